@@ -1,0 +1,121 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand, ValueEnum};
+
+/// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
+#[derive(Debug, Parser)]
+#[command(version, propagate_version = true, disable_help_subcommand = true, max_term_width = 100)]
+#[command(after_help = "Exit codes: 0 all well; 1 frames were refused or examples do not agree; 2 a sheet, a file or the arguments are wrong.")]
+pub(crate) struct Args {
+    /// When to colour the output
+    #[arg(long, value_enum, default_value = "auto", global = true)]
+    pub(crate) color: Color,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Check sheets, run their worked examples, and say what can come out of each reading
+    Check(Check),
+    /// Turn raw bytes into readings
+    #[command(after_help = DECODE_HELP)]
+    Decode(Decode),
+    /// Decode a recorded day of two made-up parts, and draw it
+    Demo(Demo),
+}
+
+const DECODE_HELP: &str = "\
+Examples:
+  yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61
+  yemdo decode sheets/strake-20.toml 0x41,0xF8,0x31,0xBB,0xC8,0x98,0x61 --steps
+  yemdo decode sheets/strake-20.toml --log demo/strake-20.csv --format json
+  tail -f bus.log | yemdo decode sheets/thole-9.toml
+
+Without bytes and without --log, frames are read from standard input. A log has one frame a line, in hex or
+as C array text; or it is CSV with a header, in which the column `frame` (or one named like a frame of the
+sheet) has the bytes and the column `time`, if any, is passed on.";
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Check {
+    /// Sheets to check
+    #[arg(required = true, value_name = "SHEET")]
+    pub(crate) sheets: Vec<PathBuf>,
+    /// How to print the result
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) format: CheckFormat,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Decode {
+    /// The part's sheet
+    #[arg(value_name = "SHEET")]
+    pub(crate) sheet: PathBuf,
+    /// One frame, as bytes in hex: `1A 2B`, `0x1A,0x2B`, `1A2B` or C array text
+    #[arg(value_name = "BYTES", conflicts_with = "log", allow_hyphen_values = false)]
+    pub(crate) bytes: Vec<String>,
+    /// Read frames from a file; `-` is standard input
+    #[arg(long, value_name = "FILE")]
+    pub(crate) log: Option<PathBuf>,
+    /// The frame that the bytes are, where the sheet has several
+    #[arg(long, value_name = "NAME")]
+    pub(crate) frame: Option<String>,
+    /// Show every step from the bytes to the readings, for one frame
+    #[arg(long)]
+    pub(crate) steps: bool,
+    /// List refused frames on standard error, one a line
+    #[arg(long)]
+    pub(crate) refused: bool,
+    /// How to print the readings
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) format: Format,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Demo {
+    /// Folder to write the plot to; made where it is not there
+    #[arg(long, value_name = "FOLDER", default_value = "yemdo-demo")]
+    pub(crate) out: PathBuf,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Aligned columns for people
+    Table,
+    /// Comma-separated values with a header
+    Csv,
+    /// One JSON object a line
+    Json,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CheckFormat {
+    /// Text for people
+    Table,
+    /// One JSON object a line, one line a sheet
+    Json,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal only
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+impl Color {
+    /// Sets the choice for both output streams.
+    pub(crate) fn apply(self) {
+        let choice = match self {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+    }
+}

@@ -1,0 +1,261 @@
+//! `yemdo decode`: bytes from arguments, standard input or a log, to readings.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, IsTerminal, Write};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use yemdo::bits::hex::parse_hex;
+use yemdo::decode::Columns;
+use yemdo::{Decoder, Part, Refusal};
+
+use crate::args::Decode;
+use crate::failure::Failure;
+use crate::log::{Log, Record};
+use crate::sheets;
+use crate::steps;
+
+mod rows;
+
+pub(crate) use rows::status_cell;
+use rows::{Rows, Sink};
+
+/// Frames that are decoded and printed together.
+const BATCH: usize = 1024;
+
+pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
+    let part = sheets::load(&args.sheet)?;
+    let frame = chosen_frame(&part, args.frame.as_deref())?;
+    let mut decoder = Decoder::new(&part);
+    if args.steps {
+        let bytes = single_frame(args)?;
+        let frame = frame.ok_or_else(|| several_frames(&part))?;
+        let mut out = anstream::stdout().lock();
+        return steps::print(&mut out, &mut decoder, frame, &bytes);
+    }
+    if !args.bytes.is_empty() {
+        let bytes = parse_hex(&args.bytes.join(" ")).map_err(|error| Failure::refused(error.to_string()))?;
+        let frame = frame.ok_or_else(|| several_frames(&part))?;
+        if let Err(refusal) = decoder.decode(frame, &bytes) {
+            return Err(told(&refusal));
+        }
+        let record = Record { line: 1, time: None, frame, bytes: Ok(bytes) };
+        let mut out = anstream::stdout().lock();
+        let mut sink = Sink::new(&mut out, args.format, &part, &[frame], false);
+        let mut batch = Batch::new(args);
+        batch.add(record, &mut decoder, &mut sink)?;
+        batch.flush(&mut decoder, &mut sink)?;
+        sink.finish()?;
+        return Ok(0);
+    }
+    match args.log.as_deref().filter(|path| *path != Path::new("-")) {
+        Some(path) => {
+            let file = File::open(path).map_err(|error| Failure::file("read the log", path, &error))?;
+            let meta = file.metadata().map_err(|error| Failure::file("read the log", path, &error))?;
+            if meta.is_dir() {
+                return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
+            }
+            stream(args, &mut decoder, frame, BufReader::with_capacity(1 << 16, file), meta.len())
+        }
+        None => {
+            if io::stdin().is_terminal() {
+                let _ = writeln!(anstream::stderr(), "reading frames from the keyboard, one a line; end with Ctrl-D");
+            }
+            stream(args, &mut decoder, frame, io::stdin().lock(), 0)
+        }
+    }
+}
+
+/// The frame that bytes are where a log does not say: the one named, or the only one.
+fn chosen_frame(part: &Part, name: Option<&str>) -> Result<Option<usize>, Failure> {
+    let Some(name) = name else {
+        return Ok((part.frames().len() == 1).then_some(0));
+    };
+    let names: Vec<&str> = part.frames().iter().map(|frame| frame.name()).collect();
+    part.frame_index(name).map(Some).ok_or_else(|| {
+        let near = yemdo::sheet::suggest::nearest(name, names.iter().copied());
+        Failure::told(format!("{} has no frame `{name}`", part.name()))
+            .help(near.map_or_else(|| format!("its frames: {}", names.join(", ")), |near| format!("did you mean `{near}`?")))
+    })
+}
+
+fn several_frames(part: &Part) -> Failure {
+    let names: Vec<&str> = part.frames().iter().map(|frame| frame.name()).collect();
+    match names.is_empty() {
+        true => Failure::told(format!("the sheet of {} describes no frame", part.name())),
+        false => Failure::told(format!("{} has several frames", part.name())).help(format!("choose one with --frame: {}", names.join(", "))),
+    }
+}
+
+fn told(refusal: &Refusal) -> Failure {
+    let failure = Failure::refused(refusal.to_string());
+    match refusal {
+        Refusal::Check { .. } => failure.help("--steps shows what is covered, and every code all the same"),
+        _ => failure,
+    }
+}
+
+/// The bytes of the one frame that `--steps` is about.
+fn single_frame(args: &Decode) -> Result<Vec<u8>, Failure> {
+    let text = if args.bytes.is_empty() {
+        if args.log.is_some() {
+            return Err(Failure::told("--steps is about one frame").help("give its bytes in place of --log"));
+        }
+        let mut text = String::new();
+        io::Read::read_to_string(&mut io::Read::take(io::stdin().lock(), 1 << 20), &mut text)
+            .map_err(|error| Failure::told(format!("cannot read standard input: {error}")))?;
+        text
+    } else {
+        args.bytes.join(" ")
+    };
+    parse_hex(&text).map_err(|error| Failure::refused(error.to_string()))
+}
+
+/// Frames of one kind that wait to be decoded together.
+struct Batch {
+    frame: usize,
+    bytes: Vec<u8>,
+    rows: Vec<(u64, Option<String>)>,
+    columns: Columns,
+    refused: BTreeMap<&'static str, u64>,
+    list_refused: bool,
+    decoded: u64,
+}
+
+impl Batch {
+    fn new(args: &Decode) -> Self {
+        Self {
+            frame: 0,
+            bytes: Vec::new(),
+            rows: Vec::new(),
+            columns: Columns::new(),
+            refused: BTreeMap::new(),
+            list_refused: args.refused,
+            decoded: 0,
+        }
+    }
+
+    fn refuse(&mut self, line: u64, cause: &'static str, message: &str) {
+        *self.refused.entry(cause).or_default() += 1;
+        if self.list_refused {
+            let _ = writeln!(anstream::stderr(), "line {line}: {message}");
+        }
+    }
+
+    fn add(&mut self, record: Record, decoder: &mut Decoder<'_>, sink: &mut Sink<'_>) -> Result<(), Failure> {
+        let bytes = match record.bytes {
+            Ok(bytes) => bytes,
+            Err(message) => {
+                self.flush(decoder, sink)?;
+                self.refuse(record.line, "not hex", &message);
+                return Ok(());
+            }
+        };
+        let model = decoder.part().frames().get(record.frame);
+        if let Some(model) = model.filter(|model| model.length() != bytes.len()) {
+            let refusal = Refusal::Length { frame: model.name().to_owned(), expected: model.length(), found: bytes.len() };
+            self.flush(decoder, sink)?;
+            self.refuse(record.line, refusal.cause(), &refusal.to_string());
+            return Ok(());
+        }
+        if record.frame != self.frame || self.rows.len() >= BATCH {
+            self.flush(decoder, sink)?;
+        }
+        self.frame = record.frame;
+        self.bytes.extend_from_slice(&bytes);
+        self.rows.push((record.line, record.time));
+        Ok(())
+    }
+
+    fn flush(&mut self, decoder: &mut Decoder<'_>, sink: &mut Sink<'_>) -> Result<(), Failure> {
+        if self.rows.is_empty() {
+            return Ok(());
+        }
+        decoder.decode_many(self.frame, &self.bytes, &mut self.columns).map_err(|refusal| told(&refusal))?;
+        let length = self.bytes.len() / self.rows.len();
+        for (index, frame) in self.bytes.chunks_exact(length).enumerate() {
+            let failed = self.columns.failed_check.get(index).copied().unwrap_or(0);
+            if failed != 0 {
+                let refusal = decoder.check_refusal(self.frame, usize::from(failed) - 1, frame);
+                *self.refused.entry(refusal.cause()).or_default() += 1;
+                if self.list_refused {
+                    let line = self.rows.get(index).map_or(0, |(line, _)| *line);
+                    let _ = writeln!(anstream::stderr(), "line {line}: {refusal}");
+                }
+            } else {
+                self.decoded += 1;
+            }
+        }
+        sink.rows(&Rows { frame: self.frame, length, bytes: &self.bytes, rows: &self.rows, columns: &self.columns })?;
+        self.bytes.clear();
+        self.rows.clear();
+        Ok(())
+    }
+}
+
+/// Decodes a log of any length.
+fn stream(args: &Decode, decoder: &mut Decoder<'_>, frame: Option<usize>, input: impl BufRead, size: u64) -> Result<u8, Failure> {
+    let stop = Arc::new(AtomicBool::new(false));
+    let told_to_stop = Arc::clone(&stop);
+    // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.
+    let _ = ctrlc::set_handler(move || told_to_stop.store(true, Ordering::Relaxed));
+    let live = size == 0;
+    let progress = progress(size);
+    let part = decoder.part();
+    let mut out = io::BufWriter::with_capacity(1 << 16, anstream::stdout().lock());
+    let every: Vec<usize> = (0..part.frames().len()).collect();
+    let frames = frame.filter(|_| args.frame.is_some()).map_or(every, |frame| vec![frame]);
+    let mut sink = Sink::new(&mut out, args.format, part, &frames, true);
+    let mut batch = Batch::new(args);
+    let mut log = Log::new(input, part, frame);
+    while let Some(record) = log.next()? {
+        batch.add(record, decoder, &mut sink)?;
+        // What comes in live is shown at once.
+        if live {
+            batch.flush(decoder, &mut sink)?;
+            sink.flush()?;
+        }
+        if batch.rows.is_empty() || batch.rows.len() == BATCH {
+            progress.set_position(log.taken);
+        }
+        if stop.load(Ordering::Relaxed) {
+            break;
+        }
+    }
+    batch.flush(decoder, &mut sink)?;
+    sink.finish()?;
+    progress.finish_and_clear();
+    summary(&batch, stop.load(Ordering::Relaxed))
+}
+
+fn progress(size: u64) -> ProgressBar {
+    if size < 1 << 20 || !io::stderr().is_terminal() || io::stdout().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let style = ProgressStyle::with_template("decoding {bar:40} {percent:>3} %  {bytes} of {total_bytes}, {eta} left");
+    let bar = ProgressBar::new(size);
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+    bar
+}
+
+/// Says what was refused; the exit code follows from it.
+fn summary(batch: &Batch, stopped: bool) -> Result<u8, Failure> {
+    let mut err = anstream::stderr();
+    let refused: u64 = batch.refused.values().sum();
+    if batch.decoded + refused == 0 {
+        return Err(Failure::told("there is no frame in the input").help("give one frame a line, in hex, or CSV with a header"));
+    }
+    if refused > 0 {
+        let causes: Vec<String> = batch.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
+        let hint = if batch.list_refused { "" } else { "; --refused lists them" };
+        let _ = writeln!(err, "{} frames decoded, {refused} refused: {}{hint}", batch.decoded, causes.join(", "));
+    }
+    if stopped {
+        let _ = writeln!(err, "stopped after {} frames", batch.decoded + refused);
+        return Ok(130);
+    }
+    Ok(u8::from(refused > 0))
+}

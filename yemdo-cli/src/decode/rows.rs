@@ -1,0 +1,216 @@
+//! Decoded frames as rows: a table for people, CSV, or JSON lines.
+
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use serde_json::{Map, Value, json};
+use yemdo::bits::hex::push_hex;
+use yemdo::decode::Columns;
+use yemdo::model::part::{Code, Reading};
+use yemdo::{Part, Status};
+
+use crate::args::Format;
+use crate::failure::Failure;
+use crate::grid::{Align, Cell, Grid};
+
+/// Decoded frames that follow one another, all of one kind.
+pub(super) struct Rows<'a> {
+    pub(super) frame: usize,
+    pub(super) length: usize,
+    pub(super) bytes: &'a [u8],
+    /// Line in the log and time.
+    pub(super) rows: &'a [(u64, Option<String>)],
+    pub(super) columns: &'a Columns,
+}
+
+/// Where rows go.
+pub(super) struct Sink<'a> {
+    out: &'a mut dyn Write,
+    format: Format,
+    part: &'a Part,
+    /// Readings that may come, as indices.
+    readings: Vec<usize>,
+    /// Codes that they come from.
+    codes: Vec<usize>,
+    /// Whether the rows are those of a log.
+    log: bool,
+    grid: Option<(usize, Grid)>,
+    titled: bool,
+    line: Vec<u8>,
+}
+
+impl<'a> Sink<'a> {
+    pub(super) fn new(out: &'a mut dyn Write, format: Format, part: &'a Part, frames: &[usize], log: bool) -> Self {
+        let readings: Vec<usize> = frames.iter().filter_map(|f| part.frames().get(*f)).flat_map(|f| f.readings()).copied().collect();
+        let codes: Vec<usize> = frames.iter().filter_map(|f| part.frames().get(*f)).flat_map(|f| f.codes()).copied().collect();
+        Self { out, format, part, readings, codes, log, grid: None, titled: false, line: Vec::new() }
+    }
+
+    pub(super) fn rows(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        match self.format {
+            Format::Table => self.table(rows),
+            Format::Csv => self.csv(rows),
+            Format::Json => self.json(rows),
+        }
+    }
+
+    pub(super) fn flush(&mut self) -> Result<(), Failure> {
+        Ok(self.out.flush()?)
+    }
+
+    pub(super) fn finish(&mut self) -> Result<(), Failure> {
+        self.flush()
+    }
+
+    /// The good frames of a batch: index in the batch, bytes, line and time.
+    fn good<'r>(rows: &'r Rows<'_>) -> impl Iterator<Item = (usize, &'r [u8], Option<&'r str>)> {
+        let frames = rows.bytes.chunks_exact(rows.length.max(1)).zip(rows.rows).enumerate();
+        let passed = |index: usize| rows.columns.failed_check.get(index).is_none_or(|check| *check == 0);
+        frames.filter(move |(index, _)| passed(*index)).map(|(index, (bytes, (_, time)))| (index, bytes, time.as_deref()))
+    }
+
+    fn table(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
+        let readings: Vec<&Reading> = frame.readings().iter().filter_map(|index| self.part.readings().get(*index)).collect();
+        let timed = rows.rows.iter().any(|(_, time)| time.is_some());
+        let known = self.grid.take().filter(|(frame, _)| *frame == rows.frame);
+        let mut grid = match known {
+            Some((_, grid)) => grid,
+            None => {
+                let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
+                aligns.extend(readings.iter().flat_map(|_| [Align::Right, Align::Right, Align::Left, Align::Left]));
+                let mut grid = Grid::new(0, &aligns);
+                let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
+                titles.extend(readings.iter().flat_map(|reading| ["code", reading.name(), "", ""]));
+                grid.titles(&titles);
+                grid
+            }
+        };
+        for (index, bytes, time) in Self::good(rows) {
+            let mut cells: Vec<Cell> = Vec::new();
+            if timed {
+                cells.push(time.unwrap_or("").into());
+            }
+            let mut hex = String::new();
+            push_hex(&mut hex, bytes);
+            cells.push(hex.into());
+            for (at, reading) in readings.iter().enumerate() {
+                let status = status_of(rows.columns, at, index);
+                let codes: Vec<String> = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).map(|c| c.value(bytes).to_string()).collect();
+                cells.push(codes.join(" ").into());
+                if status.has_value() {
+                    cells.push(format!("{:.*}", reading.decimals(), value_of(rows.columns, at, index)).into());
+                    cells.push(reading.unit().into());
+                } else {
+                    cells.extend(["–".into(), "".into()]);
+                }
+                cells.push(status_cell(status));
+            }
+            grid.row(cells);
+        }
+        grid.write(self.out)?;
+        self.grid = Some((rows.frame, grid));
+        Ok(())
+    }
+
+    fn csv(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        let part = self.part;
+        let codes: Vec<&Code> = self.codes.iter().filter_map(|code| part.codes().get(*code)).collect();
+        self.line.clear();
+        let mut writer = csv::Writer::from_writer(&mut self.line);
+        if !self.titled {
+            let mut titles = vec!["time".to_owned(), "frame".to_owned(), "bytes".to_owned()];
+            titles.extend(codes.iter().map(|code| format!("code {}", code.name())));
+            for reading in self.readings.iter().filter_map(|index| part.readings().get(*index)) {
+                titles.extend([format!("{} [{}]", reading.name(), reading.unit()), format!("{} status", reading.name())]);
+            }
+            writer.write_record(&titles)?;
+            self.titled = true;
+        }
+        let Some(frame) = part.frames().get(rows.frame) else { return Ok(()) };
+        let (mut hex, mut cell) = (String::new(), String::new());
+        for (index, bytes, time) in Self::good(rows) {
+            hex.clear();
+            push_hex(&mut hex, bytes);
+            writer.write_field(time.unwrap_or(""))?;
+            writer.write_field(frame.name())?;
+            writer.write_field(&hex)?;
+            for code in &codes {
+                cell.clear();
+                if code.frame() == rows.frame {
+                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", code.value(bytes))).map_err(|_| Failure::Closed)?;
+                }
+                writer.write_field(&cell)?;
+            }
+            for reading in &self.readings {
+                let at = frame.readings().iter().position(|r| r == reading);
+                cell.clear();
+                let status = at.map(|at| status_of(rows.columns, at, index));
+                if let (Some(at), Some(true)) = (at, status.map(Status::has_value)) {
+                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", value_of(rows.columns, at, index))).map_err(|_| Failure::Closed)?;
+                }
+                writer.write_field(&cell)?;
+                writer.write_field(status.map_or("", Status::word))?;
+            }
+            writer.write_record(None::<&[u8]>)?;
+        }
+        writer.flush()?;
+        drop(writer);
+        Ok(self.out.write_all(&self.line)?)
+    }
+
+    fn json(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
+        for (index, bytes, time) in Self::good(rows) {
+            let mut object = Map::new();
+            if let Some(time) = time {
+                object.insert("time".into(), time.into());
+            }
+            if self.log {
+                object.insert("line".into(), rows.rows.get(index).map_or(0, |(line, _)| *line).into());
+            }
+            object.insert("part".into(), self.part.name().into());
+            object.insert("frame".into(), frame.name().into());
+            let mut hex = String::new();
+            push_hex(&mut hex, bytes);
+            object.insert("bytes".into(), hex.into());
+            let codes = frame.codes().iter().filter_map(|code| self.part.codes().get(*code));
+            let codes: Map<String, Value> = codes.map(|code| (code.name().to_owned(), number(code.value(bytes)))).collect();
+            object.insert("codes".into(), codes.into());
+            let mut readings = Map::new();
+            for (at, reading) in frame.readings().iter().filter_map(|index| self.part.readings().get(*index)).enumerate() {
+                let status = status_of(rows.columns, at, index);
+                let value = if status.has_value() { json!(value_of(rows.columns, at, index)) } else { Value::Null };
+                readings.insert(reading.name().into(), json!({ "value": value, "unit": reading.unit(), "status": status.word() }));
+            }
+            object.insert("readings".into(), readings.into());
+            serde_json::to_writer(&mut *self.out, &object).map_err(std::io::Error::from)?;
+            self.out.write_all(b"\n")?;
+        }
+        Ok(())
+    }
+}
+
+/// An integer for JSON; beyond 64 bits there is none.
+fn number(value: i128) -> Value {
+    i64::try_from(value).map(Value::from).or_else(|_| u64::try_from(value).map(Value::from)).unwrap_or(Value::Null)
+}
+
+fn value_of(columns: &Columns, reading: usize, index: usize) -> f64 {
+    columns.values.get(reading).and_then(|values| values.get(index)).copied().unwrap_or(f64::NAN)
+}
+
+fn status_of(columns: &Columns, reading: usize, index: usize) -> Status {
+    columns.status.get(reading).and_then(|status| status.get(index)).copied().unwrap_or_default()
+}
+
+/// The status as people see it: nothing where all is well.
+pub(crate) fn status_cell(status: Status) -> Cell {
+    let style: Style = match status {
+        Status::Ok => return Cell::default(),
+        Status::Alert | Status::OutOfRange | Status::Saturated => AnsiColor::Yellow.on_default(),
+        Status::NotReady => Style::new().dimmed(),
+        _ => AnsiColor::Red.on_default(),
+    };
+    Cell { text: status.word().to_owned(), style }
+}

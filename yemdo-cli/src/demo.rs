@@ -1,0 +1,184 @@
+//! `yemdo demo`: a recorded day in the ship's hall, decoded, summed up and drawn.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use yemdo::decode::Columns;
+use yemdo::{Decoder, Part, Refusal, Status};
+
+use crate::args::Demo;
+use crate::failure::Failure;
+use crate::grid::{Align, Cell, Grid};
+use crate::log::Log;
+use crate::plot::{self, Day, Series};
+
+/// Sheets and logs are part of the command, so that the demo runs from anywhere.
+const PARTS: [(&str, &str, &str); 2] = [
+    ("strake-20.toml", include_str!("../sheets/strake-20.toml"), include_str!("../demo/strake-20.csv")),
+    ("thole-9.toml", include_str!("../sheets/thole-9.toml"), include_str!("../demo/thole-9.csv")),
+];
+
+pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
+    let mut out = anstream::stdout().lock();
+    let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    writeln!(out, "{bold}A day in the ship's hall{bold:#}  {dim}a made-up recording of raw I2C frames, decoded from the sheets of two parts{dim:#}")?;
+    let mut day = Day::default();
+    for (name, sheet, log) in PARTS {
+        let part = Part::parse(name, sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;
+        let decoded = decode(&part, log)?;
+        writeln!(out)?;
+        summary(&mut out, &part, &decoded)?;
+        day.refused.extend(decoded.refused_at.iter().map(|(second, _)| (*second, part.name().to_owned())));
+        for (series, reading) in decoded.series.into_iter().zip(part.readings()) {
+            let label = format!("{}, {}", reading.name(), part.name());
+            day.series.push(Series { label, unit: reading.unit().to_owned(), points: series.points });
+        }
+    }
+    fs::create_dir_all(&args.out).map_err(|error| Failure::file("make the folder", &args.out, &error))?;
+    let svg = plot::svg(&day)?;
+    let svg_path = args.out.join("day.svg");
+    let png_path = args.out.join("day.png");
+    write_whole(&svg_path, svg.as_bytes())?;
+    write_whole(&png_path, &plot::png(&svg)?)?;
+    writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
+    writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61 --steps{dim:#}")?;
+    Ok(0)
+}
+
+/// Writes a file beside its place and moves it there, so that it is never seen half-written.
+fn write_whole(path: &std::path::Path, bytes: &[u8]) -> Result<(), Failure> {
+    let beside = path.with_extension("tmp");
+    let written = fs::write(&beside, bytes).and_then(|()| fs::rename(&beside, path));
+    written.map_err(|error| {
+        let _ = fs::remove_file(&beside);
+        Failure::file("write", path, &error)
+    })
+}
+
+/// A reading over the day.
+#[derive(Debug, Default)]
+struct Track {
+    /// Second of the day, value, status; only where there is a value.
+    points: Vec<(u32, f64, Status)>,
+    status: BTreeMap<Status, u64>,
+}
+
+/// A part's log, decoded.
+#[derive(Debug)]
+struct DecodedLog {
+    frames: u64,
+    first: String,
+    last: String,
+    /// One a reading, in the sheet's order.
+    series: Vec<Track>,
+    refused: BTreeMap<&'static str, u64>,
+    refused_at: Vec<(u32, &'static str)>,
+}
+
+fn decode(part: &Part, text: &str) -> Result<DecodedLog, Failure> {
+    let mut decoder = Decoder::new(part);
+    let mut log = Log::new(text.as_bytes(), part, Some(0));
+    let mut done = DecodedLog {
+        frames: 0,
+        first: String::new(),
+        last: String::new(),
+        series: part.readings().iter().map(|_| Track::default()).collect(),
+        refused: BTreeMap::new(),
+        refused_at: Vec::new(),
+    };
+    let length = part.frames().first().map_or(1, |frame| frame.length());
+    let (mut bytes, mut seconds) = (Vec::new(), Vec::new());
+    while let Some(record) = log.next()? {
+        let time = record.time.unwrap_or_default();
+        let second = second_of_day(&time);
+        done.frames += 1;
+        if done.first.is_empty() {
+            done.first.clone_from(&time);
+        }
+        done.last = time;
+        match record.bytes {
+            Ok(frame) if frame.len() == length => {
+                bytes.extend_from_slice(&frame);
+                seconds.push(second);
+            }
+            Ok(frame) => {
+                let refusal = Refusal::Length { frame: String::new(), expected: length, found: frame.len() };
+                done.refuse(second, refusal.cause());
+            }
+            Err(_) => done.refuse(second, "not hex"),
+        }
+    }
+    let mut columns = Columns::new();
+    decoder.decode_many(0, &bytes, &mut columns).map_err(|refusal| Failure::refused(refusal.to_string()))?;
+    for (index, second) in seconds.iter().enumerate() {
+        let frame = bytes.get(index * length..(index + 1) * length).unwrap_or(&[]);
+        match columns.failed_check.get(index) {
+            Some(0) | None => {}
+            Some(check) => {
+                let cause = decoder.check_refusal(0, usize::from(*check) - 1, frame).cause();
+                done.refuse(*second, cause);
+                continue;
+            }
+        }
+        for (track, (values, status)) in done.series.iter_mut().zip(columns.values.iter().zip(&columns.status)) {
+            let (Some(value), Some(status)) = (values.get(index), status.get(index)) else { continue };
+            *track.status.entry(*status).or_default() += 1;
+            if status.has_value() {
+                track.points.push((*second, *value, *status));
+            }
+        }
+    }
+    Ok(done)
+}
+
+impl DecodedLog {
+    fn refuse(&mut self, second: u32, cause: &'static str) {
+        *self.refused.entry(cause).or_default() += 1;
+        self.refused_at.push((second, cause));
+    }
+}
+
+/// The second of the day of `2031-02-07T08:15:30`.
+fn second_of_day(time: &str) -> u32 {
+    let clock = time.split('T').next_back().unwrap_or("");
+    clock.split(':').fold(0, |seconds, part| seconds * 60 + part.parse::<u32>().unwrap_or(0))
+}
+
+fn summary(out: &mut dyn Write, part: &Part, log: &DecodedLog) -> Result<(), Failure> {
+    let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    writeln!(out, "{bold}{}{bold:#}  {}", part.name(), part.title().unwrap_or(""))?;
+    writeln!(out, "  {} frames, {} to {}", log.frames, log.first.replace('T', " "), log.last.split('T').next_back().unwrap_or(""))?;
+    let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Right, Align::Left, Align::Left]);
+    grid.titles(&["reading", "minimum", "maximum", "latest", "", "readings by status"]);
+    for (track, reading) in log.series.iter().zip(part.readings()) {
+        let decimals = reading.decimals();
+        // What is at the end of its range says nothing about the extremes.
+        let sound = || track.points.iter().filter(|(_, _, status)| *status != Status::Saturated).map(|(_, value, _)| *value);
+        let show = |value: Option<f64>| value.map_or("–".to_owned(), |value| format!("{value:.decimals$}"));
+        let statuses: Vec<String> = track.status.iter().map(|(status, count)| format!("{count} {}", status.word())).collect();
+        grid.row(vec![
+            reading.name().into(),
+            show(sound().reduce(f64::min)).into(),
+            show(sound().reduce(f64::max)).into(),
+            show(track.points.last().map(|(_, value, _)| *value)).into(),
+            reading.unit().into(),
+            statuses.join(", ").into(),
+        ]);
+    }
+    grid.write(out)?;
+    let refused: u64 = log.refused.values().sum();
+    let causes: Vec<String> = log.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
+    let cell = Cell { text: format!("{refused} frames refused"), style: AnsiColor::Yellow.on_default() };
+    let share = 100.0 * refused as f64 / log.frames.max(1) as f64;
+    writeln!(
+        out,
+        "  {}{}{}: {}  {dim}({share:.1} % of all){dim:#}",
+        cell.style.render(),
+        cell.text,
+        cell.style.render_reset(),
+        causes.join(", ")
+    )?;
+    Ok(())
+}

@@ -1,0 +1,89 @@
+//! Why the command cannot go on.
+
+use std::fmt;
+use std::io;
+use std::path::Path;
+
+use yemdo::SheetError;
+
+/// What ends the command. All but [`Failure::Closed`] are told on standard error.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The sheet has errors.
+    Sheet(Box<SheetError>),
+    /// Something else is wrong; a message, and what to try.
+    Told { message: String, help: Option<String>, code: u8 },
+    /// The reader of our output has gone.
+    Closed,
+}
+
+impl Failure {
+    /// A failure of arguments or files.
+    pub(crate) fn told(message: impl Into<String>) -> Self {
+        Failure::Told { message: message.into(), help: None, code: 2 }
+    }
+
+    /// A frame was refused.
+    pub(crate) fn refused(message: impl Into<String>) -> Self {
+        Failure::Told { message: message.into(), help: None, code: 1 }
+    }
+
+    pub(crate) fn help(self, text: impl Into<String>) -> Self {
+        match self {
+            Failure::Told { message, code, .. } => Failure::Told { message, help: Some(text.into()), code },
+            other => other,
+        }
+    }
+
+    /// A file could not be read or written.
+    pub(crate) fn file(what: &str, path: &Path, error: &io::Error) -> Self {
+        let why = match error.kind() {
+            io::ErrorKind::NotFound => "there is no such file".to_owned(),
+            io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
+            io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
+            _ => error.to_string(),
+        };
+        Failure::told(format!("cannot {what} {}: {why}", path.display()))
+    }
+
+    pub(crate) fn code(&self) -> u8 {
+        match self {
+            Failure::Sheet(_) => 2,
+            Failure::Told { code, .. } => *code,
+            Failure::Closed => 0,
+        }
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (error, help, reset) = (anstyle::AnsiColor::BrightRed.on_default().bold(), anstyle::AnsiColor::BrightCyan.on_default(), anstyle::Reset);
+        match self {
+            Failure::Sheet(error) => f.write_str(&error.render(true)),
+            Failure::Told { message, help: tip, .. } => {
+                write!(f, "{error}error{reset}: {message}")?;
+                tip.iter().try_for_each(|tip| write!(f, "\n  {help}help{reset}: {tip}"))
+            }
+            Failure::Closed => Ok(()),
+        }
+    }
+}
+
+impl From<io::Error> for Failure {
+    /// Errors of our own output streams; files are told with their names.
+    fn from(error: io::Error) -> Self {
+        match error.kind() {
+            io::ErrorKind::BrokenPipe => Failure::Closed,
+            _ => Failure::told(format!("cannot write the output: {error}")),
+        }
+    }
+}
+
+impl From<csv::Error> for Failure {
+    fn from(error: csv::Error) -> Self {
+        match error.into_kind() {
+            csv::ErrorKind::Io(error) => error.into(),
+            other => Failure::told(format!("cannot write the output: {other:?}")),
+        }
+    }
+}

@@ -1,0 +1,163 @@
+//! `decode --steps`: every step from the bytes of one frame to its readings.
+
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use yemdo::decode::{CheckStep, CodeStep, Steps};
+use yemdo::{Decoder, Status};
+
+use crate::failure::Failure;
+use crate::grid::{Align, Cell, Grid};
+
+/// Bytes of a frame side by side.
+const BYTES_A_LINE: usize = 8;
+
+pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder<'_>, frame: usize, bytes: &[u8]) -> Result<u8, Failure> {
+    let steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
+    let title = Style::new().bold();
+    writeln!(out, "{title}{}{title:#}  frame {} of {} bytes", decoder.part().name(), steps.frame.name(), steps.frame.length())?;
+    diagram(out, &steps, bytes)?;
+    codes(out, &steps)?;
+    let passed = checks(out, &steps)?;
+    formulas(out, decoder, &steps, frame, bytes)?;
+    Ok(u8::from(!passed))
+}
+
+/// The bits of every byte, and below them, row by row, whose they are.
+fn diagram(out: &mut dyn Write, steps: &Steps<'_>, bytes: &[u8]) -> Result<(), Failure> {
+    let dim = Style::new().dimmed();
+    let names = steps.codes.iter().map(|code| code.value.code.name().len()).max().unwrap_or(0).max(8);
+    for (group, chunk) in bytes.chunks(BYTES_A_LINE).enumerate() {
+        let from = group * BYTES_A_LINE;
+        writeln!(out)?;
+        let mut heads = String::new();
+        let mut hexes = String::new();
+        let mut ruler = String::new();
+        let mut bits = String::new();
+        for (at, byte) in chunk.iter().enumerate() {
+            heads.push_str(&format!("{:10}", format!("b{}", from + at)));
+            hexes.push_str(&format!("{:10}", format!("0x{byte:02X}")));
+            ruler.push_str("76543210  ");
+            bits.push_str(&format!("{byte:08b}  "));
+        }
+        writeln!(out, "  {:names$}  {}", "", heads.trim_end())?;
+        writeln!(out, "  {:names$}  {}", "", hexes.trim_end())?;
+        writeln!(out, "  {dim}{:names$}  {}{dim:#}", "bit", ruler.trim_end())?;
+        writeln!(out, "  {:names$}  {}", "bits", bits.trim_end())?;
+        for code in &steps.codes {
+            mark(out, code.value.code.name(), names, &code.bits, chunk, from, AnsiColor::Cyan.on_default())?;
+        }
+        for check in &steps.checks {
+            mark(out, &check.method, names, &check.place, chunk, from, AnsiColor::Magenta.on_default())?;
+        }
+    }
+    Ok(())
+}
+
+/// One row of the diagram: the bits that are taken, dots for the others; nothing where none of this line is.
+fn mark(out: &mut dyn Write, name: &str, width: usize, bits: &[[bool; 8]], chunk: &[u8], from: usize, style: Style) -> Result<(), Failure> {
+    let dim = Style::new().dimmed();
+    let mine: Vec<[bool; 8]> = (from..from + chunk.len()).map(|byte| bits.get(byte).copied().unwrap_or_default()).collect();
+    if !mine.iter().flatten().any(|taken| *taken) {
+        return Ok(());
+    }
+    let mut line = format!("  {name:width$}  ");
+    for (byte, taken) in chunk.iter().zip(&mine) {
+        for (at, taken) in taken.iter().enumerate() {
+            let bit = (byte >> (7 - at)) & 1;
+            if *taken {
+                line.push_str(&format!("{style}{bit}{style:#}"));
+            } else {
+                line.push_str(&format!("{dim}·{dim:#}"));
+            }
+        }
+        line.push_str("  ");
+    }
+    Ok(writeln!(out, "{}", line.trim_end())?)
+}
+
+fn codes(out: &mut dyn Write, steps: &Steps<'_>) -> Result<(), Failure> {
+    writeln!(out)?;
+    let mut grid = Grid::new(2, &[Align::Left, Align::Left, Align::Right, Align::Right, Align::Right, Align::Left]);
+    grid.titles(&["code", "from", "joined", "hex", "decimal", "read as"]);
+    for CodeStep { value, .. } in &steps.codes {
+        let layout = value.code.layout();
+        let width = layout.width();
+        let (digits, bits) = (width.div_ceil(4) as usize, width as usize);
+        grid.row(vec![
+            value.code.name().into(),
+            layout.notation().into(),
+            format!("{:0bits$b}", value.raw).into(),
+            format!("0x{:0digits$X}", value.raw).into(),
+            value.value.to_string().into(),
+            format!("{}, {width} bit{}", layout.form.name(), if width == 1 { "" } else { "s" }).into(),
+        ]);
+    }
+    Ok(grid.write(out)?)
+}
+
+fn checks(out: &mut dyn Write, steps: &Steps<'_>) -> Result<bool, Failure> {
+    let mut passed = true;
+    for CheckStep { method, width, expected, found, over, place } in &steps.checks {
+        let digits = width.div_ceil(4) as usize;
+        let ok = expected == found;
+        passed &= ok;
+        let (style, word) = if ok { (AnsiColor::Green.on_default(), "ok") } else { (AnsiColor::Red.on_default().bold(), "FAILED") };
+        writeln!(
+            out,
+            "\n  {method} over {} calls for 0x{expected:0digits$X}; in {} stands 0x{found:0digits$X}: {style}{word}{style:#}",
+            ranges(over),
+            ranges(place)
+        )?;
+    }
+    Ok(passed)
+}
+
+/// The bytes in which some bit is taken, as runs.
+fn ranges(bits: &[[bool; 8]]) -> String {
+    let taken: Vec<usize> = bits.iter().enumerate().filter(|(_, bits)| bits.iter().any(|bit| *bit)).map(|(byte, _)| byte).collect();
+    let mut runs: Vec<(usize, usize)> = Vec::new();
+    for byte in taken {
+        match runs.last_mut() {
+            Some((_, last)) if *last + 1 == byte => *last = byte,
+            _ => runs.push((byte, byte)),
+        }
+    }
+    let text = |(first, last): &(usize, usize)| if first == last { format!("b{first}") } else { format!("b{first}..b{last}") };
+    runs.iter().map(text).collect::<Vec<_>>().join(" ")
+}
+
+fn formulas(out: &mut dyn Write, decoder: &mut Decoder<'_>, steps: &Steps<'_>, frame: usize, bytes: &[u8]) -> Result<(), Failure> {
+    let decoded = decoder.decode(frame, bytes);
+    let bold = Style::new().bold();
+    for reading in &steps.readings {
+        writeln!(out, "\n  {bold}{}{bold:#}", reading.name)?;
+        for line in &reading.lines {
+            let name = line.variable.as_ref().map_or(String::new(), |name| format!("{name} = "));
+            let kind = match line.hex() {
+                Some(hex) => format!("{}, {hex}", line.value.ty()),
+                None => line.value.ty().to_string(),
+            };
+            writeln!(out, "    {name}{}", line.typed)?;
+            let pad = " ".repeat(name.len());
+            if line.numbers != line.typed {
+                writeln!(out, "    {pad}{}", line.numbers)?;
+            }
+            writeln!(out, "    {pad}= {}  ({kind})", line.value)?;
+        }
+        let Ok(decoded) = &decoded else { continue };
+        let Some(done) = decoded.reading(reading.name) else { continue };
+        let text = match done.value {
+            Some(value) => format!("{value:.*} {}", done.decimals, done.unit),
+            None => "no value".into(),
+        };
+        let mut cell = crate::decode::status_cell(done.status);
+        if done.status == Status::Ok {
+            cell = Cell { text: "ok".into(), style: AnsiColor::Green.on_default() };
+        }
+        let why = done.means.map(str::to_owned).or(done.fault.map(|fault| fault.to_string()));
+        let why = why.map_or(String::new(), |why| format!(": {why}"));
+        writeln!(out, "    {bold}{text}{bold:#}  {}{}{}{why}", cell.style.render(), cell.text, cell.style.render_reset())?;
+    }
+    Ok(())
+}

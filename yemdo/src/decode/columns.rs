@@ -1,0 +1,138 @@
+//! Many frames at once: readings as columns of numbers.
+
+use super::plan::Plan;
+use crate::bits::check::Check;
+use crate::formula::run::{Column, LANES, Machine};
+use crate::model::part::Status;
+
+/// The readings of many frames, a column each. Reuse one value for batch after batch.
+#[derive(Clone, Debug, Default)]
+pub struct Columns {
+    /// For every frame: 0 where it passed, else 1 + the index of the check that failed.
+    pub failed_check: Vec<u16>,
+    /// For every reading of the frame, in the order of [`Frame::readings`](crate::model::part::Frame::readings):
+    /// the values. Not a number where the status has no value or the frame failed a check.
+    pub values: Vec<Vec<f64>>,
+    /// For every reading: the statuses.
+    pub status: Vec<Vec<Status>>,
+}
+
+impl Columns {
+    /// Empty columns.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Number of frames.
+    pub fn len(&self) -> usize {
+        self.failed_check.len()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.failed_check.is_empty()
+    }
+
+    /// Makes room for `frames` frames and `readings` readings, and forgets what was there.
+    fn reset(&mut self, readings: usize, frames: usize) {
+        self.failed_check.clear();
+        self.failed_check.resize(frames, 0);
+        self.values.resize_with(readings, Vec::new);
+        self.status.resize_with(readings, Vec::new);
+        self.values.iter_mut().for_each(|values| values.resize(frames, 0.0));
+        for status in &mut self.status {
+            status.clear();
+            status.resize(frames, Status::Ok);
+        }
+    }
+}
+
+/// Decodes frames of `length` bytes that follow one another.
+pub(crate) fn decode(plan: &Plan, machine: &mut Machine, checks: &[Check], length: usize, bytes: &[u8], out: &mut Columns) {
+    let length = length.max(1);
+    out.reset(plan.readings.len(), bytes.len() / length);
+    for (batch, chunk) in bytes.chunks(length * LANES).enumerate() {
+        let lanes = chunk.len() / length;
+        let from = batch * LANES;
+        load(plan, machine, chunk, length, lanes);
+        machine.run(&plan.program, lanes);
+        for (reading, (values, status)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
+            let (Some(values), Some(status)) = (values.get_mut(from..from + lanes), status.get_mut(from..from + lanes)) else { continue };
+            copy(plan, machine, reading.output, values);
+            judge(plan, machine, reading, values, status);
+        }
+        let Some(failed) = out.failed_check.get_mut(from..from + lanes) else { continue };
+        for (index, check) in checks.iter().enumerate() {
+            for (failed, frame) in failed.iter_mut().zip(chunk.chunks_exact(length)) {
+                if *failed == 0 && !check.passes(frame) {
+                    *failed = index as u16 + 1;
+                }
+            }
+        }
+        if failed.iter().any(|check| *check != 0) {
+            for values in &mut out.values {
+                let values = values.get_mut(from..from + lanes).unwrap_or_default();
+                values.iter_mut().zip(&*failed).filter(|(_, failed)| **failed != 0).for_each(|(value, _)| *value = f64::NAN);
+            }
+        }
+    }
+}
+
+/// Puts the codes of many frames into the program's inputs.
+pub(crate) fn load(plan: &Plan, machine: &mut Machine, bytes: &[u8], length: usize, lanes: usize) {
+    for (slot, gather) in &plan.gathers {
+        match machine.column_mut(*slot) {
+            Some(Column::I32(column)) => gather.codes(bytes, length, column.get_mut(..lanes).unwrap_or_default()),
+            Some(Column::I64(column)) => gather.codes(bytes, length, column.get_mut(..lanes).unwrap_or_default()),
+            _ => {}
+        }
+    }
+}
+
+/// Copies an output as doubles.
+fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
+    let Some((slot, ty)) = plan.program.outputs.get(output) else { return };
+    let unsigned = !ty.is_signed();
+    match machine.column(*slot) {
+        Some(Column::F64(c)) => values.iter_mut().zip(c).for_each(|(value, c)| *value = *c),
+        Some(Column::F32(c)) => values.iter_mut().zip(c).for_each(|(value, c)| *value = f64::from(*c)),
+        Some(Column::I32(c)) if unsigned => values.iter_mut().zip(c).for_each(|(value, c)| *value = f64::from(*c as u32)),
+        Some(Column::I32(c)) => values.iter_mut().zip(c).for_each(|(value, c)| *value = f64::from(*c)),
+        Some(Column::I64(c)) if unsigned => values.iter_mut().zip(c).for_each(|(value, c)| *value = *c as u64 as f64),
+        Some(Column::I64(c)) => values.iter_mut().zip(c).for_each(|(value, c)| *value = *c as f64),
+        None => {}
+    }
+}
+
+/// Finds the statuses, and withholds the values that are none.
+fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, values: &mut [f64], status: &mut [Status]) {
+    if let Some((low, high)) = reading.range {
+        for (value, status) in values.iter().zip(&mut *status) {
+            if !(*value >= low && *value <= high) {
+                *status = Status::OutOfRange;
+            }
+        }
+    }
+    // From the last to the first, so that the first that holds has the last word.
+    for (output, meant) in reading.conditions.iter().rev() {
+        let Some((slot, _)) = plan.program.outputs.get(*output) else { continue };
+        let mut mark = |holds: &mut dyn Iterator<Item = bool>| {
+            status.iter_mut().zip(holds).filter(|(_, holds)| *holds).for_each(|(status, _)| *status = *meant);
+        };
+        match machine.column(*slot) {
+            Some(Column::I32(c)) => mark(&mut c.iter().map(|v| *v != 0)),
+            Some(Column::I64(c)) => mark(&mut c.iter().map(|v| *v != 0)),
+            Some(Column::F32(c)) => mark(&mut c.iter().map(|v| *v != 0.0)),
+            Some(Column::F64(c)) => mark(&mut c.iter().map(|v| *v != 0.0)),
+            None => {}
+        }
+    }
+    if let Some(faults) = machine.faults(reading.output) {
+        for (status, _) in status.iter_mut().zip(faults).filter(|(status, fault)| **fault != 0 && status.has_value()) {
+            *status = Status::FormulaFault;
+        }
+    }
+    for (value, _) in values.iter_mut().zip(&*status).filter(|(_, status)| !status.has_value()) {
+        *value = f64::NAN;
+    }
+}

@@ -1,0 +1,10 @@
+//! Frames to readings: one at a time, or many in columns.
+
+mod columns;
+mod decoder;
+mod plan;
+mod steps;
+
+pub use columns::Columns;
+pub use decoder::{CodeValue, Decoded, Decoder, Fault, Reading, Refusal};
+pub use steps::{CheckStep, CodeStep, FormulaLine, ReadingSteps, Steps};

@@ -1,0 +1,180 @@
+//! The flat program that formulas are lowered to: straight-line, each slot written once, no jumps.
+//!
+//! `if`, `?:`, `&&` and `||` become selections under *guards*: every operation runs for every frame, but its
+//! faults count only where its guard holds. That keeps columns of frames in step without a branch.
+
+use super::typed::Func;
+use super::types::Ty;
+use crate::model::part::Input;
+use crate::sheet::text::Span;
+
+/// Index of a value in the program.
+pub(crate) type Slot = u32;
+
+/// How numbers are stored in a column. Everything narrower than `int` is kept as `int`, unsigned numbers as
+/// their bit patterns.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Num {
+    I32,
+    U32,
+    I64,
+    U64,
+    F32,
+    F64,
+}
+
+impl Num {
+    pub(crate) fn of(ty: Ty) -> Num {
+        match ty {
+            Ty::Bool | Ty::I8 | Ty::U8 | Ty::I16 | Ty::U16 | Ty::I32 => Num::I32,
+            Ty::U32 => Num::U32,
+            Ty::I64 => Num::I64,
+            Ty::U64 => Num::U64,
+            Ty::F32 => Num::F32,
+            Ty::F64 => Num::F64,
+        }
+    }
+
+    pub(crate) fn ty(self) -> Ty {
+        match self {
+            Num::I32 => Ty::I32,
+            Num::U32 => Ty::U32,
+            Num::I64 => Ty::I64,
+            Num::U64 => Ty::U64,
+            Num::F32 => Ty::F32,
+            Num::F64 => Ty::F64,
+        }
+    }
+}
+
+/// What an operation does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Do {
+    Add(Num),
+    Sub(Num),
+    Mul(Num),
+    Div(Num),
+    Rem(Num),
+    And(Num),
+    Or(Num),
+    Xor(Num),
+    /// The count in `b` is an `int`-kept number, or 64-bit as the second says.
+    Shl(Num, Num),
+    Shr(Num, Num),
+    Neg(Num),
+    Not(Num),
+    Less(Num),
+    LessEqual(Num),
+    Equal(Num),
+    /// `a != 0`.
+    Truth(Num),
+    /// `a == 0`.
+    Zero(Num),
+    /// `a != 0 ? b : c`; `a` is `int`, the others as given.
+    Select(Num),
+    /// `a && b` of two truths.
+    Both,
+    /// `a && !b` of two truths.
+    Without,
+    /// `a || b` of two truths.
+    Either,
+    /// From a stored number to a type.
+    Convert(Num, Ty),
+    Call(Func, Num),
+}
+
+/// What went wrong where C leaves the outcome undefined.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum FaultKind {
+    /// A signed result does not fit its type.
+    Overflow,
+    /// Division or remainder by zero.
+    DivisionByZero,
+    /// A shift count below zero, or not below the width.
+    ShiftRange,
+    /// A real number does not fit the integer type it is converted to.
+    DoesNotFit,
+    /// The final value is infinite or no number.
+    NotFinite,
+    /// A value that the formula needs is itself at fault.
+    Needed,
+}
+
+impl FaultKind {
+    /// The fault in a few words.
+    pub fn describe(self) -> &'static str {
+        match self {
+            FaultKind::Overflow => "overflow",
+            FaultKind::DivisionByZero => "division by zero",
+            FaultKind::ShiftRange => "shift out of range",
+            FaultKind::DoesNotFit => "does not fit the type",
+            FaultKind::NotFinite => "not a finite number",
+            FaultKind::Needed => "a value it needs is at fault",
+        }
+    }
+}
+
+/// One operation.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Op {
+    pub(crate) what: Do,
+    pub(crate) dst: Slot,
+    pub(crate) a: Slot,
+    pub(crate) b: Slot,
+    pub(crate) c: Slot,
+    /// Where in the sheet; index into [`Program::sites`].
+    pub(crate) site: u32,
+    /// Truth under which its faults count.
+    pub(crate) guard: Option<Slot>,
+    /// Index of the output whose formula it belongs to.
+    pub(crate) owner: u32,
+    /// Proved unable to fault.
+    pub(crate) safe: bool,
+}
+
+/// A value that a formula set or used, for showing the steps.
+#[derive(Clone, Debug)]
+pub(crate) struct Note {
+    pub(crate) owner: u32,
+    pub(crate) span: Span,
+    pub(crate) slot: Slot,
+    pub(crate) ty: Ty,
+    pub(crate) guard: Option<Slot>,
+    pub(crate) what: NoteKind,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum NoteKind {
+    /// A name stands here and has this value.
+    Use,
+    /// A variable takes this value; the span is that of the expression.
+    Set(String),
+    /// The formula returns this value; the span is that of the expression.
+    Return,
+}
+
+/// The formulas of one or several outputs, flat.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Program {
+    pub(crate) ops: Vec<Op>,
+    /// The stored kind of every slot.
+    pub(crate) slots: Vec<Num>,
+    pub(crate) constants: Vec<(Slot, Constant)>,
+    pub(crate) inputs: Vec<(Slot, Input)>,
+    /// The places that operations point at.
+    pub(crate) sites: Vec<Span>,
+    /// For every output: its value's slot and type.
+    pub(crate) outputs: Vec<(Slot, Ty)>,
+    /// For every output, the outputs whose values it uses.
+    pub(crate) needs: Vec<Vec<usize>>,
+    /// Empty unless asked for.
+    pub(crate) notes: Vec<Note>,
+}
+
+/// A constant as stored.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum Constant {
+    Int(i64),
+    Real(f64),
+}

@@ -1,0 +1,42 @@
+//! Sensor datasheets as data: from raw bytes to calibrated physical readings.
+//!
+//! A *sheet* is one TOML file typed from a part's datasheet: its frames, the codes in them, the checks, and
+//! the formulas as C. [`Part`] is the sheet resolved; a [`Decoder`] made from it turns the bytes of a frame
+//! into readings with value, unit, codes and status.
+//!
+//! ```
+//! let part = yemdo::Part::parse("probe.toml", r#"
+//! part = "probe-1"
+//!
+//! [frame.AIR]
+//! read = 2
+//! code = { temperature = "signed b0 b1[7:4]" }
+//!
+//! [reading.temperature]
+//! unit = "°C"
+//! range = [-40, 125]
+//! formula = "temperature * 0.0625"
+//! "#)?;
+//! let mut decoder = yemdo::Decoder::new(&part);
+//! let decoded = decoder.decode(0, &[0xF6, 0x80])?;
+//! let reading = &decoded.readings[0];
+//! assert_eq!((reading.value, reading.unit), (Some(-9.5), "°C"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! The crate computes and does nothing else: no input or output, no clock, no global state, no unsafe code,
+//! and no panic on any input.
+//!
+//! Phases, each a folder: [`sheet`] (TOML to syntax tree, diagnostics) → [`model`] (the resolved part) with
+//! [`formula`] (C formulas) and [`bits`] (layouts, number forms, checks) → [`decode`] and [`check`].
+
+pub mod bits;
+pub mod check;
+pub mod decode;
+pub mod formula;
+pub mod model;
+pub mod sheet;
+
+pub use decode::{Decoded, Decoder, Reading, Refusal};
+pub use model::part::{Part, Status};
+pub use sheet::{Diagnostic, Severity, SheetError};

@@ -1,0 +1,208 @@
+//! What can come out of a reading: its extent and its step, found before any part is connected.
+
+use super::part::{Code, Condition, Input, Part, Reading};
+use crate::formula::interval::{Interval, analyse};
+use crate::formula::lower::Lowerer;
+use crate::formula::program::{FaultKind, Program};
+use crate::formula::run::{Column, LANES, Machine};
+
+/// Codes of at most so many bits are tried one by one.
+const EXHAUSTIVE_BITS: u32 = 18;
+
+/// What can come out of one reading.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Outcome {
+    /// Lowest and highest value, in the reading's unit. `None` where nothing ever comes out.
+    pub extent: Option<Extent>,
+    /// Smallest and largest difference that one step of the code makes (of the first code, where there are
+    /// several, the others at the middle of their range). `None` where the value never changes.
+    pub step: Option<(f64, f64)>,
+    /// A fault that some code leads to: its kind, and the code.
+    pub fault: Option<(FaultKind, i128)>,
+}
+
+/// Lowest and highest value.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Extent {
+    /// Lowest value.
+    pub low: f64,
+    /// Highest value.
+    pub high: f64,
+    /// Both values do come out; otherwise they are bounds that cannot be left.
+    pub exact: bool,
+}
+
+/// A reading's program, and what it needs to be tried out.
+struct Trial<'a> {
+    part: &'a Part,
+    reading: &'a Reading,
+    program: Program,
+    machine: Machine,
+    output: usize,
+    /// Outputs of the conditions that withhold a value.
+    withheld: Vec<usize>,
+}
+
+impl<'a> Trial<'a> {
+    fn new(part: &'a Part, index: usize) -> Option<Self> {
+        let reading = part.readings.get(index)?;
+        let mut lowerer = Lowerer::new(false);
+        let mut output = 0;
+        for at in needed(part, index) {
+            output = lowerer.formula(&part.readings.get(at)?.formula);
+            lowerer.publish(Input::Reading(at), output);
+        }
+        let in_frame = part.frames.get(reading.frame).map_or(&[] as &[Condition], |frame| &frame.status);
+        // A condition over other codes cannot be decided by trying this reading's codes.
+        let decidable = |condition: &&Condition| {
+            !condition.status.has_value()
+                && condition.formula.inputs.iter().all(|input| matches!(input, Input::Code(code) if reading.codes.contains(code)))
+        };
+        let conditions = reading.status.iter().chain(in_frame).filter(decidable);
+        let withheld = conditions.map(|condition| lowerer.formula(&condition.formula)).collect();
+        let program = lowerer.finish();
+        let machine = Machine::new(&program, LANES, false);
+        Some(Self { part, reading, program, machine, output, withheld })
+    }
+
+    fn code(&self, index: usize) -> Option<&'a Code> {
+        self.part.codes.get(index)
+    }
+
+    /// Runs over lanes for which `value(code, lane)` gives the codes, and hands each result to `take`.
+    fn run(&mut self, lanes: usize, value: impl Fn(usize, usize) -> i128, mut take: impl FnMut(usize, Result<f64, FaultKind>)) {
+        let inputs: Vec<_> = self.program.inputs.iter().filter_map(|(slot, input)| Some((*slot, code_of(*input)?))).collect();
+        for (slot, code) in inputs {
+            match self.machine.column_mut(slot) {
+                Some(Column::I32(c)) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(code, lane) as i32),
+                Some(Column::I64(c)) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(code, lane) as i64),
+                _ => {}
+            }
+        }
+        self.machine.run(&self.program, lanes);
+        for lane in 0..lanes {
+            let withheld = |output: &usize| self.machine.output(&self.program, *output, lane).is_ok_and(|n| n.to_f64() != 0.0);
+            if !self.withheld.iter().any(withheld) {
+                take(lane, self.machine.output(&self.program, self.output, lane).map(|n| n.to_f64()).map_err(|(kind, _)| kind));
+            }
+        }
+    }
+}
+
+/// The code that an input is, if it is one.
+fn code_of(input: Input) -> Option<usize> {
+    match input {
+        Input::Code(code) => Some(code),
+        Input::Reading(_) => None,
+    }
+}
+
+/// The readings that a reading needs, in order, itself last.
+pub(crate) fn needed(part: &Part, index: usize) -> Vec<usize> {
+    let mut wanted = vec![index];
+    let mut at = 0;
+    while let Some(current) = wanted.get(at).copied() {
+        let inputs = part.readings.get(current).map_or(&[] as &[Input], |reading| &reading.formula.inputs);
+        for input in inputs {
+            if let Input::Reading(other) = input
+                && !wanted.contains(other)
+            {
+                wanted.push(*other);
+            }
+        }
+        at += 1;
+    }
+    part.order.iter().copied().filter(|at| wanted.contains(at)).collect()
+}
+
+/// Decimals that tell the typical step.
+pub(crate) fn decimals(part: &Part, index: usize) -> usize {
+    let step = Trial::new(part, index).and_then(|mut trial| sampled_step(&mut trial, 64));
+    let typical = step.map_or(1.0, |(low, high)| (low * high).sqrt());
+    let places = (-typical.log10() - 1e-9).ceil();
+    if places.is_finite() { places.clamp(0.0, 9.0) as usize } else { 3 }
+}
+
+impl Part {
+    /// What can come out of a reading, by its index in [`Part::readings`]. Narrow codes are tried one by one;
+    /// otherwise bounds come from interval analysis.
+    pub fn outcome(&self, reading: usize) -> Option<Outcome> {
+        let mut trial = Trial::new(self, reading)?;
+        if let [only] = trial.reading.codes.as_slice()
+            && let Some(code) = trial.code(*only)
+            && code.layout.width() <= EXHAUSTIVE_BITS
+        {
+            return Some(exhaustive(&mut trial, code.bounds()));
+        }
+        let analysis = analyse(&trial.program, &|input| match code_of(input).and_then(|code| trial.code(code)) {
+            Some(code) => Interval::Int(code.bounds().0, code.bounds().1),
+            None => Interval::Real(f64::NEG_INFINITY, f64::INFINITY),
+        });
+        let extent = trial.program.outputs.get(trial.output).map(|(slot, _)| {
+            let (low, high) = analysis.slot(*slot).to_f64();
+            Extent { low, high, exact: false }
+        });
+        let step = sampled_step(&mut trial, 256);
+        Some(Outcome { extent, step, fault: None })
+    }
+}
+
+fn exhaustive(trial: &mut Trial<'_>, (low, high): (i128, i128)) -> Outcome {
+    let mut extent: Option<(f64, f64)> = None;
+    let mut step: Option<(f64, f64)> = None;
+    let mut fault = None;
+    let mut last: Option<(i128, f64)> = None;
+    let mut from = low;
+    while from <= high {
+        let lanes = usize::try_from((high - from + 1).min(LANES as i128)).unwrap_or(LANES);
+        trial.run(
+            lanes,
+            |_, lane| from + lane as i128,
+            |lane, result| {
+                let code = from + lane as i128;
+                match result {
+                    Ok(value) => {
+                        extent = Some(extent.map_or((value, value), |(l, h)| (l.min(value), h.max(value))));
+                        if let Some((_, before)) = last.filter(|(at, _)| at + 1 == code) {
+                            widen(&mut step, (value - before).abs());
+                        }
+                        last = Some((code, value));
+                    }
+                    Err(kind) => fault = fault.or(Some((kind, code))),
+                }
+            },
+        );
+        from += LANES as i128;
+    }
+    Outcome { extent: extent.map(|(low, high)| Extent { low, high, exact: true }), step, fault }
+}
+
+/// Takes a difference into (smallest, largest), unless it is none.
+fn widen(step: &mut Option<(f64, f64)>, difference: f64) {
+    if difference > 0.0 && difference.is_finite() {
+        *step = Some(step.map_or((difference, difference), |(l, h)| (l.min(difference), h.max(difference))));
+    }
+}
+
+/// The step of the first code, at places spread over its range, the other codes at the middle of theirs.
+fn sampled_step(trial: &mut Trial<'_>, places: usize) -> Option<(f64, f64)> {
+    let first = *trial.reading.codes.first()?;
+    let (low, high) = trial.code(first)?.bounds();
+    let part = trial.part;
+    let places = places.min(LANES / 2);
+    let at = move |lane: usize| low + (high - 1 - low).max(0) * (lane / 2) as i128 / (places as i128 - 1).max(1) + (lane % 2) as i128;
+    let middle = |code: usize| part.codes.get(code).map_or(0, |code| (code.bounds().0 + code.bounds().1) / 2);
+    let mut values: Vec<Option<f64>> = vec![None; places * 2];
+    trial.run(places * 2, |code, lane| if code == first { at(lane) } else { middle(code) }, |lane, result| {
+        if let Some(place) = values.get_mut(lane) {
+            *place = result.ok();
+        }
+    });
+    let mut step = None;
+    for pair in values.chunks_exact(2) {
+        if let [Some(a), Some(b)] = pair {
+            widen(&mut step, (b - a).abs());
+        }
+    }
+    step
+}

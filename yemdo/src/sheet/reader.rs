@@ -1,0 +1,222 @@
+//! Typed access to parsed TOML, with a diagnostic for whatever is not what it should be.
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::diagnostic::Diagnostic;
+use super::keys::Table;
+use super::text::{Span, Text};
+
+/// A value and where it stands.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct At<T> {
+    pub(crate) value: T,
+    pub(crate) span: Span,
+}
+
+pub(crate) type Raw<'i> = Spanned<DeValue<'i>>;
+
+/// Collects diagnostics while tables are read.
+pub(crate) struct Reader<'i> {
+    pub(crate) source: &'i str,
+    pub(crate) diagnostics: Vec<Diagnostic>,
+}
+
+/// A table under the eye of its key list.
+pub(crate) struct Fields<'t, 'i> {
+    table: &'t DeTable<'i>,
+    kind: &'static Table,
+}
+
+impl<'i> Reader<'i> {
+    pub(crate) fn report(&mut self, diagnostic: Diagnostic) {
+        self.diagnostics.push(diagnostic);
+    }
+
+    /// A table of `kind`. Unknown keys are reported, but for those `allowed` lets through.
+    pub(crate) fn fields<'t>(
+        &mut self,
+        table: &'t DeTable<'i>,
+        span: Span,
+        kind: &'static Table,
+        allowed: impl Fn(&str) -> bool,
+    ) -> Fields<'t, 'i> {
+        for (key, _) in in_order(table) {
+            let name = key.get_ref().as_ref();
+            if kind.key(name).is_none() && !allowed(name) {
+                self.report(
+                    Diagnostic::error("unknown-key", key.span().into(), format!("unknown key `{name}` in {}", kind.name))
+                        .label("not a key that is known here")
+                        .known(name, "keys", kind.keys.iter().map(|key| key.name)),
+                );
+            }
+        }
+        for key in kind.keys.iter().filter(|key| key.required && table.get(key.name).is_none()) {
+            self.report(
+                Diagnostic::error("missing-key", span, format!("{} has no `{}`", kind.name, key.name))
+                    .label(format!("`{}` is needed here", key.name))
+                    .help(key.doc),
+            );
+        }
+        Fields { table, kind }
+    }
+
+    fn wrong_type(&mut self, value: &Raw<'i>, expected: &str) {
+        let found = describe(value.get_ref());
+        self.report(
+            Diagnostic::error("wrong-type", value.span().into(), format!("expected {expected}, found {found}"))
+                .label(format!("this is {found}")),
+        );
+    }
+
+    pub(crate) fn text(&mut self, value: &Raw<'i>) -> Option<Text> {
+        match value.get_ref() {
+            DeValue::String(text) => Some(Text::from_token(text, value.span().into(), self.source)),
+            _ => {
+                self.wrong_type(value, "text in quotes");
+                None
+            }
+        }
+    }
+
+    pub(crate) fn integer(&mut self, value: &Raw<'i>) -> Option<At<i128>> {
+        let parsed = match value.get_ref() {
+            DeValue::Integer(number) => i128::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok(),
+            _ => None,
+        };
+        if parsed.is_none() {
+            self.wrong_type(value, "a whole number, such as 12, 0x2C or 0b0110");
+        }
+        parsed.map(|number| At { value: number, span: value.span().into() })
+    }
+
+    /// A whole number within `low..=high`; reported where it is outside.
+    pub(crate) fn integer_within(&mut self, value: &Raw<'i>, what: &str, low: i128, high: i128) -> Option<At<i128>> {
+        let number = self.integer(value)?;
+        if (low..=high).contains(&number.value) {
+            return Some(number);
+        }
+        self.report(
+            Diagnostic::error("out-of-range", number.span, format!("{what} is {low} to {high}, not {}", number.value))
+                .label(format!("expected {low} to {high}")),
+        );
+        None
+    }
+
+    pub(crate) fn number(&mut self, value: &Raw<'i>) -> Option<At<f64>> {
+        let parsed = match value.get_ref() {
+            DeValue::Integer(_) => return self.integer(value).map(|n| At { value: n.value as f64, span: n.span }),
+            DeValue::Float(number) => number.as_str().replace('_', "").parse::<f64>().ok().filter(|n| n.is_finite()),
+            _ => None,
+        };
+        if parsed.is_none() {
+            self.wrong_type(value, "a number");
+        }
+        parsed.map(|number| At { value: number, span: value.span().into() })
+    }
+
+    pub(crate) fn boolean(&mut self, value: &Raw<'i>) -> Option<bool> {
+        match value.get_ref() {
+            DeValue::Boolean(flag) => Some(*flag),
+            _ => {
+                self.wrong_type(value, "true or false");
+                None
+            }
+        }
+    }
+
+    pub(crate) fn table<'t>(&mut self, value: &'t Raw<'i>) -> Option<&'t DeTable<'i>> {
+        match value.get_ref() {
+            DeValue::Table(table) => Some(table),
+            _ => {
+                self.wrong_type(value, "a table");
+                None
+            }
+        }
+    }
+
+    /// One table, or a list of tables.
+    pub(crate) fn tables<'t>(&mut self, value: &'t Raw<'i>) -> Vec<(&'t DeTable<'i>, Span)> {
+        match value.get_ref() {
+            DeValue::Table(table) => vec![(table, value.span().into())],
+            DeValue::Array(list) => list.iter().filter_map(|entry| Some((self.table(entry)?, entry.span().into()))).collect(),
+            _ => {
+                self.wrong_type(value, "a table or a list of tables");
+                Vec::new()
+            }
+        }
+    }
+
+    /// `[low, high]`.
+    pub(crate) fn range(&mut self, value: &Raw<'i>) -> Option<At<(f64, f64)>> {
+        let DeValue::Array(list) = value.get_ref() else {
+            self.wrong_type(value, "[low, high]");
+            return None;
+        };
+        let numbers: Vec<f64> = list.iter().filter_map(|entry| self.number(entry)).map(|n| n.value).collect();
+        match (numbers.as_slice(), list.len()) {
+            (&[low, high], 2) if low <= high => Some(At { value: (low, high), span: value.span().into() }),
+            _ => {
+                self.report(
+                    Diagnostic::error("bad-range", value.span().into(), "a range is [low, high], with low not above high")
+                        .label("expected two numbers, the lower one first"),
+                );
+                None
+            }
+        }
+    }
+}
+
+impl<'t, 'i> Fields<'t, 'i> {
+    pub(crate) fn get(&self, key: &'static str) -> Option<&'t Raw<'i>> {
+        debug_assert!(self.kind.key(key).is_some(), "{key} is missing in the key table of {}", self.kind.name);
+        self.table.get(key)
+    }
+
+    pub(crate) fn text(&self, reader: &mut Reader<'i>, key: &'static str) -> Option<Text> {
+        self.get(key).and_then(|value| reader.text(value))
+    }
+
+    /// One of the words that the key table lists for `key`.
+    pub(crate) fn word(&self, reader: &mut Reader<'i>, key: &'static str) -> Option<At<&'static str>> {
+        let text = self.text(reader, key)?;
+        let super::keys::Takes::Word(words) = self.kind.key(key)?.takes else { return None };
+        let found = words.iter().find(|word| **word == text.value);
+        if found.is_none() {
+            reader.report(
+                Diagnostic::error("unknown-word", text.span, format!("`{}` is not a word that `{key}` takes", text.value))
+                    .label("not known here")
+                    .known(&text.value, "words", words.iter().copied()),
+            );
+        }
+        found.map(|word| At { value: *word, span: text.span })
+    }
+
+    /// The entries in the order they are typed.
+    pub(crate) fn entries(&self) -> Vec<(At<String>, &'t Raw<'i>)> {
+        entries(self.table)
+    }
+}
+
+/// A table's names and values in the order they are typed.
+pub(crate) fn entries<'t, 'i>(table: &'t DeTable<'i>) -> Vec<(At<String>, &'t Raw<'i>)> {
+    in_order(table).into_iter().map(|(key, value)| (At { value: key.get_ref().to_string(), span: key.span().into() }, value)).collect()
+}
+
+fn in_order<'t, 'i>(table: &'t DeTable<'i>) -> Vec<(&'t Spanned<std::borrow::Cow<'i, str>>, &'t Raw<'i>)> {
+    let mut entries: Vec<_> = table.iter().collect();
+    entries.sort_by_key(|(key, _)| key.span().start);
+    entries
+}
+
+fn describe(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number with a fraction",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
