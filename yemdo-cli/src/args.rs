@@ -7,7 +7,9 @@ use clap::{Parser, Subcommand, ValueEnum};
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
 #[derive(Debug, Parser)]
 #[command(version, propagate_version = true, disable_help_subcommand = true, max_term_width = 100)]
-#[command(after_help = "Exit codes: 0 all well; 1 frames were refused or examples do not agree; 2 a sheet, a file or the arguments are wrong.")]
+#[command(
+    after_help = "Exit codes: 0 all well; 1 frames were refused or examples do not agree; 2 a sheet, a file or the arguments are wrong."
+)]
 pub(crate) struct Args {
     /// When to colour the output
     #[arg(long, value_enum, default_value = "auto", global = true)]

@@ -53,7 +53,9 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     writeln!(out, "{bold}{}{bold:#}  {}  {dim}{path}{dim:#}", part.name(), part.title().unwrap_or(""))?;
     if let Some(i2c) = part.i2c() {
-        let both = |address: u8| format!("0x{address:02X} (7-bit; on the wire 0x{:02X} to write, 0x{:02X} to read)", address << 1, address << 1 | 1);
+        let both = |address: u8| {
+            format!("0x{address:02X} (7-bit; on the wire 0x{:02X} to write, 0x{:02X} to read)", address << 1, address << 1 | 1)
+        };
         writeln!(out, "  I2C address {}", both(i2c.address))?;
         for (pin, level, address) in &i2c.straps {
             writeln!(out, "    {pin} {level}: {}", both(*address))?;
@@ -62,7 +64,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
     for frame in part.frames() {
         let checks: Vec<String> = frame.checks().iter().map(|check| check.method()).collect();
         let checks = if checks.is_empty() { "no check".to_owned() } else { checks.join(", ") };
-        writeln!(out, "  frame {}: {} bytes, {} codes, {checks}", frame.name(), frame.length(), frame.codes().len())?;
+        writeln!(out, "  frame {}: {}, {}, {checks}", frame.name(), count(frame.length(), "byte"), count(frame.codes().len(), "code"))?;
     }
     let mut grid = Grid::new(2, &[Align::Left, Align::Left, Align::Left, Align::Left, Align::Left, Align::Left]);
     grid.titles(&["reading", "unit", "can come out", "step", "stated range", "from"]);
@@ -91,6 +93,11 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
         writeln!(out, "\n{}", render_all(part.warnings(), part.source(), true))?;
     }
     Ok(())
+}
+
+/// "1 byte", "2 bytes".
+fn count(number: usize, what: &str) -> String {
+    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }
 
 fn extent(outcome: &Outcome, decimals: usize) -> String {

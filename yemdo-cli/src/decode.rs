@@ -86,7 +86,9 @@ fn several_frames(part: &Part) -> Failure {
     let names: Vec<&str> = part.frames().iter().map(|frame| frame.name()).collect();
     match names.is_empty() {
         true => Failure::told(format!("the sheet of {} describes no frame", part.name())),
-        false => Failure::told(format!("{} has several frames", part.name())).help(format!("choose one with --frame: {}", names.join(", "))),
+        false => {
+            Failure::told(format!("{} has several frames", part.name())).help(format!("choose one with --frame: {}", names.join(", ")))
+        }
     }
 }
 

@@ -23,7 +23,10 @@ const PARTS: [(&str, &str, &str); 2] = [
 pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
-    writeln!(out, "{bold}A day in the ship's hall{bold:#}  {dim}a made-up recording of raw I2C frames, decoded from the sheets of two parts{dim:#}")?;
+    writeln!(
+        out,
+        "{bold}A day in the ship's hall{bold:#}  {dim}a made-up recording of raw I2C frames, decoded from the sheets of two parts{dim:#}"
+    )?;
     let mut day = Day::default();
     for (name, sheet, log) in PARTS {
         let part = Part::parse(name, sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;

@@ -41,6 +41,7 @@ impl Failure {
             io::ErrorKind::NotFound => "there is no such file".to_owned(),
             io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
             io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
+            io::ErrorKind::AlreadyExists | io::ErrorKind::NotADirectory => "a file is in the way".to_owned(),
             _ => error.to_string(),
         };
         Failure::told(format!("cannot {what} {}: {why}", path.display()))
@@ -57,7 +58,8 @@ impl Failure {
 
 impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let (error, help, reset) = (anstyle::AnsiColor::BrightRed.on_default().bold(), anstyle::AnsiColor::BrightCyan.on_default(), anstyle::Reset);
+        let (error, help, reset) =
+            (anstyle::AnsiColor::BrightRed.on_default().bold(), anstyle::AnsiColor::BrightCyan.on_default(), anstyle::Reset);
         match self {
             Failure::Sheet(error) => f.write_str(&error.render(true)),
             Failure::Told { message, help: tip, .. } => {

@@ -94,7 +94,9 @@ impl<'a, R: BufRead> Log<'a, R> {
         self.line += 1;
         self.taken += read as u64;
         if read > MAX_LINE {
-            return Err(Failure::told(format!("line {} of the log has more than {MAX_LINE} bytes", self.line)).help("a log has one frame a line"));
+            return Err(
+                Failure::told(format!("line {} of the log has more than {MAX_LINE} bytes", self.line)).help("a log has one frame a line")
+            );
         }
         Ok(Some(String::from_utf8_lossy(&self.buffer).into_owned()))
     }
@@ -119,7 +121,8 @@ impl<'a, R: BufRead> Log<'a, R> {
         }
         if parse_hex(first).is_err() && column("time").is_some() {
             let names: Vec<&str> = self.part.frames().iter().map(|frame| frame.name()).collect();
-            return Err(Failure::told("the log's header has no column with frames").help(format!("name the column `frame`, or {}", names.join(", "))));
+            return Err(Failure::told("the log's header has no column with frames")
+                .help(format!("name the column `frame`, or {}", names.join(", "))));
         }
         self.needed_frame()?;
         Ok(Shape::Lines)

@@ -16,10 +16,11 @@ const FONT: &[u8] = include_bytes!("../assets/plot-font.ttf");
 const FAMILY: &str = "DejaVu Sans";
 const INK: RGBColor = RGBColor(0x2b, 0x33, 0x3d);
 const FAINT: RGBColor = RGBColor(0xd9, 0xde, 0xe4);
-const LINES: [RGBColor; 4] = [RGBColor(0x1b, 0x6c, 0xa8), RGBColor(0xb8, 0x4a, 0x1e), RGBColor(0x2f, 0x80, 0x4f), RGBColor(0x6a, 0x4c, 0x93)];
+const LINES: [RGBColor; 4] =
+    [RGBColor(0x1b, 0x6c, 0xa8), RGBColor(0xb8, 0x4a, 0x1e), RGBColor(0x2f, 0x80, 0x4f), RGBColor(0x6a, 0x4c, 0x93)];
 const SATURATED: RGBColor = RGBColor(0xd6, 0x2a, 0x5b);
 /// Seconds between two points beyond which the line is broken.
-const GAP: u32 = 300;
+const GAP: u32 = 120;
 
 /// What is drawn.
 #[derive(Debug, Default)]
@@ -74,7 +75,18 @@ fn draw(day: &Day, text: &mut String) -> Drawn {
     let (_, below) = root.split_vertically(58);
     let (panels, foot) = below.split_vertically(652);
     // Temperatures get the most room, a supply voltage the least.
-    let shares: Vec<u32> = units.iter().map(|unit| if *unit == "°C" { 5 } else if *unit == "V" { 2 } else { 3 }).collect();
+    let shares: Vec<u32> = units
+        .iter()
+        .map(|unit| {
+            if *unit == "°C" {
+                5
+            } else if *unit == "V" {
+                2
+            } else {
+                3
+            }
+        })
+        .collect();
     let whole: u32 = shares.iter().sum::<u32>().max(1);
     let mut rest = panels;
     for (index, (unit, share)) in units.iter().zip(&shares).enumerate() {
@@ -113,11 +125,12 @@ fn panel(area: &DrawingArea<SVGBackend<'_>, Shift>, day: &Day, unit: &str, label
         .axis_style(INK.mix(0.5))
         .x_labels(13)
         .y_labels(if high - low < 1.0 { 4 } else { 6 })
+        .y_label_formatter(&|value| if high - low < 1.0 { format!("{value:.2}") } else { format!("{value:.0}") })
         .x_label_formatter(&|hour| if labelled { format!("{hour:02.0}:00") } else { String::new() })
         .label_style(label.clone())
         .draw()?;
     for (index, series) in series.iter().enumerate() {
-        let color = LINES.get((index + if unit == "%" { 2 } else if unit == "V" { 3 } else { 0 }) % LINES.len()).copied().unwrap_or(INK);
+        let color = color(day, series, index);
         for run in runs(&series.points) {
             chart.draw_series(LineSeries::new(run.iter().map(|(second, value, _)| (hour(*second), *value)), color.stroke_width(2)))?;
         }
@@ -131,7 +144,7 @@ fn panel(area: &DrawingArea<SVGBackend<'_>, Shift>, day: &Day, unit: &str, label
     let local = |x: i32, y: i32| (x - area.get_pixel_range().0.start, y - area.get_pixel_range().1.start);
     area.draw(&Text::new(unit.to_owned(), local(left - 72, top - 4), unit_style))?;
     for (index, series) in series.iter().enumerate() {
-        let color = LINES.get((index + if unit == "%" { 2 } else if unit == "V" { 3 } else { 0 }) % LINES.len()).copied().unwrap_or(INK);
+        let color = color(day, series, index);
         let (x, y) = local(at, top + 6);
         area.draw(&PathElement::new(vec![(x, y), (x + 26, y)], color.stroke_width(3)))?;
         area.draw(&Text::new(series.label.clone(), (x + 34, y - 9), label.clone()))?;
@@ -144,6 +157,13 @@ fn panel(area: &DrawingArea<SVGBackend<'_>, Shift>, day: &Day, unit: &str, label
         }
     }
     Ok(())
+}
+
+/// A colour of its own for every series of the plot.
+fn color(day: &Day, series: &Series, index: usize) -> RGBColor {
+    let before = day.series.iter().position(|other| other.unit == series.unit).unwrap_or(0);
+    let at = if before == 0 { index } else { before + 1 + index };
+    LINES.get(at % LINES.len()).copied().unwrap_or(INK)
 }
 
 /// Points that follow one another without a gap; saturated ones are left out.
@@ -168,7 +188,11 @@ fn refused(area: &DrawingArea<SVGBackend<'_>, Shift>, day: &Day) -> Drawn {
     for (row, part) in parts.iter().enumerate() {
         let y = 14 + 34 * i32::try_from(row).unwrap_or(0);
         let ticks: Vec<u32> = day.refused.iter().filter(|(_, p)| p == part).map(|(second, _)| *second).collect();
-        area.draw(&Text::new(format!("{part}: {} frames refused", ticks.len()), (92, y), label.clone().pos(Pos::new(HPos::Left, VPos::Top))))?;
+        area.draw(&Text::new(
+            format!("{part}: {} frames refused", ticks.len()),
+            (92, y),
+            label.clone().pos(Pos::new(HPos::Left, VPos::Top)),
+        ))?;
         for second in ticks {
             let x = (left + (right - left) * hour(second) / 24.0) as i32;
             area.draw(&PathElement::new(vec![(x, y + 17), (x, y + 29)], INK.mix(0.75).stroke_width(1)))?;

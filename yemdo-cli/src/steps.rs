@@ -26,7 +26,8 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder<'_>, frame: usize
 /// The bits of every byte, and below them, row by row, whose they are.
 fn diagram(out: &mut dyn Write, steps: &Steps<'_>, bytes: &[u8]) -> Result<(), Failure> {
     let dim = Style::new().dimmed();
-    let names = steps.codes.iter().map(|code| code.value.code.name().len()).max().unwrap_or(0).max(8);
+    let codes = steps.codes.iter().map(|code| code.value.code.name().len());
+    let names = codes.chain(steps.checks.iter().map(|check| check.method.len())).max().unwrap_or(0).max(8);
     for (group, chunk) in bytes.chunks(BYTES_A_LINE).enumerate() {
         let from = group * BYTES_A_LINE;
         writeln!(out)?;

@@ -2,6 +2,8 @@
 //!
 //! `cargo run -p yemdo --example decode_frame`
 
+#![allow(clippy::print_stdout)] // an example prints
+
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let text = include_str!("../../sheets/strake-20.toml");
     let part = yemdo::Part::parse("strake-20.toml", text)?;

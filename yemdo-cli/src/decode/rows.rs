@@ -96,7 +96,8 @@ impl<'a> Sink<'a> {
             cells.push(hex.into());
             for (at, reading) in readings.iter().enumerate() {
                 let status = status_of(rows.columns, at, index);
-                let codes: Vec<String> = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).map(|c| c.value(bytes).to_string()).collect();
+                let codes: Vec<String> =
+                    reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).map(|c| c.value(bytes).to_string()).collect();
                 cells.push(codes.join(" ").into());
                 if status.has_value() {
                     cells.push(format!("{:.*}", reading.decimals(), value_of(rows.columns, at, index)).into());
@@ -147,7 +148,8 @@ impl<'a> Sink<'a> {
                 cell.clear();
                 let status = at.map(|at| status_of(rows.columns, at, index));
                 if let (Some(at), Some(true)) = (at, status.map(Status::has_value)) {
-                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", value_of(rows.columns, at, index))).map_err(|_| Failure::Closed)?;
+                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", value_of(rows.columns, at, index)))
+                        .map_err(|_| Failure::Closed)?;
                 }
                 writer.write_field(&cell)?;
                 writer.write_field(status.map_or("", Status::word))?;

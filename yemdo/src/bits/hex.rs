@@ -31,7 +31,9 @@ impl fmt::Display for HexError {
                 write!(f, "`{piece}` at column {column} has an odd number of hex digits ({}); each byte has two", piece.len())
             }
             HexErrorKind::TooLarge => write!(f, "`{piece}` at column {column} is more than one byte; with 0x, write each byte on its own"),
-            HexErrorKind::NotC => write!(f, "`{piece}` at column {column} is no byte in C; between braces, hex needs 0x and decimal ends at 255"),
+            HexErrorKind::NotC => {
+                write!(f, "`{piece}` at column {column} is no byte in C; between braces, hex needs 0x and decimal ends at 255")
+            }
             HexErrorKind::Empty => f.write_str("no bytes here; write them as 1A 2B, 0x1A,0x2B or 1A2B"),
         }
     }

@@ -4,8 +4,8 @@
 //! Low byte first is simply `"b2 b1"`. `b1..b4` stands for `b1 b2 b3 b4`, and `b4..b1` for the reverse.
 
 use super::form::Form;
-use crate::sheet::text::{Span, Text};
 use crate::sheet::Diagnostic;
+use crate::sheet::text::{Span, Text};
 
 /// Most slices that one layout may have; beyond it the layout is refused.
 pub const MAX_SLICES: usize = 256;
@@ -162,8 +162,7 @@ struct SliceReader<'a> {
 impl SliceReader<'_> {
     fn malformed(&self) -> Diagnostic {
         let span = self.text.locate(self.start..self.start + self.word.len());
-        Diagnostic::error("bad-slice", span, format!("`{}` is no byte slice", self.word))
-            .label("expected b0, b0[7:4], b0[3] or b0..b3")
+        Diagnostic::error("bad-slice", span, format!("`{}` is no byte slice", self.word)).label("expected b0, b0[7:4], b0[3] or b0..b3")
     }
 
     fn byte(&self, name: &str, start: usize) -> Result<usize, Diagnostic> {
@@ -174,8 +173,11 @@ impl SliceReader<'_> {
         let span = self.text.locate(start..start + name.len());
         match digits.parse::<usize>() {
             Ok(byte) if byte < self.length => Ok(byte),
-            _ => Err(Diagnostic::error("byte-outside-frame", span, format!("`{name}` is outside the frame"))
-                .label(format!("the frame has {} bytes: b0 to b{}", self.length, self.length.saturating_sub(1)))),
+            _ => Err(Diagnostic::error("byte-outside-frame", span, format!("`{name}` is outside the frame")).label(format!(
+                "the frame has {} bytes: b0 to b{}",
+                self.length,
+                self.length.saturating_sub(1)
+            ))),
         }
     }
 
@@ -191,12 +193,14 @@ impl SliceReader<'_> {
         let from = self.start + name.len();
         let span: Span = self.text.locate(from..from + bits.len() + 1);
         if high > 7 {
-            return Err(Diagnostic::error("bit-outside-byte", span, format!("a byte has the bits 7 to 0, not {high}"))
-                .label("outside the byte"));
+            return Err(
+                Diagnostic::error("bit-outside-byte", span, format!("a byte has the bits 7 to 0, not {high}")).label("outside the byte")
+            );
         }
         if low > high {
-            return Err(Diagnostic::error("bits-reversed", span, "the more significant bit comes first")
-                .label(format!("write [{low}:{high}]")));
+            return Err(
+                Diagnostic::error("bits-reversed", span, "the more significant bit comes first").label(format!("write [{low}:{high}]"))
+            );
         }
         Ok(Slice { byte, high, low })
     }

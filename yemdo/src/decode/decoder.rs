@@ -159,7 +159,12 @@ impl<'p> Decoder<'p> {
     pub fn new(part: &'p Part) -> Self {
         let ready = |frame| {
             let plan = Plan::new(part, frame, false);
-            Ready { many: Machine::new(&plan.program, LANES, false), single: Machine::new(&plan.program, 1, false), plan, columns: Columns::new() }
+            Ready {
+                many: Machine::new(&plan.program, LANES, false),
+                single: Machine::new(&plan.program, 1, false),
+                plan,
+                columns: Columns::new(),
+            }
         };
         Self { part, frames: (0..part.frames.len()).map(ready).collect() }
     }
@@ -194,9 +199,10 @@ impl<'p> Decoder<'p> {
                 _ => None,
             };
             let conditions = model.status.iter().chain(&reading.status);
-            let holding = planned.conditions.iter().zip(conditions).find(|((output, _), _)| {
-                ready.single.output(&ready.plan.program, *output, 0).is_ok_and(|number| number.to_f64() != 0.0)
-            });
+            let holding =
+                planned.conditions.iter().zip(conditions).find(|((output, _), _)| {
+                    ready.single.output(&ready.plan.program, *output, 0).is_ok_and(|number| number.to_f64() != 0.0)
+                });
             readings.push(Reading {
                 name: &reading.name,
                 unit: &reading.unit,
@@ -218,7 +224,7 @@ impl<'p> Decoder<'p> {
     /// [`Refusal::Length`] where the last frame is cut short, [`Refusal::UnknownFrame`]; nothing is decoded then.
     pub fn decode_many(&mut self, frame: usize, bytes: &[u8], out: &mut Columns) -> Result<(), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        if bytes.len() % model.length != 0 {
+        if !bytes.len().is_multiple_of(model.length) {
             accept_length(model, bytes.len() % model.length)?;
         }
         columns::decode(&ready.plan, &mut ready.many, &model.checks, model.length, bytes, out);

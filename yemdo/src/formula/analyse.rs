@@ -18,7 +18,8 @@ pub(crate) trait Scope {
 /// Parses and types a formula. Warnings that do not stop it go into `warnings`.
 pub(crate) fn analyse(text: &Text, scope: &dyn Scope, warnings: &mut Vec<Diagnostic>) -> Result<Formula, Diagnostic> {
     let body = super::parse::parse(text)?;
-    let mut analyser = Analyser { scope, vars: Vec::new(), visible: Vec::new(), assigned: Vec::new(), inputs: Vec::new(), returns: None, warnings };
+    let mut analyser =
+        Analyser { scope, vars: Vec::new(), visible: Vec::new(), assigned: Vec::new(), inputs: Vec::new(), returns: None, warnings };
     let is_expression = matches!(body, Body::Value(_));
     let mut statements = match body {
         Body::Value(value) => {
@@ -67,7 +68,8 @@ impl Analyser<'_> {
         for statement in list {
             if ends {
                 let span = first_span(statement);
-                return Err(Diagnostic::error("unreachable", span, "this is never reached: the formula has returned before").label("after a `return`"));
+                return Err(Diagnostic::error("unreachable", span, "this is never reached: the formula has returned before")
+                    .label("after a `return`"));
             }
             ends = self.statement(statement, &mut out)?;
         }
@@ -187,7 +189,7 @@ impl Analyser<'_> {
             }
             ast::ExprKind::Binary(op, op_span, left, right) => {
                 if *op == BinaryOp::BitXor {
-                    self.look_for_power(left, right, span)?;
+                    self.look_for_power(left, *op_span, right, span)?;
                 }
                 let (left, right) = (self.expr(left)?, self.expr(right)?);
                 self.binary(*op, *op_span, left, right, span)
@@ -263,24 +265,35 @@ impl Analyser<'_> {
         }
     }
 
-    /// `2^16` is 18 in C; whoever types it means a power.
-    fn look_for_power(&mut self, left: &ast::Expr, right: &ast::Expr, span: Span) -> Typed<()> {
+    /// `2^16` is 18 in C; whoever types it means a power. As ^ binds loosest, in `x / 2^16` the number that was
+    /// meant as the base stands at the right end of the left side.
+    fn look_for_power(&mut self, left: &ast::Expr, op_span: Span, right: &ast::Expr, span: Span) -> Typed<()> {
         let ast::ExprKind::Int(exponent, _) = right.kind else { return Ok(()) };
-        match left.kind {
-            ast::ExprKind::Int(base, _) => {
-                let power = u32::try_from(exponent).ok().and_then(|e| base.checked_pow(e));
-                let problem = Diagnostic::error("power-is-xor", span, format!("in C, {base}^{exponent} is XOR and gives {}", base ^ exponent))
-                    .label("meant as a power?");
+        let mut base = left;
+        while let ast::ExprKind::Binary(_, _, _, inner) = &base.kind
+            && inner.span.end == base.span.end
+        {
+            base = inner;
+        }
+        let whole = matches!(left.kind, ast::ExprKind::Int(..));
+        match base.kind {
+            ast::ExprKind::Int(number, _) if whole || number == 2 || number == 10 => {
+                let power = u32::try_from(exponent).ok().and_then(|e| number.checked_pow(e));
+                let typed = base.span.to(right.span);
+                let problem = Diagnostic::error("power-is-xor", typed, "^ is XOR in C, not a power").label("meant as a power?");
                 Err(match power {
-                    Some(power) if base == 2 => problem.help(format!("for two to the power of {exponent}, write {power} or (1 << {exponent})")),
+                    Some(power) if number == 2 => {
+                        problem.help(format!("for two to the power of {exponent}, write {power} or (1 << {exponent})"))
+                    }
                     Some(power) => problem.help(format!("for the power, write {power}")),
-                    None => problem.help(format!("for the power, write pow({base}, {exponent})")),
+                    None => problem.help(format!("for the power, write pow({number}, {exponent})")),
                 })
             }
             _ if exponent == 2 || exponent == 3 => {
                 self.warnings.push(
-                    Diagnostic::warning("power-is-xor", span, "^ is XOR in C")
-                        .label("XOR of the two, not a power")
+                    Diagnostic::warning("power-is-xor", span, "^ is XOR in C, not a power")
+                        .label("this flips bits")
+                        .also(op_span, "XOR")
                         .help("for a power, write x * x or pow(x, y)"),
                 );
                 Ok(())
@@ -299,10 +312,14 @@ impl Analyser<'_> {
             let constant = matches!(side.kind, ExprKind::Const(_));
             if side.ty.is_signed() && side.ty.promoted() == side.ty && !constant {
                 self.warnings.push(
-                    Diagnostic::warning("sign-lost", op_span, format!("`{}` works on {ty} here: a negative {} becomes a large number", op.mark(), side.ty))
-                        .label("signed meets unsigned")
-                        .also(side.span, format!("this is {}", side.ty))
-                        .help(format!("if the sign matters, cast the other side: ({})x", if ty == Ty::U32 { "int32_t" } else { "int64_t" })),
+                    Diagnostic::warning(
+                        "sign-lost",
+                        op_span,
+                        format!("`{}` works on {ty} here: a negative {} becomes a large number", op.mark(), side.ty),
+                    )
+                    .label("signed meets unsigned")
+                    .also(side.span, format!("this is {}", side.ty))
+                    .help(format!("if the sign matters, cast the other side: ({})x", if ty == Ty::U32 { "int32_t" } else { "int64_t" })),
                 );
             }
         }
@@ -317,15 +334,20 @@ impl Analyser<'_> {
         };
         if args.len() != arity {
             let wanted = if arity == 1 { "one argument".to_owned() } else { format!("{arity} arguments") };
-            return Err(Diagnostic::error("argument-count", span, format!("`{name}` takes {wanted}, not {}", args.len())).label(format!("expected {wanted}")));
+            return Err(Diagnostic::error("argument-count", span, format!("`{name}` takes {wanted}, not {}", args.len()))
+                .label(format!("expected {wanted}")));
         }
         let mut converted = Vec::new();
         for arg in args {
             let arg = self.expr(arg)?;
             if func == Func::Abs && arg.ty.is_real() {
-                return Err(Diagnostic::error("integers-only", arg.span, format!("`{name}` works on integers and would cut the fraction off"))
-                    .label(format!("this is {}", arg.ty))
-                    .help("for reals, write fabs(x)"));
+                return Err(Diagnostic::error(
+                    "integers-only",
+                    arg.span,
+                    format!("`{name}` works on integers and would cut the fraction off"),
+                )
+                .label(format!("this is {}", arg.ty))
+                .help("for reals, write fabs(x)"));
             }
             converted.push(convert(arg, ty));
         }
@@ -334,7 +356,8 @@ impl Analyser<'_> {
 }
 
 fn integers_only(mark: &str, span: Span, sides: &[&Expr]) -> Diagnostic {
-    let mut problem = Diagnostic::error("integers-only", span, format!("`{mark}` works on integers only")).label("one side is a real number");
+    let mut problem =
+        Diagnostic::error("integers-only", span, format!("`{mark}` works on integers only")).label("one side is a real number");
     for side in sides.iter().filter(|side| side.ty.is_real() && side.span != span) {
         problem = problem.also(side.span, format!("this is {}", side.ty));
     }

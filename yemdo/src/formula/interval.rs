@@ -268,7 +268,11 @@ fn convert(a: Interval, to: Ty) -> (Interval, bool) {
     }
     match (a, to.bounds()) {
         (Interval::Int(low, high), Some((type_low, type_high))) => {
-            if type_low <= low && high <= type_high { (a, true) } else { (Interval::Int(type_low, type_high), true) }
+            if type_low <= low && high <= type_high {
+                (a, true)
+            } else {
+                (Interval::Int(type_low, type_high), true)
+            }
         }
         (Interval::Real(low, high), Some((type_low, type_high))) => {
             let (low, high) = (low.trunc(), high.trunc());
@@ -278,7 +282,11 @@ fn convert(a: Interval, to: Ty) -> (Interval, bool) {
         }
         (_, None) => {
             let (low, high) = a.to_f64();
-            if to == Ty::F32 { (Interval::Real(f64::from(low as f32), f64::from(high as f32)), true) } else { (Interval::Real(low, high), true) }
+            if to == Ty::F32 {
+                (Interval::Real(f64::from(low as f32), f64::from(high as f32)), true)
+            } else {
+                (Interval::Real(low, high), true)
+            }
         }
     }
 }
@@ -289,7 +297,8 @@ fn call(func: Func, n: Num, a: Interval, b: Interval) -> (Interval, bool) {
         return fit(n, least, low.abs().max(high.abs()));
     }
     let (low, high) = a.to_f64();
-    let one = |x: f64| if n == Num::F32 { f64::from(super::kernels::single(func, x as f32, 0.0)) } else { super::kernels::double(func, x, 0.0) };
+    let one =
+        |x: f64| if n == Num::F32 { f64::from(super::kernels::single(func, x as f32, 0.0)) } else { super::kernels::double(func, x, 0.0) };
     // Library functions are not always monotonic to the last digit: a step outwards on either side.
     let wide = |low: f64, high: f64| {
         let room = |v: f64| if n == Num::F32 { v.abs() * 1e-6 } else { v.abs() * 1e-15 };
@@ -324,7 +333,11 @@ fn call(func: Func, n: Num, a: Interval, b: Interval) -> (Interval, bool) {
         }
         Func::Fmin | Func::Fmax => {
             let (other_low, other_high) = b.to_f64();
-            if func == Func::Fmin { Interval::Real(low.min(other_low), high.min(other_high)) } else { Interval::Real(low.max(other_low), high.max(other_high)) }
+            if func == Func::Fmin {
+                Interval::Real(low.min(other_low), high.min(other_high))
+            } else {
+                Interval::Real(low.max(other_low), high.max(other_high))
+            }
         }
         _ => Interval::Real(f64::NEG_INFINITY, f64::INFINITY),
     };

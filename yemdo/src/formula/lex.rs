@@ -28,9 +28,8 @@ impl Token {
 
 /// Longest first, so that the first that fits is the right one.
 const MARKS: &[&str] = &[
-    "<<=", ">>=", "...", "++", "--", "->", "<<", ">>", "<=", ">=", "==", "!=", "&&", "||", "+=", "-=", "*=", "/=", "%=",
-    "&=", "|=", "^=", "**", "+", "-", "*", "/", "%", "&", "|", "^", "~", "!", "<", ">", "=", "?", ":", ";", ",", "(", ")",
-    "{", "}", "[", "]", ".",
+    "<<=", ">>=", "...", "++", "--", "->", "<<", ">>", "<=", ">=", "==", "!=", "&&", "||", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=",
+    "**", "+", "-", "*", "/", "%", "&", "|", "^", "~", "!", "<", ">", "=", "?", ":", ";", ",", "(", ")", "{", "}", "[", "]", ".",
 ];
 
 /// The tokens of a formula, with [`Token::End`] behind them.
@@ -73,8 +72,9 @@ pub(crate) fn lex(text: &Text) -> Result<Vec<(Token, Span)>, Diagnostic> {
                 '²' => Some("* (the value itself)"),
                 _ => None,
             };
-            let problem = Diagnostic::error("bad-token", text.locate(at..at + c.len_utf8()), format!("`{}` is not part of C", c.escape_debug()))
-                .label("not understood");
+            let problem =
+                Diagnostic::error("bad-token", text.locate(at..at + c.len_utf8()), format!("`{}` is not part of C", c.escape_debug()))
+                    .label("not understood");
             return Err(match near {
                 Some(mark) => problem.help(format!("in C this is `{mark}`")),
                 None => problem,

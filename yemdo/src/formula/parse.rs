@@ -235,8 +235,7 @@ impl Parser {
 
     fn expression_inner(&mut self, power: u8) -> Parsed<Expr> {
         let mut left = self.operand()?;
-        loop {
-            let Token::Mark(mark) = *self.peek() else { break };
+        while let Token::Mark(mark) = *self.peek() {
             if mark == "?" && power == 0 {
                 self.at += 1;
                 let then = self.expression(0)?;

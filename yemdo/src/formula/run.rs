@@ -272,7 +272,14 @@ fn one<A: Copy, D>(dst: &mut [D], a: &[A], lanes: usize, safe: bool, f: impl Fn(
 
 /// Fills `dst`; where some lane faults, the codes of all lanes.
 #[inline]
-fn two<A: Copy, B: Copy, D>(dst: &mut [D], a: &[A], b: &[B], lanes: usize, safe: bool, f: impl Fn(A, B) -> (D, Fault)) -> Option<Vec<Fault>> {
+fn two<A: Copy, B: Copy, D>(
+    dst: &mut [D],
+    a: &[A],
+    b: &[B],
+    lanes: usize,
+    safe: bool,
+    f: impl Fn(A, B) -> (D, Fault),
+) -> Option<Vec<Fault>> {
     let (dst, a, b) = (dst.get_mut(..lanes)?, a.get(..lanes)?, b.get(..lanes)?);
     if safe {
         for ((dst, a), b) in dst.iter_mut().zip(a).zip(b) {

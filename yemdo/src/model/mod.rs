@@ -4,5 +4,4 @@ mod outcome;
 pub mod part;
 mod resolve;
 
-
 pub use outcome::{Extent, Outcome};

@@ -193,11 +193,15 @@ fn sampled_step(trial: &mut Trial<'_>, places: usize) -> Option<(f64, f64)> {
     let at = move |lane: usize| low + (high - 1 - low).max(0) * (lane / 2) as i128 / (places as i128 - 1).max(1) + (lane % 2) as i128;
     let middle = |code: usize| part.codes.get(code).map_or(0, |code| (code.bounds().0 + code.bounds().1) / 2);
     let mut values: Vec<Option<f64>> = vec![None; places * 2];
-    trial.run(places * 2, |code, lane| if code == first { at(lane) } else { middle(code) }, |lane, result| {
-        if let Some(place) = values.get_mut(lane) {
-            *place = result.ok();
-        }
-    });
+    trial.run(
+        places * 2,
+        |code, lane| if code == first { at(lane) } else { middle(code) },
+        |lane, result| {
+            if let Some(place) = values.get_mut(lane) {
+                *place = result.ok();
+            }
+        },
+    );
     let mut step = None;
     for pair in values.chunks_exact(2) {
         if let [Some(a), Some(b)] = pair {

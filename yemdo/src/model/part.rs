@@ -370,6 +370,10 @@ impl Example {
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Expected {
     /// A value, to within half a unit of its last printed digit.
-    Value { value: f64, tolerance: f64, text: String },
+    Value {
+        value: f64,
+        tolerance: f64,
+        text: String,
+    },
     Status(Status),
 }

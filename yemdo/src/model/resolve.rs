@@ -21,7 +21,8 @@ pub(crate) fn resolve(source: Source) -> Result<Part, SheetError> {
     let (tree, diagnostics) = crate::sheet::parse::parse(source.text());
     let mut resolver = Resolver { diagnostics, part: empty(source.clone()) };
     // A tree with holes would only draw complaints about what is missing because of them.
-    if resolver.diagnostics.iter().all(|d| d.severity != Severity::Error) {
+    let leaves_no_hole = |d: &Diagnostic| d.severity != Severity::Error || d.name == "unknown-key";
+    if resolver.diagnostics.iter().all(leaves_no_hole) {
         resolver.run(&tree);
     }
     let Resolver { mut diagnostics, mut part, .. } = resolver;
@@ -99,7 +100,7 @@ impl Resolver {
     }
 
     fn has_errors(&self) -> bool {
-        self.diagnostics.iter().any(|d| d.severity == Severity::Error)
+        self.diagnostics.iter().any(|d| d.severity == Severity::Error && d.name != "unknown-key")
     }
 
     fn i2c(&mut self, i2c: &tree::I2c) {
@@ -122,8 +123,12 @@ impl Resolver {
         match typed.value {
             0x08..=0x77 => return u8::try_from(typed.value).ok(),
             0x00..=0x7F => self.report(
-                Diagnostic::warning("reserved-address", typed.span, format!("{:#04X} is among the addresses that the I2C specification reserves", typed.value))
-                    .label("parts have 0x08 to 0x77"),
+                Diagnostic::warning(
+                    "reserved-address",
+                    typed.span,
+                    format!("{:#04X} is among the addresses that the I2C specification reserves", typed.value),
+                )
+                .label("parts have 0x08 to 0x77"),
             ),
             0x80..=0xFF => {
                 let half = typed.value >> 1;
@@ -133,7 +138,10 @@ impl Resolver {
                         .help(format!("if the datasheet prints the 8-bit form, with the read/write bit, write {half:#04X}")),
                 );
             }
-            _ => self.report(Diagnostic::error("bad-address", typed.span, format!("{} is no I2C address", typed.value)).label("an address has 7 bits, 0x08 to 0x77")),
+            _ => self.report(
+                Diagnostic::error("bad-address", typed.span, format!("{} is no I2C address", typed.value))
+                    .label("an address has 7 bits, 0x08 to 0x77"),
+            ),
         }
         u8::try_from(typed.value).ok().filter(|address| *address < 0x80)
     }
@@ -191,7 +199,14 @@ impl Resolver {
                     }
                 }
                 let value = |at: &Option<At<i128>>| at.map_or(0, |at| at.value as u64);
-                let model = CrcModel { width: bits, poly: poly.value as u64, init: value(init), refin: *refin, refout: *refout, xorout: value(xorout) };
+                let model = CrcModel {
+                    width: bits,
+                    poly: poly.value as u64,
+                    init: value(init),
+                    refin: *refin,
+                    refout: *refout,
+                    xorout: value(xorout),
+                };
                 (CheckKind::Crc(Crc::new(model)), bits)
             }
             tree::Method::Sum { width, init, then } => {
@@ -270,7 +285,8 @@ impl Resolver {
         }
         let Some(resolved) = resolved.into_iter().collect::<Option<Vec<Reading>>>() else { return };
         for (frame_index, frame) in self.part.frames.iter_mut().enumerate() {
-            frame.readings = (0..resolved.len()).filter(|at| resolved.get(*at).is_some_and(|reading| reading.frame == frame_index)).collect();
+            frame.readings =
+                (0..resolved.len()).filter(|at| resolved.get(*at).is_some_and(|reading| reading.frame == frame_index)).collect();
         }
         self.part.readings = resolved;
         self.part.order = order;
@@ -292,9 +308,14 @@ impl Resolver {
                 None
             }
             _ => {
-                let names: Vec<&str> = frames.iter().filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect();
-                let problem = Diagnostic::error("several-frames", formula.span, format!("this formula uses codes of several frames: {}", names.join(", ")))
-                    .label("a reading comes out of one frame");
+                let names: Vec<&str> =
+                    frames.iter().filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect();
+                let problem = Diagnostic::error(
+                    "several-frames",
+                    formula.span,
+                    format!("this formula uses codes of several frames: {}", names.join(", ")),
+                )
+                .label("a reading comes out of one frame");
                 self.report(problem);
                 None
             }
@@ -312,7 +333,8 @@ impl Resolver {
         }
         let mut order: Vec<usize> = Vec::new();
         while order.len() < readings.len() {
-            let ready = |index: &usize| !order.contains(index) && needs.get(*index).is_some_and(|n| n.iter().all(|(need, _)| order.contains(need)));
+            let ready =
+                |index: &usize| !order.contains(index) && needs.get(*index).is_some_and(|n| n.iter().all(|(need, _)| order.contains(need)));
             match (0..readings.len()).find(ready) {
                 Some(index) => order.push(index),
                 None => {

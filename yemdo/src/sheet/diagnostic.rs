@@ -37,15 +37,7 @@ pub struct Diagnostic {
 
 impl Diagnostic {
     pub(crate) fn error(name: &'static str, span: Span, message: impl Into<String>) -> Self {
-        Self {
-            severity: Severity::Error,
-            name,
-            message: message.into(),
-            span,
-            label: String::new(),
-            also: Vec::new(),
-            help: Vec::new(),
-        }
+        Self { severity: Severity::Error, name, message: message.into(), span, label: String::new(), also: Vec::new(), help: Vec::new() }
     }
 
     pub(crate) fn warning(name: &'static str, span: Span, message: impl Into<String>) -> Self {
@@ -72,7 +64,7 @@ impl Diagnostic {
         let known: Vec<&str> = known.into_iter().collect();
         match suggest::nearest(typed, known.iter().copied()) {
             Some(near) => self.help(format!("did you mean `{near}`?")),
-            None if known.is_empty() => self.help(format!("there is no {what} in this sheet")),
+            None if known.is_empty() => self.help(format!("this sheet has no {what}")),
             None => self.help(format!("known {what}: {}", suggest::one_of(known))),
         }
     }

@@ -1,6 +1,6 @@
 //! TOML to the syntax tree of a sheet.
 
-use toml::de::DeTable;
+use toml::de::{DeTable, DeValue};
 
 use super::diagnostic::Diagnostic;
 use super::keys;
@@ -14,8 +14,12 @@ pub(crate) const MAX_SHEET: usize = 1024 * 1024;
 /// Parses a sheet. The tree holds whatever was sound; diagnostics say what was not.
 pub(crate) fn parse(source: &str) -> (Sheet, Vec<Diagnostic>) {
     if source.len() > MAX_SHEET {
-        let problem = Diagnostic::error("sheet-too-large", Span::new(0, 0), format!("a sheet has at most {MAX_SHEET} bytes, this one has {}", source.len()))
-            .label("nothing of it is read");
+        let problem = Diagnostic::error(
+            "sheet-too-large",
+            Span::new(0, 0),
+            format!("a sheet has at most {MAX_SHEET} bytes, this one has {}", source.len()),
+        )
+        .label("nothing of it is read");
         return (Sheet::default(), vec![problem]);
     }
     let (document, errors) = DeTable::parse_recoverable(source);
@@ -47,8 +51,12 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
     sheet.frames = named(reader, fields.get("frame"), frame);
     sheet.readings = named(reader, fields.get("reading"), reading);
     if let Some(value) = fields.get("example") {
+        // By their names as typed: a frame with an error of its own is a frame all the same.
+        let frames: Vec<String> = match fields.get("frame").map(|value| value.get_ref()) {
+            Some(DeValue::Table(table)) => entries(table).into_iter().map(|(name, _)| name.value).collect(),
+            _ => Vec::new(),
+        };
         for (table, span) in reader.tables(value) {
-            let frames: Vec<String> = sheet.frames.iter().map(|(name, _)| name.value.clone()).collect();
             sheet.examples.extend(example(reader, table, span, &frames));
         }
     }
@@ -78,7 +86,8 @@ fn named<'i, T>(
 /// Names stand in formulas, so they must be identifiers of C.
 fn identifier(reader: &mut Reader<'_>, name: &At<String>) {
     let text = name.value.as_str();
-    let sound = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    let sound =
+        text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
     if !sound || text.len() > 64 {
         let fixed: String = text.chars().take(64).map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
         reader.report(
@@ -191,7 +200,7 @@ fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span, frames:
         reader.report(
             Diagnostic::error("missing-key", span, "an example has the bytes of at least one frame")
                 .label("no frame here")
-                .known("", "frames", frames.iter().map(String::as_str)),
+                .help(if frames.is_empty() { "the sheet describes no frame".to_owned() } else { format!("frames: {}", frames.join(", ")) }),
         );
         return None;
     }

@@ -41,9 +41,11 @@ impl<'i> Reader<'i> {
         kind: &'static Table,
         allowed: impl Fn(&str) -> bool,
     ) -> Fields<'t, 'i> {
+        let mut meant = Vec::new();
         for (key, _) in in_order(table) {
             let name = key.get_ref().as_ref();
             if kind.key(name).is_none() && !allowed(name) {
+                meant.extend(super::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
                 self.report(
                     Diagnostic::error("unknown-key", key.span().into(), format!("unknown key `{name}` in {}", kind.name))
                         .label("not a key that is known here")
@@ -51,7 +53,9 @@ impl<'i> Reader<'i> {
                 );
             }
         }
-        for key in kind.keys.iter().filter(|key| key.required && table.get(key.name).is_none()) {
+        // A misspelt key is not missing as well.
+        let missing = |key: &&super::keys::Key| key.required && table.get(key.name).is_none() && !meant.contains(&key.name);
+        for key in kind.keys.iter().filter(missing) {
             self.report(
                 Diagnostic::error("missing-key", span, format!("{} has no `{}`", kind.name, key.name))
                     .label(format!("`{}` is needed here", key.name))

@@ -1,0 +1,60 @@
+//! The sheet reference holds every key, as the reader knows it. `UPDATE=1` rewrites it.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use yemdo::sheet::keys::{SHEET, Table, Takes};
+
+fn takes(takes: Takes) -> String {
+    match takes {
+        Takes::Text => "text".into(),
+        Takes::Integer => "whole number".into(),
+        Takes::Number => "number".into(),
+        Takes::Range => "`[low, high]`".into(),
+        Takes::Boolean => "`true` or `false`".into(),
+        Takes::Layout => "[layout](#layouts)".into(),
+        Takes::Slices => "[byte slices](#layouts)".into(),
+        Takes::Formula => "[formula](#formulas)".into(),
+        Takes::Condition => "[condition](#formulas)".into(),
+        Takes::Bytes => "bytes in hex".into(),
+        Takes::Word(words) => words.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", "),
+        Takes::Table(table) => format!("[{0}](#{0}) table", table.name),
+        Takes::TableOrList(table) => format!("[{0}](#{0}) table, or a list of them", table.name),
+        Takes::Named(table) => format!("a [{0}](#{0}) table for each name", table.name),
+        Takes::NamedLayouts => "a [layout](#layouts) for each name".into(),
+        Takes::NamedValues => "a value for each name".into(),
+    }
+}
+
+fn render(table: &'static Table, seen: &mut Vec<&'static str>, out: &mut String) {
+    if seen.contains(&table.name) {
+        return;
+    }
+    seen.push(table.name);
+    out.push_str(&format!("### {}\n\n| key | takes | what it is for |\n|---|---|---|\n", table.name));
+    for key in table.keys {
+        let needed = if key.required { " (needed)" } else { "" };
+        out.push_str(&format!("| `{}`{needed} | {} | {} |\n", key.name, takes(key.takes), key.doc));
+    }
+    out.push('\n');
+    for key in table.keys {
+        if let Takes::Table(inner) | Takes::TableOrList(inner) | Takes::Named(inner) = key.takes {
+            render(inner, seen, out);
+        }
+    }
+}
+
+#[test]
+fn the_reference_has_every_key() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../docs/sheet.md");
+    let text = std::fs::read_to_string(path).unwrap();
+    let (head, rest) = text.split_once("<!-- keys -->\n").expect("a mark where the keys begin");
+    let (_, tail) = rest.split_once("<!-- end of keys -->").expect("a mark where the keys end");
+    let mut keys = String::new();
+    render(&SHEET, &mut Vec::new(), &mut keys);
+    let wanted = format!("{head}<!-- keys -->\n{keys}<!-- end of keys -->{tail}");
+    if std::env::var_os("UPDATE").is_some() {
+        std::fs::write(path, &wanted).unwrap();
+    } else {
+        assert!(text == wanted, "docs/sheet.md is not what the keys are: run UPDATE=1 cargo test -p yemdo --test reference");
+    }
+}

@@ -1,0 +1,269 @@
+//! What a sheet gives, and what its mistakes are answered with.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use proptest::prelude::*;
+use yemdo::decode::Columns;
+use yemdo::{Decoder, Part, Refusal, Severity, Status};
+
+const AIR: &str = include_str!("../../sheets/strake-20.toml");
+const FROST: &str = include_str!("../../sheets/thole-9.toml");
+
+/// A small sheet whose one formula, layout and so on can be exchanged.
+fn sheet(layout: &str, formula: &str) -> String {
+    format!(
+        "part = \"lamp-1\"\n[frame.LIGHT]\nread = 4\n[frame.LIGHT.code]\nlight = \"{layout}\"\ndark = \"b3\"\n\
+         [reading.light]\nunit = \"lx\"\nformula = '''{formula}'''\n"
+    )
+}
+
+/// The first error: its name, the underlined text, and message with all help.
+fn first_error(text: &str) -> (&'static str, String, String) {
+    let error = Part::parse("lamp.toml", text).expect_err(text);
+    let first = error.diagnostics().iter().find(|d| d.severity == Severity::Error).unwrap();
+    let words = format!("{} | {} | {}", first.message, first.label, first.help.join(" | "));
+    (first.name, error.source_text().slice(first.span).to_owned(), words)
+}
+
+#[test]
+fn errors_point_at_the_text_and_say_what_to_do() {
+    let f = |formula: &str| sheet("b0 b1", formula);
+    let l = |layout: &str| sheet(layout, "light");
+    let whole = |text: &str| text.to_owned();
+    let cases: &[(String, &str, &str, &str)] = &[
+        // keys and values
+        (whole("part = 5"), "wrong-type", "5", "expected text in quotes, found a whole number"),
+        (whole("part = \"x\"\nprat = \"y\""), "unknown-key", "prat", "did you mean `part`?"),
+        (whole("part = \"x"), "toml", "", "not TOML"),
+        (whole(""), "missing-key", "", "`part` is needed here"),
+        (whole("part = \"x\"\n[i2c]\naddress = 0x58\nadress = 1"), "unknown-key", "adress", "did you mean `address`?"),
+        (whole("part = \"x\"\n[i2c]\naddress = 0xB0"), "eight-bit-address", "0xB0", "write 0x58"),
+        (whole("part = \"x\"\n[frame.A]\nread = 0\ncode = { x = \"b0\" }"), "out-of-range", "0", "1 to 4096"),
+        (whole("part = \"x\"\n[frame.A]\nread = 1\ncode = { \"2x\" = \"b0\" }"), "bad-name", "\"2x\"", "write `_2x`"),
+        (
+            whole("part = \"x\"\n[frame.A]\nread = 1\ncode = { x = \"b0\" }\n[frame.B]\nread = 1\ncode = { x = \"b0\" }"),
+            "name-taken",
+            "x",
+            "two codes",
+        ),
+        // layouts
+        (l("singed b0 b1"), "unknown-form", "singed", "did you mean `signed`?"),
+        (l("b0 b4"), "byte-outside-frame", "b4", "4 bytes: b0 to b3"),
+        (l("b0 b1[8:2]"), "bit-outside-byte", "[8:2]", "7 to 0"),
+        (l("b0 b1[2:7]"), "bits-reversed", "[2:7]", "write [7:2]"),
+        (l("b0 1"), "bad-slice", "1", "expected b0"),
+        (l(""), "empty-layout", "\"\"", "at least one byte"),
+        (l("b0..b3 b0..b3 b0"), "bad-width", "\"b0..b3 b0..b3 b0\"", "not 72 bits"),
+        (l(&"b0 ".repeat(300)), "too-many-slices", &format!("\"{}\"", "b0 ".repeat(300)), "at most 256"),
+        // names, types and syntax inside formulas
+        (f("lihgt * 2"), "unknown-name", "lihgt", "did you mean `light`?"),
+        (f("light * 2^16"), "power-is-xor", "2^16", "write 65536 or (1 << 16)"),
+        (f("light * 1.5 ^ 2.0"), "integers-only", "^", "pow(x, y)"),
+        (f("light % 1.5"), "integers-only", "%", "fmod"),
+        (f("sqr(light)"), "unknown-function", "sqr", "did you mean `sqrt`?"),
+        (f("pow(light)"), "argument-count", "pow(light)", "takes 2 arguments, not 1"),
+        (f("light * "), "syntax", "", "expected a value, found the end of the formula"),
+        (f("(light"), "syntax", "", "expected `)`"),
+        (f("light = 2; return 1;"), "unknown-name", "light", "comes from outside"),
+        (f("int x = light; x = x + 1;"), "no-return", "", "end with `return x;`"),
+        (f("int x; if (light) x = 1; return x;"), "no-value-yet", "x", "before it has a value"),
+        (f("int x = 1; int x = 2; return x;"), "declared-twice", "x", "declared twice"),
+        (f("return light; return 2;"), "unreachable", "2", "never reached"),
+        (f("for (;;) {}"), "not-in-formulas", "for", "write the steps out"),
+        (f("*light"), "not-in-formulas", "*", "pointers"),
+        (f("light ** 2"), "not-in-formulas", "**", "pow(x, y)"),
+        (f("uint9_t x = 1; return x;"), "syntax", "x", "an operator or the end"),
+        (f("unsigned float x = 1; return x;"), "unknown-type", "unsigned float", "types are"),
+        (f("char c = 1; return c;"), "unknown-type", "char", "int8_t or uint8_t"),
+        (f("light × 2"), "bad-token", "×", "in C this is `*`"),
+        (f("0x1G"), "bad-number", "0x1G", "suffixes"),
+        (f("089"), "bad-number", "089", "octal"),
+        (f("1 + /* light"), "bad-token", "/*", "no end"),
+        (f("12.5"), "no-code", "'''12.5'''", "uses no code"),
+        (f("light.gain"), "unknown-name", "light.gain", "not known"),
+        // checks
+        (AIR.replace("0x4D", "0x14D"), "too-wide", "0x14D", "highest term"),
+        (AIR.replace("b0..b5\"", "b0..b6\""), "check-covers-itself", "\"b0..b6\"", "own value"),
+        (AIR.replace("in = \"b6\"", "in = \"b5 b6\""), "bad-width", "\"b5 b6\"", "its place has 16"),
+        // status and examples
+        (AIR.replace("is = \"saturated\"", "is = \"saturate\""), "unknown-word", "\"saturate\"", "did you mean `saturated`?"),
+        (AIR.replace("humidity == 0x3FFF", "humidty == 0x3FFF"), "unknown-name", "humidty", "did you mean `humidity`?"),
+        (AIR.replace("\"12.50 °C\"", "\"12.50 °F\""), "unit-differs", "\"12.50 °F\"", "write \"12.50 °C\""),
+        (AIR.replace("AIR    = \"41", "AIR    = \"4z"), "bad-hex", "4z", "not hex"),
+    ];
+    for (text, name, underlined, says) in cases {
+        let (found_name, found_text, words) = first_error(text);
+        assert_eq!((found_name, found_text.as_str()), (*name, *underlined), "{words}\n{text}");
+        assert!(words.contains(says), "expected `{says}` in: {words}");
+    }
+}
+
+#[test]
+fn places_are_exact_in_every_kind_of_toml_string() {
+    // An escape, a dropped first newline and a multi-byte character before the place all shift it.
+    for formula in [
+        "\"\\u0020\\tlihgt * 2\"",
+        "\"\"\"\n  1.0 /* µ° */ * lihgt\"\"\"",
+        "'lihgt'",
+        "'''\n\n1 +\n lihgt'''",
+        "\"\"\"1 + \\\n   lihgt\"\"\"",
+    ] {
+        let text = format!(
+            "part = \"p\"\nframe.A = {{ read = 1, code = {{ light = \"b0\" }} }}\nreading.r = {{ unit = \"lx\", formula = {formula} }}\n"
+        );
+        assert_eq!(first_error(&text).1, "lihgt", "{formula}");
+    }
+}
+
+#[test]
+fn several_errors_come_at_once_in_the_order_of_the_text() {
+    let text = AIR.replace("b1 b2[7:2]", "b1 b9[7:2]").replace("b4[3:0] b5", "b4[3:0] b55");
+    let error = Part::parse("air.toml", &text).unwrap_err();
+    let names: Vec<&str> = error.diagnostics().iter().map(|d| error.source_text().slice(d.span)).collect();
+    assert_eq!(names, ["b9", "b55"]);
+}
+
+#[test]
+fn junk_is_refused_quickly() {
+    let deep = format!("{}light{}", "(".repeat(100_000), ")".repeat(100_000));
+    assert_eq!(first_error(&sheet("b0", &deep)).0, "formula-too-long");
+    assert_eq!(first_error(&sheet("b0", &format!("{}light{}", "(".repeat(5000), ")".repeat(5000)))).0, "formula-too-deep");
+    assert_eq!(first_error(&sheet("b0", &vec!["light"; 5000].join("+"))).0, "formula-too-deep");
+    assert_eq!(first_error(&sheet("b0", &format!("{}light", "- ".repeat(5000)))).0, "formula-too-deep");
+    assert_eq!(first_error(&sheet("b0", &format!("{}return 1;", "if (light) ".repeat(2500)))).0, "formula-too-deep");
+    assert_eq!(first_error(&format!("part = \"{}\"", "x".repeat(10_000_000))).0, "sheet-too-large");
+    assert_eq!(first_error(&format!("a = {}", "[".repeat(50_000))).0, "toml");
+    assert_eq!(first_error(&format!("part = \"x\"\n{}", "a.".repeat(5000) + "a = 1")).0, "toml");
+}
+
+#[test]
+fn readings_use_readings_but_not_in_a_circle() {
+    let text = "part = \"p\"\nframe.A = { read = 1, code = { c = \"b0\" } }\n\
+        reading.second = { unit = \"K\", formula = \"first + 1\" }\nreading.first = { unit = \"K\", formula = \"100 / (c - 7)\" }\n";
+    let part = Part::parse("p.toml", text).unwrap();
+    let mut decoder = Decoder::new(&part);
+    let good = decoder.decode(0, &[12]).unwrap();
+    assert_eq!((good.readings[0].value, good.readings[1].value), (Some(21.0), Some(20.0)));
+    let bad = decoder.decode(0, &[7]).unwrap();
+    assert_eq!(bad.readings.iter().map(|r| r.status).collect::<Vec<_>>(), [Status::FormulaFault; 2]);
+    assert_eq!(bad.readings[1].fault.unwrap().to_string(), "division by zero in line 4 of the sheet");
+    assert_eq!(bad.readings[0].fault.unwrap().to_string(), "a value it needs is at fault");
+    let circle = text.replace("c - 7", "c - second");
+    assert_eq!(first_error(&circle).0, "cycle");
+}
+
+/// Part, frame, and what comes out: value and status of each reading.
+type Vector = (&'static str, &'static str, &'static [(Option<f64>, Status)]);
+
+const VECTORS: &[Vector] = &[
+    (AIR, "41 F8 31 BB C8 98 61", &[(Some(12.5), Status::Ok), (Some(47.25), Status::Ok), (Some(3.3), Status::Ok)]),
+    (AIR, "42 E3 83 FF F8 98 A4", &[(Some(-7.36), Status::Ok), (Some(116.8725), Status::Saturated), (Some(3.3), Status::Ok)]),
+    (AIR, "83 00 01 D2 B8 98 13", &[(None, Status::NotReady), (None, Status::NotReady), (None, Status::NotReady)]),
+    (AIR, "44 80 01 BB C8 98 9C", &[(None, Status::Invalid), (Some(47.25), Status::Ok), (Some(3.3), Status::Ok)]),
+    (FROST, "FC 7E 85", &[(Some(-4.5), Status::Alert)]),
+    (FROST, "10 AC 43", &[(Some(21.34), Status::Ok)]),
+    (FROST, "7F FC 84", &[(Some(163.82), Status::Saturated)]),
+    (FROST, "27 00 D8", &[(Some(49.92), Status::Ok)]),
+    (FROST, "7F 00 80", &[(Some(162.56), Status::OutOfRange)]),
+];
+
+#[test]
+fn frames_give_what_the_datasheet_says_alone_and_in_columns() {
+    for (sheet, hex, expected) in VECTORS {
+        let part = Part::parse("sheet", sheet).unwrap();
+        let bytes = yemdo::bits::hex::parse_hex(hex).unwrap();
+        let mut decoder = Decoder::new(&part);
+        let decoded = decoder.decode(0, &bytes).unwrap();
+        let mut columns = Columns::new();
+        decoder.decode_many(0, &bytes.repeat(1300), &mut columns).unwrap();
+        assert_eq!(columns.len(), 1300);
+        for (at, (reading, (value, status))) in decoded.readings.iter().zip(*expected).enumerate() {
+            assert_eq!(reading.status, *status, "{hex} {}", reading.name);
+            assert_eq!(reading.value.is_some(), value.is_some());
+            assert!((reading.value.unwrap_or(0.0) - value.unwrap_or(0.0)).abs() < 1e-9, "{hex} {}: {:?}", reading.name, reading.value);
+            for lane in [0, 511, 512, 1299] {
+                assert_eq!(columns.status[at][lane], *status);
+                assert_eq!(columns.values[at][lane].to_bits(), reading.value.unwrap_or(f64::NAN).to_bits());
+            }
+        }
+    }
+}
+
+#[test]
+fn damage_is_refused_with_what_was_expected() {
+    let part = Part::parse("air", AIR).unwrap();
+    let mut decoder = Decoder::new(&part);
+    let good = yemdo::bits::hex::parse_hex("41 F8 31 BB C8 98 61").unwrap();
+    for bit in 0..56 {
+        let mut bytes = good.clone();
+        bytes[bit / 8] ^= 1 << (bit % 8);
+        assert!(matches!(decoder.decode(0, &bytes), Err(Refusal::Check { .. })), "bit {bit}");
+    }
+    assert_eq!(decoder.decode(0, &good[..5]).unwrap_err().to_string(), "too short: AIR has 7 bytes, 5 came");
+    assert_eq!(decoder.decode(0, &good.repeat(2)).unwrap_err().cause(), "too long");
+    assert_eq!(decoder.decode(3, &good).unwrap_err(), Refusal::UnknownFrame);
+    let mut columns = Columns::new();
+    assert!(decoder.decode_many(0, &good[..6], &mut columns).is_err());
+    let mut mixed = good.repeat(3);
+    mixed[8] ^= 4;
+    decoder.decode_many(0, &mixed, &mut columns).unwrap();
+    assert_eq!(columns.failed_check, [0, 1, 0]);
+    assert!(columns.values[0][1].is_nan() && columns.values[0][2] == 12.5);
+}
+
+#[test]
+fn outcomes_are_what_trying_every_code_gives() {
+    let part = Part::parse("air", AIR).unwrap();
+    let temperature = part.outcome(0).unwrap();
+    let extent = temperature.extent.unwrap();
+    // Code -8192 is "element open", so the lowest that comes out is that of -8191.
+    assert_eq!((extent.low, extent.high, extent.exact), (-8191.0 * 0.015 + 20.0, 8191.0 * 0.015 + 20.0, true));
+    let (low, high) = temperature.step.unwrap();
+    assert!((low - 0.015).abs() < 1e-9 && (high - 0.015).abs() < 1e-9);
+    let part = Part::parse("p", &sheet("b0", "1000 / (light - 200)")).unwrap();
+    let outcome = part.outcome(0).unwrap();
+    assert_eq!(outcome.fault, Some((yemdo::formula::program::FaultKind::DivisionByZero, 200)));
+    assert_eq!(outcome.extent.map(|e| (e.low, e.high)), Some((-1000.0, 1000.0)));
+    // Two codes are too many to try: bounds instead.
+    let part = Part::parse("p", &sheet("b0 b1", "light * 2 - dark")).unwrap();
+    let extent = part.outcome(0).unwrap().extent.unwrap();
+    assert_eq!((extent.low, extent.high, extent.exact), (-255.0, 131_070.0, false));
+}
+
+#[test]
+fn steps_show_every_value_on_the_way() {
+    let formula = "int32_t t = light;\nif (t > 10) {\n  t = t - 5; /* cold */\n} else {\n  t = t * 1000000000;\n}\nreturn t * 0.5f;";
+    let part = Part::parse("p", &sheet("b0", formula)).unwrap();
+    let mut decoder = Decoder::new(&part);
+    let steps = decoder.steps(0, &[20, 0, 0, 0]).unwrap();
+    let lines: Vec<String> = steps.readings[0]
+        .lines
+        .iter()
+        .map(|l| format!("{:?} {} | {} = {} {:?}", l.variable, l.typed, l.numbers, l.value, l.hex()))
+        .collect();
+    let expected = [
+        "Some(\"t\") light | 20 = 20 Some(\"0x00000014\")",
+        "Some(\"t\") t - 5 | 20 - 5 = 15 Some(\"0x0000000F\")",
+        "None t * 0.5f | 15 * 0.5f = 7.5 None",
+    ];
+    assert_eq!(lines, expected);
+    // The branch that is not taken cannot fault; the one that is, does.
+    assert_eq!(decoder.decode(0, &[20, 0, 0, 0]).unwrap().readings[0].value, Some(7.5));
+    let fault = decoder.decode(0, &[9, 0, 0, 0]).unwrap().readings[0].fault.unwrap();
+    assert_eq!(fault.to_string(), "overflow in line 13 of the sheet");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// Any bytes in the place of a formula, a layout, or a whole sheet: an answer, never a panic.
+    #[test]
+    fn nothing_panics(formula in "[-+*/%&|^~<>=!?:;(){}.,a-z0-9 \n'\"×]{0,60}", junk in "\\PC{0,80}") {
+        let _ = Part::parse("p", &sheet("b0", &formula.replace("'''", "")));
+        let _ = Part::parse("p", &sheet(&junk, "light"));
+        let _ = Part::parse("p", &junk);
+        if let Err(error) = Part::parse("p", &sheet("b0", &junk)) {
+            prop_assert!(!error.to_string().is_empty());
+        }
+    }
+}
