@@ -1,6 +1,6 @@
 //! From the sheet's TOML text to a faithful syntax tree, with a place for every key and value.
 //!
-//! In: text. Out: a [`tree::Sheet`] in which nothing is resolved yet, and [`Diagnostic`]s that point at the
+//! In: text. Out: a syntax tree in which nothing is resolved yet, and [`Diagnostic`]s that point at the
 //! text. The resolved form is made from the tree by the `model` phase.
 
 pub mod diagnostic;
