@@ -25,8 +25,66 @@ pub(crate) enum Command {
     /// Turn raw bytes into readings
     #[command(after_help = DECODE_HELP)]
     Decode(Decode),
+    /// Say what a register's value means, bit by bit
+    #[command(after_help = EXPLAIN_HELP)]
+    Explain(Explain),
+    /// Make a sheet from a register table that was copied from a datasheet
+    Import(Import),
+    /// Write the JSON Schema of sheets, for editors that complete and check
+    Schema(Schema),
     /// Decode a recorded day of two made-up parts, and draw it
     Demo(Demo),
+}
+
+const EXPLAIN_HELP: &str = "\
+Examples:
+  yemdo explain sheets/lantern-16.toml CONFIG=0x2A41
+  yemdo explain sheets/keelson-6.toml 0x21=0x57 0x22=0x04
+  yemdo explain sheets/keelson-6.toml --dump registers.txt
+
+A dump has one register a line: its name or address, and its value, with blanks, `:`, `=` or `,` between; or an
+address and several values for registers that follow one another.";
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Explain {
+    /// The part's sheet
+    #[arg(value_name = "SHEET")]
+    pub(crate) sheet: PathBuf,
+    /// Registers, by name or address, with their values
+    #[arg(value_name = "REGISTER=VALUE", required_unless_present = "dump")]
+    pub(crate) values: Vec<String>,
+    /// Read registers and their values from a file; `-` is standard input
+    #[arg(long, value_name = "FILE")]
+    pub(crate) dump: Option<PathBuf>,
+    /// A variant of the sheet
+    #[arg(long, value_name = "NAME")]
+    pub(crate) variant: Option<String>,
+    /// How to print the result
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) format: CheckFormat,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Import {
+    /// The table, as CSV or with tabs; `-` is standard input
+    #[arg(value_name = "TABLE")]
+    pub(crate) table: PathBuf,
+    /// Name of the part; else the name of the file
+    #[arg(long, value_name = "NAME")]
+    pub(crate) part: Option<String>,
+    /// File to write; standard output where not given
+    #[arg(long, value_name = "SHEET")]
+    pub(crate) out: Option<PathBuf>,
+    /// Write even where the file is there already
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Schema {
+    /// File to write; standard output where not given
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
 }
 
 const DECODE_HELP: &str = "\
@@ -45,6 +103,9 @@ pub(crate) struct Check {
     /// Sheets to check
     #[arg(required = true, value_name = "SHEET")]
     pub(crate) sheets: Vec<PathBuf>,
+    /// The parts share one I2C bus: refuse those whose addresses clash
+    #[arg(long)]
+    pub(crate) one_bus: bool,
     /// How to print the result
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
@@ -64,6 +125,12 @@ pub(crate) struct Decode {
     /// The frame that the bytes are, where the sheet has several
     #[arg(long, value_name = "NAME")]
     pub(crate) frame: Option<String>,
+    /// A variant of the sheet
+    #[arg(long, value_name = "NAME")]
+    pub(crate) variant: Option<String>,
+    /// A field that does not have its reset value, by the value's name or code; may be given several times
+    #[arg(long, value_name = "FIELD=VALUE")]
+    pub(crate) set: Vec<String>,
     /// Show every step from the bytes to the readings, for one frame
     #[arg(long)]
     pub(crate) steps: bool,

@@ -4,8 +4,10 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use serde_json::json;
+use yemdo::bits::hex::to_hex;
 use yemdo::check::{ExampleRun, run_examples};
 use yemdo::model::Outcome;
+use yemdo::model::part::Origin;
 use yemdo::sheet::diagnostic::render_all;
 use yemdo::{Diagnostic, Part};
 
@@ -17,41 +19,91 @@ use crate::sheets;
 pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
     let mut worst = 0;
-    for (index, path) in args.sheets.iter().enumerate() {
-        let part = match sheets::load(path) {
-            Ok(part) => part,
-            // The other sheets are checked all the same.
-            Err(failure) => {
-                match (&failure, args.format) {
-                    (Failure::Sheet(error), CheckFormat::Json) => {
-                        let problems: Vec<_> = error.diagnostics().iter().map(|d| problem(d, error.source_text())).collect();
-                        writeln!(out, "{}", json!({ "sheet": path.display().to_string(), "sound": false, "problems": problems }))?;
+    let mut parts: Vec<(String, Part)> = Vec::new();
+    for path in &args.sheets {
+        let name = path.display().to_string();
+        // A sheet, then each of its variants; what is wrong with one does not keep the others from being checked.
+        let mut wanted = vec![None];
+        while let Some(variant) = wanted.pop() {
+            match sheets::load(path, variant.as_deref()) {
+                Ok(part) => {
+                    if variant.is_none() {
+                        wanted.extend(part.variants().iter().rev().cloned().map(Some));
                     }
-                    _ => writeln!(anstream::stderr(), "{failure}")?,
+                    let runs = run_examples(&part);
+                    worst = worst.max(u8::from(runs.iter().any(|run| !run.mismatches.is_empty())));
+                    match args.format {
+                        CheckFormat::Table => {
+                            if !parts.is_empty() {
+                                writeln!(out)?;
+                            }
+                            table(&mut out, &part, &name, &runs)?;
+                        }
+                        CheckFormat::Json => json_line(&mut out, &part, &name, &runs)?,
+                    }
+                    parts.push((name.clone(), part));
                 }
-                worst = worst.max(failure.code());
-                continue;
-            }
-        };
-        let runs = run_examples(&part);
-        let agree = runs.iter().filter(|run| run.mismatches.is_empty()).count();
-        worst = worst.max(u8::from(agree < runs.len()));
-        match args.format {
-            CheckFormat::Table => {
-                if index > 0 {
-                    writeln!(out)?;
+                Err(failure) => {
+                    match (&failure, args.format) {
+                        (Failure::Sheet(error), CheckFormat::Json) => {
+                            let problems: Vec<_> = error.diagnostics().iter().map(|d| problem(d, error.source_text())).collect();
+                            writeln!(out, "{}", json!({ "sheet": name, "sound": false, "problems": problems }))?;
+                        }
+                        _ => writeln!(anstream::stderr(), "{failure}")?,
+                    }
+                    worst = worst.max(failure.code());
                 }
-                table(&mut out, &part, &path.display().to_string(), &runs)?;
             }
-            CheckFormat::Json => json_line(&mut out, &part, &path.display().to_string(), &runs)?,
         }
+    }
+    if args.one_bus {
+        worst = worst.max(clashes(&mut out, &parts)?);
     }
     Ok(worst)
 }
 
-fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> Result<(), Failure> {
-    let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
-    writeln!(out, "{bold}{}{bold:#}  {}  {dim}{path}{dim:#}", part.name(), part.title().unwrap_or(""))?;
+/// Parts that cannot share a bus: no choice of straps gives each an address of its own.
+fn clashes(out: &mut dyn Write, parts: &[(String, Part)]) -> Result<u8, Failure> {
+    let on_bus: Vec<(&Part, Vec<u8>)> = parts.iter().filter_map(|(_, part)| Some((part, part.i2c()?.addresses()))).collect();
+    let mut given: Vec<Option<u8>> = Vec::new();
+    if assign(&on_bus, &mut given) {
+        let list: Vec<String> =
+            on_bus.iter().zip(&given).map(|((part, _), address)| format!("{} 0x{:02X}", part.name(), address.unwrap_or(0))).collect();
+        writeln!(out, "\none bus: {}", list.join(", "))?;
+        return Ok(0);
+    }
+    let red = AnsiColor::Red.on_default().bold();
+    for (index, (part, addresses)) in on_bus.iter().enumerate() {
+        for (other, others) in on_bus.iter().take(index) {
+            let shared: Vec<String> =
+                addresses.iter().filter(|address| others.contains(address)).map(|address| format!("0x{address:02X}")).collect();
+            if !shared.is_empty() {
+                let fixed = |addresses: &[u8]| if addresses.len() == 1 { "fixed" } else { "strapped" };
+                let (name, kind, other_name, other_kind) = (part.name(), fixed(addresses), other.name(), fixed(others));
+                writeln!(out, "\n{red}one bus{red:#}: {name} ({kind}) and {other_name} ({other_kind}) clash at {}", shared.join(", "))?;
+            }
+        }
+    }
+    writeln!(out, "no choice of straps gives each part an address of its own: use a second bus or a multiplexer")?;
+    Ok(1)
+}
+
+/// Finds an address for each part, one after the other.
+fn assign(parts: &[(&Part, Vec<u8>)], given: &mut Vec<Option<u8>>) -> bool {
+    let Some((_, addresses)) = parts.get(given.len()) else { return true };
+    for address in addresses {
+        if !given.contains(&Some(*address)) {
+            given.push(Some(*address));
+            if assign(parts, given) {
+                return true;
+            }
+            given.pop();
+        }
+    }
+    false
+}
+
+fn buses(out: &mut dyn Write, part: &Part) -> Result<(), Failure> {
     if let Some(i2c) = part.i2c() {
         let both = |address: u8| {
             format!("0x{address:02X} (7-bit; on the wire 0x{:02X} to write, 0x{:02X} to read)", address << 1, address << 1 | 1)
@@ -60,33 +112,121 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
         for (pin, level, address) in &i2c.straps {
             writeln!(out, "    {pin} {level}: {}", both(*address))?;
         }
+        let mut how = match i2c.pointer {
+            0 => vec!["the part just answers".to_owned()],
+            bits => vec![
+                format!("{bits}-bit register address or command first"),
+                if i2c.restart { "repeated start" } else { "stop before reading" }.to_owned(),
+            ],
+        };
+        if i2c.increment != 0 {
+            how.push(format!("0x{:02X} set to move on", i2c.increment));
+        }
+        if i2c.block {
+            how.push("block read".into());
+        }
+        writeln!(out, "    {}", how.join(", "))?;
+    }
+    if let Some(spi) = part.spi() {
+        let mut how = vec![format!("mode {}", spi.mode), if spi.lsb_first { "LSB first" } else { "MSB first" }.to_owned()];
+        match spi.pointer {
+            0 => how.push("no address: it is only clocked out".into()),
+            bits => {
+                how.push(format!("{bits}-bit address"));
+                for (what, value) in [
+                    ("shifted left by", spi.shift),
+                    ("to read set", spi.read),
+                    ("to write set", spi.write),
+                    ("to move on set", spi.increment),
+                ] {
+                    if value != 0 {
+                        how.push(if what.ends_with("by") { format!("{what} {value}") } else { format!("{what} 0x{value:02X}") });
+                    }
+                }
+            }
+        }
+        if spi.dummy > 0 {
+            how.push(format!("{} before data", count(spi.dummy, "dummy byte")));
+        }
+        if spi.late {
+            how.push("the answer comes in the next transfer".into());
+        }
+        writeln!(out, "  SPI {}", how.join(", "))?;
+    }
+    if let Some(modbus) = part.modbus() {
+        let unit = modbus.unit.map_or("unit id not told".to_owned(), |unit| format!("unit {unit}"));
+        let baud = modbus.baud.map_or(String::new(), |baud| format!(", {baud} baud"));
+        let parity = modbus.parity.map_or(String::new(), |parity| format!(", 8 bits, {parity} parity"));
+        let stop = modbus.stop.map_or(String::new(), |stop| format!(", {}", count(usize::from(stop), "stop bit")));
+        writeln!(out, "  Modbus {unit}{baud}{parity}{stop}")?;
+    }
+    Ok(())
+}
+
+fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> Result<(), Failure> {
+    let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    writeln!(out, "{bold}{}{bold:#}  {}  {dim}{path}{dim:#}", part.name(), part.title().unwrap_or(""))?;
+    buses(out, part)?;
+    if !part.registers().is_empty() {
+        writeln!(out, "  {}, {}", count(part.registers().len(), "register"), count(part.fields().len(), "field"))?;
     }
     for frame in part.frames() {
-        let checks: Vec<String> = frame.checks().iter().map(|check| check.method()).collect();
-        let checks = if checks.is_empty() { "no check".to_owned() } else { checks.join(", ") };
-        writeln!(out, "  frame {}: {}, {}, {checks}", frame.name(), count(frame.length(), "byte"), count(frame.codes().len(), "code"))?;
+        let mut checks: Vec<String> = frame.checks().iter().map(|check| check.method()).collect();
+        let all = checks.len();
+        checks.dedup();
+        let checks = match (all, checks.len()) {
+            (0, _) => "no check".to_owned(),
+            (many, 1) if many > 1 => format!("{many} × {}", checks.join("")),
+            _ => checks.join(", "),
+        };
+        let from = match frame.origin() {
+            Origin::Read { command } if command.is_empty() => String::new(),
+            Origin::Read { command } => format!(" after {}", to_hex(command)),
+            Origin::Registers(runs) => format!(" of registers, {}", count(runs.len(), "transfer")),
+            Origin::Transfers(transfers) => format!(", {}", count(transfers.len(), "transfer")),
+            Origin::Modbus(range) => format!(": {range}"),
+        };
+        writeln!(
+            out,
+            "  frame {}: {}{from}, {}, {checks}",
+            frame.name(),
+            count(frame.length(), "byte"),
+            count(frame.codes().len(), "code")
+        )?;
     }
-    let mut grid = Grid::new(2, &[Align::Left, Align::Left, Align::Left, Align::Left, Align::Left, Align::Left]);
+    let mut grid = Grid::new(2, &[Align::Left; 6]);
     grid.titles(&["reading", "unit", "can come out", "step", "stated range", "from"]);
+    // The elements of an array differ in nothing but their place.
+    let mut shown: Vec<yemdo::sheet::Span> = Vec::new();
+    let mut faults = Vec::new();
     for (index, reading) in part.readings().iter().enumerate() {
-        let Some(outcome) = part.outcome(index) else { continue };
-        let codes: Vec<&str> = reading.codes().iter().filter_map(|code| part.codes().get(*code)).map(|code| code.name()).collect();
+        let Some(outcome) = part.outcome(index).filter(|_| !shown.contains(&reading.span())) else { continue };
+        shown.push(reading.span());
+        let elements = part.readings().iter().filter(|other| other.span() == reading.span()).count();
+        let name = if elements > 1 { format!("{} … _{}", reading.name(), elements - 1) } else { reading.name().to_owned() };
+        let mut codes: Vec<&str> = reading.codes().iter().filter_map(|code| part.codes().get(*code)).map(|code| code.name()).collect();
+        let more = codes.len().saturating_sub(4);
+        codes.truncate(4);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let stated = reading.range().map_or("–".to_owned(), |(low, high)| format!("{low} to {high}"));
         grid.row(vec![
-            reading.name().into(),
+            name.into(),
             reading.unit().into(),
             extent(&outcome, reading.decimals()).into(),
             step(&outcome).into(),
             stated.into(),
-            codes.join(", ").into(),
+            format!("{}{more}", codes.join(", ")).into(),
         ]);
-    }
-    grid.write(out)?;
-    for (index, reading) in part.readings().iter().enumerate() {
-        if let Some((kind, code)) = part.outcome(index).and_then(|outcome| outcome.fault) {
-            let red = AnsiColor::Yellow.on_default();
-            writeln!(out, "  {red}{}: {} at code {code}{red:#}", reading.name(), kind.describe())?;
+        if let Some((kind, code)) = outcome.fault {
+            faults.push(format!("{}: {} at code {code}", reading.name(), kind.describe()));
         }
+    }
+    if !part.readings().is_empty() {
+        grid.write(out)?;
+    }
+    for fault in faults {
+        let yellow = AnsiColor::Yellow.on_default();
+        writeln!(out, "  {yellow}{fault}{yellow:#}")?;
     }
     examples(out, runs, part)?;
     if !part.warnings().is_empty() {
@@ -102,6 +242,7 @@ fn count(number: usize, what: &str) -> String {
 
 fn extent(outcome: &Outcome, decimals: usize) -> String {
     match outcome.extent {
+        Some(extent) if !(extent.low.is_finite() && extent.high.is_finite()) => "any number".into(),
         Some(extent) => {
             let about = if extent.exact { "" } else { "within " };
             format!("{about}{:.decimals$} to {:.decimals$}", extent.low, extent.high)

@@ -27,9 +27,10 @@ use rows::{Rows, Sink};
 const BATCH: usize = 1024;
 
 pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
-    let part = sheets::load(&args.sheet)?;
+    let part = sheets::load(&args.sheet, args.variant.as_deref())?;
     let frame = chosen_frame(&part, args.frame.as_deref())?;
     let mut decoder = Decoder::new(&part);
+    sheets::apply(&part, decoder.settings_mut(), &args.set)?;
     if args.steps {
         let bytes = single_frame(args)?;
         let frame = frame.ok_or_else(|| several_frames(&part))?;
@@ -39,7 +40,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     if !args.bytes.is_empty() {
         let bytes = parse_hex(&args.bytes.join(" ")).map_err(|error| Failure::refused(error.to_string()))?;
         let frame = frame.ok_or_else(|| several_frames(&part))?;
-        if let Err(refusal) = decoder.decode(frame, &bytes) {
+        if let Err(refusal) = decoder.clone().decode(frame, &bytes) {
             return Err(told(&refusal));
         }
         let record = Record { line: 1, time: None, frame, bytes: Ok(bytes) };
@@ -119,6 +120,8 @@ fn single_frame(args: &Decode) -> Result<Vec<u8>, Failure> {
 /// Frames of one kind that wait to be decoded together.
 struct Batch {
     frame: usize,
+    /// Bytes of each frame that count.
+    given: usize,
     bytes: Vec<u8>,
     rows: Vec<(u64, Option<String>)>,
     columns: Columns,
@@ -131,6 +134,7 @@ impl Batch {
     fn new(args: &Decode) -> Self {
         Self {
             frame: 0,
+            given: 0,
             bytes: Vec::new(),
             rows: Vec::new(),
             columns: Columns::new(),
@@ -156,17 +160,18 @@ impl Batch {
                 return Ok(());
             }
         };
-        let model = decoder.part().frames().get(record.frame);
-        if let Some(model) = model.filter(|model| model.length() != bytes.len()) {
-            let refusal = Refusal::Length { frame: model.name().to_owned(), expected: model.length(), found: bytes.len() };
+        let (bytes, given) = match decoder.frame_bytes(record.frame, &bytes) {
+            Ok(accepted) => accepted,
+            Err(refusal) => {
+                self.flush(decoder, sink)?;
+                self.refuse(record.line, refusal.cause(), &refusal.to_string());
+                return Ok(());
+            }
+        };
+        if record.frame != self.frame || given != self.given || self.rows.len() >= BATCH {
             self.flush(decoder, sink)?;
-            self.refuse(record.line, refusal.cause(), &refusal.to_string());
-            return Ok(());
         }
-        if record.frame != self.frame || self.rows.len() >= BATCH {
-            self.flush(decoder, sink)?;
-        }
-        self.frame = record.frame;
+        (self.frame, self.given) = (record.frame, given);
         self.bytes.extend_from_slice(&bytes);
         self.rows.push((record.line, record.time));
         Ok(())
@@ -176,7 +181,7 @@ impl Batch {
         if self.rows.is_empty() {
             return Ok(());
         }
-        decoder.decode_many(self.frame, &self.bytes, &mut self.columns).map_err(|refusal| told(&refusal))?;
+        decoder.decode_counted(self.frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| told(&refusal))?;
         let length = self.bytes.len() / self.rows.len();
         for (index, frame) in self.bytes.chunks_exact(length).enumerate() {
             let failed = self.columns.failed_check.get(index).copied().unwrap_or(0);

@@ -12,6 +12,7 @@ use crate::args::Demo;
 use crate::failure::Failure;
 use crate::grid::{Align, Cell, Grid};
 use crate::log::Log;
+use crate::output::write_whole;
 use crate::plot::{self, Day, Series};
 
 /// Sheets and logs are part of the command, so that the demo runs from anywhere.
@@ -48,16 +49,6 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
     writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61 --steps{dim:#}")?;
     Ok(0)
-}
-
-/// Writes a file beside its place and moves it there, so that it is never seen half-written.
-fn write_whole(path: &std::path::Path, bytes: &[u8]) -> Result<(), Failure> {
-    let beside = path.with_extension("tmp");
-    let written = fs::write(&beside, bytes).and_then(|()| fs::rename(&beside, path));
-    written.map_err(|error| {
-        let _ = fs::remove_file(&beside);
-        Failure::file("write", path, &error)
-    })
 }
 
 /// A reading over the day.

@@ -35,6 +35,14 @@ impl Failure {
         }
     }
 
+    /// The same, of a line of a file.
+    pub(crate) fn at_line(self, line: usize) -> Self {
+        match self {
+            Failure::Told { message, help, code } => Failure::Told { message: format!("line {line}: {message}"), help, code },
+            other => other,
+        }
+    }
+
     /// A file could not be read or written.
     pub(crate) fn file(what: &str, path: &Path, error: &io::Error) -> Self {
         let why = match error.kind() {

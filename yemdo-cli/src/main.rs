@@ -4,10 +4,14 @@ mod args;
 mod check;
 mod decode;
 mod demo;
+mod explain;
 mod failure;
 mod grid;
+mod import;
 mod log;
+mod output;
 mod plot;
+mod schema;
 mod sheets;
 mod steps;
 
@@ -25,6 +29,9 @@ fn main() -> ExitCode {
     let done = match &args.command {
         Command::Check(check) => check::run(check),
         Command::Decode(decode) => decode::run(decode),
+        Command::Explain(explain) => explain::run(explain),
+        Command::Import(import) => import::run(import),
+        Command::Schema(schema) => schema::run(schema),
         Command::Demo(demo) => demo::run(demo),
     };
     match done {

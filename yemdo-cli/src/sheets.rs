@@ -3,17 +3,62 @@
 use std::fs;
 use std::path::Path;
 
-use yemdo::Part;
+use yemdo::{Part, Settings};
 
 use crate::failure::Failure;
 
-/// Reads and resolves a sheet.
-pub(crate) fn load(path: &Path) -> Result<Part, Failure> {
+/// The text of a sheet.
+pub(crate) fn read(path: &Path) -> Result<String, Failure> {
     let bytes = fs::read(path).map_err(|error| Failure::file("read the sheet", path, &error))?;
-    let text = String::from_utf8(bytes).map_err(|error| {
+    String::from_utf8(bytes).map_err(|error| {
         let valid = error.utf8_error().valid_up_to();
         let line = error.as_bytes().iter().take(valid).filter(|byte| **byte == b'\n').count() + 1;
         Failure::told(format!("cannot read the sheet {}: line {line} is not UTF-8", path.display())).help("save the file as UTF-8")
-    })?;
-    Part::parse(&path.display().to_string(), &text).map_err(|error| Failure::Sheet(Box::new(error)))
+    })
+}
+
+/// Reads and resolves a sheet, or a variant of it.
+pub(crate) fn load(path: &Path, variant: Option<&str>) -> Result<Part, Failure> {
+    let (name, text) = (path.display().to_string(), read(path)?);
+    let part = match variant {
+        Some(variant) => Part::parse_variant(&name, &text, variant),
+        None => Part::parse(&name, &text),
+    };
+    part.map_err(|error| Failure::Sheet(Box::new(error)))
+}
+
+/// Sets fields as `FIELD=VALUE` says: the value by its name in the sheet, or its code.
+pub(crate) fn apply(part: &Part, settings: &mut Settings, wishes: &[String]) -> Result<(), Failure> {
+    for wish in wishes {
+        let (name, value) =
+            wish.split_once('=').ok_or_else(|| Failure::told(format!("`{wish}` sets nothing")).help("write FIELD=VALUE"))?;
+        let field = part.field_index(name.trim()).and_then(|index| part.fields().get(index)).ok_or_else(|| {
+            let near = yemdo::sheet::suggest::nearest(name, part.fields().iter().map(|field| field.name()));
+            let failure = Failure::told(format!("{} has no field `{name}`", part.name()));
+            match near {
+                Some(near) => failure.help(format!("did you mean `{near}`?")),
+                None => failure,
+            }
+        })?;
+        let by_name = field.rows().iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value.trim())));
+        let (low, high) = field.bounds();
+        let code = by_name.map(|row| row.code).or_else(|| number(value.trim()).map(i128::from)).filter(|code| (low..=high).contains(code));
+        let code = code.ok_or_else(|| {
+            let names: Vec<&str> = field.rows().iter().filter_map(|row| row.name.as_deref()).collect();
+            let names = if names.is_empty() { String::new() } else { format!("{}, or a code from ", names.join(", ")) };
+            Failure::told(format!("`{value}` is no value of {name}")).help(format!("expected {names}{low} to {high}"))
+        })?;
+        settings.set_field(field, code);
+    }
+    Ok(())
+}
+
+/// A number as people type it: decimal, `0x` or `0b`.
+pub(crate) fn number(text: &str) -> Option<u64> {
+    let text = text.replace('_', "");
+    match text.get(..2).map(str::to_ascii_lowercase).as_deref() {
+        Some("0x") => u64::from_str_radix(text.get(2..)?, 16).ok(),
+        Some("0b") => u64::from_str_radix(text.get(2..)?, 2).ok(),
+        _ => text.parse().ok(),
+    }
 }

@@ -3,7 +3,11 @@
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
+use yemdo::bits::form::Form;
+use yemdo::bits::hex::to_hex;
 use yemdo::decode::{CheckStep, CodeStep, Steps};
+use yemdo::modbus::{Envelope, Range, read_request, read_response};
+use yemdo::model::part::Origin;
 use yemdo::{Decoder, Status};
 
 use crate::failure::Failure;
@@ -15,12 +19,59 @@ const BYTES_A_LINE: usize = 8;
 pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder<'_>, frame: usize, bytes: &[u8]) -> Result<u8, Failure> {
     let steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
     let title = Style::new().bold();
-    writeln!(out, "{title}{}{title:#}  frame {} of {} bytes", decoder.part().name(), steps.frame.name(), steps.frame.length())?;
-    diagram(out, &steps, bytes)?;
+    writeln!(out, "{title}{}{title:#}  frame {} of {} bytes", decoder.part().name(), steps.frame.name(), steps.bytes.len())?;
+    if let Origin::Modbus(range) = steps.frame.origin() {
+        let unit = decoder.part().modbus().and_then(|modbus| modbus.unit).unwrap_or(1);
+        modbus(out, range, unit, bytes)?;
+    }
+    diagram(out, &steps, &steps.bytes)?;
     codes(out, &steps)?;
     let passed = checks(out, &steps)?;
     formulas(out, decoder, &steps, frame, bytes)?;
     Ok(u8::from(!passed))
+}
+
+/// The request that a Modbus response answers, and the response itself, byte by byte.
+fn modbus(out: &mut dyn Write, range: &Range, unit: u8, bytes: &[u8]) -> Result<(), Failure> {
+    let response = read_response(bytes, range, None).ok();
+    let request = read_request(unit, range);
+    let (request, line) = match response.map(|response| response.envelope) {
+        Some(Envelope::Tcp { transaction }) => (request.over_tcp(transaction), "over TCP"),
+        _ => (request, "as RTU"),
+    };
+    writeln!(out, "\n  the request, {line}")?;
+    let mut grid = Grid::new(4, &[Align::Left, Align::Left]);
+    let mut rest = request.bytes.as_slice();
+    for (count, meaning) in &request.meaning {
+        let (these, behind) = rest.split_at_checked(*count).unwrap_or((rest, &[]));
+        grid.row(vec![to_hex(these).into(), meaning.as_str().into()]);
+        rest = behind;
+    }
+    grid.write(out)?;
+    let Some(response) = response else { return Ok(()) };
+    writeln!(out, "\n  the response")?;
+    let mut grid = Grid::new(4, &[Align::Left, Align::Left]);
+    let head = response.at - 3;
+    if let Envelope::Tcp { transaction } = response.envelope {
+        grid.row(vec![
+            to_hex(bytes.get(..head).unwrap_or(&[])).into(),
+            format!("header: transaction {transaction}, protocol 0, length").into(),
+        ]);
+    }
+    grid.row(vec![to_hex(bytes.get(head..head + 1).unwrap_or(&[])).into(), format!("unit {}", response.unit).into()]);
+    grid.row(vec![to_hex(bytes.get(head + 1..head + 2).unwrap_or(&[])).into(), format!("function {}", range.table.read_function()).into()]);
+    grid.row(vec![
+        to_hex(bytes.get(head + 2..head + 3).unwrap_or(&[])).into(),
+        format!("{} data bytes follow", response.data.len()).into(),
+    ]);
+    grid.row(vec![to_hex(response.data).into(), "data: the frame below".into()]);
+    if response.envelope == Envelope::Rtu {
+        grid.row(vec![
+            to_hex(bytes.get(response.at + response.data.len()..).unwrap_or(&[])).into(),
+            "CRC-16/MODBUS, low byte first: ok".into(),
+        ]);
+    }
+    Ok(grid.write(out)?)
 }
 
 /// The bits of every byte, and below them, row by row, whose they are.
@@ -85,6 +136,18 @@ fn codes(out: &mut dyn Write, steps: &Steps<'_>) -> Result<(), Failure> {
         let layout = value.code.layout();
         let width = layout.width();
         let (digits, bits) = (width.div_ceil(4) as usize, width as usize);
+        if layout.form == Form::Text {
+            let blank = || "".into();
+            grid.row(vec![
+                value.code.name().into(),
+                layout.notation().into(),
+                blank(),
+                blank(),
+                value.value.to_string().into(),
+                "text".into(),
+            ]);
+            continue;
+        }
         grid.row(vec![
             value.code.name().into(),
             layout.notation().into(),
@@ -99,15 +162,16 @@ fn codes(out: &mut dyn Write, steps: &Steps<'_>) -> Result<(), Failure> {
 
 fn checks(out: &mut dyn Write, steps: &Steps<'_>) -> Result<bool, Failure> {
     let mut passed = true;
-    for CheckStep { method, width, expected, found, over, place } in &steps.checks {
+    for CheckStep { method, width, expected, found, over, place, outside } in &steps.checks {
         let digits = width.div_ceil(4) as usize;
         let ok = expected == found;
         passed &= ok;
         let (style, word) = if ok { (AnsiColor::Green.on_default(), "ok") } else { (AnsiColor::Red.on_default().bold(), "FAILED") };
         writeln!(
             out,
-            "\n  {method} over {} calls for 0x{expected:0digits$X}; in {} stands 0x{found:0digits$X}: {style}{word}{style:#}",
+            "\n  {method} over {}{} calls for 0x{expected:0digits$X}; in {} stands 0x{found:0digits$X}: {style}{word}{style:#}",
             ranges(over),
+            if outside.is_empty() { String::new() } else { format!(" with {}", outside.join(", ")) },
             ranges(place)
         )?;
     }

@@ -13,10 +13,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let frame = yemdo::bits::hex::parse_hex("41 F8 31 BB C8 98 61")?;
     let decoded = decoder.decode(0, &frame)?;
     for reading in &decoded.readings {
-        let code = reading.codes.first().map_or(0, |code| code.value);
+        let code = reading.codes.first().map_or(String::new(), |code| code.value.to_string());
         match reading.value {
-            Some(value) => println!("{:12} code {code:6}  {value:8.3} {}  {}", reading.name, reading.unit, reading.status.word()),
-            None => println!("{:12} code {code:6}  {}", reading.name, reading.status.word()),
+            Some(value) => println!("{:12} code {code:>6}  {value:8.3} {}  {}", reading.name, reading.unit, reading.status.word()),
+            None => println!("{:12} code {code:>6}  {}", reading.name, reading.status.word()),
         }
     }
 

@@ -28,15 +28,21 @@
 //! and no panic on any input.
 //!
 //! Phases, each a folder: [`sheet`] (TOML to syntax tree, diagnostics) → [`model`] (the resolved part) with
-//! [`formula`] (C formulas) and [`bits`] (layouts, number forms, checks) → [`decode`] and [`check`].
+//! [`formula`] (C formulas), [`bits`] (layouts, number forms, checks) and [`modbus`] (frames) → [`decode`], [`check`],
+//! [`explain`], [`import`] and [`emit`].
 
 pub mod bits;
 pub mod check;
 pub mod decode;
+pub mod emit;
+pub mod explain;
 pub mod formula;
+pub mod import;
+pub mod modbus;
 pub mod model;
 pub mod sheet;
 
 pub use decode::{Decoded, Decoder, Reading, Refusal};
-pub use model::part::{Part, Status};
+pub use model::part::Part;
+pub use model::{Settings, Status};
 pub use sheet::{Diagnostic, Severity, SheetError};

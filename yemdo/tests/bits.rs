@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use yemdo::bits::check::{Crc, CrcModel};
 use yemdo::bits::gather::Gather;
 use yemdo::bits::hex::{parse_hex, to_hex};
-use yemdo::bits::layout::parse_layout;
+use yemdo::bits::layout::{Layout, Sources, parse_layout};
 use yemdo::sheet::text::Text;
 
 /// Layout, frame, code: what a datasheet's table would say.
@@ -30,14 +30,18 @@ const CODES: &[(&str, &str, i64)] = &[
     ("b0..b7", "FF FF FF FF FF FF FF FF", -1), // all 64 bits, as a pattern
 ];
 
+fn layout_of(text: &str, length: usize) -> Layout {
+    parse_layout(&Text::bare(text), &Sources::bytes(length)).unwrap().layout
+}
+
 #[test]
 fn codes_stand_where_the_layout_says() {
     for (layout, frame, code) in CODES {
         let bytes = parse_hex(frame).unwrap();
-        let gather = Gather::new(&parse_layout(&Text::bare(layout), bytes.len()).unwrap());
-        assert_eq!(gather.code(&bytes), *code, "{layout} of {frame}");
+        let gather = Gather::new(&layout_of(layout, bytes.len()));
+        assert_eq!(gather.code(&bytes), Some(*code), "{layout} of {frame}");
         let mut columns = [0i64; 3];
-        gather.codes(&bytes.repeat(3), bytes.len(), &mut columns);
+        gather.codes(&bytes.repeat(3), bytes.len(), &mut columns, &mut |_| ());
         assert_eq!(columns, [*code; 3], "{layout} of {frame}, in columns");
     }
 }
@@ -109,7 +113,7 @@ proptest! {
     fn gathering_is_picking_bits(slices in prop::collection::vec(slice(), 1..6), frame in prop::array::uniform8(any::<u8>()), signed: bool) {
         let text: Vec<String> = slices.iter().map(|(byte, high, low)| format!("b{byte}[{high}:{low}]")).collect();
         let layout = format!("{}{}", if signed { "signed " } else { "" }, text.join(" "));
-        let gather = Gather::new(&parse_layout(&Text::bare(&layout), 8).unwrap());
+        let gather = Gather::new(&layout_of(&layout, 8));
         let mut bits = Vec::new();
         for (byte, high, low) in slices {
             bits.extend((low..=high).rev().map(|bit| frame[byte] >> bit & 1 == 1));
@@ -118,13 +122,13 @@ proptest! {
         if signed && bits[0] {
             value -= 1 << bits.len();
         }
-        prop_assert_eq!(i128::from(gather.code(&frame)), value);
+        prop_assert_eq!(gather.code(&frame).map(i128::from), Some(value));
         let mut column = [0i64];
-        gather.codes(&frame, 8, &mut column);
+        gather.codes(&frame, 8, &mut column, &mut |_| ());
         prop_assert_eq!(i128::from(column[0]), value);
         if bits.len() <= 31 {
             let mut narrow = [0i32];
-            gather.codes(&frame, 8, &mut narrow);
+            gather.codes(&frame, 8, &mut narrow, &mut |_| ());
             prop_assert_eq!(i128::from(narrow[0]), value);
         }
     }

@@ -10,6 +10,7 @@ fn takes(takes: Takes) -> String {
         Takes::Integer => "whole number".into(),
         Takes::Number => "number".into(),
         Takes::Range => "`[low, high]`".into(),
+        Takes::Points => "`[[x, y], ...]`".into(),
         Takes::Boolean => "`true` or `false`".into(),
         Takes::Layout => "[layout](#layouts)".into(),
         Takes::Slices => "[byte slices](#layouts)".into(),
@@ -20,8 +21,16 @@ fn takes(takes: Takes) -> String {
         Takes::Table(table) => format!("[{0}](#{0}) table", table.name),
         Takes::TableOrList(table) => format!("[{0}](#{0}) table, or a list of them", table.name),
         Takes::Named(table) => format!("a [{0}](#{0}) table for each name", table.name),
-        Takes::NamedLayouts => "a [layout](#layouts) for each name".into(),
+        Takes::NamedLayouts(table) => format!("for each name a [layout](#layouts), or a [{0}](#{0}) table", table.name),
         Takes::NamedValues => "a value for each name".into(),
+        Takes::Cover => "[what is covered](#checks)".into(),
+        Takes::Bits => "bits, such as `\"[7:4]\"`".into(),
+        Takes::Address => "`0x2C`, or `\"0x58 8-bit\"`".into(),
+        Takes::ModbusAddress => "an address as printed, or two with `..` between".into(),
+        Takes::Names => "a list of names".into(),
+        Takes::Registers => "names of registers, with blanks or `..` between".into(),
+        Takes::TableOrModel(table) => format!("[{0}](#{0}) table, or the name of a [usual model](#checks)", table.name),
+        Takes::Sheet => "any key of the sheet".into(),
     }
 }
 
@@ -35,9 +44,17 @@ fn render(table: &'static Table, seen: &mut Vec<&'static str>, out: &mut String)
         let needed = if key.required { " (needed)" } else { "" };
         out.push_str(&format!("| `{}`{needed} | {} | {} |\n", key.name, takes(key.takes), key.doc));
     }
+    if !table.also.is_empty() {
+        out.push_str(&format!("\nBeside these: {}.\n", table.also));
+    }
     out.push('\n');
     for key in table.keys {
-        if let Takes::Table(inner) | Takes::TableOrList(inner) | Takes::Named(inner) = key.takes {
+        if let Takes::Table(inner)
+        | Takes::TableOrList(inner)
+        | Takes::TableOrModel(inner)
+        | Takes::Named(inner)
+        | Takes::NamedLayouts(inner) = key.takes
+        {
             render(inner, seen, out);
         }
     }

@@ -6,7 +6,8 @@ use anstyle::{AnsiColor, Style};
 use serde_json::{Map, Value, json};
 use yemdo::bits::hex::push_hex;
 use yemdo::decode::Columns;
-use yemdo::model::part::{Code, Reading};
+use yemdo::formula::types::Number;
+use yemdo::model::part::{Code, CodeNumber, Reading};
 use yemdo::{Part, Status};
 
 use crate::args::Format;
@@ -177,7 +178,7 @@ impl<'a> Sink<'a> {
             push_hex(&mut hex, bytes);
             object.insert("bytes".into(), hex.into());
             let codes = frame.codes().iter().filter_map(|code| self.part.codes().get(*code));
-            let codes: Map<String, Value> = codes.map(|code| (code.name().to_owned(), number(code.value(bytes)))).collect();
+            let codes: Map<String, Value> = codes.map(|code| (code.name().to_owned(), code_json(&code.value(bytes)))).collect();
             object.insert("codes".into(), codes.into());
             let mut readings = Map::new();
             for (at, reading) in frame.readings().iter().filter_map(|index| self.part.readings().get(*index)).enumerate() {
@@ -193,9 +194,16 @@ impl<'a> Sink<'a> {
     }
 }
 
-/// An integer for JSON; beyond 64 bits there is none.
-fn number(value: i128) -> Value {
-    i64::try_from(value).map(Value::from).or_else(|_| u64::try_from(value).map(Value::from)).unwrap_or(Value::Null)
+/// A code for JSON: an integer where it is one; none where it cannot be said.
+fn code_json(value: &CodeNumber) -> Value {
+    match value {
+        CodeNumber::Number(Number::Int(value, _)) => {
+            i64::try_from(*value).map(Value::from).or_else(|_| u64::try_from(*value).map(Value::from)).unwrap_or(Value::Null)
+        }
+        CodeNumber::Number(number) => json!(number.to_f64()),
+        CodeNumber::Text(text) => json!(text),
+        CodeNumber::Invalid => Value::Null,
+    }
 }
 
 fn value_of(columns: &Columns, reading: usize, index: usize) -> f64 {

@@ -1,6 +1,6 @@
 //! Integrity checks over the bytes of a frame: CRCs of any model, and sums.
 
-use super::layout::Slice;
+use super::layout::{Fed, Slice};
 
 /// The parameters of a CRC model, in the usual terms (Williams, "A Painless Guide to CRC Error Detection
 /// Algorithms", section 15).
@@ -62,6 +62,24 @@ impl Crc {
         self.finish(bytes.iter().fold(self.start, |register, &byte| self.feed(register, byte)))
     }
 
+    /// The check value of some bytes and, behind them, fewer than eight bits, most significant first. Models
+    /// that reflect their input are defined for whole bytes; left-over bits go in as they are.
+    pub fn of_bits(&self, bytes: &[u8], left: &[u8]) -> u64 {
+        let mut register = bytes.iter().fold(self.start, |register, &byte| self.feed(register, byte));
+        let CrcModel { width, poly, refin, .. } = self.model;
+        let mask = u64::MAX >> (64 - width);
+        for bit in left {
+            if refin {
+                let feedback = (register ^ u64::from(*bit)) & 1;
+                register = (register >> 1) ^ (feedback * ((poly & mask).reverse_bits() >> (64 - width)));
+            } else {
+                let feedback = (register >> 63) ^ u64::from(*bit & 1);
+                register = (register << 1) ^ (feedback * ((poly & mask) << (64 - width)));
+            }
+        }
+        self.finish(register)
+    }
+
     #[inline]
     fn feed(&self, register: u64, byte: u8) -> u64 {
         if self.model.refin {
@@ -92,20 +110,57 @@ pub enum SumFinish {
     Negate,
 }
 
-/// How a check value comes from the covered bytes.
+/// CRC models by their usual names: width, poly, init, reflected, xorout.
+pub const MODELS: &[(&str, CrcModel)] = &[
+    ("CRC-3/GSM", model(3, 0x3, 0, false, 0x7)),
+    ("CRC-4/G-704", model(4, 0x3, 0, true, 0)),
+    ("CRC-5/USB", model(5, 0x05, 0x1F, true, 0x1F)),
+    ("CRC-7/MMC", model(7, 0x09, 0, false, 0)),
+    ("CRC-8/SMBUS", model(8, 0x07, 0, false, 0)),
+    ("CRC-8/ROHC", model(8, 0x07, 0xFF, true, 0)),
+    ("CRC-8/SAE-J1850", model(8, 0x1D, 0xFF, false, 0xFF)),
+    ("CRC-8/AUTOSAR", model(8, 0x2F, 0xFF, false, 0xFF)),
+    ("CRC-8/NRSC-5", model(8, 0x31, 0xFF, false, 0)),
+    ("CRC-12/UMTS", CrcModel { width: 12, poly: 0x80F, init: 0, refin: false, refout: true, xorout: 0 }),
+    ("CRC-15/CAN", model(15, 0x4599, 0, false, 0)),
+    ("CRC-16/ARC", model(16, 0x8005, 0, true, 0)),
+    ("CRC-16/KERMIT", model(16, 0x1021, 0, true, 0)),
+    ("CRC-16/MODBUS", model(16, 0x8005, 0xFFFF, true, 0)),
+    ("CRC-16/USB", model(16, 0x8005, 0xFFFF, true, 0xFFFF)),
+    ("CRC-16/XMODEM", model(16, 0x1021, 0, false, 0)),
+    ("CRC-16/CCITT-FALSE", model(16, 0x1021, 0xFFFF, false, 0)),
+    ("CRC-24/OPENPGP", model(24, 0x86_4CFB, 0xB7_04CE, false, 0)),
+    ("CRC-32/ISO-HDLC", model(32, 0x04C1_1DB7, 0xFFFF_FFFF, true, 0xFFFF_FFFF)),
+    ("CRC-32/BZIP2", model(32, 0x04C1_1DB7, 0xFFFF_FFFF, false, 0xFFFF_FFFF)),
+    ("CRC-32/ISCSI", model(32, 0x1EDC_6F41, 0xFFFF_FFFF, true, 0xFFFF_FFFF)),
+    ("CRC-64/ECMA-182", model(64, 0x42F0_E1EB_A9EA_3693, 0, false, 0)),
+    ("CRC-64/XZ", model(64, 0x42F0_E1EB_A9EA_3693, u64::MAX, true, u64::MAX)),
+];
+
+const fn model(width: u32, poly: u64, init: u64, reflected: bool, xorout: u64) -> CrcModel {
+    CrcModel { width, poly, init, refin: reflected, refout: reflected, xorout }
+}
+
+/// How a check value comes from the covered bits.
 #[derive(Clone, Debug)]
 pub enum CheckKind {
-    /// A cyclic redundancy check.
-    Crc(Crc),
-    /// A sum of bytes, modulo 2^width.
+    /// A cyclic redundancy check, and its name where it is a usual model.
+    Crc(Crc, Option<&'static str>),
+    /// A sum of bytes, kept to so many bits or taken modulo a number.
     Sum {
-        /// Bits kept, 8 or 16.
+        /// Bits kept, 1 to 64.
         width: u32,
         /// Start value.
         init: u64,
+        /// The sum is the remainder by this; 0 for none.
+        modulo: u64,
         /// What is done at the end.
         finish: SumFinish,
     },
+    /// All bytes XORed, with a start value.
+    Xor(u8),
+    /// One bit that makes the number of ones even, or with `true` odd.
+    Parity(bool),
 }
 
 /// A check made ready: how it is computed, over what, and where it stands.
@@ -113,51 +168,101 @@ pub enum CheckKind {
 pub struct Check {
     /// How the value is computed.
     pub kind: CheckKind,
-    /// The covered bytes, in the order they are fed.
-    pub over: Vec<Slice>,
+    /// What is covered, in the order it is fed.
+    pub over: Vec<Fed>,
     /// Where the value stands, most significant slice first.
     pub place: Vec<Slice>,
     /// The covered bytes as one run, where they are one.
     run: Option<(usize, usize)>,
+    /// Address byte for `addr:w`.
+    address: u8,
 }
 
 impl Check {
-    /// Puts a check together. Slices of `over` narrower than a byte feed those bits, right-aligned.
-    pub fn new(kind: CheckKind, over: Vec<Slice>, place: Vec<Slice>) -> Self {
-        let whole = over.iter().all(|slice| slice.width() == 8);
-        let first = over.first().map_or(0, |slice| slice.byte);
-        let consecutive = over.iter().enumerate().all(|(index, slice)| slice.byte == first + index);
-        let run = (whole && consecutive).then_some((first, over.len()));
-        Self { kind, over, place, run }
+    /// Puts a check together; `address` is the part's 7-bit I2C address, for checks that cover it.
+    pub fn new(kind: CheckKind, over: Vec<Fed>, place: Vec<Slice>, address: u8) -> Self {
+        let byte = |fed: &Fed| if let Fed::Bits(slice) = fed { Some(slice.byte).filter(|_| slice.width() == 8) } else { None };
+        let first = over.first().and_then(byte).unwrap_or(0);
+        let consecutive = over.iter().enumerate().all(|(index, fed)| byte(fed) == Some(first + index));
+        let run = consecutive.then_some((first, over.len()));
+        Self { kind, over, place, run, address: address << 1 }
+    }
+
+    /// The slices that are covered.
+    pub fn covered(&self) -> Vec<Slice> {
+        self.over.iter().filter_map(|fed| if let Fed::Bits(slice) = fed { Some(*slice) } else { None }).collect()
+    }
+
+    /// What is covered and not in the frame, as it goes in: the address bytes and constants.
+    pub fn outside(&self) -> Vec<String> {
+        let text = |fed: &Fed| match *fed {
+            Fed::Bits(_) => None,
+            Fed::Constant(value, 8) => Some(format!("0x{value:02X}")),
+            Fed::Constant(value, bits) => Some(format!("0b{value:0width$b}", width = bits as usize)),
+            Fed::Address(read) => Some(format!("address byte 0x{:02X}", self.address | u8::from(read))),
+        };
+        self.over.iter().filter_map(text).collect()
     }
 
     /// Bits of the check value.
     pub fn width(&self) -> u32 {
         match &self.kind {
-            CheckKind::Crc(crc) => crc.model.width,
+            CheckKind::Crc(crc, _) => crc.model.width,
             CheckKind::Sum { width, .. } => *width,
+            CheckKind::Xor(_) => 8,
+            CheckKind::Parity(_) => 1,
         }
     }
 
     /// The name of the method, such as `CRC-8`.
     pub fn method(&self) -> String {
         match &self.kind {
-            CheckKind::Crc(crc) => format!("CRC-{}", crc.model.width),
-            CheckKind::Sum { width, finish, .. } => match finish {
-                SumFinish::Plain => format!("{width}-bit sum"),
-                SumFinish::Invert => format!("inverted {width}-bit sum"),
-                SumFinish::Negate => format!("negated {width}-bit sum"),
-            },
+            CheckKind::Crc(_, Some(name)) => (*name).to_owned(),
+            CheckKind::Crc(crc, None) => format!("CRC-{}", crc.model.width),
+            CheckKind::Sum { width, finish, modulo, .. } => {
+                let how = match finish {
+                    SumFinish::Plain => "",
+                    SumFinish::Invert => "inverted ",
+                    SumFinish::Negate => "negated ",
+                };
+                let by = if *modulo == 0 { String::new() } else { format!(" modulo {modulo}") };
+                format!("{how}{width}-bit sum{by}")
+            }
+            CheckKind::Xor(_) => "XOR".into(),
+            CheckKind::Parity(odd) => if *odd { "odd parity" } else { "even parity" }.into(),
         }
     }
 
-    /// The value that the covered bytes of a frame call for.
+    /// The value that the covered bits of a frame call for.
     #[inline]
     pub fn expected(&self, frame: &[u8]) -> u64 {
-        match self.run.and_then(|(at, len)| frame.get(at..at + len)) {
-            Some(bytes) => self.compute(bytes),
-            None => {
-                let bytes: Vec<u8> = self.over.iter().map(|slice| bits_of(frame, *slice) as u8).collect();
+        if let Some(bytes) = self.run.and_then(|(at, len)| frame.get(at..at + len)) {
+            return self.compute(bytes);
+        }
+        let (mut bytes, mut bits) = (Vec::with_capacity(self.over.len()), Vec::new());
+        for fed in &self.over {
+            let (value, width) = match *fed {
+                Fed::Bits(slice) => (bits_of(frame, slice) as u8, slice.width()),
+                Fed::Constant(value, width) => (value, width),
+                Fed::Address(read) => (self.address | u8::from(read), 8),
+            };
+            if width == 8 && bits.is_empty() {
+                bytes.push(value);
+            } else {
+                bits.extend((0..width).rev().map(|bit| (value >> bit) & 1));
+            }
+        }
+        // Whole bytes at the end of it are bytes again, wherever they were cut; only a CRC takes what is left.
+        let left = bits.split_off(bits.len() - bits.len() % 8);
+        bytes.extend(bits.chunks_exact(8).map(|bits| bits.iter().fold(0, |byte, bit| (byte << 1) | bit)));
+        match &self.kind {
+            CheckKind::Crc(crc, _) => crc.of_bits(&bytes, &left),
+            CheckKind::Parity(odd) => {
+                let ones = bytes.iter().map(|byte| byte.count_ones()).sum::<u32>() + left.iter().map(|bit| u32::from(*bit)).sum::<u32>();
+                u64::from(ones % 2) ^ u64::from(*odd)
+            }
+            _ => {
+                bytes.extend(left.into_iter().reduce(|byte, bit| (byte << 1) | bit));
                 self.compute(&bytes)
             }
         }
@@ -166,16 +271,19 @@ impl Check {
     #[inline]
     fn compute(&self, bytes: &[u8]) -> u64 {
         match &self.kind {
-            CheckKind::Crc(crc) => crc.of(bytes),
-            CheckKind::Sum { width, init, finish } => {
-                let mask = u64::MAX >> (64 - width.clamp(&1, &64));
+            CheckKind::Crc(crc, _) => crc.of(bytes),
+            CheckKind::Sum { width, init, modulo, finish } => {
+                let mask = u64::MAX >> (64 - (*width).clamp(1, 64));
                 let sum = bytes.iter().fold(*init, |sum, &byte| sum.wrapping_add(u64::from(byte)));
+                let sum = if *modulo == 0 { sum } else { sum % modulo };
                 mask & match finish {
                     SumFinish::Plain => sum,
                     SumFinish::Invert => !sum,
                     SumFinish::Negate => sum.wrapping_neg(),
                 }
             }
+            CheckKind::Xor(init) => u64::from(bytes.iter().fold(*init, |value, byte| value ^ byte)),
+            CheckKind::Parity(odd) => u64::from(bytes.iter().map(|byte| byte.count_ones()).sum::<u32>() % 2) ^ u64::from(*odd),
         }
     }
 

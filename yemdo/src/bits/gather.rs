@@ -49,31 +49,38 @@ impl Gather {
         self.windows.iter().fold(0, |joined, window| push(joined, window.width, window.read(frame)))
     }
 
-    /// The code: the joined bits read in the layout's form.
+    /// The code: the joined bits read in the layout's form, as [`Form::read`] gives it.
     #[inline]
-    pub fn code(&self, frame: &[u8]) -> i64 {
+    pub fn code(&self, frame: &[u8]) -> Option<i64> {
         self.form.read(self.raw(frame), self.width)
     }
 
+    /// The code as a real number, for forms that make one.
+    pub fn real(&self, frame: &[u8]) -> Option<f64> {
+        self.form.read_real(self.raw(frame), self.width)
+    }
+
     /// The codes of many frames that follow one another, `stride` bytes each: one for each place in `out`.
-    /// Codes are cut to the width of `out`'s numbers. Places without a whole frame keep what they hold.
-    pub fn codes<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T]) {
+    /// Codes are cut to the width of `out`'s numbers. Places without a whole frame keep what they hold. Codes
+    /// that are none (a decimal digit above 9) are zero, and `bad` is told their index.
+    pub fn codes<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize)) {
         // One window is the usual case: its size is fixed outside the loop, so that it is a plain load.
         match self.windows.as_slice() {
+            _ if !matches!(self.form, Form::Unsigned | Form::Signed) => self.run_any(frames, stride, out, bad),
             [w] if w.low_first => match w.len {
                 2 => self.run::<T, 2, true>(w, frames, stride, out),
                 3 => self.run::<T, 3, true>(w, frames, stride, out),
                 4 => self.run::<T, 4, true>(w, frames, stride, out),
-                _ => self.run_any(frames, stride, out),
+                _ => self.run_any(frames, stride, out, bad),
             },
             [w] => match w.len {
                 1 => self.run::<T, 1, false>(w, frames, stride, out),
                 2 => self.run::<T, 2, false>(w, frames, stride, out),
                 3 => self.run::<T, 3, false>(w, frames, stride, out),
                 4 => self.run::<T, 4, false>(w, frames, stride, out),
-                _ => self.run_any(frames, stride, out),
+                _ => self.run_any(frames, stride, out, bad),
             },
-            _ => self.run_any(frames, stride, out),
+            _ => self.run_any(frames, stride, out, bad),
         }
     }
 
@@ -93,9 +100,12 @@ impl Gather {
         }
     }
 
-    fn run_any<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T]) {
-        for (frame, out) in frames.chunks_exact(stride.max(1)).zip(out) {
-            *out = T::wide(self.code(frame));
+    fn run_any<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize)) {
+        for (index, (frame, out)) in frames.chunks_exact(stride.max(1)).zip(out).enumerate() {
+            *out = T::wide(self.code(frame).unwrap_or_else(|| {
+                bad(index);
+                0
+            }));
         }
     }
 }
@@ -174,7 +184,7 @@ fn merge(window: Window, slice: Slice) -> Option<Window> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::layout::parse_layout;
+    use super::super::layout::{Sources, parse_layout};
     use super::*;
     use crate::sheet::text::Text;
 
@@ -183,7 +193,7 @@ mod tests {
         for (layout, windows) in
             [("b0 b1", 1), ("b1 b0", 1), ("b2[1:0] b3 b4[7:5]", 1), ("b3 b2 b1[3:0]", 2), ("b0[3:0] b1[3:0]", 2), ("b0..b7", 1)]
         {
-            let gather = Gather::new(&parse_layout(&Text::bare(layout), 8).unwrap());
+            let gather = Gather::new(&parse_layout(&Text::bare(layout), &Sources::bytes(8)).unwrap().layout);
             assert_eq!(gather.windows.len(), windows, "{layout}: {:?}", gather.windows);
         }
     }

@@ -1,7 +1,9 @@
-//! The layout notation: a number form and a list of byte slices, most significant first.
+//! The layout notation: a number form and a list of slices, most significant first.
 //!
 //! `"signed b1 b2[7:2]"` is the whole of byte 1 followed by the upper six bits of byte 2, as two's complement.
-//! Low byte first is simply `"b2 b1"`. `b1..b4` stands for `b1 b2 b3 b4`, and `b4..b1` for the reverse.
+//! Low byte first is simply `"b2 b1"`. `w3` is the 16-bit word in bytes 6 and 7, high byte first; `c5` is the
+//! Modbus coil 5; the name of a register that the frame holds is that register. `b1..b4` stands for
+//! `b1 b2 b3 b4`. `"3 x signed b0 b1 every 4"` is an array: the same layout again, four bytes on each time.
 
 use super::form::Form;
 use crate::sheet::Diagnostic;
@@ -9,6 +11,8 @@ use crate::sheet::text::{Span, Text};
 
 /// Most slices that one layout may have; beyond it the layout is refused.
 pub const MAX_SLICES: usize = 256;
+/// Most elements of an array.
+pub const MAX_ELEMENTS: usize = 1024;
 
 /// A run of bits of one byte, `high` and `low` included (7 is the most significant bit of the byte).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -22,6 +26,11 @@ pub struct Slice {
 }
 
 impl Slice {
+    /// A whole byte.
+    pub fn whole(byte: usize) -> Self {
+        Slice { byte, high: 7, low: 0 }
+    }
+
     /// Number of bits taken.
     pub fn width(self) -> u32 {
         u32::from(self.high - self.low) + 1
@@ -30,6 +39,11 @@ impl Slice {
     /// Whether this bit of the frame is taken.
     pub fn takes(self, byte: usize, bit: u8) -> bool {
         self.byte == byte && (self.low..=self.high).contains(&bit)
+    }
+
+    /// Whether the two have a bit in common.
+    pub fn overlaps(self, other: Slice) -> bool {
+        self.byte == other.byte && self.low <= other.high && other.low <= self.high
     }
 }
 
@@ -48,11 +62,35 @@ impl Layout {
         self.slices.iter().map(|slice| slice.width()).sum()
     }
 
-    /// The slices in the notation, whole bytes without brackets.
+    /// The slices in the notation, whole bytes without brackets, runs of them with two dots.
     pub fn notation(&self) -> String {
-        let slices: Vec<String> = self.slices.iter().map(|slice| slice_notation(*slice)).collect();
-        slices.join(" ")
+        let mut runs: Vec<(Slice, Slice)> = Vec::new();
+        for slice in &self.slices {
+            match runs.last_mut() {
+                Some((first, last)) if slice.width() == 8 && first.width() == 8 && follows(*first, *last, *slice) => *last = *slice,
+                _ => runs.push((*slice, *slice)),
+            }
+        }
+        let mut words = Vec::new();
+        for (first, last) in runs {
+            if first.byte.abs_diff(last.byte) > 1 {
+                words.push(format!("b{}..b{}", first.byte, last.byte));
+            } else {
+                words.push(slice_notation(first));
+                if first != last {
+                    words.push(slice_notation(last));
+                }
+            }
+        }
+        words.join(" ")
     }
+}
+
+/// Whether `next` goes on a run of whole bytes, in its direction.
+fn follows(first: Slice, last: Slice, next: Slice) -> bool {
+    let up = next.byte == last.byte + 1 && last.byte >= first.byte;
+    let down = next.byte + 1 == last.byte && last.byte <= first.byte;
+    up || down
 }
 
 fn slice_notation(slice: Slice) -> String {
@@ -63,41 +101,171 @@ fn slice_notation(slice: Slice) -> String {
     }
 }
 
-/// Parses a layout with an optional number form in front; `length` is the frame's bytes.
+/// What slices can be taken from.
+pub struct Sources<'a> {
+    /// Bytes of the frame.
+    pub length: usize,
+    /// Registers that the frame holds: name, index of the first byte, number of bytes, low byte first.
+    pub registers: &'a [(String, usize, usize, bool)],
+    /// The register that bits without a name belong to, as in `[7:4]`.
+    pub home: &'a str,
+}
+
+impl Sources<'_> {
+    /// A frame of so many bytes and no registers.
+    pub fn bytes(length: usize) -> Self {
+        Sources { length, registers: &[], home: "" }
+    }
+}
+
+/// A layout as typed: one, or an array of them.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Typed {
+    /// The layout of the first element.
+    pub layout: Layout,
+    /// For arrays, the number of elements and the bytes from one to the next.
+    pub array: Option<(usize, usize)>,
+}
+
+impl Typed {
+    /// The layout of an element.
+    pub fn element(&self, index: usize) -> Layout {
+        let shift = self.array.map_or(0, |(_, every)| every * index);
+        let slices = self.layout.slices.iter().map(|slice| Slice { byte: slice.byte + shift, ..*slice });
+        Layout { form: self.layout.form, slices: slices.collect() }
+    }
+}
+
+/// A piece that a check covers: bits of the frame, or something that is not in it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fed {
+    /// Bits of the frame.
+    Bits(Slice),
+    /// Constant bits: value and width, at most 8.
+    Constant(u8, u32),
+    /// The byte with the part's I2C address: for writing, or with `true` for reading.
+    Address(bool),
+}
+
+/// Parses a layout with an optional count and number form in front.
 ///
 /// # Errors
 /// A diagnostic that points inside the string: an unknown form, a malformed slice, a byte outside the frame,
 /// bits outside the byte, too many bits for the form.
-pub fn parse_layout(text: &Text, length: usize) -> Result<Layout, Diagnostic> {
+pub fn parse_layout(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnostic> {
     let mut words = words(&text.value);
+    let array = array(text, &mut words)?;
     let mut form = Form::Unsigned;
-    if let Some(&(start, word)) = words.first()
-        && !looks_like_slice(word)
-    {
-        let span = text.locate(start..start + word.len());
-        form = Form::named(word).ok_or_else(|| {
-            Diagnostic::error("unknown-form", span, format!("`{word}` is no number form"))
-                .label("expected a number form or a byte slice")
-                .known(word, "number forms", Form::NAMES.iter().copied())
-        })?;
-        words.remove(0);
+    if let Some(&(start, word)) = words.first() {
+        if let Some(named) = Form::named(word) {
+            form = named;
+            words.remove(0);
+        } else if !looks_like_slice(word, sources) {
+            let span = text.locate(start..start + word.len());
+            let known = Form::NAMES.iter().copied().chain(sources.registers.iter().map(|(name, ..)| name.as_str()));
+            return Err(Diagnostic::error("unknown-form", span, format!("`{word}` is no number form and no register of the frame"))
+                .label("expected a number form or a slice")
+                .known(word, "forms and registers", known));
+        }
     }
-    let slices = slices(text, &words, length)?;
+    let slices = slices(text, &words, sources)?;
     let layout = Layout { form, slices };
     let width = layout.width();
     form.accepts(width).map_err(|expected| {
         Diagnostic::error("bad-width", text.span, format!("a code of form `{}` has {expected}, not {width} bits", form.name()))
             .label(format!("these slices are {width} bits together"))
     })?;
-    Ok(layout)
+    repeated(text, layout, array, sources.length)
 }
 
-/// Parses slices alone, such as the coverage of a check.
+/// Parses slices alone, such as the place of a check value; the form is `unsigned` then.
 ///
 /// # Errors
 /// As [`parse_layout`], but for the form.
-pub fn parse_slices(text: &Text, length: usize) -> Result<Vec<Slice>, Diagnostic> {
-    slices(text, &words(&text.value), length)
+pub fn parse_slices(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnostic> {
+    let mut words = words(&text.value);
+    let array = array(text, &mut words)?;
+    let slices = slices(text, &words, sources)?;
+    repeated(text, Layout { form: Form::Unsigned, slices }, array, sources.length)
+}
+
+/// Parses what a check covers: slices, constant bits (`0x58`, `0b0000`), and `addr:w` and `addr:r` for the
+/// part's I2C address as it goes over the wire. Gives one list for each element of an array.
+///
+/// # Errors
+/// As [`parse_slices`].
+pub fn parse_cover(text: &Text, sources: &Sources<'_>) -> Result<Vec<Vec<Fed>>, Diagnostic> {
+    let mut words = words(&text.value);
+    let array = array(text, &mut words)?;
+    let mut fed = Vec::new();
+    for &(start, word) in &words {
+        let literal = |radix, digits: &str| u8::from_str_radix(digits, radix).ok();
+        if let Some(bits) = word.strip_prefix("0b") {
+            let value = literal(2, bits).filter(|_| bits.len() <= 8);
+            let value = value.ok_or_else(|| SliceReader { text, word, start, sources }.malformed())?;
+            fed.push(Fed::Constant(value, bits.len() as u32));
+        } else if let Some(value) = word.strip_prefix("0x").and_then(|digits| literal(16, digits)) {
+            fed.push(Fed::Constant(value, 8));
+        } else if let "addr:w" | "addr:r" = word {
+            fed.push(Fed::Address(word == "addr:r"));
+        } else {
+            fed.extend(slices(text, &[(start, word)], sources)?.into_iter().map(Fed::Bits));
+        }
+        too_many(text, fed.len())?;
+    }
+    if fed.is_empty() {
+        return Err(empty(text));
+    }
+    let bits: Vec<Slice> = fed.iter().filter_map(|f| if let Fed::Bits(slice) = f { Some(*slice) } else { None }).collect();
+    let typed = repeated(text, Layout { form: Form::Unsigned, slices: bits }, array, sources.length)?;
+    let shifted = |index: usize| {
+        let every = typed.array.map_or(0, |(_, every)| every);
+        fed.iter().map(move |fed| match *fed {
+            Fed::Bits(slice) => Fed::Bits(Slice { byte: slice.byte + every * index, ..slice }),
+            other => other,
+        })
+    };
+    Ok((0..typed.array.map_or(1, |(count, _)| count)).map(|index| shifted(index).collect()).collect())
+}
+
+/// Takes `N x` from the front and `every M` from the end.
+fn array(text: &Text, words: &mut Vec<(usize, &str)>) -> Result<Option<(usize, Option<usize>)>, Diagnostic> {
+    let number = |word: &(usize, &str)| {
+        let value = word.1.parse::<usize>().ok().filter(|n| (1..=MAX_ELEMENTS).contains(n));
+        value.ok_or_else(|| {
+            Diagnostic::error(
+                "bad-array",
+                text.locate(word.0..word.0 + word.1.len()),
+                format!("expected a number from 1 to {MAX_ELEMENTS}"),
+            )
+            .label("an array is typed `64 x signed b0 b1`, or `... every 6`")
+        })
+    };
+    if words.get(1).is_none_or(|(_, word)| *word != "x") {
+        return Ok(None);
+    }
+    let count = words.first().map_or(Ok(1), number)?;
+    words.drain(..2);
+    let mut every = None;
+    if let [.., (_, "every"), last] = words.as_slice() {
+        every = Some(number(last)?);
+        words.truncate(words.len() - 2);
+    }
+    Ok(Some((count, every)))
+}
+
+/// Puts an array together and sees that its last element is inside the frame.
+fn repeated(text: &Text, layout: Layout, array: Option<(usize, Option<usize>)>, length: usize) -> Result<Typed, Diagnostic> {
+    let Some((count, every)) = array else { return Ok(Typed { layout, array: None }) };
+    let first = layout.slices.iter().map(|slice| slice.byte).min().unwrap_or(0);
+    let last = layout.slices.iter().map(|slice| slice.byte).max().unwrap_or(0);
+    let every = every.unwrap_or(last - first + 1);
+    let end = last + every * (count - 1);
+    if end >= length {
+        return Err(Diagnostic::error("byte-outside-frame", text.span, format!("the last of the {count} elements reaches to b{end}"))
+            .label(format!("the frame has {length} bytes: b0 to b{}", length.saturating_sub(1))));
+    }
+    Ok(Typed { layout, array: Some((count, every)) })
 }
 
 fn words(text: &str) -> Vec<(usize, &str)> {
@@ -116,37 +284,38 @@ fn words(text: &str) -> Vec<(usize, &str)> {
     found
 }
 
-fn looks_like_slice(word: &str) -> bool {
-    let mut chars = word.chars();
-    matches!(chars.next(), Some('b' | 'B')) && chars.next().is_some_and(|c| c.is_ascii_digit())
+fn looks_like_slice(word: &str, sources: &Sources<'_>) -> bool {
+    let name = word.split(['[', '.']).next().unwrap_or("");
+    let mut chars = name.chars();
+    let indexed = matches!(chars.next(), Some('b' | 'w' | 'c')) && name.len() > 1 && chars.all(|c| c.is_ascii_digit());
+    indexed
+        || word.contains('[')
+        || word.contains("..")
+        || sources.registers.iter().any(|(known, ..)| known == name)
+        || name.starts_with(|c: char| c.is_ascii_digit())
 }
 
-fn slices(text: &Text, words: &[(usize, &str)], length: usize) -> Result<Vec<Slice>, Diagnostic> {
+fn too_many(text: &Text, count: usize) -> Result<(), Diagnostic> {
+    if count <= MAX_SLICES {
+        return Ok(());
+    }
+    Err(Diagnostic::error("too-many-slices", text.span, format!("a layout has at most {MAX_SLICES} slices")).label("too many slices"))
+}
+
+fn empty(text: &Text) -> Diagnostic {
+    Diagnostic::error("empty-layout", text.span, "a layout names at least one byte")
+        .label("no slice here")
+        .help("write the slices most significant first, such as \"b1 b2[7:2]\"")
+}
+
+fn slices(text: &Text, words: &[(usize, &str)], sources: &Sources<'_>) -> Result<Vec<Slice>, Diagnostic> {
     let mut slices = Vec::new();
     for &(start, word) in words {
-        let reader = SliceReader { text, word, start, length };
-        match word.split_once("..") {
-            Some((first, last)) => {
-                let first_byte = reader.byte(first, start)?;
-                let last_byte = reader.byte(last, start + first.len() + 2)?;
-                let whole = |byte| Slice { byte, high: 7, low: 0 };
-                if first_byte <= last_byte {
-                    slices.extend((first_byte..=last_byte).map(whole));
-                } else {
-                    slices.extend((last_byte..=first_byte).rev().map(whole));
-                }
-            }
-            None => slices.push(reader.slice()?),
-        }
-        if slices.len() > MAX_SLICES {
-            return Err(Diagnostic::error("too-many-slices", text.span, format!("a layout has at most {MAX_SLICES} slices"))
-                .label("too many slices"));
-        }
+        SliceReader { text, word, start, sources }.word(&mut slices)?;
+        too_many(text, slices.len())?;
     }
     if slices.is_empty() {
-        return Err(Diagnostic::error("empty-layout", text.span, "a layout names at least one byte")
-            .label("no byte slice here")
-            .help("write the slices most significant first, such as \"b1 b2[7:2]\""));
+        return Err(empty(text));
     }
     Ok(slices)
 }
@@ -156,52 +325,115 @@ struct SliceReader<'a> {
     text: &'a Text,
     word: &'a str,
     start: usize,
-    length: usize,
+    sources: &'a Sources<'a>,
+}
+
+/// Something with numbered bits: its bytes, most significant first, and its number of bits.
+struct Source {
+    bytes: Vec<Slice>,
 }
 
 impl SliceReader<'_> {
     fn malformed(&self) -> Diagnostic {
         let span = self.text.locate(self.start..self.start + self.word.len());
-        Diagnostic::error("bad-slice", span, format!("`{}` is no byte slice", self.word)).label("expected b0, b0[7:4], b0[3] or b0..b3")
+        let problem =
+            Diagnostic::error("bad-slice", span, format!("`{}` is no slice", self.word)).label("expected b0, b0[7:4], b0[3] or b0..b3");
+        let names: Vec<&str> = self.sources.registers.iter().map(|(name, ..)| name.as_str()).collect();
+        if names.is_empty() { problem } else { problem.known(self.word.split('[').next().unwrap_or(""), "registers of the frame", names) }
     }
 
-    fn byte(&self, name: &str, start: usize) -> Result<usize, Diagnostic> {
-        let digits = name.strip_prefix(['b', 'B']).ok_or_else(|| self.malformed())?;
-        if digits.is_empty() || !digits.bytes().all(|c| c.is_ascii_digit()) {
+    /// The bytes behind a name such as `b3`, `w1`, `c0` or `STATUS`.
+    fn source(&self, name: &str, start: usize) -> Result<Source, Diagnostic> {
+        if let Some((_, at, bytes, low_first)) = self.sources.registers.iter().find(|(known, ..)| known == name) {
+            let order: Vec<Slice> = (*at..at + bytes).map(Slice::whole).collect();
+            return Ok(Source { bytes: if *low_first { order.into_iter().rev().collect() } else { order } });
+        }
+        let (kind, digits) = name.split_at_checked(1).ok_or_else(|| self.malformed())?;
+        if digits.is_empty() || !digits.bytes().all(|c| c.is_ascii_digit()) || !matches!(kind, "b" | "w" | "c") {
             return Err(self.malformed());
         }
-        let span = self.text.locate(start..start + name.len());
-        match digits.parse::<usize>() {
-            Ok(byte) if byte < self.length => Ok(byte),
-            _ => Err(Diagnostic::error("byte-outside-frame", span, format!("`{name}` is outside the frame")).label(format!(
-                "the frame has {} bytes: b0 to b{}",
-                self.length,
-                self.length.saturating_sub(1)
-            ))),
+        let index = digits.parse::<usize>().unwrap_or(usize::MAX / 16);
+        let bytes = match kind {
+            "w" => vec![Slice::whole(index * 2), Slice::whole(index * 2 + 1)],
+            // Coils are packed from the least significant bit up (Modbus application protocol, 6.1).
+            "c" => vec![Slice { byte: index / 8, high: (index % 8) as u8, low: (index % 8) as u8 }],
+            _ => vec![Slice::whole(index)],
+        };
+        if bytes.iter().any(|slice| slice.byte >= self.sources.length) {
+            let span = self.text.locate(start..start + name.len());
+            let length = self.sources.length;
+            let last = length.saturating_sub(1);
+            return Err(Diagnostic::error("byte-outside-frame", span, format!("`{name}` is outside the frame")).label(match kind {
+                "w" => format!("the frame has {} words: w0 to w{}", length / 2, (length / 2).saturating_sub(1)),
+                "c" => format!("the frame has {length} bytes of coils: c0 to c{}", (length * 8).saturating_sub(1)),
+                _ => format!("the frame has {length} bytes: b0 to b{last}"),
+            }));
         }
+        Ok(Source { bytes })
     }
 
-    fn slice(&self) -> Result<Slice, Diagnostic> {
+    fn word(&self, out: &mut Vec<Slice>) -> Result<(), Diagnostic> {
+        if let Some((first, last)) = self.word.split_once("..") {
+            return self.run(first, last, out);
+        }
         let Some((name, bits)) = self.word.split_once('[') else {
-            return Ok(Slice { byte: self.byte(self.word, self.start)?, high: 7, low: 0 });
+            out.extend(self.source(self.word, self.start)?.bytes);
+            return Ok(());
         };
-        let byte = self.byte(name, self.start)?;
+        let source = self.source(if name.is_empty() { self.sources.home } else { name }, self.start)?;
         let inside = bits.strip_suffix(']').ok_or_else(|| self.malformed())?;
         let (high, low) = inside.split_once(':').unwrap_or((inside, inside));
-        let bit = |digits: &str| digits.parse::<u8>().ok().filter(|_| digits.bytes().all(|c| c.is_ascii_digit()));
+        let bit = |digits: &str| digits.parse::<u32>().ok().filter(|_| digits.bytes().all(|c| c.is_ascii_digit()));
         let (high, low) = bit(high).zip(bit(low)).ok_or_else(|| self.malformed())?;
         let from = self.start + name.len();
         let span: Span = self.text.locate(from..from + bits.len() + 1);
-        if high > 7 {
-            return Err(
-                Diagnostic::error("bit-outside-byte", span, format!("a byte has the bits 7 to 0, not {high}")).label("outside the byte")
-            );
+        let top: u32 = source.bytes.iter().map(|slice| slice.width()).sum::<u32>() - 1;
+        if high > top {
+            let what = if source.bytes.len() == 1 { "a byte" } else { "it" };
+            return Err(Diagnostic::error("bit-outside-byte", span, format!("{what} has the bits {top} to 0, not {high}"))
+                .label(format!("its bits are {top} to 0")));
         }
         if low > high {
             return Err(
                 Diagnostic::error("bits-reversed", span, "the more significant bit comes first").label(format!("write [{low}:{high}]"))
             );
         }
-        Ok(Slice { byte, high, low })
+        out.extend(cut(&source.bytes, high, low));
+        Ok(())
     }
+
+    /// `b1..b4`, `b4..b1`, `w0..w3`, `c0..c7`.
+    fn run(&self, first: &str, last: &str, out: &mut Vec<Slice>) -> Result<(), Diagnostic> {
+        self.source(first, self.start)?;
+        self.source(last, self.start + first.len() + 2)?;
+        let number = |name: &str| name.get(1..).and_then(|digits| digits.parse::<usize>().ok());
+        let kind = first.get(..1).filter(|kind| last.starts_with(*kind));
+        let (kind, (from, to)) = kind.zip(number(first).zip(number(last))).ok_or_else(|| self.malformed())?;
+        if from.abs_diff(to) >= MAX_SLICES {
+            return too_many(self.text, MAX_SLICES + 1);
+        }
+        let mut names: Vec<usize> = (from.min(to)..=from.max(to)).collect();
+        if from > to {
+            names.reverse();
+        }
+        for index in names {
+            out.extend(self.source(&format!("{kind}{index}"), self.start)?.bytes);
+        }
+        Ok(())
+    }
+}
+
+/// Bits `high` to `low` of whole bytes that are listed most significant first.
+pub(crate) fn cut(bytes: &[Slice], high: u32, low: u32) -> Vec<Slice> {
+    let mut found = Vec::new();
+    let mut base: u32 = bytes.iter().map(|slice| slice.width()).sum();
+    for slice in bytes {
+        base -= slice.width();
+        let top = base + slice.width() - 1;
+        if high >= base && low <= top {
+            let within = |bit: u32| (bit.clamp(base, top) - base) as u8 + slice.low;
+            found.push(Slice { byte: slice.byte, high: within(high), low: within(low) });
+        }
+    }
+    found
 }

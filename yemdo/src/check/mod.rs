@@ -1,7 +1,12 @@
-//! Running a sheet's worked examples.
+//! Running a sheet's worked examples, and reviewing it for what practitioners get wrong.
+
+pub(crate) mod review;
+
+pub use review::WARNINGS;
 
 use crate::decode::{Decoder, Refusal};
-use crate::model::part::{Expected, Part, Status};
+use crate::model::part::{CodeNumber, Example, Expected, Part, Subject};
+use crate::model::{Settings, Status};
 use crate::sheet::Span;
 
 /// One worked example, run.
@@ -41,45 +46,90 @@ pub struct Mismatch {
 /// ```
 pub fn run_examples(part: &Part) -> Vec<ExampleRun> {
     let mut decoder = Decoder::new(part);
-    let mut runs = Vec::new();
-    for example in part.examples() {
-        let mut mismatches = Vec::new();
-        let mut seen = Vec::new();
-        for (frame, bytes) in &example.frames {
-            match decoder.decode(*frame, bytes) {
-                Ok(decoded) => seen.extend(decoded.readings),
-                Err(refusal) => mismatches.push(refused(part, example.span, *frame, &refusal)),
-            }
-        }
-        let refused = !mismatches.is_empty();
-        for (index, expected, span) in &example.gives {
-            let Some(reading) = part.readings.get(*index) else { continue };
-            let found = seen.iter().rfind(|seen| seen.name == reading.name);
-            let (agrees, text) = match (found, expected) {
-                (None, _) if refused => continue,
-                (None, _) => (false, "nothing: none of the frames gives it".to_owned()),
-                (Some(found), Expected::Status(status)) => (found.status == *status, describe(found)),
-                (Some(found), Expected::Value { value, tolerance, .. }) => {
-                    let near = found.value.is_some_and(|v| (v - value).abs() <= *tolerance);
-                    (near && matches!(found.status, Status::Ok | Status::Alert), describe(found))
-                }
-            };
-            if !agrees {
-                let expected = match expected {
-                    Expected::Value { text, .. } => text.clone(),
-                    Expected::Status(status) => status.word().to_owned(),
-                };
-                mismatches.push(Mismatch { span: *span, name: reading.name.clone(), expected, found: text });
-            }
-        }
-        runs.push(ExampleRun { span: example.span, source: example.source.clone(), mismatches });
-    }
-    runs
+    part.examples().iter().map(|example| run(part, &mut decoder, example)).collect()
 }
 
-fn refused(part: &Part, span: Span, frame: usize, refusal: &Refusal) -> Mismatch {
+fn run(part: &Part, decoder: &mut Decoder<'_>, example: &Example) -> ExampleRun {
+    let mut mismatches = Vec::new();
+    let (mut readings, mut codes) = (Vec::new(), Vec::new());
+    *decoder.settings_mut() = Settings::reset(part);
+    decoder.forget();
+    for (field, code) in &example.set {
+        if let Some(field) = part.fields.get(*field) {
+            decoder.settings_mut().set_field(field, *code);
+        }
+    }
+    let mut causes = Vec::new();
+    for (frame, bytes) in &example.frames {
+        match decoder.decode(*frame, bytes) {
+            Ok(decoded) => {
+                readings.extend(decoded.readings);
+                codes.extend(decoded.codes);
+            }
+            Err(refusal) => {
+                causes.push(refusal.cause());
+                if example.refused != Some(refusal.cause()) {
+                    mismatches.push(refused(part, example, *frame, &refusal));
+                }
+            }
+        }
+    }
+    if let Some(cause) = example.refused.filter(|_| causes.is_empty()) {
+        let name = example.frames.first().and_then(|(frame, _)| part.frames.get(*frame)).map_or(String::new(), |frame| frame.name.clone());
+        mismatches.push(Mismatch { span: example.span, name, expected: format!("refused: {cause}"), found: "a frame that passes".into() });
+    }
+    for (subject, expected, span) in &example.gives {
+        let (name, found) = match subject {
+            Subject::Reading(index) => {
+                let Some(reading) = part.readings.get(*index) else { continue };
+                let found = readings.iter().rfind(|seen| seen.name == reading.name);
+                (&reading.name, found.map(|found| (reading_agrees(found, expected), describe(found))))
+            }
+            Subject::Code(index) => {
+                let Some(code) = part.codes.get(*index) else { continue };
+                let found = codes.iter().rfind(|seen| seen.code.name() == code.name && seen.code.frame() == code.frame);
+                (&code.name, found.map(|found| (code_agrees(&found.value, expected), found.value.to_string())))
+            }
+        };
+        let (agrees, text) = match found {
+            None if !causes.is_empty() => continue,
+            None => (false, "nothing: none of the frames gives it".to_owned()),
+            Some(found) => found,
+        };
+        if !agrees {
+            let expected = match expected {
+                Expected::Value { text, .. } | Expected::Text(text) => text.clone(),
+                Expected::Status(status) => status.word().to_owned(),
+            };
+            mismatches.push(Mismatch { span: *span, name: name.clone(), expected, found: text });
+        }
+    }
+    ExampleRun { span: example.span, source: example.source.clone(), mismatches }
+}
+
+fn reading_agrees(found: &crate::decode::Reading<'_>, expected: &Expected) -> bool {
+    match expected {
+        Expected::Status(status) => found.status == *status,
+        Expected::Value { value, tolerance, .. } => {
+            found.value.is_some_and(|v| (v - value).abs() <= *tolerance) && matches!(found.status, Status::Ok | Status::Alert)
+        }
+        Expected::Text(_) => false,
+    }
+}
+
+fn code_agrees(found: &CodeNumber, expected: &Expected) -> bool {
+    match (found, expected) {
+        (CodeNumber::Number(number), Expected::Value { value, tolerance, .. }) => (number.to_f64() - value).abs() <= *tolerance,
+        (CodeNumber::Text(text), Expected::Text(expected) | Expected::Value { text: expected, .. }) => text == expected,
+        (CodeNumber::Invalid, Expected::Text(text)) => text == "invalid",
+        _ => false,
+    }
+}
+
+fn refused(part: &Part, example: &Example, frame: usize, refusal: &Refusal) -> Mismatch {
     let name = part.frames.get(frame).map_or(String::new(), |frame| frame.name.clone());
-    Mismatch { span, name, expected: "a frame that passes".into(), found: refusal.to_string() }
+    let expected = example.refused.map_or("a frame that passes".to_owned(), |cause| format!("refused: {cause}"));
+    Mismatch { span: example.span, name, expected, found: refusal.to_string() }
 }
 
 fn describe(found: &crate::decode::Reading<'_>) -> String {

@@ -1,9 +1,12 @@
 //! Many frames at once: readings as columns of numbers.
 
-use super::plan::Plan;
+use super::plan::{From, Plan};
 use crate::bits::check::Check;
 use crate::formula::run::{Column, LANES, Machine};
-use crate::model::part::Status;
+use crate::formula::types::Number;
+use crate::model::part::{CodeNumber, Part};
+use crate::model::registers::Settings;
+use crate::model::status::Status;
 
 /// The readings of many frames, a column each. Reuse one value for batch after batch.
 #[derive(Clone, Debug, Default)]
@@ -47,17 +50,40 @@ impl Columns {
     }
 }
 
-/// Decodes frames of `length` bytes that follow one another.
-pub(crate) fn decode(plan: &Plan, machine: &mut Machine, checks: &[Check], length: usize, bytes: &[u8], out: &mut Columns) {
+/// What stays the same over the frames that are decoded together: settings, and the frames that came before.
+pub(crate) struct State<'a> {
+    pub(crate) part: &'a Part,
+    pub(crate) settings: &'a Settings,
+    pub(crate) parameters: &'a [f64],
+    /// The last good bytes of every frame.
+    pub(crate) last: &'a [Option<Vec<u8>>],
+}
+
+/// Decodes frames of `length` bytes that follow one another, of which `given` count.
+pub(crate) fn decode(
+    plan: &Plan,
+    machine: &mut Machine,
+    state: &State<'_>,
+    checks: &[Check],
+    (length, given): (usize, usize),
+    bytes: &[u8],
+    out: &mut Columns,
+) {
     let length = length.max(1);
     out.reset(plan.readings.len(), bytes.len() / length);
     for (batch, chunk) in bytes.chunks(length * LANES).enumerate() {
         let lanes = chunk.len() / length;
         let from = batch * LANES;
-        load(plan, machine, chunk, length, lanes);
+        load(plan, machine, state, chunk, length, lanes);
         machine.run(&plan.program, lanes);
         for (reading, (values, status)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
             let (Some(values), Some(status)) = (values.get_mut(from..from + lanes), status.get_mut(from..from + lanes)) else { continue };
+            let missing = reading.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
+            if missing || reading.last_byte >= given {
+                values.fill(f64::NAN);
+                status.fill(if missing { Status::Waiting } else { Status::Absent });
+                continue;
+            }
             copy(plan, machine, reading.output, values);
             judge(plan, machine, reading, values, status);
         }
@@ -78,13 +104,74 @@ pub(crate) fn decode(plan: &Plan, machine: &mut Machine, checks: &[Check], lengt
     }
 }
 
-/// Puts the codes of many frames into the program's inputs.
-pub(crate) fn load(plan: &Plan, machine: &mut Machine, bytes: &[u8], length: usize, lanes: usize) {
-    for (slot, gather) in &plan.gathers {
-        match machine.column_mut(*slot) {
-            Some(Column::I32(column)) => gather.codes(bytes, length, column.get_mut(..lanes).unwrap_or_default()),
-            Some(Column::I64(column)) => gather.codes(bytes, length, column.get_mut(..lanes).unwrap_or_default()),
-            _ => {}
+/// Puts the codes of many frames, and what stays the same for all of them, into the program's inputs.
+pub(crate) fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, bytes: &[u8], length: usize, lanes: usize) {
+    machine.begin();
+    let mut none = Vec::new();
+    for load in &plan.loads {
+        let Some(column) = machine.column_mut(load.slot) else { continue };
+        match (&load.from, column) {
+            (From::Frame(gather, range), Column::I32(column)) => {
+                let column = column.get_mut(..lanes).unwrap_or_default();
+                gather.codes(bytes, length, column, &mut |lane| none.push(lane));
+                if let Some((low, high)) = range {
+                    let outside = |code: &i32| !(*low..=*high).contains(&i64::from(*code));
+                    none.extend(column.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
+                }
+            }
+            (From::Frame(gather, range), Column::I64(column)) => {
+                let column = column.get_mut(..lanes).unwrap_or_default();
+                gather.codes(bytes, length, column, &mut |lane| none.push(lane));
+                if let Some((low, high)) = range {
+                    none.extend(column.iter().enumerate().filter(|(_, code)| !(low..=high).contains(code)).map(|(lane, _)| lane));
+                }
+            }
+            (From::FrameReal(gather), column) => {
+                for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
+                    column.put(lane, gather.real(frame).unwrap_or(f64::NAN));
+                }
+            }
+            (From::FrameRow(gather, rows), column) => {
+                for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
+                    let code = gather.code(frame);
+                    match rows.iter().find(|(known, _)| Some(*known) == code) {
+                        Some((_, number)) => column.put(lane, *number),
+                        None => none.push(lane),
+                    }
+                }
+            }
+            (From::Field(field), column) => {
+                let code = state.part.fields.get(*field).map_or(0, |field| state.settings.field(field));
+                (0..lanes).for_each(|lane| column.put_int(lane, code as i64));
+            }
+            (From::Row(field, at), column) => {
+                let field = state.part.fields.get(*field);
+                let row =
+                    field.and_then(|field| field.row(state.settings.field(field))).and_then(|row| row.columns.get(*at).copied().flatten());
+                match row {
+                    Some(number) => (0..lanes).for_each(|lane| column.put(lane, number)),
+                    None => none.extend(0..lanes),
+                }
+            }
+            (From::Parameter(index), column) => {
+                let value = state.parameters.get(*index).copied().unwrap_or(0.0);
+                (0..lanes).for_each(|lane| column.put(lane, value));
+            }
+            (From::Kept(code), column) => {
+                let model = state.part.codes.get(*code);
+                let value = model.and_then(|model| Some(model.value(state.last.get(model.frame)?.as_deref()?)));
+                let allowed = |code: i128| model.and_then(|model| model.range).is_none_or(|(low, high)| (low..=high).contains(&code));
+                match value {
+                    Some(CodeNumber::Number(Number::Int(code, _))) if !allowed(code) => none.extend(0..lanes),
+                    Some(CodeNumber::Number(Number::Int(code, _))) => (0..lanes).for_each(|lane| column.put_int(lane, code as i64)),
+                    Some(CodeNumber::Number(number)) => (0..lanes).for_each(|lane| column.put(lane, number.to_f64())),
+                    _ => none.extend(0..lanes),
+                }
+            }
+            (From::Frame(..), _) => {}
+        }
+        for lane in none.drain(..) {
+            machine.no_value(&load.users, lane);
         }
     }
 }

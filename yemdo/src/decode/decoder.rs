@@ -1,13 +1,17 @@
 //! The decoder of a part.
 
+use std::borrow::Cow;
 use std::fmt;
 
-use super::columns::{self, Columns};
+use super::columns::{self, Columns, State};
 use super::plan::Plan;
 use super::steps::{self, Steps};
 use crate::formula::program::FaultKind;
 use crate::formula::run::{LANES, Machine};
-use crate::model::part::{Code, Frame, Part, Status};
+use crate::modbus::{ResponseError, read_response};
+use crate::model::part::{Code, CodeNumber, Frame, Origin, Part};
+use crate::model::registers::Settings;
+use crate::model::status::Status;
 
 /// Why a frame was refused.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -24,6 +28,8 @@ pub enum Refusal {
         /// Bytes that came.
         found: usize,
     },
+    /// The bytes are no good response to the Modbus request that the frame is.
+    Response(ResponseError),
     /// A check failed.
     Check {
         /// Name of the frame.
@@ -47,6 +53,7 @@ impl Refusal {
             Refusal::Length { expected, found, .. } if found < expected => "too short",
             Refusal::Length { .. } => "too long",
             Refusal::Check { .. } => "check failed",
+            Refusal::Response(error) => error.cause(),
         }
     }
 }
@@ -63,6 +70,7 @@ impl fmt::Display for Refusal {
                 let digits = usize::try_from(width.div_ceil(4)).unwrap_or(2);
                 write!(f, "{method} of {frame} failed: its bytes call for 0x{expected:0digits$X}, but 0x{found:0digits$X} came")
             }
+            Refusal::Response(error) => error.fmt(f),
         }
     }
 }
@@ -88,14 +96,14 @@ impl fmt::Display for Fault {
 }
 
 /// A code of a frame, with its name.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct CodeValue<'p> {
     /// The code in the model.
     pub code: &'p Code,
-    /// The joined bits.
+    /// The joined bits; of a text, those of its last eight characters.
     pub raw: u64,
-    /// The number that they make.
-    pub value: i128,
+    /// What they make.
+    pub value: CodeNumber,
 }
 
 /// A reading.
@@ -111,6 +119,8 @@ pub struct Reading<'p> {
     pub status: Status,
     /// The datasheet's words for the status, where it has some.
     pub means: Option<&'p str>,
+    /// Names of the frames that have not come yet.
+    pub waits_for: Vec<&'p str>,
     /// What went wrong in its formula.
     pub fault: Option<Fault>,
     /// The codes that it comes from.
@@ -138,10 +148,13 @@ impl<'p> Decoded<'p> {
 }
 
 /// Turns the frames of one part into readings. It holds the compiled formulas and all the room they need, so
-/// make one and keep it.
+/// make one and keep it: readings that need several frames take the others as they came last.
 #[derive(Clone, Debug)]
 pub struct Decoder<'p> {
     part: &'p Part,
+    settings: Settings,
+    parameters: Vec<f64>,
+    last: Vec<Option<Vec<u8>>>,
     frames: Vec<Ready>,
 }
 
@@ -152,21 +165,26 @@ struct Ready {
     many: Machine,
     single: Machine,
     columns: Columns,
+    /// The formula that says how many bytes count.
+    counted: Option<(Plan, Machine)>,
 }
 
 impl<'p> Decoder<'p> {
-    /// Compiles the formulas of a part.
+    /// Compiles the formulas of a part. Its registers are taken to be as after a reset.
     pub fn new(part: &'p Part) -> Self {
         let ready = |frame| {
             let plan = Plan::new(part, frame, false);
-            Ready {
-                many: Machine::new(&plan.program, LANES, false),
-                single: Machine::new(&plan.program, 1, false),
-                plan,
-                columns: Columns::new(),
-            }
+            let counted = part.frames.get(frame).and_then(|model| model.counted.as_ref()).map(|formula| {
+                let plan = Plan::of_formula(part, frame, formula);
+                let machine = Machine::new(&plan.program, 1, false);
+                (plan, machine)
+            });
+            let (many, single) = (Machine::new(&plan.program, LANES, false), Machine::new(&plan.program, 1, false));
+            Ready { many, single, plan, columns: Columns::new(), counted }
         };
-        Self { part, frames: (0..part.frames.len()).map(ready).collect() }
+        let frames = part.frames.len();
+        let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
+        Self { part, parameters, settings: Settings::reset(part), last: vec![None; frames], frames: (0..frames).map(ready).collect() }
     }
 
     /// The part.
@@ -174,18 +192,95 @@ impl<'p> Decoder<'p> {
         self.part
     }
 
+    /// The present values of the registers, as far as they are known.
+    pub fn settings(&self) -> &Settings {
+        &self.settings
+    }
+
+    /// The present values of the registers, to be set as the part was.
+    pub fn settings_mut(&mut self) -> &mut Settings {
+        &mut self.settings
+    }
+
+    /// Supplies a parameter, by its index in [`Part::parameters`]. A value outside its range is not taken, and
+    /// the range is given back.
+    ///
+    /// # Errors
+    /// The range.
+    pub fn set_parameter(&mut self, index: usize, value: f64) -> Result<(), (f64, f64)> {
+        if let Some((low, high)) = self.part.parameters.get(index).and_then(|parameter| parameter.range)
+            && !(value >= low && value <= high)
+        {
+            return Err((low, high));
+        }
+        self.parameters.get_mut(index).into_iter().for_each(|place| *place = value);
+        Ok(())
+    }
+
+    /// Forgets the frames that came before.
+    pub fn forget(&mut self) {
+        self.last.iter_mut().for_each(|last| *last = None);
+    }
+
+    /// The bytes of the frame itself: of a Modbus response those behind its header; filled up with noughts where
+    /// the frame may be shorter. Also how many bytes count.
+    ///
+    /// # Errors
+    /// [`Refusal`]: they are too few or too many, or no good response.
+    pub fn frame_bytes<'b>(&mut self, frame: usize, bytes: &'b [u8]) -> Result<(Cow<'b, [u8]>, usize), Refusal> {
+        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
+        let mut bytes = Cow::Borrowed(bytes);
+        if let Origin::Modbus(range) = &model.origin
+            && bytes.len() != model.length
+        {
+            let unit = self.part.modbus.as_ref().and_then(|modbus| modbus.unit);
+            let response = read_response(&bytes, range, unit).map_err(Refusal::Response)?;
+            let place = response.at..response.at + response.data.len();
+            bytes = match bytes {
+                Cow::Borrowed(all) => Cow::Borrowed(all.get(place).unwrap_or(&[])),
+                Cow::Owned(all) => Cow::Owned(all.get(place).unwrap_or(&[]).to_vec()),
+            };
+        }
+        let Some((plan, machine)) = &mut ready.counted else {
+            accept_length(model, bytes.len(), model.length)?;
+            let given = bytes.len();
+            return Ok((bytes, given));
+        };
+        let came = bytes.len();
+        if came > model.length {
+            accept_length(model, came, model.length)?;
+        }
+        let mut whole = bytes.into_owned();
+        whole.resize(model.length, 0);
+        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        columns::load(plan, machine, &state, &whole, model.length, 1);
+        machine.run(&plan.program, 1);
+        let count = machine.output(&plan.program, 0, 0).map_or(0.0, |number| number.to_f64());
+        let count = count.clamp(0.0, model.length as f64) as usize;
+        if came < count {
+            accept_length(model, came, count)?;
+        }
+        Ok((Cow::Owned(whole), count))
+    }
+
     /// Decodes one frame, named by its index in [`Part::frames`].
     ///
     /// # Errors
     /// [`Refusal`]: the frame has another length, or a check failed.
     pub fn decode(&mut self, frame: usize, bytes: &[u8]) -> Result<Decoded<'p>, Refusal> {
+        let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        accept_length(model, bytes.len())?;
-        columns::decode(&ready.plan, &mut ready.single, &model.checks, model.length, bytes, &mut ready.columns);
+        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        columns::decode(&ready.plan, &mut ready.single, &state, &model.checks, (model.length, given), &bytes, &mut ready.columns);
         if let Some(failed) = ready.columns.failed_check.first().filter(|failed| **failed != 0) {
-            return Err(check_refusal(model, usize::from(*failed) - 1, bytes));
+            return Err(check_refusal(model, usize::from(*failed) - 1, &bytes));
         }
-        let codes: Vec<CodeValue<'p>> = model.codes.iter().filter_map(|code| code_value(self.part, *code, bytes)).collect();
+        if let Some(last) = self.last.get_mut(frame) {
+            *last = Some(bytes.to_vec());
+        }
+        let present = |code: &&CodeValue<'p>| code.code.last_byte() < given;
+        let codes: Vec<CodeValue<'p>> =
+            model.codes.iter().filter_map(|code| code_value(self.part, *code, &bytes)).filter(|code| present(&code)).collect();
         let mut readings = Vec::with_capacity(ready.plan.readings.len());
         for (at, planned) in ready.plan.readings.iter().enumerate() {
             let Some(reading) = self.part.readings.get(planned.index) else { continue };
@@ -203,14 +298,16 @@ impl<'p> Decoder<'p> {
                 planned.conditions.iter().zip(conditions).find(|((output, _), _)| {
                     ready.single.output(&ready.plan.program, *output, 0).is_ok_and(|number| number.to_f64() != 0.0)
                 });
+            let waits_for = planned.needs.iter().filter(|frame| self.last.get(**frame).is_none_or(Option::is_none));
             readings.push(Reading {
                 name: &reading.name,
                 unit: &reading.unit,
                 value: first(ready.columns.values.get(at)).filter(|_| status.has_value()),
                 status,
-                means: holding.and_then(|(_, condition)| condition.means.as_deref()),
+                means: holding.filter(|_| status != Status::Waiting).and_then(|(_, condition)| condition.means.as_deref()),
+                waits_for: waits_for.filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect(),
                 fault,
-                codes: reading.codes.iter().filter_map(|code| code_value(self.part, *code, bytes)).collect(),
+                codes: reading.codes.iter().filter_map(|code| last_code(self.part, &self.last, *code)).collect(),
                 decimals: reading.decimals,
             });
         }
@@ -218,16 +315,34 @@ impl<'p> Decoder<'p> {
     }
 
     /// Decodes frames that follow one another in `bytes` into columns; what `out` held before is forgotten.
-    /// A frame that fails a check does not stop the others.
+    /// A frame that fails a check does not stop the others. The last good frame is the one that readings of
+    /// other frames take.
     ///
     /// # Errors
     /// [`Refusal::Length`] where the last frame is cut short, [`Refusal::UnknownFrame`]; nothing is decoded then.
     pub fn decode_many(&mut self, frame: usize, bytes: &[u8], out: &mut Columns) -> Result<(), Refusal> {
+        let length = self.part.frames.get(frame).map_or(0, |model| model.length);
+        self.decode_counted(frame, bytes, length, out)
+    }
+
+    /// Decodes whole frames of which only the first `given` bytes count.
+    ///
+    /// # Errors
+    /// As [`decode_many`](Self::decode_many).
+    pub fn decode_counted(&mut self, frame: usize, bytes: &[u8], given: usize, out: &mut Columns) -> Result<(), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         if !bytes.len().is_multiple_of(model.length) {
-            accept_length(model, bytes.len() % model.length)?;
+            accept_length(model, bytes.len() % model.length, model.length)?;
         }
-        columns::decode(&ready.plan, &mut ready.many, &model.checks, model.length, bytes, out);
+        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        columns::decode(&ready.plan, &mut ready.many, &state, &model.checks, (model.length, given), bytes, out);
+        let good = out.failed_check.iter().rposition(|failed| *failed == 0);
+        if let Some((good, last)) = good.zip(self.last.get_mut(frame)) {
+            let bytes = bytes.get(good * model.length..(good + 1) * model.length).unwrap_or(&[]);
+            let place = last.get_or_insert_default();
+            place.clear();
+            place.extend_from_slice(bytes);
+        }
         Ok(())
     }
 
@@ -240,17 +355,24 @@ impl<'p> Decoder<'p> {
     /// stop them.
     ///
     /// # Errors
-    /// [`Refusal::Length`], [`Refusal::UnknownFrame`].
+    /// [`Refusal::Length`], [`Refusal::UnknownFrame`], [`Refusal::Response`].
     pub fn steps(&mut self, frame: usize, bytes: &[u8]) -> Result<Steps<'p>, Refusal> {
+        let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
-        accept_length(model, bytes.len())?;
-        Ok(steps::steps(self.part, frame, model, bytes))
+        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        Ok(steps::steps(&state, self.part, frame, model, bytes.get(..given).unwrap_or(&bytes), &bytes))
     }
 }
 
+/// A code as it came last.
+fn last_code<'p>(part: &'p Part, last: &[Option<Vec<u8>>], code: usize) -> Option<CodeValue<'p>> {
+    let frame = part.codes.get(code)?.frame;
+    code_value(part, code, last.get(frame)?.as_deref()?)
+}
+
 /// Refuses bytes that are too few or too many.
-pub(crate) fn accept_length(frame: &Frame, found: usize) -> Result<(), Refusal> {
-    if found == frame.length { Ok(()) } else { Err(Refusal::Length { frame: frame.name.clone(), expected: frame.length, found }) }
+fn accept_length(frame: &Frame, found: usize, expected: usize) -> Result<(), Refusal> {
+    if found == expected { Ok(()) } else { Err(Refusal::Length { frame: frame.name.clone(), expected, found }) }
 }
 
 fn check_refusal(frame: &Frame, check: usize, bytes: &[u8]) -> Refusal {
@@ -266,10 +388,4 @@ fn check_refusal(frame: &Frame, check: usize, bytes: &[u8]) -> Refusal {
 pub(crate) fn code_value<'p>(part: &'p Part, code: usize, bytes: &[u8]) -> Option<CodeValue<'p>> {
     let code = part.codes.get(code)?;
     Some(CodeValue { code, raw: code.gather.raw(bytes), value: code.value(bytes) })
-}
-
-impl PartialEq for Code {
-    fn eq(&self, other: &Code) -> bool {
-        self.name == other.name && self.frame == other.frame && self.layout == other.layout
-    }
 }

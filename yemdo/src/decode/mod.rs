@@ -2,7 +2,7 @@
 
 mod columns;
 mod decoder;
-mod plan;
+pub(crate) mod plan;
 mod steps;
 
 pub use columns::Columns;

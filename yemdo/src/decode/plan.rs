@@ -4,15 +4,43 @@ use crate::bits::gather::Gather;
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
 use crate::formula::program::{Program, Slot};
-use crate::model::part::{Input, Part, Status};
+use crate::formula::types::Ty;
+use crate::model::part::{Input, Part};
+use crate::model::status::Status;
 
 /// The plan of one frame.
 #[derive(Clone, Debug)]
 pub(crate) struct Plan {
     pub(crate) program: Program,
-    /// The slots that take codes, with where their bits are.
-    pub(crate) gathers: Vec<(Slot, Gather)>,
+    pub(crate) loads: Vec<Load>,
     pub(crate) readings: Vec<ReadingPlan>,
+}
+
+/// An input of the program: where it comes from, and which outputs use it.
+#[derive(Clone, Debug)]
+pub(crate) struct Load {
+    pub(crate) slot: Slot,
+    pub(crate) from: From,
+    pub(crate) users: Vec<usize>,
+}
+
+/// Where an input comes from.
+#[derive(Clone, Debug)]
+pub(crate) enum From {
+    /// Bits of the frame, and the codes that are allowed where not all are.
+    Frame(Gather, Option<(i64, i64)>),
+    /// Bits of the frame that make a real number.
+    FrameReal(Gather),
+    /// The column of a table, in the row that bits of the frame choose.
+    FrameRow(Gather, Vec<(i64, f64)>),
+    /// The present code of a field.
+    Field(usize),
+    /// The column of a table, in the row of a field's present code.
+    Row(usize, usize),
+    /// A number that the user supplies.
+    Parameter(usize),
+    /// A code of another frame, as it came last.
+    Kept(usize),
 }
 
 #[derive(Clone, Debug)]
@@ -24,6 +52,10 @@ pub(crate) struct ReadingPlan {
     pub(crate) range: Option<(f64, f64)>,
     /// Outputs of its conditions, and what they mean; the first that holds counts.
     pub(crate) conditions: Vec<(usize, Status)>,
+    /// Other frames that must have come.
+    pub(crate) needs: Vec<usize>,
+    /// The last byte of the frame that it uses.
+    pub(crate) last_byte: usize,
 }
 
 impl Plan {
@@ -34,8 +66,11 @@ impl Plan {
             Some(frame) => (frame.readings.as_slice(), frame.status.as_slice()),
             None => (&[] as &[usize], &[] as &[_]),
         };
+        let mut needed: Vec<usize> = wanted.iter().flat_map(|index| crate::model::needed(part, *index)).collect();
+        needed.sort_unstable();
+        needed.dedup();
         let mut outputs = Vec::new();
-        for index in part.order.iter().copied().filter(|index| wanted.contains(index)) {
+        for index in part.order.iter().copied().filter(|index| needed.binary_search(index).is_ok()) {
             if let Some(reading) = part.readings.get(index) {
                 let output = lowerer.formula(&reading.formula);
                 lowerer.publish(Input::Reading(index), output);
@@ -49,24 +84,112 @@ impl Plan {
             let Some((_, output)) = outputs.iter().find(|(at, _)| *at == index) else { continue };
             let mut conditions = of_frame.clone();
             conditions.extend(reading.status.iter().map(|c| (lowerer.formula(&c.formula), c.status)));
-            readings.push(ReadingPlan { index, output: *output, range: reading.range, conditions });
+            let here = reading.codes.iter().filter_map(|code| part.codes.get(*code)).filter(|code| code.frame == frame);
+            readings.push(ReadingPlan {
+                index,
+                output: *output,
+                range: reading.range,
+                conditions,
+                needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
+                last_byte: here.map(|code| code.last_byte()).max().unwrap_or(0),
+            });
         }
         let mut program = lowerer.finish();
         prove(part, &mut program);
-        let gathers = program.inputs.iter().filter_map(|(slot, input)| match input {
-            Input::Code(code) => part.codes.get(*code).map(|code| (*slot, code.gather.clone())),
-            Input::Reading(_) => None,
-        });
-        Plan { gathers: gathers.collect(), readings, program }
+        Plan { loads: loads(part, frame, &program), readings, program }
+    }
+
+    /// The plan of a formula of the frame itself, as its only output.
+    pub(crate) fn of_formula(part: &Part, frame: usize, formula: &crate::formula::typed::Formula) -> Plan {
+        let mut lowerer = Lowerer::new(false);
+        lowerer.formula(formula);
+        let program = lowerer.finish();
+        Plan { loads: loads(part, frame, &program), readings: Vec::new(), program }
+    }
+}
+
+fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
+    let mut loads = Vec::new();
+    for (slot, input) in &program.inputs {
+        let in_frame = |field: usize| {
+            let held = part.frames.get(frame)?.fields.iter().find(|(held, _)| *held == field)?;
+            Some(held.1.clone())
+        };
+        let from = match *input {
+            Input::Reading(_) => continue,
+            Input::Parameter(index) => From::Parameter(index),
+            Input::Code(code) => match part.codes.get(code) {
+                Some(model) if model.frame != frame => From::Kept(code),
+                Some(model) if model.ty.is_real() => From::FrameReal(model.gather.clone()),
+                Some(model) => From::Frame(model.gather.clone(), model.range.map(|(low, high)| (low as i64, high as i64))),
+                None => continue,
+            },
+            Input::Field(field) => in_frame(field).map_or(From::Field(field), |gather| From::Frame(gather, None)),
+            Input::Column(field, column) => match (in_frame(field), part.fields.get(field)) {
+                (Some(gather), Some(model)) => {
+                    let row = |row: &crate::model::registers::Row| {
+                        Some((i64::try_from(row.code).ok()?, row.columns.get(column).copied().flatten()?))
+                    };
+                    From::FrameRow(gather, model.rows.iter().filter_map(row).collect())
+                }
+                _ => From::Row(field, column),
+            },
+        };
+        loads.push(Load { slot: *slot, from, users: users(program, *slot) });
+    }
+    loads
+}
+
+/// The outputs whose formulas use a slot.
+fn users(program: &Program, slot: Slot) -> Vec<usize> {
+    let of_ops = program.ops.iter().filter(|op| [op.a, op.b, op.c].contains(&slot)).map(|op| op.owner as usize);
+    let direct = program.outputs.iter().enumerate().filter(|(_, (output, _))| *output == slot).map(|(index, _)| index);
+    let mut users: Vec<usize> = of_ops.chain(direct).collect();
+    users.sort_unstable();
+    users.dedup();
+    users
+}
+
+/// The bounds of an input.
+pub(crate) fn bounds(part: &Part, input: Input) -> Interval {
+    let everything = Interval::Real(f64::NEG_INFINITY, f64::INFINITY);
+    match input {
+        Input::Code(code) => match part.codes.get(code) {
+            Some(code) if code.layout.form == crate::bits::form::Form::Float => everything,
+            Some(code) if code.ty == Ty::F64 => {
+                let ((low, high), width) = (code.bounds(), code.layout.width());
+                let real = |bits: i128| code.layout.form.read_real(code.layout.form.write(bits, width), width).unwrap_or(0.0);
+                Interval::Real(real(low), real(high))
+            }
+            Some(code) => Interval::Int(code.bounds().0, code.bounds().1),
+            None => Interval::Int(0, 0),
+        },
+        Input::Reading(_) => everything,
+        Input::Parameter(index) => match part.parameters.get(index) {
+            Some(parameter) => {
+                parameter.range.map_or(Interval::Real(parameter.default, parameter.default), |(low, high)| Interval::Real(low, high))
+            }
+            None => everything,
+        },
+        Input::Field(field) => {
+            part.fields.get(field).map_or(Interval::Int(0, 0), |field| Interval::Int(field.bounds().0, field.bounds().1))
+        }
+        Input::Column(field, column) => {
+            let Some(field) = part.fields.get(field) else { return everything };
+            let numbers = || field.rows.iter().filter_map(|row| row.columns.get(column).copied().flatten());
+            let (low, high) = (numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+            if field.columns.get(column).is_some_and(|column| column.whole) {
+                Interval::Int(low as i128, high as i128)
+            } else {
+                Interval::Real(low, high)
+            }
+        }
     }
 }
 
 /// Marks the operations that cannot fault for any code, so that they run unchecked.
 fn prove(part: &Part, program: &mut Program) {
-    let analysis = analyse(program, &|input| match input {
-        Input::Code(code) => part.codes.get(code).map_or(Interval::Int(0, 0), |code| Interval::Int(code.bounds().0, code.bounds().1)),
-        Input::Reading(_) => Interval::Real(f64::NEG_INFINITY, f64::INFINITY),
-    });
+    let analysis = analyse(program, &|input| bounds(part, input));
     for (op, safe) in program.ops.iter_mut().zip(analysis.safe) {
         op.safe |= safe;
     }

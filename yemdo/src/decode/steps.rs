@@ -1,5 +1,6 @@
 //! Every step from bytes to readings, for people who want to see.
 
+use super::columns::State;
 use super::decoder::{CodeValue, code_value};
 use super::plan::Plan;
 use crate::formula::program::{Note, NoteKind};
@@ -19,6 +20,8 @@ pub struct Steps<'p> {
     pub codes: Vec<CodeStep<'p>>,
     /// Its readings.
     pub readings: Vec<ReadingSteps<'p>>,
+    /// The bytes of the frame itself.
+    pub bytes: Vec<u8>,
 }
 
 /// A check: what is covered, what was called for, what came.
@@ -34,7 +37,9 @@ pub struct CheckStep {
     pub found: u64,
     /// For every byte of the frame, for every bit from 7 to 0: whether it is covered.
     pub over: Vec<[bool; 8]>,
-    /// The same for the check value's own place.
+    /// What is covered and does not stand in the frame: address bytes and constants.
+    pub outside: Vec<String>,
+    /// The same as `over` for the check value's own place.
     pub place: Vec<[bool; 8]>,
 }
 
@@ -80,7 +85,8 @@ impl FormulaLine {
     }
 }
 
-pub(crate) fn steps<'p>(part: &'p Part, index: usize, frame: &'p Frame, bytes: &[u8]) -> Steps<'p> {
+/// The steps of a frame, of whose bytes the first `given` came.
+pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: &'p Frame, given: &[u8], bytes: &[u8]) -> Steps<'p> {
     let marks = |slices: &[crate::bits::layout::Slice]| -> Vec<[bool; 8]> {
         (0..frame.length).map(|byte| std::array::from_fn(|at| slices.iter().any(|slice| slice.takes(byte, 7 - at as u8)))).collect()
     };
@@ -89,25 +95,32 @@ pub(crate) fn steps<'p>(part: &'p Part, index: usize, frame: &'p Frame, bytes: &
         width: check.width(),
         expected: check.expected(bytes),
         found: check.found(bytes),
-        over: marks(&check.over),
+        over: marks(&check.covered()),
+        outside: check.outside(),
         place: marks(&check.place),
     });
-    let codes = frame.codes.iter().filter_map(|code| code_value(part, *code, bytes));
+    let codes = frame.codes.iter().filter_map(|code| code_value(part, *code, bytes)).filter(|code| code.code.last_byte() < given.len());
     let codes = codes.map(|value| CodeStep { bits: marks(&value.code.layout.slices), value });
-    Steps { frame, checks: checks.collect(), codes: codes.collect(), readings: reading_steps(part, index, bytes) }
+    Steps {
+        frame,
+        checks: checks.collect(),
+        codes: codes.collect(),
+        readings: reading_steps(state, part, index, bytes, given.len()),
+        bytes: given.to_vec(),
+    }
 }
 
-fn reading_steps<'p>(part: &'p Part, frame: usize, bytes: &[u8]) -> Vec<ReadingSteps<'p>> {
+fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u8], given: usize) -> Vec<ReadingSteps<'p>> {
     let plan = Plan::new(part, frame, true);
     let mut machine = Machine::new(&plan.program, 1, true);
-    super::columns::load(&plan, &mut machine, bytes, bytes.len(), 1);
+    super::columns::load(&plan, &mut machine, state, bytes, bytes.len(), 1);
     machine.run(&plan.program, 1);
     let holds = |note: &&Note| match note.guard {
         Some(guard) => machine.number(guard, 0, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
         None => true,
     };
     let mut all = Vec::new();
-    for planned in &plan.readings {
+    for planned in plan.readings.iter().filter(|planned| planned.last_byte < given) {
         let Some(reading) = part.readings.get(planned.index) else { continue };
         let notes: Vec<&Note> = plan.program.notes.iter().filter(|note| note.owner as usize == planned.output).filter(holds).collect();
         let uses: Vec<(Span, Number)> = notes

@@ -1,6 +1,9 @@
 //! Syntax tree to typed program: binds names, and writes out the conversions that C makes.
 
+use std::sync::Arc;
+
 use super::ast::{self, BinaryOp, Body, UnaryOp};
+use super::curve::Curve;
 use super::typed::{Expr, ExprKind, Formula, Func, Stmt, Var};
 use super::types::{Number, Ty};
 use crate::model::part::Input;
@@ -11,6 +14,8 @@ use crate::sheet::{Diagnostic, suggest};
 pub(crate) trait Scope {
     /// The value of that name, and its type; `Err` where the name is known but cannot be used.
     fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String>;
+    /// The curve of that name.
+    fn curve(&self, name: &str) -> Option<Arc<Curve>>;
     /// Every name, for "did you mean".
     fn names(&self) -> Vec<String>;
 }
@@ -326,6 +331,18 @@ impl Analyser<'_> {
     }
 
     fn call(&mut self, name: &str, name_span: Span, args: &[ast::Expr], span: Span) -> Typed<Expr> {
+        if let Some(curve) = self.scope.curve(name) {
+            let [arg] = args else {
+                return Err(Diagnostic::error(
+                    "argument-count",
+                    span,
+                    format!("the table `{name}` takes one argument, not {}", args.len()),
+                )
+                .label("expected one argument"));
+            };
+            let arg = convert(self.expr(arg)?, Ty::F64);
+            return Ok(Expr { kind: ExprKind::Curve(curve, Box::new(arg)), ty: Ty::F64, span });
+        }
         let Some((func, ty, arity)) = Func::named(name) else {
             let names = Func::ALL.iter().map(|(name, ..)| *name).chain(Func::INTEGER.iter().map(|(name, ..)| *name));
             return Err(Diagnostic::error("unknown-function", name_span, format!("`{name}` is no function that formulas may call"))

@@ -95,7 +95,14 @@ pub(crate) fn analyse(program: &Program, inputs: &dyn Fn(crate::model::part::Inp
     let mut safe = Vec::with_capacity(program.ops.len());
     for op in &program.ops {
         let get = |slot: Slot| slots.get(slot as usize).copied().unwrap_or(Interval::Int(0, 0));
-        let (interval, proved) = operate(op.what, get(op.a), get(op.b), get(op.c));
+        let (interval, proved) = match op.what {
+            Do::Curve(index) => {
+                let (low, high) = get(op.a).to_f64();
+                let over = program.curves.get(index as usize).map(|curve| curve.over(low, high));
+                over.map_or((Interval::all(Ty::F64), false), |(low, high, whole)| (Interval::Real(low, high), whole))
+            }
+            what => operate(what, get(op.a), get(op.b), get(op.c)),
+        };
         set(&mut slots, op.dst, interval);
         safe.push(proved);
     }
@@ -233,6 +240,7 @@ fn operate(what: Do, a: Interval, b: Interval, c: Interval) -> (Interval, bool) 
         },
         Do::Convert(_, to) => convert(a, to),
         Do::Call(func, n) => call(func, n, a, b),
+        Do::Curve(_) => (anything(Num::F64), false),
     }
 }
 

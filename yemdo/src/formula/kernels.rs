@@ -19,6 +19,7 @@ pub(crate) const fn code(kind: FaultKind) -> Fault {
         FaultKind::DoesNotFit => 4,
         FaultKind::NotFinite => 5,
         FaultKind::Needed => 6,
+        FaultKind::NoValue => 7,
     }
 }
 
@@ -29,6 +30,7 @@ pub(crate) const fn kind(code: Fault) -> FaultKind {
         3 => FaultKind::ShiftRange,
         4 => FaultKind::DoesNotFit,
         5 => FaultKind::NotFinite,
+        7 => FaultKind::NoValue,
         _ => FaultKind::Needed,
     }
 }

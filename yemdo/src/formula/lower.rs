@@ -306,6 +306,11 @@ impl Lowerer {
                 let otherwise = self.expr(otherwise, flow, in_else);
                 self.op(Do::Select(num), num, [cond, then, otherwise], None)
             }
+            ExprKind::Curve(curve, arg) => {
+                let index = self.program.curves.len() as u32;
+                self.program.curves.push(curve.clone());
+                self.unary(Do::Curve(index), num, arg, expr.span, flow, live)
+            }
             ExprKind::Call(func, args) => {
                 let slots: Vec<Slot> = args.iter().map(|arg| self.expr(arg, flow, live)).collect();
                 let a = slots.first().copied().unwrap_or(0);
@@ -345,7 +350,7 @@ fn can_fault(what: Do) -> bool {
     let signed = |num| matches!(num, Num::I32 | Num::I64);
     match what {
         Do::Add(num) | Do::Sub(num) | Do::Mul(num) | Do::Neg(num) => signed(num),
-        Do::Div(_) => true,
+        Do::Div(_) | Do::Curve(_) => true,
         Do::Rem(_) | Do::Shl(..) | Do::Shr(..) => true,
         Do::Convert(Num::F32 | Num::F64, ty) => !ty.is_real() && ty != Ty::Bool,
         Do::Call(func, num) => func == super::typed::Func::Abs && signed(num),

@@ -8,6 +8,7 @@
 
 pub(crate) mod analyse;
 pub(crate) mod ast;
+pub mod curve;
 pub(crate) mod interval;
 pub(crate) mod kernels;
 pub(crate) mod lex;

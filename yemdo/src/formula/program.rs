@@ -3,6 +3,9 @@
 //! `if`, `?:`, `&&` and `||` become selections under *guards*: every operation runs for every frame, but its
 //! faults count only where its guard holds. That keeps columns of frames in step without a branch.
 
+use std::sync::Arc;
+
+use super::curve::Curve;
 use super::typed::Func;
 use super::types::Ty;
 use crate::model::part::Input;
@@ -81,6 +84,8 @@ pub(crate) enum Do {
     /// From a stored number to a type.
     Convert(Num, Ty),
     Call(Func, Num),
+    /// The curve of that index in [`Program::curves`], at `a`.
+    Curve(u32),
 }
 
 /// What went wrong where C leaves the outcome undefined.
@@ -99,6 +104,8 @@ pub enum FaultKind {
     NotFinite,
     /// A value that the formula needs is itself at fault.
     Needed,
+    /// A code in decimal digits holds a digit above 9, or a field's present code has no row in its table, or a curve is left.
+    NoValue,
 }
 
 impl FaultKind {
@@ -111,6 +118,7 @@ impl FaultKind {
             FaultKind::DoesNotFit => "does not fit the type",
             FaultKind::NotFinite => "not a finite number",
             FaultKind::Needed => "a value it needs is at fault",
+            FaultKind::NoValue => "a code that stands for no value",
         }
     }
 }
@@ -162,6 +170,7 @@ pub(crate) struct Program {
     pub(crate) slots: Vec<Num>,
     pub(crate) constants: Vec<(Slot, Constant)>,
     pub(crate) inputs: Vec<(Slot, Input)>,
+    pub(crate) curves: Vec<Arc<Curve>>,
     /// The places that operations point at.
     pub(crate) sites: Vec<Span>,
     /// For every output: its value's slot and type.

@@ -39,6 +39,25 @@ impl Column {
         }
     }
 
+    /// Puts a number at a lane; integers take its whole part.
+    pub(crate) fn put(&mut self, lane: usize, value: f64) {
+        match self {
+            Column::I32(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value as i64 as i32),
+            Column::I64(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value as i64),
+            Column::F32(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value as f32),
+            Column::F64(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value),
+        }
+    }
+
+    /// Puts an integer at a lane.
+    pub(crate) fn put_int(&mut self, lane: usize, value: i64) {
+        match self {
+            Column::I32(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value as i32),
+            Column::I64(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value),
+            _ => self.put(lane, value as f64),
+        }
+    }
+
     /// The number at a lane, as the type that the slot stands for.
     fn number(&self, lane: usize, ty: Ty) -> Option<Number> {
         Some(match self {
@@ -122,16 +141,27 @@ impl Machine {
         self.any_fault.get(output).copied().unwrap_or(false).then(|| self.faults.get(output).map(Vec::as_slice)).flatten()
     }
 
-    /// Runs the program for the first `lanes` lanes.
-    pub(crate) fn run(&mut self, program: &Program, lanes: usize) {
+    /// Forgets the faults of the last run, before the inputs of the next are put in.
+    pub(crate) fn begin(&mut self) {
         for (faults, any) in self.faults.iter_mut().zip(&mut self.any_fault) {
             if *any {
                 faults.fill(0);
                 *any = false;
             }
         }
+    }
+
+    /// An input has no value at a lane: the outputs that use it are at fault there.
+    pub(crate) fn no_value(&mut self, users: &[usize], lane: usize) {
+        for output in users {
+            self.set_fault(*output, lane, pack(k::code(FaultKind::NoValue), u32::MAX >> 3));
+        }
+    }
+
+    /// Runs the program for the first `lanes` lanes.
+    pub(crate) fn run(&mut self, program: &Program, lanes: usize) {
         for op in &program.ops {
-            self.step(op, lanes);
+            self.step(program, op, lanes);
         }
         self.close(program, lanes);
     }
@@ -175,13 +205,22 @@ impl Machine {
         self.place.get(slot as usize).map_or(usize::MAX, |at| *at as usize)
     }
 
-    fn step(&mut self, op: &Op, lanes: usize) {
+    fn step(&mut self, program: &Program, op: &Op, lanes: usize) {
         let (a, b, c) = (self.place_of(op.a), self.place_of(op.b), self.place_of(op.c));
         let dst_at = self.place_of(op.dst);
         let Some(dst) = self.columns.get_mut(dst_at) else { return };
         let mut dst = std::mem::replace(dst, Column::I32(Vec::new()));
         let faulted = if let (Some(a), Some(b), Some(c)) = (self.columns.get(a), self.columns.get(b), self.columns.get(c)) {
-            operate(op, &mut dst, a, b, c, lanes)
+            match (op.what, &mut dst, a) {
+                (Do::Curve(index), Column::F64(dst), Column::F64(x)) => {
+                    let curve = program.curves.get(index as usize);
+                    one(dst, x, lanes, op.safe, |x| match curve.and_then(|curve| curve.at(x)) {
+                        Some(y) => (y, OK),
+                        None => (0.0, k::code(FaultKind::NoValue)),
+                    })
+                }
+                _ => operate(op, &mut dst, a, b, c, lanes),
+            }
         } else {
             None
         };
@@ -403,7 +442,7 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
         Do::Call(super::typed::Func::Abs, N::I64) => apply!(int64::abs, I64, I64),
         Do::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
         Do::Call(func, _) => apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
-        Do::Rem(_) => None,
+        Do::Rem(_) | Do::Curve(_) => None,
     }
 }
 

@@ -3,7 +3,10 @@
 //! This is what is lowered for evaluation and what code for firmware is made from; it keeps types and places
 //! and holds nothing that only an interpreter could use.
 
+use std::sync::Arc;
+
 pub use super::ast::BinaryOp;
+use super::curve::Curve;
 use super::types::{Number, Ty};
 use crate::model::part::Input;
 use crate::sheet::text::Span;
@@ -46,6 +49,8 @@ pub enum ExprKind {
     Cond(Box<Expr>, Box<Expr>, Box<Expr>),
     /// A conversion to [`Expr::ty`], typed as a cast or implied.
     Convert(Box<Expr>),
+    /// The value of a curve at its argument; both are `double`.
+    Curve(Arc<Curve>, Box<Expr>),
     /// A function of `<math.h>` or `<stdlib.h>`; the arguments have its type.
     Call(Func, Vec<Expr>),
 }

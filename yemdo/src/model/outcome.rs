@@ -1,10 +1,13 @@
 //! What can come out of a reading: its extent and its step, found before any part is connected.
 
 use super::part::{Code, Condition, Input, Part, Reading};
-use crate::formula::interval::{Interval, analyse};
+use super::registers::Settings;
+use crate::bits::form::Form;
+use crate::decode::plan::bounds;
+use crate::formula::interval::analyse;
 use crate::formula::lower::Lowerer;
 use crate::formula::program::{FaultKind, Program};
-use crate::formula::run::{Column, LANES, Machine};
+use crate::formula::run::{LANES, Machine};
 
 /// Codes of at most so many bits are tried one by one.
 const EXHAUSTIVE_BITS: u32 = 18;
@@ -52,7 +55,8 @@ impl<'a> Trial<'a> {
             output = lowerer.formula(&part.readings.get(at)?.formula);
             lowerer.publish(Input::Reading(at), output);
         }
-        let in_frame = part.frames.get(reading.frame).map_or(&[] as &[Condition], |frame| &frame.status);
+        let only = if let [frame] = reading.frames.as_slice() { part.frames.get(*frame) } else { None };
+        let in_frame = only.map_or(&[] as &[Condition], |frame| &frame.status);
         // A condition over other codes cannot be decided by trying this reading's codes.
         let decidable = |condition: &&Condition| {
             !condition.status.has_value()
@@ -69,16 +73,40 @@ impl<'a> Trial<'a> {
         self.part.codes.get(index)
     }
 
-    /// Runs over lanes for which `value(code, lane)` gives the codes, and hands each result to `take`.
+    /// Runs over lanes for which `value(code, lane)` gives the codes, and hands each result to `take`. Fields
+    /// that do not stand in a frame have their reset values.
     fn run(&mut self, lanes: usize, value: impl Fn(usize, usize) -> i128, mut take: impl FnMut(usize, Result<f64, FaultKind>)) {
-        let inputs: Vec<_> = self.program.inputs.iter().filter_map(|(slot, input)| Some((*slot, code_of(*input)?))).collect();
-        for (slot, code) in inputs {
-            match self.machine.column_mut(slot) {
-                Some(Column::I32(c)) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(code, lane) as i32),
-                Some(Column::I64(c)) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(code, lane) as i64),
-                _ => {}
+        let settings = Settings::reset(self.part);
+        let code_of_field = |field: usize| {
+            self.reading.codes.iter().copied().find(|code| self.part.codes.get(*code).is_some_and(|code| code.field == Some(field)))
+        };
+        let present = |field: usize, lane: usize| match code_of_field(field) {
+            Some(code) => value(code, lane),
+            None => self.part.fields.get(field).map_or(0, |field| settings.field(field)),
+        };
+        let machine = &mut self.machine;
+        for (slot, input) in &self.program.inputs {
+            let Some(column) = machine.column_mut(*slot) else { continue };
+            for lane in 0..lanes {
+                match *input {
+                    Input::Reading(_) => {}
+                    Input::Parameter(index) => column.put(lane, self.part.parameters.get(index).map_or(0.0, |parameter| parameter.default)),
+                    Input::Code(code) => match self.part.codes.get(code).map(|model| (model, model.layout.width())) {
+                        Some((model, width)) if model.ty.is_real() => {
+                            let bits = model.layout.form.write(value(code, lane), width);
+                            column.put(lane, model.layout.form.read_real(bits, width).unwrap_or(0.0));
+                        }
+                        _ => column.put_int(lane, value(code, lane) as i64),
+                    },
+                    Input::Field(field) => column.put_int(lane, present(field, lane) as i64),
+                    Input::Column(field, at) => {
+                        let row = self.part.fields.get(field).and_then(|model| model.row(present(field, lane)));
+                        column.put(lane, row.and_then(|row| row.columns.get(at).copied().flatten()).unwrap_or(f64::NAN));
+                    }
+                }
             }
         }
+        self.machine.begin();
         self.machine.run(&self.program, lanes);
         for lane in 0..lanes {
             let withheld = |output: &usize| self.machine.output(&self.program, *output, lane).is_ok_and(|n| n.to_f64() != 0.0);
@@ -87,13 +115,11 @@ impl<'a> Trial<'a> {
             }
         }
     }
-}
 
-/// The code that an input is, if it is one.
-fn code_of(input: Input) -> Option<usize> {
-    match input {
-        Input::Code(code) => Some(code),
-        Input::Reading(_) => None,
+    /// Whether the reading is a real number of the bus, of which there is nothing to be tried.
+    fn has_float(&self) -> bool {
+        let codes = self.reading.codes.iter().filter_map(|code| self.part.codes.get(*code));
+        codes.into_iter().any(|code| matches!(code.layout.form, Form::Float | Form::Text))
     }
 }
 
@@ -117,8 +143,11 @@ pub(crate) fn needed(part: &Part, index: usize) -> Vec<usize> {
 
 /// Decimals that tell the typical step.
 pub(crate) fn decimals(part: &Part, index: usize) -> usize {
-    let step = Trial::new(part, index).and_then(|mut trial| sampled_step(&mut trial, 64));
-    let typical = step.map_or(1.0, |(low, high)| (low * high).sqrt());
+    let Some(mut trial) = Trial::new(part, index) else { return 3 };
+    if trial.has_float() {
+        return 3;
+    }
+    let typical = sampled_step(&mut trial, 64).map_or(1.0, |(low, high)| (low * high).sqrt());
     let places = (-typical.log10() - 1e-9).ceil();
     if places.is_finite() { places.clamp(0.0, 9.0) as usize } else { 3 }
 }
@@ -131,18 +160,16 @@ impl Part {
         if let [only] = trial.reading.codes.as_slice()
             && let Some(code) = trial.code(*only)
             && code.layout.width() <= EXHAUSTIVE_BITS
+            && !trial.has_float()
         {
             return Some(exhaustive(&mut trial, code.bounds()));
         }
-        let analysis = analyse(&trial.program, &|input| match code_of(input).and_then(|code| trial.code(code)) {
-            Some(code) => Interval::Int(code.bounds().0, code.bounds().1),
-            None => Interval::Real(f64::NEG_INFINITY, f64::INFINITY),
-        });
+        let analysis = analyse(&trial.program, &|input| bounds(trial.part, input));
         let extent = trial.program.outputs.get(trial.output).map(|(slot, _)| {
             let (low, high) = analysis.slot(*slot).to_f64();
             Extent { low, high, exact: false }
         });
-        let step = sampled_step(&mut trial, 256);
+        let step = if trial.has_float() { None } else { sampled_step(&mut trial, 256) };
         Some(Outcome { extent, step, fault: None })
     }
 }

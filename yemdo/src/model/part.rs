@@ -1,10 +1,17 @@
 //! The resolved model of a part.
 
+use super::buses::{I2c, Modbus, Spi};
+use super::registers::{Field, Register};
+use super::status::Status;
+use crate::formula::curve::Curve;
+use std::sync::Arc;
+
 use crate::bits::check::Check;
+use crate::bits::form::Form;
 use crate::bits::gather::Gather;
 use crate::bits::layout::Layout;
 use crate::formula::typed::Formula;
-use crate::formula::types::Ty;
+use crate::formula::types::{Number, Ty};
 use crate::sheet::text::{Source, Span};
 use crate::sheet::{Diagnostic, SheetError};
 
@@ -16,6 +23,13 @@ pub enum Input {
     Code(usize),
     /// Another reading, by its index in [`Part::readings`].
     Reading(usize),
+    /// The present code of a field, by its index in [`Part::fields`].
+    Field(usize),
+    /// The number beside a field's present value: the field, and the column by its index in
+    /// [`Field::columns`](super::registers::Field::columns).
+    Column(usize, usize),
+    /// A number that the user supplies, by its index in [`Part::parameters`].
+    Parameter(usize),
 }
 
 /// A part as its sheet describes it, resolved and checked.
@@ -36,6 +50,15 @@ pub struct Part {
     pub(crate) title: Option<String>,
     pub(crate) datasheet: Option<String>,
     pub(crate) i2c: Option<I2c>,
+    pub(crate) spi: Option<Spi>,
+    pub(crate) modbus: Option<Modbus>,
+    pub(crate) registers: Vec<Register>,
+    pub(crate) fields: Vec<Field>,
+    /// The registers' values after a reset, as [`Settings`](super::registers::Settings) keep them.
+    pub(crate) reset_image: Vec<u8>,
+    pub(crate) variants: Vec<String>,
+    pub(crate) parameters: Vec<Parameter>,
+    pub(crate) tables: Vec<(String, Arc<Curve>)>,
     pub(crate) frames: Vec<Frame>,
     pub(crate) codes: Vec<Code>,
     pub(crate) readings: Vec<Reading>,
@@ -51,7 +74,15 @@ impl Part {
     /// # Errors
     /// [`SheetError`] holds every error found, each with its place in the text.
     pub fn parse(name: &str, text: &str) -> Result<Part, SheetError> {
-        super::resolve::resolve(Source::new(name, text))
+        super::resolve::resolve(Source::new(name, text), None)
+    }
+
+    /// Reads a variant of a sheet: what stands under `[variant.NAME]` put over the rest.
+    ///
+    /// # Errors
+    /// As [`Part::parse`]; also where there is no such variant.
+    pub fn parse_variant(name: &str, text: &str, variant: &str) -> Result<Part, SheetError> {
+        super::resolve::resolve(Source::new(name, text), Some(variant))
     }
 
     /// The part's name.
@@ -74,6 +105,51 @@ impl Part {
         self.i2c.as_ref()
     }
 
+    /// How the part is reached over SPI.
+    pub fn spi(&self) -> Option<&Spi> {
+        self.spi.as_ref()
+    }
+
+    /// How the part is reached over Modbus.
+    pub fn modbus(&self) -> Option<&Modbus> {
+        self.modbus.as_ref()
+    }
+
+    /// The registers, in the sheet's order.
+    pub fn registers(&self) -> &[Register] {
+        &self.registers
+    }
+
+    /// The fields of all registers.
+    pub fn fields(&self) -> &[Field] {
+        &self.fields
+    }
+
+    /// The index of the register of that name, whatever its case.
+    pub fn register_index(&self, name: &str) -> Option<usize> {
+        self.registers.iter().position(|register| register.name.eq_ignore_ascii_case(name))
+    }
+
+    /// The index of a field: by its name, or as `REGISTER.FIELD` where several registers have one of that name.
+    pub fn field_index(&self, name: &str) -> Option<usize> {
+        match name.split_once('.') {
+            Some((register, field)) => {
+                let register = self.register_index(register)?;
+                self.fields.iter().position(|f| f.register == Some(register) && f.name.eq_ignore_ascii_case(field))
+            }
+            None => {
+                let mut all =
+                    (0..self.fields.len()).filter(|index| self.fields.get(*index).is_some_and(|f| f.name.eq_ignore_ascii_case(name)));
+                all.next().filter(|_| all.next().is_none())
+            }
+        }
+    }
+
+    /// The names of the sheet's variants.
+    pub fn variants(&self) -> &[String] {
+        &self.variants
+    }
+
     /// The frames, in the sheet's order.
     pub fn frames(&self) -> &[Frame] {
         &self.frames
@@ -94,6 +170,11 @@ impl Part {
         &self.readings
     }
 
+    /// The numbers that the user supplies.
+    pub fn parameters(&self) -> &[Parameter] {
+        &self.parameters
+    }
+
     /// The worked examples.
     pub fn examples(&self) -> &[Example] {
         &self.examples
@@ -110,25 +191,39 @@ impl Part {
     }
 }
 
-/// The I2C side of a part.
-#[derive(Clone, Debug)]
-pub struct I2c {
-    /// 7-bit address.
-    pub address: u8,
-    /// Pins that choose the address: pin, level, address.
-    pub straps: Vec<(String, String, u8)>,
-}
-
 /// Bytes that are read in one go.
 #[derive(Clone, Debug)]
 pub struct Frame {
     pub(crate) name: String,
     pub(crate) span: Span,
+    pub(crate) origin: Origin,
     pub(crate) length: usize,
+    /// Read once and kept.
+    pub(crate) keep: bool,
+    /// Fields of its registers: index in [`Part::fields`], and where their bits stand in the frame.
+    pub(crate) fields: Vec<(usize, Gather)>,
+    /// How many bytes count, where a code says so.
+    pub(crate) counted: Option<Formula>,
     pub(crate) checks: Vec<Check>,
     pub(crate) codes: Vec<usize>,
     pub(crate) status: Vec<Condition>,
     pub(crate) readings: Vec<usize>,
+}
+
+/// Where a frame's bytes come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// They are read, after a command if there is one.
+    Read {
+        /// What is sent before.
+        command: Vec<u8>,
+    },
+    /// Registers, by index in [`Part::registers`]; each list follows on in one transfer.
+    Registers(Vec<Vec<usize>>),
+    /// Several transfers: what is sent, and how many bytes come back.
+    Transfers(Vec<(Vec<u8>, usize)>),
+    /// A Modbus table.
+    Modbus(crate::modbus::Range),
 }
 
 impl Frame {
@@ -142,9 +237,19 @@ impl Frame {
         self.span
     }
 
-    /// Number of bytes.
+    /// Where its bytes come from.
+    pub fn origin(&self) -> &Origin {
+        &self.origin
+    }
+
+    /// Number of bytes; the most, where a code says how many count.
     pub fn length(&self) -> usize {
         self.length
+    }
+
+    /// Whether it is read once and kept, as calibration words are.
+    pub fn is_kept(&self) -> bool {
+        self.keep
     }
 
     /// The checks that its bytes must pass.
@@ -157,7 +262,7 @@ impl Frame {
         &self.codes
     }
 
-    /// The readings that come out of it, as indices into [`Part::readings`].
+    /// The readings that its arrival gives, as indices into [`Part::readings`].
     pub fn readings(&self) -> &[usize] {
         &self.readings
     }
@@ -169,9 +274,13 @@ pub struct Code {
     pub(crate) name: String,
     pub(crate) span: Span,
     pub(crate) frame: usize,
+    /// The field that it is, where it is one of a register of the frame.
+    pub(crate) field: Option<usize>,
     pub(crate) layout: Layout,
     pub(crate) gather: Gather,
     pub(crate) ty: Ty,
+    /// The codes that the datasheet allows, where it narrows them.
+    pub(crate) range: Option<(i128, i128)>,
 }
 
 impl Code {
@@ -195,16 +304,68 @@ impl Code {
         self.ty
     }
 
-    /// The number that its bits make in a frame.
-    pub fn value(&self, frame: &[u8]) -> i128 {
-        let value = self.gather.code(frame);
-        if self.ty == Ty::U64 { i128::from(value as u64) } else { i128::from(value) }
+    /// What its bits make in a frame.
+    pub fn value(&self, frame: &[u8]) -> CodeNumber {
+        if self.layout.form == Form::Text {
+            return CodeNumber::Text(text(&self.layout, frame));
+        }
+        if let Some(real) = self.gather.real(frame) {
+            return CodeNumber::Number(Number::Real(real, self.ty));
+        }
+        match self.gather.code(frame) {
+            Some(code) if self.ty == Ty::U64 => CodeNumber::Number(Number::Int(i128::from(code as u64), self.ty)),
+            Some(code) => CodeNumber::Number(Number::Int(i128::from(code), self.ty)),
+            None => CodeNumber::Invalid,
+        }
     }
 
-    /// Lowest and highest value.
+    /// Lowest and highest value, for codes that are integers: what the datasheet allows, else what the bits hold.
     pub fn bounds(&self) -> (i128, i128) {
-        self.layout.form.bounds(self.layout.width())
+        self.range.unwrap_or_else(|| self.layout.form.bounds(self.layout.width()))
     }
+
+    /// The last byte of the frame that it needs.
+    pub(crate) fn last_byte(&self) -> usize {
+        self.layout.slices.iter().map(|slice| slice.byte).max().unwrap_or(0)
+    }
+}
+
+/// What the bits of a code make.
+#[derive(Clone, Debug, PartialEq)]
+pub enum CodeNumber {
+    /// A number.
+    Number(Number),
+    /// Characters, trimmed.
+    Text(String),
+    /// Nothing: a decimal digit above 9.
+    Invalid,
+}
+
+impl CodeNumber {
+    /// The number as a double.
+    pub fn to_f64(&self) -> Option<f64> {
+        if let CodeNumber::Number(number) = self { Some(number.to_f64()) } else { None }
+    }
+}
+
+impl std::fmt::Display for CodeNumber {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            CodeNumber::Number(number) => number.fmt(f),
+            CodeNumber::Text(text) => write!(f, "\"{text}\""),
+            CodeNumber::Invalid => f.write_str("invalid"),
+        }
+    }
+}
+
+/// Characters of a frame, without blanks and noughts at the end. What is not printable ASCII becomes `\xNN`, so
+/// that nothing of it can steer a terminal.
+fn text(layout: &Layout, frame: &[u8]) -> String {
+    let bytes: Vec<u8> = layout.slices.iter().map(|slice| frame.get(slice.byte).copied().unwrap_or(0)).collect();
+    let end = bytes.iter().rposition(|byte| !matches!(byte, 0 | b' ' | 0xFF)).map_or(0, |at| at + 1);
+    let shown =
+        |byte: &u8| if (0x20..0x7F).contains(byte) && *byte != b'\\' { char::from(*byte).to_string() } else { format!("\\x{byte:02X}") };
+    bytes.get(..end).unwrap_or(&[]).iter().map(shown).collect()
 }
 
 /// What a condition over the codes says about a reading.
@@ -232,11 +393,14 @@ pub struct Reading {
     pub(crate) unit: String,
     pub(crate) range: Option<(f64, f64)>,
     pub(crate) formula: Formula,
-    /// The frame whose arrival gives it.
-    pub(crate) frame: usize,
+    /// The frames whose codes it needs.
+    pub(crate) frames: Vec<usize>,
     /// Codes that it uses, directly or through other readings, in the order of first use.
     pub(crate) codes: Vec<usize>,
     pub(crate) status: Vec<Condition>,
+    pub(crate) means: Option<String>,
+    /// A shared value is computed like a reading, but is none.
+    pub(crate) shown: bool,
     pub(crate) decimals: usize,
 }
 
@@ -261,19 +425,29 @@ impl Reading {
         self.range
     }
 
+    /// Whether it is a reading; a value that readings share is not.
+    pub fn is_shown(&self) -> bool {
+        self.shown
+    }
+
     /// Its formula, typed.
     pub fn formula(&self) -> &Formula {
         &self.formula
     }
 
-    /// The frame that gives it, as an index into [`Part::frames`].
-    pub fn frame(&self) -> usize {
-        self.frame
+    /// The frames whose codes it needs, as indices into [`Part::frames`].
+    pub fn frames(&self) -> &[usize] {
+        &self.frames
     }
 
     /// The codes that it uses, as indices into [`Part::codes`].
     pub fn codes(&self) -> &[usize] {
         &self.codes
+    }
+
+    /// The datasheet's words for it.
+    pub fn means(&self) -> Option<&str> {
+        self.means.as_deref()
     }
 
     /// Decimals that are worth showing: enough to tell the smallest step.
@@ -282,66 +456,19 @@ impl Reading {
     }
 }
 
-/// How far a reading is to be believed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
-#[repr(u8)]
-#[non_exhaustive]
-pub enum Status {
-    /// A good value.
-    #[default]
-    Ok = 0,
-    /// A good value; the part signals an alert.
-    Alert,
-    /// Outside the range that the datasheet states.
-    OutOfRange,
-    /// The part has reached the end of its range; the value is a bound.
-    Saturated,
-    /// The part had nothing new to say. No value.
-    NotReady,
-    /// The part says that this is no measurement. No value.
-    Invalid,
-    /// The part reports that it is faulty. No value.
-    PartFault,
-    /// The formula ran into something that C leaves undefined. No value.
-    FormulaFault,
-}
-
-impl Status {
-    /// All of them, in order.
-    pub const ALL: [Status; 8] = [
-        Status::Ok,
-        Status::Alert,
-        Status::OutOfRange,
-        Status::Saturated,
-        Status::NotReady,
-        Status::Invalid,
-        Status::PartFault,
-        Status::FormulaFault,
-    ];
-
-    /// The word for it, in sheets and output.
-    pub fn word(self) -> &'static str {
-        match self {
-            Status::Ok => "ok",
-            Status::Alert => "alert",
-            Status::OutOfRange => "out of range",
-            Status::Saturated => "saturated",
-            Status::NotReady => "not ready",
-            Status::Invalid => "invalid",
-            Status::PartFault => "fault",
-            Status::FormulaFault => "formula fault",
-        }
-    }
-
-    /// The status of that word.
-    pub fn of_word(word: &str) -> Option<Status> {
-        Self::ALL.into_iter().find(|status| status.word() == word)
-    }
-
-    /// Whether a value comes with it.
-    pub fn has_value(self) -> bool {
-        matches!(self, Status::Ok | Status::Alert | Status::OutOfRange | Status::Saturated)
-    }
+/// A number that the user supplies.
+#[derive(Clone, Debug)]
+pub struct Parameter {
+    /// Its name.
+    pub name: String,
+    /// Its value where the user gives none.
+    pub default: f64,
+    /// Its unit.
+    pub unit: Option<String>,
+    /// The values that are accepted.
+    pub range: Option<(f64, f64)>,
+    /// The datasheet's words for it.
+    pub means: Option<String>,
 }
 
 /// A worked example.
@@ -349,9 +476,13 @@ impl Status {
 pub struct Example {
     pub(crate) span: Span,
     pub(crate) source: Option<String>,
+    /// Field index and code.
+    pub(crate) set: Vec<(usize, i128)>,
     /// Frame index and bytes.
     pub(crate) frames: Vec<(usize, Vec<u8>)>,
-    pub(crate) gives: Vec<(usize, Expected, Span)>,
+    pub(crate) gives: Vec<(Subject, Expected, Span)>,
+    /// The cause for which a frame is refused.
+    pub(crate) refused: Option<&'static str>,
 }
 
 impl Example {
@@ -364,9 +495,21 @@ impl Example {
     pub fn source(&self) -> Option<&str> {
         self.source.as_deref()
     }
+
+    /// Its frames: index and bytes.
+    pub fn frames(&self) -> &[(usize, Vec<u8>)] {
+        &self.frames
+    }
 }
 
-/// What an example expects of a reading.
+/// What an example has an expectation of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Subject {
+    Reading(usize),
+    Code(usize),
+}
+
+/// What an example expects.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Expected {
     /// A value, to within half a unit of its last printed digit.
@@ -376,4 +519,6 @@ pub(crate) enum Expected {
         text: String,
     },
     Status(Status),
+    /// The text of a code.
+    Text(String),
 }

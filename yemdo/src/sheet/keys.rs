@@ -1,5 +1,5 @@
-//! Every key a sheet may hold, in one table: the reader obeys it, "did you mean" draws on it, and the
-//! reference is tested against it.
+//! Every key a sheet may hold, in one table: the reader obeys it, "did you mean" draws on it, the JSON Schema
+//! is made from it, and the reference is tested against it.
 
 /// What a key takes.
 #[derive(Clone, Copy, Debug)]
@@ -12,30 +12,48 @@ pub enum Takes {
     Number,
     /// `[low, high]`, two numbers.
     Range,
+    /// `[[x, y], ...]`.
+    Points,
     /// `true` or `false`.
     Boolean,
-    /// A code layout: byte slices, most significant first.
+    /// A code layout: slices, most significant first.
     Layout,
-    /// Byte slices without a number form, such as `"b1..b5"`.
+    /// Slices without a number form, such as `"b1..b5"`.
     Slices,
+    /// What a check covers: slices, constants, address bytes.
+    Cover,
+    /// Bits of a register, such as `"[7:4]"`.
+    Bits,
+    /// A 7-bit address, or text such as `"0x58 8-bit"`.
+    Address,
+    /// A Modbus address, or a run of them, as printed.
+    ModbusAddress,
     /// A formula in C.
     Formula,
     /// A condition in C.
     Condition,
-    /// Bytes in hex.
+    /// A list of bytes.
     Bytes,
+    /// A list of names.
+    Names,
+    /// Names of registers, with blanks or `..` between.
+    Registers,
     /// One of a few words.
     Word(&'static [&'static str]),
     /// A table with the keys of another [`Table`].
     Table(&'static Table),
     /// One such table, or a list of them.
     TableOrList(&'static Table),
+    /// A table, or the name of a usual CRC model.
+    TableOrModel(&'static Table),
     /// Names of the user's own, each with such a table.
     Named(&'static Table),
-    /// Names of the user's own, each with a layout.
-    NamedLayouts,
+    /// Names of the user's own, each with a layout, or with such a table.
+    NamedLayouts(&'static Table),
     /// Names of the user's own, each with a value that depends on the name.
     NamedValues,
+    /// Any key of the sheet again.
+    Sheet,
 }
 
 /// One key: its name, what it takes, and what it is for.
@@ -56,8 +74,10 @@ pub struct Key {
 pub struct Table {
     /// Its name in messages, such as `frame`.
     pub name: &'static str,
-    /// Its keys, in the order of the reference. Empty where names are the user's own.
+    /// Its keys, in the order of the reference.
     pub keys: &'static [Key],
+    /// Names of the user's own that may stand beside the keys, in words; empty where there are none.
+    pub also: &'static str,
 }
 
 impl Table {
@@ -75,6 +95,9 @@ const fn may(name: &'static str, takes: Takes, doc: &'static str) -> Key {
     Key { name, takes, required: false, doc }
 }
 
+const SOURCE: Key = may("source", Takes::Text, "Where the datasheet says so.");
+const MEANS: Key = may("means", Takes::Text, "The datasheet's words for it.");
+
 /// The sheet itself.
 pub static SHEET: Table = Table {
     name: "sheet",
@@ -82,43 +105,201 @@ pub static SHEET: Table = Table {
         must("part", Takes::Text, "Name of the part, as printed on the datasheet."),
         may("title", Takes::Text, "What the part is, in a few words."),
         may("source", Takes::Text, "The datasheet and its revision."),
-        may("i2c", Takes::Table(&I2C), "How the part is reached over I2C."),
+        may("allow", Takes::Names, "Warnings of `check` that are switched off for this sheet."),
+        may("i2c", Takes::Table(&I2C), "How the part is reached over I2C or SMBus."),
+        may("spi", Takes::Table(&SPI), "How the part is reached over SPI."),
+        may("modbus", Takes::Table(&MODBUS), "How the part is reached over Modbus."),
+        may("register", Takes::Named(&REGISTER), "A register, its fields and its reset value."),
+        may("field", Takes::Named(&FIELD), "A field that is put together from bits of several registers."),
         may("frame", Takes::Named(&FRAME), "Bytes read in one go, and the codes in them."),
         may("reading", Takes::Named(&READING), "A physical quantity and the formula that gives it."),
+        may("shared", Takes::Named(&SHARED), "A value that several readings need, and that is none itself."),
+        may("parameter", Takes::Named(&PARAMETER), "A number that the user supplies."),
+        may("table", Takes::Named(&TABLE), "A curve by its points; a formula calls it: `CURVE(x)`."),
         may("example", Takes::TableOrList(&EXAMPLE), "A worked example from the datasheet; `check` runs it."),
+        may("variant", Takes::Named(&VARIANT), "Another part of the same datasheet: what differs, under the same keys."),
     ],
+    also: "",
 };
 
 /// `[i2c]`.
 pub static I2C: Table = Table {
     name: "i2c",
     keys: &[
-        must("address", Takes::Integer, "The 7-bit address, without the read/write bit."),
-        may("strap", Takes::NamedValues, "Pins that choose the address: for each pin, level = address."),
+        must("address", Takes::Address, "The 7-bit address; an 8-bit form, with the read/write bit, is typed `\"0x58 8-bit\"`."),
+        may("strap", Takes::NamedValues, "Pins that choose the address: for each pin, level = address. Without it the address is fixed."),
+        may(
+            "pointer",
+            Takes::Integer,
+            "Bits of the register address or command that is sent first: 8 or 16; 0 for a part that just answers. 8 where not given.",
+        ),
+        may("restart", Takes::Boolean, "Between pointer and data: repeated start, or with `false` stop and start. `true` where not given."),
+        may("increment", Takes::Integer, "Bits that are set in the pointer so that it moves on by itself; none where not given."),
+        may("block", Takes::Boolean, "SMBus block read: the part sends the number of bytes first."),
     ],
+    also: "",
+};
+
+/// `[spi]`.
+pub static SPI: Table = Table {
+    name: "spi",
+    keys: &[
+        must("mode", Takes::Integer, "Clock mode, 0 to 3."),
+        may("bit_order", Takes::Word(&["msb first", "lsb first"]), "Which bit of a byte goes first; `msb first` where not given."),
+        may(
+            "pointer",
+            Takes::Integer,
+            "Bits of the address that is sent first: 8 or 16; 0 for a part that is only clocked out. 8 where not given.",
+        ),
+        may("shift", Takes::Integer, "Places that the address is shifted to the left; 0 where not given."),
+        may("read", Takes::Integer, "Bits that are set in the address byte to read."),
+        may("write", Takes::Integer, "Bits that are set in the address byte to write."),
+        may("increment", Takes::Integer, "Bits that are set so that the address moves on by itself."),
+        may("dummy", Takes::Integer, "Bytes clocked between the address and the first byte of data; 0 where not given."),
+        may("late", Takes::Boolean, "The answer comes in the next transfer."),
+    ],
+    also: "",
+};
+
+/// `[modbus]`.
+pub static MODBUS: Table = Table {
+    name: "modbus",
+    keys: &[
+        may("unit", Takes::Integer, "Unit id, 1 to 247, as delivered."),
+        must(
+            "numbering",
+            Takes::Word(&["from 0", "from 1", "40001", "400001"]),
+            "How the datasheet prints addresses: as on the wire, from 1, or with the table's digit in front and five or six digits.",
+        ),
+        may("baud", Takes::Integer, "Bits a second, as delivered."),
+        may("parity", Takes::Word(&["none", "even", "odd"]), "Parity, as delivered."),
+        may("stop", Takes::Integer, "Stop bits, 1 or 2."),
+    ],
+    also: "",
+};
+
+const ACCESS: Takes =
+    Takes::Word(&["read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "self-clearing", "reserved"]);
+
+/// `[register.NAME]`.
+pub static REGISTER: Table = Table {
+    name: "register",
+    keys: &[
+        must("at", Takes::Integer, "Its address."),
+        may("width", Takes::Integer, "Its bits: 8 to 64, whole bytes; 8 where not given."),
+        may("order", Takes::Word(&["high first", "low first"]), "Which byte of it comes first; `high first` where not given."),
+        may("access", ACCESS, "What can be done to it; `read-write` where not given."),
+        may("reset", Takes::Integer, "Its value after a reset."),
+        may("bank", Takes::NamedValues, "It is reached only while these fields have these values."),
+        may("count", Takes::Integer, "An array: so many of them, `NAME_0` and on."),
+        may("every", Takes::Integer, "For an array, the addresses from one to the next."),
+        may("field", Takes::Named(&FIELD), "Its fields."),
+        may("reserved", Takes::TableOrList(&RESERVED), "Bits that are nobody's."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
+/// `reserved = { ... }` of a register.
+pub static RESERVED: Table = Table {
+    name: "reserved",
+    keys: &[
+        must("bits", Takes::Bits, "The bits."),
+        may("write", Takes::Integer, "What must be written there; what stands there after a reset where not given."),
+    ],
+    also: "",
+};
+
+/// `[register.NAME.field.NAME]` and `[field.NAME]`.
+pub static FIELD: Table = Table {
+    name: "field",
+    keys: &[
+        must("bits", Takes::Bits, "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`."),
+        may("values", Takes::TableOrList(&VALUE), "The datasheet's table of its values."),
+        may("access", ACCESS, "What can be done to it; as its register where not given."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
+/// A row of `values` of a field.
+pub static VALUE: Table = Table {
+    name: "value",
+    keys: &[must("code", Takes::Integer, "The field's code."), may("name", Takes::Text, "The value's name."), MEANS],
+    also: "columns of the datasheet's table, numbers: `gain = 4`, `ms = 14.0`. A formula has them as `FIELD.gain`",
 };
 
 /// `[frame.NAME]`.
 pub static FRAME: Table = Table {
     name: "frame",
     keys: &[
-        must("read", Takes::Integer, "Number of bytes in the frame, 1 to 4096."),
-        may("source", Takes::Text, "Where the datasheet says so."),
+        may("read", Takes::Integer, "Number of bytes, 1 to 4096; of a frame without `registers`, `transfers` or a Modbus table."),
+        may("length", Takes::Formula, "How many of these bytes count, where an earlier code says so: a FIFO that was not full."),
+        may("command", Takes::Bytes, "Bytes that are sent before reading, such as a command."),
+        may("keep", Takes::Boolean, "Read once and kept: calibration words. Other frames' readings wait for it."),
+        may(
+            "registers",
+            Takes::Registers,
+            "The registers it holds, in one text: `\"STATUS..DATA_L\"`, or their names with blanks between; those that do not follow one another are read in transfers of their own.",
+        ),
+        may("transfers", Takes::TableOrList(&TRANSFER), "Several transfers whose answers are put one behind the other."),
+        may("holding", Takes::ModbusAddress, "Modbus holding registers (function 3), as printed: `\"40011..40014\"`."),
+        may("input", Takes::ModbusAddress, "Modbus input registers (function 4)."),
+        may("coils", Takes::ModbusAddress, "Modbus coils (function 1)."),
+        may("discrete", Takes::ModbusAddress, "Modbus discrete inputs (function 2)."),
         may("check", Takes::TableOrList(&CHECK), "Checks that the bytes must pass."),
-        must("code", Takes::NamedLayouts, "The codes in the frame: for each name, its layout."),
+        may(
+            "code",
+            Takes::NamedLayouts(&CODE),
+            "The codes in the frame: for each name, its layout. The fields of its registers are codes too.",
+        ),
         may("status", Takes::TableOrList(&STATUS), "What codes say about every reading of the frame."),
+        MEANS,
+        SOURCE,
     ],
+    also: "",
+};
+
+/// A code that says more than its layout.
+pub static CODE: Table = Table {
+    name: "code",
+    keys: &[
+        must("layout", Takes::Layout, "Where its bits stand and how they are read."),
+        may(
+            "range",
+            Takes::Range,
+            "The codes that the datasheet allows; outside it the code stands for nothing, and what uses it is at fault.",
+        ),
+        MEANS,
+    ],
+    also: "",
+};
+
+/// A transfer of a frame.
+pub static TRANSFER: Table = Table {
+    name: "transfer",
+    keys: &[may("command", Takes::Bytes, "Bytes that are sent first."), must("read", Takes::Integer, "Number of bytes that are read.")],
+    also: "",
 };
 
 /// `check = { ... }` of a frame.
 pub static CHECK: Table = Table {
     name: "check",
     keys: &[
-        may("crc", Takes::Table(&CRC), "A cyclic redundancy check with these model parameters."),
-        may("sum", Takes::Table(&SUM), "A sum of the bytes, modulo a power of two."),
-        must("over", Takes::Slices, "The bytes that are covered, in the order they are fed."),
-        must("in", Takes::Slices, "Where the check value stands, most significant byte first."),
+        may("crc", Takes::TableOrModel(&CRC), "A cyclic redundancy check: the model's parameters, or the name of a usual one."),
+        may("sum", Takes::Table(&SUM), "A sum of the bytes."),
+        may("xor", Takes::Integer, "All bytes XORed, from this start value."),
+        may("parity", Takes::Word(&["even", "odd"]), "A bit that makes the number of ones even or odd."),
+        must(
+            "over",
+            Takes::Cover,
+            "What is covered, in the order it is fed: slices, `addr:w` and `addr:r` for the address bytes, constants such as `0x10` and `0b0000`.",
+        ),
+        must("in", Takes::Slices, "Where the check value stands, most significant first."),
     ],
+    also: "",
 };
 
 /// `crc = { ... }`: the usual model parameters.
@@ -132,16 +313,19 @@ pub static CRC: Table = Table {
         may("refout", Takes::Boolean, "The register is bit-reversed at the end; as `refin` where not given."),
         may("xorout", Takes::Integer, "Value that the result is XORed with; 0 where not given."),
     ],
+    also: "",
 };
 
 /// `sum = { ... }`.
 pub static SUM: Table = Table {
     name: "sum",
     keys: &[
-        must("width", Takes::Integer, "Bits that are kept of the sum, 8 or 16."),
+        must("width", Takes::Integer, "Bits that are kept of the sum."),
         may("init", Takes::Integer, "Value that the sum starts from; 0 where not given."),
+        may("modulo", Takes::Integer, "The sum is the remainder by this number."),
         may("then", Takes::Word(&["plain", "invert", "negate"]), "What is done to the sum before it is stored; `plain` where not given."),
     ],
+    also: "",
 };
 
 /// `status = [{ ... }]` of a frame or a reading.
@@ -154,8 +338,9 @@ pub static STATUS: Table = Table {
             Takes::Word(&["alert", "saturated", "not ready", "invalid", "fault"]),
             "What holds then. `alert` and `saturated` keep the value; the others withhold it.",
         ),
-        may("means", Takes::Text, "The datasheet's words for it."),
+        MEANS,
     ],
+    also: "",
 };
 
 /// `[reading.NAME]`.
@@ -164,17 +349,59 @@ pub static READING: Table = Table {
     keys: &[
         must("unit", Takes::Text, "The unit, as a symbol: `°C`, `%`, `hPa`, `lx`."),
         must("formula", Takes::Formula, "How the codes become the quantity, in C."),
-        may("range", Takes::Range, "The range that the datasheet states; outside it the status says so."),
+        may("range", Takes::Range, "The range in which the datasheet lets the reading be believed; outside it the status says so."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about this reading."),
-        may("source", Takes::Text, "Where the datasheet says so."),
+        MEANS,
+        SOURCE,
     ],
+    also: "",
 };
 
-/// `[[example]]`. Besides these keys, one key a frame: its bytes in hex.
+/// `[shared.NAME]`.
+pub static SHARED: Table =
+    Table { name: "shared", keys: &[must("formula", Takes::Formula, "How it is computed, in C."), MEANS, SOURCE], also: "" };
+
+/// `[parameter.NAME]`.
+pub static PARAMETER: Table = Table {
+    name: "parameter",
+    keys: &[
+        must("default", Takes::Number, "Its value where the user gives none."),
+        may("unit", Takes::Text, "Its unit."),
+        may("range", Takes::Range, "The values that are accepted."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
+/// `[table.NAME]`.
+pub static TABLE: Table = Table {
+    name: "table",
+    keys: &[
+        must("points", Takes::Points, "`[[x, y], ...]`, x rising; between them the line is straight."),
+        must("outside", Takes::Word(&["hold", "extend", "fault"]), "Beyond the ends: the end's value, the last line extended, or a fault."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
+/// `[[example]]`.
 pub static EXAMPLE: Table = Table {
     name: "example",
     keys: &[
         may("source", Takes::Text, "Where the datasheet has it."),
-        must("gives", Takes::NamedValues, "For each reading, its value with the unit, or its status."),
+        may("set", Takes::NamedValues, "Fields that do not have their reset values: for each, the value's name or its code."),
+        may("gives", Takes::NamedValues, "For each reading, its value with the unit, or its status; for each code, its number or text."),
+        may(
+            "refused",
+            Takes::Word(&["check failed", "too short", "too long", "exception", "foreign"]),
+            "The frame is refused, for this cause.",
+        ),
     ],
+    also: "one key a frame, with its name: its bytes in hex",
 };
+
+/// `[variant.NAME]`: any keys of the sheet, put over it.
+pub static VARIANT: Table =
+    Table { name: "variant", keys: &[], also: "any key of the sheet: it is put over, or beside, what the sheet has" };

@@ -1,18 +1,23 @@
 //! TOML to the syntax tree of a sheet.
 
+mod buses;
+mod frames;
+mod registers;
+
+use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::diagnostic::Diagnostic;
 use super::keys;
-use super::reader::{At, Reader, entries};
+use super::reader::{At, Fields, Raw, Reader, entries};
 use super::text::{Span, Text};
-use super::tree::{Check, Example, Frame, I2c, Method, Named, Reading, Sheet, Status};
+use super::tree::{Choice, Named, Sheet};
 
 /// Largest sheet that is read, in bytes.
 pub(crate) const MAX_SHEET: usize = 1024 * 1024;
 
-/// Parses a sheet. The tree holds whatever was sound; diagnostics say what was not.
-pub(crate) fn parse(source: &str) -> (Sheet, Vec<Diagnostic>) {
+/// Parses a sheet, or one of its variants. The tree holds whatever was sound; diagnostics say what was not.
+pub(crate) fn parse(source: &str, variant: Option<&str>) -> (Sheet, Vec<Diagnostic>) {
     if source.len() > MAX_SHEET {
         let problem = Diagnostic::error(
             "sheet-too-large",
@@ -31,8 +36,51 @@ pub(crate) fn parse(source: &str) -> (Sheet, Vec<Diagnostic>) {
     if !errors.is_empty() {
         return (Sheet::default(), reader.diagnostics);
     }
-    let sheet = sheet(&mut reader, document.get_ref());
+    let mut table = document.into_inner();
+    if let Some(name) = variant {
+        put_over(&mut reader, &mut table, name);
+    }
+    let mut sheet = sheet(&mut reader, &table);
+    if let Some(name) = variant {
+        let renamed = matches!(table.get("variant").map(Spanned::get_ref), Some(DeValue::Table(all)) if matches!(all.get(name).map(Spanned::get_ref), Some(DeValue::Table(inner)) if inner.contains_key("part")));
+        if !renamed {
+            sheet.part.value = name.to_owned();
+        }
+    }
     (sheet, reader.diagnostics)
+}
+
+/// Puts a variant's keys over those of the sheet.
+fn put_over<'i>(reader: &mut Reader<'i>, table: &mut DeTable<'i>, name: &str) {
+    let Some(DeValue::Table(variants)) = table.get("variant").map(|value| value.get_ref().clone()) else {
+        reader.report(Diagnostic::error("unknown-variant", Span::new(0, 0), format!("the sheet has no variant `{name}`")));
+        return;
+    };
+    let known: Vec<String> = variants.keys().map(|key| key.get_ref().to_string()).collect();
+    match variants.get(name).map(|value| value.get_ref().clone()) {
+        Some(DeValue::Table(over)) => merge(table, over),
+        _ => reader.report(Diagnostic::error("unknown-variant", Span::new(0, 0), format!("the sheet has no variant `{name}`")).known(
+            name,
+            "variants",
+            known.iter().map(String::as_str),
+        )),
+    }
+}
+
+fn merge<'i>(under: &mut DeTable<'i>, over: DeTable<'i>) {
+    for (key, value) in over {
+        let both_tables =
+            matches!(under.get(&key).map(|value| value.get_ref()), Some(DeValue::Table(_))) && matches!(value.get_ref(), DeValue::Table(_));
+        if both_tables && let (Some(place), DeValue::Table(inner)) = (under.get_mut(&key), value.get_ref().clone()) {
+            if let DeValue::Table(below) = place.get_mut() {
+                merge(below, inner);
+            }
+            continue;
+        }
+        // A key is found by its name, wherever it stands; the new one brings its own place.
+        under.remove(&key);
+        under.insert(key, value);
+    }
 }
 
 fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
@@ -41,15 +89,19 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
         part: fields.text(reader, "part").unwrap_or_default(),
         title: fields.text(reader, "title"),
         source: fields.text(reader, "source"),
+        allow: fields.get("allow").map(|value| reader.texts(value)).unwrap_or_default(),
         ..Sheet::default()
     };
-    if let Some(value) = fields.get("i2c")
-        && let Some(table) = reader.table(value)
-    {
-        sheet.i2c = i2c(reader, table, value.span().into());
-    }
-    sheet.frames = named(reader, fields.get("frame"), frame);
-    sheet.readings = named(reader, fields.get("reading"), reading);
+    sheet.i2c = one(reader, &fields, "i2c", buses::i2c);
+    sheet.spi = one(reader, &fields, "spi", buses::spi);
+    sheet.modbus = one(reader, &fields, "modbus", buses::modbus);
+    sheet.registers = named(reader, fields.get("register"), registers::register);
+    sheet.fields = named(reader, fields.get("field"), registers::field);
+    sheet.frames = named(reader, fields.get("frame"), frames::frame);
+    sheet.readings = named(reader, fields.get("reading"), frames::reading);
+    sheet.shared = named(reader, fields.get("shared"), frames::shared);
+    sheet.parameters = named(reader, fields.get("parameter"), frames::parameter);
+    sheet.tables = named(reader, fields.get("table"), frames::table);
     if let Some(value) = fields.get("example") {
         // By their names as typed: a frame with an error of its own is a frame all the same.
         let frames: Vec<String> = match fields.get("frame").map(|value| value.get_ref()) {
@@ -57,13 +109,28 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
             _ => Vec::new(),
         };
         for (table, span) in reader.tables(value) {
-            sheet.examples.extend(example(reader, table, span, &frames));
+            sheet.examples.extend(frames::example(reader, table, span, &frames));
         }
+    }
+    if let Some(variants) = fields.get("variant").and_then(|value| reader.table(value)) {
+        sheet.variants = entries(variants).into_iter().map(|(name, _)| name).collect();
     }
     sheet
 }
 
-type Value<'t, 'i> = Option<&'t super::reader::Raw<'i>>;
+type Value<'t, 'i> = Option<&'t Raw<'i>>;
+
+/// A table under a key of its own.
+fn one<'i, T>(
+    reader: &mut Reader<'i>,
+    fields: &Fields<'_, 'i>,
+    key: &'static str,
+    read: impl Fn(&mut Reader<'i>, &DeTable<'i>, Span) -> Option<T>,
+) -> Option<T> {
+    let value = fields.get(key)?;
+    let table = reader.table(value)?;
+    read(reader, table, value.span().into())
+}
 
 /// A table of tables under names of the user's own.
 fn named<'i, T>(
@@ -98,111 +165,45 @@ fn identifier(reader: &mut Reader<'_>, name: &At<String>) {
     }
 }
 
-fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<I2c> {
-    let fields = reader.fields(table, span, &keys::I2C, |_| false);
-    let address = fields.get("address").and_then(|value| reader.integer(value));
-    let mut straps = Vec::new();
-    if let Some(pins) = fields.get("strap").and_then(|value| reader.table(value)) {
-        for (pin, levels) in entries(pins) {
-            let levels = reader.table(levels).map(entries).unwrap_or_default();
-            let levels = levels.into_iter().filter_map(|(level, value)| Some((level, reader.integer(value)?))).collect();
-            straps.push((pin, levels));
-        }
-    }
-    Some(I2c { address: address?, straps })
+/// A whole number of a table, or what stands for it where it is not given.
+fn integer_or<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str, low: i128, high: i128, default: i128) -> i128 {
+    fields.get(key).and_then(|value| reader.integer_within(value, key, low, high)).map_or(default, |at| at.value)
 }
 
-fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Frame> {
-    let fields = reader.fields(table, span, &keys::FRAME, |_| false);
-    let read = fields.get("read").and_then(|value| reader.integer_within(value, "the number of bytes in a frame", 1, 4096));
-    let mut codes = Vec::new();
-    if let Some(table) = fields.get("code").and_then(|value| reader.table(value)) {
-        for (name, value) in entries(table) {
-            identifier(reader, &name);
-            codes.extend(reader.text(value).map(|text| (name, text)));
-        }
-    }
-    let mut checks = Vec::new();
-    if let Some(value) = fields.get("check") {
-        for (table, span) in reader.tables(value) {
-            checks.extend(check(reader, table, span));
-        }
-    }
-    let status = statuses(reader, fields.get("status"));
-    Some(Frame { read: read?, checks, codes, status })
-}
-
-fn check<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Check> {
-    let fields = reader.fields(table, span, &keys::CHECK, |_| false);
-    let (over, place) = (fields.text(reader, "over"), fields.text(reader, "in"));
-    let mut method = None;
-    if let Some(value) = fields.get("crc")
-        && let Some(table) = reader.table(value)
-    {
-        let fields = reader.fields(table, value.span().into(), &keys::CRC, |_| false);
-        let width = fields.get("width").and_then(|value| reader.integer_within(value, "the width of a CRC", 3, 64));
-        let mut parameter = |key| fields.get(key).and_then(|value| reader.integer_within(value, key, 0, i128::from(u64::MAX)));
-        let (poly, init, xorout) = (parameter("poly"), parameter("init"), parameter("xorout"));
-        let refin = fields.get("refin").and_then(|value| reader.boolean(value)).unwrap_or(false);
-        let refout = fields.get("refout").and_then(|value| reader.boolean(value)).unwrap_or(refin);
-        method = width.zip(poly).map(|(width, poly)| Method::Crc { width, poly, init, refin, refout, xorout });
-    } else if let Some(value) = fields.get("sum")
-        && let Some(table) = reader.table(value)
-    {
-        let fields = reader.fields(table, value.span().into(), &keys::SUM, |_| false);
-        let width = fields.get("width").and_then(|value| reader.integer_within(value, "the width of a sum", 1, 64));
-        let init = fields.get("init").and_then(|value| reader.integer_within(value, "init", 0, i128::from(u64::MAX)));
-        let then = fields.word(reader, "then").map_or("plain", |word| word.value);
-        method = width.map(|width| Method::Sum { width, init, then });
-    } else {
-        reader.report(Diagnostic::error("missing-key", span, "a check says how it is computed").label("needs `crc` or `sum`"));
-    }
-    Some(Check { span, method, over: over?, place: place? })
-}
-
-fn statuses<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Status> {
+/// Fields with values: a code or the value's name for each.
+fn choices<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Named<Choice>> {
+    let Some(table) = value.and_then(|value| reader.table(value)) else { return Vec::new() };
     let mut found = Vec::new();
-    let Some(value) = value else { return found };
-    for (table, span) in reader.tables(value) {
-        let fields = reader.fields(table, span, &keys::STATUS, |_| false);
-        let means = fields.text(reader, "means");
-        if let (Some(when), Some(is)) = (fields.text(reader, "when"), fields.word(reader, "is")) {
-            found.push(Status { when, is, means });
-        }
+    for (name, value) in entries(table) {
+        let choice = match value.get_ref() {
+            DeValue::String(_) => reader.text(value).map(Choice::Name),
+            _ => reader.integer(value).map(Choice::Code),
+        };
+        found.extend(choice.map(|choice| (name, choice)));
     }
     found
 }
 
-fn reading<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Reading> {
-    let fields = reader.fields(table, span, &keys::READING, |_| false);
-    let (unit, formula) = (fields.text(reader, "unit"), fields.text(reader, "formula"));
-    let range = fields.get("range").and_then(|value| reader.range(value));
-    let status = statuses(reader, fields.get("status"));
-    Some(Reading { unit: unit?, formula: formula?, range, status })
+/// A list of bytes, or hex in a text.
+fn bytes<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<u8> {
+    match value.map(|value| (value, value.get_ref())) {
+        Some((_, DeValue::Array(list))) => {
+            let byte = |value| reader.integer_within(value, "a byte", 0, 255).map(|at| at.value as u8);
+            list.iter().filter_map(byte).collect()
+        }
+        Some((value, _)) => {
+            let Some(text) = reader.text(value) else { return Vec::new() };
+            hex(reader, &text)
+        }
+        None => Vec::new(),
+    }
 }
 
-fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span, frames: &[String]) -> Option<Example> {
-    let fields = reader.fields(table, span, &keys::EXAMPLE, |name| frames.iter().any(|frame| frame == name));
-    let source = fields.text(reader, "source");
-    let mut bytes = Vec::new();
-    for (name, value) in fields.entries() {
-        if frames.contains(&name.value) {
-            bytes.extend(reader.text(value).map(|text| (name, text)));
-        }
-    }
-    let mut gives = Vec::new();
-    if let Some(table) = fields.get("gives").and_then(|value| reader.table(value)) {
-        for (name, value) in entries(table) {
-            gives.extend(reader.text(value).map(|text: Text| (name, text)));
-        }
-    }
-    if bytes.is_empty() {
-        reader.report(
-            Diagnostic::error("missing-key", span, "an example has the bytes of at least one frame")
-                .label("no frame here")
-                .help(if frames.is_empty() { "the sheet describes no frame".to_owned() } else { format!("frames: {}", frames.join(", ")) }),
-        );
-        return None;
-    }
-    Some(Example { span, source, frames: bytes, gives })
+/// Bytes in hex in a text; complaints point inside it.
+fn hex(reader: &mut Reader<'_>, text: &Text) -> Vec<u8> {
+    crate::bits::hex::parse_hex(&text.value).unwrap_or_else(|error| {
+        let span = text.locate(error.at..error.at + error.piece.len().max(1));
+        reader.report(Diagnostic::error("bad-hex", span, error.to_string()).label("not hex"));
+        Vec::new()
+    })
 }

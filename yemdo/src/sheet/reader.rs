@@ -83,6 +83,28 @@ impl<'i> Reader<'i> {
         }
     }
 
+    /// Text, or a number as it is typed.
+    pub(crate) fn text_of(&mut self, value: &Raw<'i>) -> Option<Text> {
+        let span = Span::from(value.span());
+        match value.get_ref() {
+            DeValue::Integer(_) | DeValue::Float(_) => {
+                Some(Text::from_token(self.source.get(span.start..span.end).unwrap_or(""), span, self.source))
+            }
+            _ => self.text(value),
+        }
+    }
+
+    /// A list of texts.
+    pub(crate) fn texts(&mut self, value: &Raw<'i>) -> Vec<Text> {
+        match value.get_ref() {
+            DeValue::Array(list) => list.iter().filter_map(|entry| self.text(entry)).collect(),
+            _ => {
+                self.wrong_type(value, "a list of texts");
+                Vec::new()
+            }
+        }
+    }
+
     pub(crate) fn integer(&mut self, value: &Raw<'i>) -> Option<At<i128>> {
         let parsed = match value.get_ref() {
             DeValue::Integer(number) => i128::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok(),
@@ -179,6 +201,11 @@ impl<'t, 'i> Fields<'t, 'i> {
 
     pub(crate) fn text(&self, reader: &mut Reader<'i>, key: &'static str) -> Option<Text> {
         self.get(key).and_then(|value| reader.text(value))
+    }
+
+    /// Text, or a number as it is typed.
+    pub(crate) fn text_or_number(&self, reader: &mut Reader<'i>, key: &'static str) -> Option<Text> {
+        self.get(key).and_then(|value| reader.text_of(value))
     }
 
     /// One of the words that the key table lists for `key`.

@@ -10,24 +10,114 @@ pub(crate) struct Sheet {
     pub(crate) part: Text,
     pub(crate) title: Option<Text>,
     pub(crate) source: Option<Text>,
+    pub(crate) allow: Vec<Text>,
     pub(crate) i2c: Option<I2c>,
+    pub(crate) spi: Option<Spi>,
+    pub(crate) modbus: Option<Modbus>,
+    pub(crate) registers: Vec<Named<Register>>,
+    pub(crate) fields: Vec<Named<Field>>,
     pub(crate) frames: Vec<Named<Frame>>,
     pub(crate) readings: Vec<Named<Reading>>,
+    pub(crate) shared: Vec<Named<Reading>>,
+    pub(crate) parameters: Vec<Named<Parameter>>,
+    pub(crate) tables: Vec<Named<Table>>,
     pub(crate) examples: Vec<Example>,
+    pub(crate) variants: Vec<At<String>>,
 }
 
 #[derive(Debug)]
 pub(crate) struct I2c {
-    pub(crate) address: At<i128>,
+    pub(crate) address: Address,
     /// Pin, and for each of its levels the address.
-    pub(crate) straps: Vec<Named<Vec<Named<At<i128>>>>>,
+    pub(crate) straps: Vec<Named<Vec<Named<Address>>>>,
+    pub(crate) pointer: Option<At<i128>>,
+    pub(crate) restart: bool,
+    pub(crate) increment: i128,
+    pub(crate) block: bool,
+}
+
+/// An I2C address as typed.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Address {
+    pub(crate) value: At<i128>,
+    /// The number has the read/write bit behind it.
+    pub(crate) eight_bit: bool,
+}
+
+#[derive(Debug)]
+pub(crate) struct Spi {
+    pub(crate) mode: i128,
+    pub(crate) lsb_first: bool,
+    pub(crate) pointer: Option<At<i128>>,
+    pub(crate) shift: i128,
+    pub(crate) read: i128,
+    pub(crate) write: i128,
+    pub(crate) increment: i128,
+    pub(crate) dummy: i128,
+    pub(crate) late: bool,
+}
+
+#[derive(Debug)]
+pub(crate) struct Modbus {
+    pub(crate) unit: Option<i128>,
+    pub(crate) numbering: &'static str,
+    pub(crate) baud: Option<i128>,
+    pub(crate) parity: Option<&'static str>,
+    pub(crate) stop: Option<i128>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Register {
+    pub(crate) at: At<i128>,
+    pub(crate) width: At<i128>,
+    pub(crate) low_first: bool,
+    pub(crate) access: Option<&'static str>,
+    pub(crate) reset: Option<At<i128>>,
+    pub(crate) bank: Vec<Named<Choice>>,
+    pub(crate) count: Option<At<i128>>,
+    pub(crate) every: Option<At<i128>>,
+    pub(crate) fields: Vec<Named<Field>>,
+    pub(crate) reserved: Vec<(Text, Option<At<i128>>)>,
+    pub(crate) means: Option<Text>,
+}
+
+/// A field's value, as its code or by name.
+#[derive(Debug)]
+pub(crate) enum Choice {
+    Code(At<i128>),
+    Name(Text),
+}
+
+#[derive(Debug)]
+pub(crate) struct Field {
+    pub(crate) bits: Text,
+    pub(crate) values: Vec<Row>,
+    pub(crate) access: Option<&'static str>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Row {
+    pub(crate) code: At<i128>,
+    pub(crate) name: Option<Text>,
+    pub(crate) means: Option<Text>,
+    /// Column, number, and whether it was typed as a whole number.
+    pub(crate) columns: Vec<(At<String>, f64, bool)>,
 }
 
 #[derive(Debug)]
 pub(crate) struct Frame {
-    pub(crate) read: At<i128>,
+    pub(crate) read: Option<At<i128>>,
+    pub(crate) length: Option<Text>,
+    pub(crate) keep: bool,
+    pub(crate) command: Vec<u8>,
+    pub(crate) registers: Option<Text>,
+    pub(crate) transfers: Vec<(Vec<u8>, At<i128>)>,
+    /// The kind of Modbus table, and the addresses.
+    pub(crate) modbus: Option<(&'static str, Text)>,
     pub(crate) checks: Vec<Check>,
-    pub(crate) codes: Vec<Named<Text>>,
+    /// Layout, and the range that the datasheet states.
+    pub(crate) codes: Vec<Named<(Text, Option<At<(f64, f64)>>)>>,
     pub(crate) status: Vec<Status>,
 }
 
@@ -42,7 +132,10 @@ pub(crate) struct Check {
 #[derive(Debug)]
 pub(crate) enum Method {
     Crc { width: At<i128>, poly: At<i128>, init: Option<At<i128>>, refin: bool, refout: bool, xorout: Option<At<i128>> },
-    Sum { width: At<i128>, init: Option<At<i128>>, then: &'static str },
+    Model(Text),
+    Sum { width: At<i128>, init: Option<At<i128>>, modulo: i128, then: &'static str },
+    Xor(At<i128>),
+    Parity(&'static str),
 }
 
 #[derive(Debug)]
@@ -58,14 +151,31 @@ pub(crate) struct Reading {
     pub(crate) formula: Text,
     pub(crate) range: Option<At<(f64, f64)>>,
     pub(crate) status: Vec<Status>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Parameter {
+    pub(crate) default: At<f64>,
+    pub(crate) unit: Option<Text>,
+    pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Table {
+    pub(crate) points: Vec<(f64, f64)>,
+    pub(crate) outside: &'static str,
 }
 
 #[derive(Debug)]
 pub(crate) struct Example {
     pub(crate) span: Span,
     pub(crate) source: Option<Text>,
+    pub(crate) set: Vec<Named<Choice>>,
     /// Frame and its bytes.
     pub(crate) frames: Vec<Named<Text>>,
-    /// Reading and what it must give.
+    /// Reading or code, and what it must give.
     pub(crate) gives: Vec<Named<Text>>,
+    pub(crate) refused: Option<At<&'static str>>,
 }

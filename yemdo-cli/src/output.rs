@@ -1,0 +1,31 @@
+//! Files that the command writes.
+
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+
+use crate::failure::Failure;
+
+/// Writes a file beside its place and moves it there, so that it is never seen half-written.
+pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    let beside = path.with_extension("tmp");
+    let written = fs::write(&beside, bytes).and_then(|()| fs::rename(&beside, path));
+    written.map_err(|error| {
+        let _ = fs::remove_file(&beside);
+        Failure::file("write", path, &error)
+    })
+}
+
+/// Writes to a file, or to standard output where there is none. What is there already is kept, unless told.
+pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Result<(), Failure> {
+    let Some(path) = path else {
+        anstream::stdout().write_all(text.as_bytes())?;
+        return Ok(());
+    };
+    if path.exists() && !overwrite {
+        return Err(Failure::told(format!("{} is there already", path.display())).help("choose another name, or say --overwrite"));
+    }
+    write_whole(path, text.as_bytes())?;
+    let _ = writeln!(anstream::stderr(), "wrote {}", path.display());
+    Ok(())
+}

@@ -1,0 +1,11 @@
+//! `yemdo schema`: the JSON Schema of sheets.
+
+use crate::args::Schema;
+use crate::failure::Failure;
+use crate::output::write_to;
+
+pub(crate) fn run(args: &Schema) -> Result<u8, Failure> {
+    // A schema is made again whenever the command is: there is nothing in it to be lost.
+    write_to(args.out.as_deref(), &yemdo::emit::json_schema(), true)?;
+    Ok(0)
+}

@@ -1,0 +1,88 @@
+//! A register value explained: what each bit of a magic constant means.
+
+use crate::model::part::Part;
+use crate::model::registers::{Access, Field, Register, Row, Settings};
+
+/// A register's value, field by field.
+#[derive(Clone, Debug)]
+pub struct Explained<'p> {
+    /// The register.
+    pub register: &'p Register,
+    /// The value.
+    pub value: u64,
+    /// Its fields, the most significant first.
+    pub fields: Vec<ExplainedField<'p>>,
+    /// Reserved bits that are not what must be written: mask, what stands there, what should.
+    pub wrong: Vec<(u64, u64, u64)>,
+    /// Bits that belong to no field and are not reserved, and are set.
+    pub unknown: u64,
+}
+
+/// A field of an explained register.
+#[derive(Clone, Debug)]
+pub struct ExplainedField<'p> {
+    /// The field.
+    pub field: &'p Field,
+    /// Its bits in this register: (high, low), most significant first.
+    pub bits: Vec<(u32, u32)>,
+    /// Its code; of a field that has bits in other registers too, with those at their present values.
+    pub code: i128,
+    /// The row of its table, where there is one for the code.
+    pub row: Option<&'p Row>,
+    /// Its code after a reset.
+    pub reset: i128,
+}
+
+impl Explained<'_> {
+    /// Bits that are not as after a reset; `None` where the sheet does not tell the reset value.
+    pub fn changed(&self) -> Option<u64> {
+        self.register.reset().map(|reset| reset ^ self.value)
+    }
+}
+
+/// Explains a register's value. `settings` has the present values of the others, and takes this one.
+///
+/// ```
+/// let part = yemdo::Part::parse("lamp.toml", r#"
+/// part = "lamp-1"
+/// register.MODE = { at = 1, reset = 2, field.RATE = { bits = "[7:4]", values = [{ code = 3, name = "fast" }] }, reserved = { bits = "[3:0]" } }
+/// "#).unwrap();
+/// let mut settings = yemdo::Settings::reset(&part);
+/// let explained = yemdo::explain::explain(&part, 0, 0x32, &mut settings).unwrap();
+/// assert_eq!(explained.fields[0].row.unwrap().name.as_deref(), Some("fast"));
+/// ```
+pub fn explain<'p>(part: &'p Part, register: usize, value: u64, settings: &mut Settings) -> Option<Explained<'p>> {
+    let register = part.registers().get(register)?;
+    let reset = Settings::reset(part);
+    settings.set_register(register, value);
+    let mut fields: Vec<ExplainedField<'p>> = register
+        .fields()
+        .iter()
+        .filter_map(|index| part.fields().get(*index))
+        .map(|field| {
+            let code = settings.field(field);
+            ExplainedField { field, bits: field.bits_in(register), code, row: field.row(code), reset: reset.field(field) }
+        })
+        .collect();
+    fields.sort_by_key(|field| std::cmp::Reverse(field.bits.first().copied()));
+    let of_fields = fields.iter().fold(0, |mask, field| mask | field.field.mask_in(register));
+    let mut known = of_fields;
+    let mut wrong = Vec::new();
+    for reserved in register.reserved() {
+        known |= reserved.mask;
+        let wanted = reserved.write.or(register.reset().map(|reset| reset & reserved.mask));
+        if let Some(wanted) = wanted.filter(|wanted| value & reserved.mask != *wanted) {
+            wrong.push((reserved.mask, value & reserved.mask, wanted));
+        }
+    }
+    let unknown = if register.fields().is_empty() || register.access() == Access::Reserved { 0 } else { value & !known & register.mask() };
+    Some(Explained { register, value, fields, wrong, unknown })
+}
+
+impl ExplainedField<'_> {
+    /// Its bits as the notation has them: `[7:4]`.
+    pub fn bits_text(&self) -> String {
+        let run = |(high, low): &(u32, u32)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") };
+        self.bits.iter().map(run).collect::<Vec<_>>().join(" ")
+    }
+}

@@ -1,0 +1,318 @@
+//! Registers, their fields, and the values that they have at present.
+
+use super::part::Part;
+use crate::bits::gather::Gather;
+use crate::bits::layout::{Layout, Slice};
+use crate::sheet::text::Span;
+
+/// What can be done to a register or field.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Access {
+    /// Read and written.
+    #[default]
+    ReadWrite,
+    /// Only read.
+    ReadOnly,
+    /// Only written; reads as something else.
+    WriteOnly,
+    /// Writing a one clears it.
+    WriteOneToClear,
+    /// Reading clears it.
+    ClearOnRead,
+    /// Written, and cleared by the part.
+    SelfClearing,
+    /// Nobody's.
+    Reserved,
+}
+
+impl Access {
+    /// All of them with their words in the sheet.
+    pub const ALL: [(&'static str, Access); 7] = [
+        ("read-write", Access::ReadWrite),
+        ("read-only", Access::ReadOnly),
+        ("write-only", Access::WriteOnly),
+        ("write-1-to-clear", Access::WriteOneToClear),
+        ("clear-on-read", Access::ClearOnRead),
+        ("self-clearing", Access::SelfClearing),
+        ("reserved", Access::Reserved),
+    ];
+
+    /// The word in the sheet.
+    pub fn word(self) -> &'static str {
+        Self::ALL.iter().find(|(_, access)| *access == self).map_or("read-write", |(word, _)| word)
+    }
+
+    pub(crate) fn of_word(word: Option<&str>) -> Option<Access> {
+        Self::ALL.iter().find(|(known, _)| Some(*known) == word).map(|(_, access)| *access)
+    }
+}
+
+/// A register.
+#[derive(Clone, Debug)]
+pub struct Register {
+    pub(crate) name: String,
+    pub(crate) span: Span,
+    pub(crate) at: u32,
+    pub(crate) bytes: usize,
+    pub(crate) low_first: bool,
+    pub(crate) access: Access,
+    pub(crate) reset: Option<u64>,
+    pub(crate) bank: Vec<(usize, i128)>,
+    pub(crate) fields: Vec<usize>,
+    pub(crate) reserved: Vec<Reserved>,
+    pub(crate) means: Option<String>,
+    /// Where its bytes stand, high first, in an image of all registers.
+    pub(crate) offset: usize,
+}
+
+/// Reserved bits of a register.
+#[derive(Clone, Debug)]
+pub struct Reserved {
+    /// The bits, as a mask over the register.
+    pub mask: u64,
+    /// What must be written there, in place; `None` where the sheet does not say.
+    pub write: Option<u64>,
+    /// Their place in the sheet.
+    pub span: Span,
+}
+
+impl Register {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its place in the sheet.
+    pub fn span(&self) -> Span {
+        self.span
+    }
+
+    /// Its address.
+    pub fn address(&self) -> u32 {
+        self.at
+    }
+
+    /// Number of its bytes.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// Number of its bits.
+    pub fn width(&self) -> u32 {
+        self.bytes as u32 * 8
+    }
+
+    /// Whether its low byte comes first.
+    pub fn low_first(&self) -> bool {
+        self.low_first
+    }
+
+    /// What can be done to it.
+    pub fn access(&self) -> Access {
+        self.access
+    }
+
+    /// Its value after a reset.
+    pub fn reset(&self) -> Option<u64> {
+        self.reset
+    }
+
+    /// Its fields, as indices into [`Part::fields`].
+    pub fn fields(&self) -> &[usize] {
+        &self.fields
+    }
+
+    /// The fields that select its bank, with the codes they must have.
+    pub fn bank(&self) -> &[(usize, i128)] {
+        &self.bank
+    }
+
+    /// Its reserved bits.
+    pub fn reserved(&self) -> &[Reserved] {
+        &self.reserved
+    }
+
+    /// The datasheet's words for it.
+    pub fn means(&self) -> Option<&str> {
+        self.means.as_deref()
+    }
+
+    /// All its bits as a mask.
+    pub fn mask(&self) -> u64 {
+        u64::MAX >> (64 - self.width().clamp(1, 64))
+    }
+
+    /// Its value in the bytes of a transfer, which are in its own order.
+    pub fn value_of(&self, wire: &[u8]) -> u64 {
+        let join = |value, byte: &u8| (value << 8) | u64::from(*byte);
+        if self.low_first { wire.iter().rev().fold(0, join) } else { wire.iter().fold(0, join) }
+    }
+
+    /// The bytes of a value as they go over the wire.
+    pub fn wire_bytes(&self, value: u64) -> Vec<u8> {
+        let all = value.to_be_bytes();
+        let mut bytes = all.get(8 - self.bytes..).unwrap_or(&[]).to_vec();
+        if self.low_first {
+            bytes.reverse();
+        }
+        bytes
+    }
+}
+
+/// A field: bits of one register or of several, with what their values mean.
+#[derive(Clone, Debug)]
+pub struct Field {
+    pub(crate) name: String,
+    pub(crate) span: Span,
+    /// The register it is declared in; `None` for one of several registers.
+    pub(crate) register: Option<usize>,
+    /// Its bits in the image of all registers.
+    pub(crate) layout: Layout,
+    pub(crate) gather: Gather,
+    pub(crate) access: Access,
+    pub(crate) rows: Vec<Row>,
+    pub(crate) columns: Vec<ColumnName>,
+    pub(crate) means: Option<String>,
+}
+
+/// A column of a field's table.
+#[derive(Clone, Debug)]
+pub struct ColumnName {
+    /// Its name.
+    pub name: String,
+    /// All its numbers are typed as whole ones: it is an integer in formulas.
+    pub whole: bool,
+}
+
+/// A row of a field's table.
+#[derive(Clone, Debug)]
+pub struct Row {
+    /// The field's code.
+    pub code: i128,
+    /// The value's name.
+    pub name: Option<String>,
+    /// The datasheet's words for it.
+    pub means: Option<String>,
+    /// The numbers of the field's columns; `None` where the row has none.
+    pub columns: Vec<Option<f64>>,
+}
+
+impl Field {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its place in the sheet.
+    pub fn span(&self) -> Span {
+        self.span
+    }
+
+    /// What can be done to it.
+    pub fn access(&self) -> Access {
+        self.access
+    }
+
+    /// Number of its bits.
+    pub fn width(&self) -> u32 {
+        self.layout.width()
+    }
+
+    /// Its table of values.
+    pub fn rows(&self) -> &[Row] {
+        &self.rows
+    }
+
+    /// The further columns of that table.
+    pub fn columns(&self) -> &[ColumnName] {
+        &self.columns
+    }
+
+    /// The datasheet's words for it.
+    pub fn means(&self) -> Option<&str> {
+        self.means.as_deref()
+    }
+
+    /// Lowest and highest code.
+    pub fn bounds(&self) -> (i128, i128) {
+        self.layout.form.bounds(self.layout.width())
+    }
+
+    /// The row of a code.
+    pub fn row(&self, code: i128) -> Option<&Row> {
+        self.rows.iter().find(|row| row.code == code)
+    }
+
+    /// Its bits within a register: runs of (high, low), most significant first.
+    pub fn bits_in(&self, register: &Register) -> Vec<(u32, u32)> {
+        let mut runs: Vec<(u32, u32)> = Vec::new();
+        let inside = register.offset..register.offset + register.bytes;
+        for slice in self.layout.slices.iter().filter(|slice| inside.contains(&slice.byte)) {
+            let base = ((register.offset + register.bytes - 1 - slice.byte) * 8) as u32;
+            let (high, low) = (base + u32::from(slice.high), base + u32::from(slice.low));
+            match runs.last_mut().filter(|(_, last)| *last == high + 1) {
+                Some((_, last)) => *last = low,
+                None => runs.push((high, low)),
+            }
+        }
+        runs
+    }
+
+    /// Its bits within a register, as a mask.
+    pub fn mask_in(&self, register: &Register) -> u64 {
+        self.bits_in(register).into_iter().fold(0, |mask, (high, low)| mask | ((u64::MAX >> (63 - (high - low))) << low))
+    }
+}
+
+/// The values that the registers have at present: after a reset, from a dump, or as set.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Settings {
+    image: Vec<u8>,
+}
+
+impl Settings {
+    /// The values after a reset; registers whose reset value the sheet does not tell are zero.
+    pub fn reset(part: &Part) -> Self {
+        Settings { image: part.reset_image.clone() }
+    }
+
+    pub(crate) fn into_image(self) -> Vec<u8> {
+        self.image
+    }
+
+    /// A register's value.
+    pub fn register(&self, register: &Register) -> u64 {
+        let bytes = self.image.get(register.offset..register.offset + register.bytes).unwrap_or(&[]);
+        bytes.iter().fold(0, |value, byte| (value << 8) | u64::from(*byte))
+    }
+
+    /// Sets a register.
+    pub fn set_register(&mut self, register: &Register, value: u64) {
+        let bytes = value.to_be_bytes();
+        let place = self.image.get_mut(register.offset..register.offset + register.bytes).unwrap_or_default();
+        place.iter_mut().zip(bytes.get(8 - register.bytes..).unwrap_or(&[])).for_each(|(place, byte)| *place = *byte);
+    }
+
+    /// A field's code.
+    pub fn field(&self, field: &Field) -> i128 {
+        i128::from(field.gather.code(&self.image).unwrap_or(0))
+    }
+
+    /// Sets a field. Bits of `code` beyond its width are dropped.
+    pub fn set_field(&mut self, field: &Field, code: i128) {
+        scatter(&mut self.image, &field.layout.slices, field.layout.form.write(code, field.layout.width()));
+    }
+}
+
+/// Puts bits where slices say, most significant first.
+pub(crate) fn scatter(bytes: &mut [u8], slices: &[Slice], raw: u64) {
+    let mut left: u32 = slices.iter().map(|slice| slice.width()).sum();
+    for slice in slices {
+        left -= slice.width();
+        let mask = (0xFFu8 >> (7 - (slice.high - slice.low))) << slice.low;
+        let bits = raw.checked_shr(left).unwrap_or(0) as u8;
+        if let Some(byte) = bytes.get_mut(slice.byte) {
+            *byte = (*byte & !mask) | ((bits << slice.low) & mask);
+        }
+    }
+}

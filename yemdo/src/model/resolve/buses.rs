@@ -1,0 +1,117 @@
+//! `[i2c]`, `[spi]` and `[modbus]`.
+
+use super::Resolver;
+use crate::modbus::Numbering;
+use crate::model::buses::{I2c, Modbus, Spi};
+use crate::sheet::reader::At;
+use crate::sheet::{Diagnostic, tree};
+
+impl Resolver {
+    pub(super) fn buses(&mut self, tree: &tree::Sheet) {
+        if let Some(i2c) = &tree.i2c {
+            self.i2c(i2c);
+        }
+        if let Some(spi) = &tree.spi {
+            self.part.spi = Some(Spi {
+                mode: spi.mode as u8,
+                lsb_first: spi.lsb_first,
+                pointer: self.pointer(spi.pointer),
+                shift: spi.shift as u32,
+                read: spi.read as u32,
+                write: spi.write as u32,
+                increment: spi.increment as u32,
+                dummy: spi.dummy as usize,
+                late: spi.late,
+            });
+        }
+        if let Some(modbus) = &tree.modbus {
+            let numbering = match modbus.numbering {
+                "from 1" => Numbering::FromOne,
+                "40001" => Numbering::FiveDigits,
+                "400001" => Numbering::SixDigits,
+                _ => Numbering::FromZero,
+            };
+            self.part.modbus = Some(Modbus {
+                unit: modbus.unit.and_then(|unit| u8::try_from(unit).ok()),
+                numbering,
+                baud: modbus.baud.and_then(|baud| u32::try_from(baud).ok()),
+                parity: modbus.parity,
+                stop: modbus.stop.and_then(|stop| u8::try_from(stop).ok()),
+            });
+        }
+    }
+
+    /// The width of the address that is sent first: 0, 8 or 16 bits.
+    fn pointer(&mut self, typed: Option<At<i128>>) -> u32 {
+        match typed.map(|at| at.value) {
+            None => 8,
+            Some(bits @ (0 | 8 | 16)) => bits as u32,
+            Some(bits) => {
+                let span = typed.map(|at| at.span).unwrap_or_default();
+                self.report(
+                    Diagnostic::error("out-of-range", span, format!("an address of {bits} bits is not sent")).label("expected 0, 8 or 16"),
+                );
+                8
+            }
+        }
+    }
+
+    fn i2c(&mut self, i2c: &tree::I2c) {
+        let address = self.address(i2c.address);
+        let mut straps = Vec::new();
+        for (pin, levels) in &i2c.straps {
+            for (level, address) in levels {
+                if let Some(address) = self.address(*address) {
+                    straps.push((pin.value.clone(), level.value.clone(), address));
+                }
+            }
+        }
+        let pointer = self.pointer(i2c.pointer);
+        if let Some(address) = address {
+            self.part.i2c = Some(I2c {
+                address,
+                typed_8_bit: i2c.address.eight_bit,
+                straps,
+                pointer,
+                restart: i2c.restart,
+                increment: i2c.increment as u32,
+                block: i2c.block,
+            });
+        }
+    }
+
+    /// A 7-bit address. What is typed as an 8-bit form is halved; what lies above 0x7F is such a form untold.
+    fn address(&mut self, typed: tree::Address) -> Option<u8> {
+        let At { value, span } = typed.value;
+        let seven = if typed.eight_bit { value >> 1 } else { value };
+        match seven {
+            _ if typed.eight_bit && value & 1 == 1 => self.report(
+                Diagnostic::error("bad-address", span, format!("{value:#04X} is the 8-bit form for reading"))
+                    .label("its last bit is the read bit")
+                    .help(format!("write \"{:#04X} 8-bit\"", value & !1)),
+            ),
+            0x08..=0x77 => return u8::try_from(seven).ok(),
+            0x00..=0x7F => self.report(
+                Diagnostic::warning(
+                    "reserved-address",
+                    span,
+                    format!("{seven:#04X} is among the addresses that the I2C specification reserves"),
+                )
+                .label("parts have 0x08 to 0x77")
+                .help(format!("if the datasheet prints the 8-bit form, with the read/write bit, write \"{seven:#04X} 8-bit\"")),
+            ),
+            0x80..=0xFF => self.report(
+                Diagnostic::error("eight-bit-address", span, format!("{seven:#04X} is no 7-bit address"))
+                    .label("an address has 7 bits, 0x08 to 0x77")
+                    .help(format!(
+                        "if the datasheet prints the 8-bit form, with the read/write bit, write \"{seven:#04X} 8-bit\", or {:#04X}",
+                        seven >> 1
+                    )),
+            ),
+            _ => self.report(
+                Diagnostic::error("bad-address", span, format!("{value} is no I2C address")).label("an address has 7 bits, 0x08 to 0x77"),
+            ),
+        }
+        u8::try_from(seven).ok().filter(|address| *address < 0x80)
+    }
+}

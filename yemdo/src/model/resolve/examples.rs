@@ -1,0 +1,92 @@
+//! Worked examples.
+
+use super::Resolver;
+use crate::bits::hex::parse_hex;
+use crate::model::part::{Example, Expected, Subject};
+use crate::model::status::Status;
+use crate::sheet::Diagnostic;
+use crate::sheet::text::Text;
+use crate::sheet::tree;
+
+impl Resolver {
+    pub(super) fn example(&mut self, example: &tree::Example) {
+        let mut frames = Vec::new();
+        for (name, text) in &example.frames {
+            let Some(index) = self.part.frame_index(&name.value) else { continue };
+            match parse_hex(&text.value) {
+                Ok(bytes) => frames.push((index, bytes)),
+                Err(error) => {
+                    let span = text.locate(error.at..error.at + error.piece.len().max(1));
+                    self.report(Diagnostic::error("bad-hex", span, error.to_string()).label("not hex"));
+                }
+            }
+        }
+        let set = example.set.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+        let mut gives = Vec::new();
+        for (name, text) in &example.gives {
+            let reading = self.part.readings.iter().position(|reading| reading.name == name.value);
+            let in_frames = |code: &crate::model::part::Code| frames.iter().any(|(frame, _)| *frame == code.frame);
+            let code = self.part.codes.iter().position(|code| code.name == name.value && in_frames(code));
+            let found = match (reading, code) {
+                (Some(index), _) => {
+                    let unit = self.part.readings.get(index).map_or("", |reading| reading.unit.as_str());
+                    expected(text, unit).map(|expected| (Subject::Reading(index), expected))
+                }
+                (None, Some(index)) => Ok((Subject::Code(index), expected_code(text))),
+                (None, None) => {
+                    let readings = self.part.readings.iter().map(|reading| reading.name.as_str());
+                    let codes = self.part.codes.iter().filter(|code| in_frames(code)).map(|code| code.name.as_str());
+                    Err(Diagnostic::error("unknown-name", name.span, format!("there is no reading and no code `{}`", name.value))
+                        .label("not a reading of this sheet")
+                        .known(&name.value, "readings and codes", readings.chain(codes).collect::<Vec<_>>()))
+                }
+            };
+            if let Some((subject, expected)) = self.take(found) {
+                gives.push((subject, expected, text.span));
+            }
+        }
+        if gives.is_empty() && example.refused.is_none() && !self.has_errors() {
+            self.report(
+                Diagnostic::error("missing-key", example.span, "an example says what comes out").label("needs `gives` or `refused`"),
+            );
+        }
+        let source = example.source.as_ref().map(|text| text.value.clone());
+        self.part.examples.push(Example { span: example.span, source, set, frames, gives, refused: example.refused.map(|at| at.value) });
+    }
+}
+
+/// What a code must be: a number as typed, or a text.
+fn expected_code(text: &Text) -> Expected {
+    let trimmed = text.value.trim();
+    let hex = trimmed.strip_prefix("0x").and_then(|digits| u64::from_str_radix(digits, 16).ok()).map(|value| value as f64);
+    match hex.or_else(|| trimmed.parse().ok()) {
+        Some(value) => Expected::Value { value, tolerance: value.abs() * 1e-6, text: trimmed.to_owned() },
+        None => Expected::Text(trimmed.to_owned()),
+    }
+}
+
+/// `"12.50 °C"`, or a status such as `"not ready"`.
+fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
+    let trimmed = text.value.trim();
+    if let Some(status) = Status::of_word(trimmed) {
+        return Ok(Expected::Status(status));
+    }
+    let end = trimmed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E'))).unwrap_or(trimmed.len());
+    let (number, rest) = trimmed.split_at(end);
+    let Ok(value) = number.parse::<f64>() else {
+        let words: Vec<&str> = Status::ALL.into_iter().map(Status::word).collect();
+        return Err(Diagnostic::error("bad-value", text.span, format!("`{trimmed}` is neither a value nor a status"))
+            .label("expected a number with its unit")
+            .help(format!("such as \"12.50 {unit}\"; or one of {}", words.join(", "))));
+    };
+    if rest.trim() != unit {
+        return Err(Diagnostic::error("unit-differs", text.span, format!("expected the unit `{unit}`, found `{}`", rest.trim()))
+            .label("the reading has another unit")
+            .help(format!("write \"{number} {unit}\"")));
+    }
+    let decimals = number.split(['e', 'E']).next().and_then(|digits| digits.split_once('.')).map_or(0, |(_, fraction)| fraction.len());
+    let exponent: i32 = number.split(['e', 'E']).nth(1).and_then(|e| e.parse().ok()).unwrap_or(0);
+    // Half a unit of the last digit, and a little for the rounding of the printed number itself.
+    let tolerance = 0.500_001 * 10f64.powi(exponent - i32::try_from(decimals).unwrap_or(0));
+    Ok(Expected::Value { value, tolerance, text: trimmed.to_owned() })
+}

@@ -1,0 +1,348 @@
+//! Frames: where their bytes come from, their codes and their checks.
+
+use super::Resolver;
+use crate::bits::check::{Check, CheckKind, Crc, CrcModel, MODELS, SumFinish};
+use crate::bits::form::Form;
+use crate::bits::gather::Gather;
+use crate::bits::layout::{Fed, Layout, Slice, Sources, parse_cover, parse_layout, parse_slices};
+use crate::modbus::{Range, Table};
+use crate::model::part::{Code, Frame, Origin};
+use crate::model::registers::Register;
+use crate::sheet::Diagnostic;
+use crate::sheet::reader::At;
+use crate::sheet::text::{Span, Text};
+use crate::sheet::tree;
+
+impl Resolver {
+    pub(super) fn frame(&mut self, index: usize, name: &At<String>, frame: &tree::Frame) {
+        let (origin, length) = self.origin(frame).unwrap_or((Origin::Read { command: Vec::new() }, 1));
+        let mut held: Vec<(String, usize, usize, bool)> = Vec::new();
+        let mut holds: Vec<(usize, usize)> = Vec::new();
+        if let Origin::Registers(runs) = &origin {
+            let mut at = 0;
+            for register in runs.iter().flatten() {
+                let Some(model) = self.part.registers.get(*register) else { continue };
+                held.push((model.name.clone(), at, model.bytes, model.low_first));
+                holds.push((*register, at));
+                at += model.bytes;
+            }
+        }
+        let sources = Sources { length, registers: &held, home: "" };
+        let mut codes = Vec::new();
+        for (code_name, (text, range)) in &frame.codes {
+            let Some(typed) = self.take(parse_layout(text, &sources)) else { continue };
+            if typed.layout.form == Form::Text && typed.array.is_some() {
+                self.report(
+                    Diagnostic::error("bad-array", text.span, "texts do not come in arrays").label("give each text a name of its own"),
+                );
+                continue;
+            }
+            let (low, high) = typed.layout.form.bounds(typed.layout.width());
+            let range = range.map(|at| (at, (at.value.0.ceil() as i128, at.value.1.floor() as i128)));
+            if let Some((at, _)) = range.filter(|(_, range)| range.0 < low || range.1 > high) {
+                let problem = Diagnostic::error("out-of-range", at.span, "the range is wider than the code")
+                    .label(format!("its bits hold {low} to {high}"));
+                self.report(problem.also(text.span, "the code"));
+            }
+            let before = self.part.codes.len();
+            for element in 0..typed.array.map_or(1, |(count, _)| count) {
+                let name = if typed.array.is_some() { format!("{}_{element}", code_name.value) } else { code_name.value.clone() };
+                self.code(index, &name, code_name.span, typed.element(element), None, &mut codes);
+            }
+            self.part.codes.iter_mut().skip(before).for_each(|code| code.range = range.map(|(_, range)| range));
+        }
+        let fields = self.fields_in(&holds);
+        for (field, layout) in &fields {
+            let Some(model) = self.part.fields.get(*field) else { continue };
+            let taken = codes.iter().filter_map(|code| self.part.codes.get(*code)).any(|code| code.name == model.name);
+            let (name, span) = (model.name.clone(), model.span);
+            if !taken {
+                self.code(index, &name, span, layout.clone(), Some(*field), &mut codes);
+            }
+        }
+        if codes.is_empty() && !self.has_errors() {
+            self.report(
+                Diagnostic::error("missing-key", name.span, "a frame has at least one code")
+                    .label("needs `code`")
+                    .help("such as code = { temperature = \"signed b0 b1\" }"),
+            );
+        }
+        let mut checks = Vec::new();
+        for check in &frame.checks {
+            checks.extend(self.check(check, &sources));
+        }
+        let fields = fields.into_iter().map(|(field, layout)| (field, Gather::new(&layout))).collect();
+        self.part.frames.push(Frame {
+            name: name.value.clone(),
+            span: name.span,
+            origin,
+            length,
+            keep: frame.keep,
+            fields,
+            counted: None,
+            checks,
+            codes,
+            status: Vec::new(),
+            readings: Vec::new(),
+        });
+    }
+
+    fn code(&mut self, frame: usize, name: &str, span: Span, layout: Layout, field: Option<usize>, codes: &mut Vec<usize>) {
+        let twin = codes.iter().filter_map(|code| self.part.codes.get(*code)).find(|code| code.name == name);
+        if let Some(twin) = twin {
+            let problem = Diagnostic::error("name-taken", span, format!("there are two codes `{name}` in this frame"))
+                .label("again here")
+                .also(twin.span, "first here");
+            self.report(problem);
+            return;
+        }
+        codes.push(self.part.codes.len());
+        let ty = layout.form.ty(layout.width());
+        self.part.codes.push(Code { name: name.to_owned(), span, frame, field, gather: Gather::new(&layout), layout, ty, range: None });
+    }
+
+    /// The fields whose registers are all in a frame, with their bits there. `holds` has registers and where
+    /// their first byte stands.
+    fn fields_in(&self, holds: &[(usize, usize)]) -> Vec<(usize, Layout)> {
+        let mut found = Vec::new();
+        for (index, field) in self.part.fields.iter().enumerate() {
+            let place = |slice: &Slice| {
+                holds.iter().find_map(|(register, at)| {
+                    let register = self.part.registers.get(*register)?;
+                    let byte = slice.byte.checked_sub(register.offset).filter(|byte| *byte < register.bytes)?;
+                    Some(Slice { byte: at + if register.low_first { register.bytes - 1 - byte } else { byte }, ..*slice })
+                })
+            };
+            if let Some(slices) = field.layout.slices.iter().map(place).collect::<Option<Vec<Slice>>>() {
+                found.push((index, Layout { form: field.layout.form, slices }));
+            }
+        }
+        found
+    }
+
+    /// Where a frame's bytes come from, and how many they are.
+    fn origin(&mut self, frame: &tree::Frame) -> Option<(Origin, usize)> {
+        if let Some(text) = &frame.registers {
+            let runs = self.register_runs(text)?;
+            let length = runs.iter().flatten().filter_map(|index| self.part.registers.get(*index)).map(|register| register.bytes).sum();
+            return Some((Origin::Registers(runs), length));
+        }
+        if !frame.transfers.is_empty() {
+            let transfers: Vec<(Vec<u8>, usize)> =
+                frame.transfers.iter().map(|(command, read)| (command.clone(), read.value as usize)).collect();
+            let length = transfers.iter().map(|(_, read)| read).sum();
+            return Some((Origin::Transfers(transfers), length));
+        }
+        if let Some((table, addresses)) = &frame.modbus {
+            let range = self.modbus_range(table, addresses)?;
+            let length = range.bytes();
+            return Some((Origin::Modbus(range), length));
+        }
+        let read = frame.read.map_or(1, |read| read.value as usize);
+        Some((Origin::Read { command: frame.command.clone() }, read))
+    }
+
+    /// `"STATUS..DATA_L"` or a list of names, cut where addresses do not follow one another.
+    fn register_runs(&mut self, text: &Text) -> Option<Vec<Vec<usize>>> {
+        let mut all: Vec<usize> = Vec::new();
+        for word in text.value.split_whitespace() {
+            let at = word.as_ptr() as usize - text.value.as_ptr() as usize;
+            let (first, last) = word.split_once("..").unwrap_or((word, word));
+            let first_index = self.register_named(first, text.locate(at..at + first.len()))?;
+            let last_index = self.register_named(last, text.locate(at + word.len() - last.len()..at + word.len()))?;
+            let address = |index: usize| self.part.registers.get(index).map_or(0, |register| register.at);
+            let bank = |index: usize| self.part.registers.get(index).map(|register| register.bank.clone());
+            let mut between: Vec<usize> = (0..self.part.registers.len())
+                .filter(|index| {
+                    (address(first_index)..=address(last_index)).contains(&address(*index)) && bank(*index) == bank(first_index)
+                })
+                .collect();
+            between.sort_by_key(|index| address(*index));
+            if between.is_empty() {
+                let span = text.locate(at..at + word.len());
+                self.report(
+                    Diagnostic::error("bad-run", span, format!("`{last}` stands before `{first}`")).label("the lower address comes first"),
+                );
+                return None;
+            }
+            all.extend(if first == last { vec![first_index] } else { between });
+        }
+        // Wide registers are numbered by the byte in some parts, by the register in others: then two of them are
+        // nearer to one another than their bytes.
+        let registers = &self.part.registers;
+        let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
+        let by_register = registers.iter().any(|one| registers.iter().any(|other| near(one, other)));
+        let mut runs: Vec<Vec<usize>> = Vec::new();
+        for index in all {
+            let register = self.part.registers.get(index)?;
+            let last = runs.last().and_then(|run| run.last()).and_then(|last| self.part.registers.get(*last));
+            let follows = last.is_some_and(|last| register.at == last.at + if by_register { 1 } else { last.bytes as u32 });
+            match runs.last_mut().filter(|_| follows) {
+                Some(run) => run.push(index),
+                None => runs.push(vec![index]),
+            }
+        }
+        if runs.is_empty() {
+            self.report(Diagnostic::error("empty-layout", text.span, "a frame of registers names at least one").label("no register here"));
+            return None;
+        }
+        Some(runs)
+    }
+
+    fn register_named(&mut self, name: &str, span: Span) -> Option<usize> {
+        let found = self.part.registers.iter().position(|register| register.name == name);
+        if found.is_none() {
+            let known: Vec<&str> = self.part.registers.iter().map(|register| register.name.as_str()).collect();
+            let problem = Diagnostic::error("unknown-name", span, format!("there is no register `{name}`")).label("not a register").known(
+                name,
+                "registers",
+                known,
+            );
+            self.report(problem);
+        }
+        found
+    }
+
+    fn modbus_range(&mut self, table: &str, addresses: &Text) -> Option<Range> {
+        let table = match table {
+            "coils" => Table::Coils,
+            "discrete" => Table::Discrete,
+            "input" => Table::Input,
+            _ => Table::Holding,
+        };
+        let Some(modbus) = &self.part.modbus else {
+            self.report(
+                Diagnostic::error("missing-key", addresses.span, "a Modbus frame needs to know how addresses are printed")
+                    .label("there is no [modbus] in this sheet")
+                    .help("such as [modbus] with numbering = \"40001\""),
+            );
+            return None;
+        };
+        let numbering = modbus.numbering;
+        let (first, last) = addresses.value.split_once("..").unwrap_or((&addresses.value, &addresses.value));
+        let number = |text: &str| {
+            text.trim().parse::<u32>().map_err(|_| "expected an address, or two with .. between, such as \"40011..40014\"".to_owned())
+        };
+        let wire = |text: &str| number(text).and_then(|printed| numbering.wire(printed, table));
+        let problem = match (wire(first), wire(last)) {
+            (Ok(first), Ok(last)) if first > last => "the lower address comes first".to_owned(),
+            (Ok(first), Ok(last)) if u32::from(last - first) >= table.most() => {
+                format!("one request reads at most {} {}", table.most(), table.name())
+            }
+            (Ok(first), Ok(last)) => return Some(Range { table, start: first, count: last - first + 1 }),
+            (Err(why), _) | (_, Err(why)) => why,
+        };
+        self.report(
+            Diagnostic::error("bad-address", addresses.span, format!("`{}` is no address of {}", addresses.value, table.name()))
+                .label(problem),
+        );
+        None
+    }
+
+    fn check(&mut self, check: &tree::Check, sources: &Sources<'_>) -> Vec<Check> {
+        let over = self.take(parse_cover(&check.over, sources));
+        let place = self.take(parse_slices(&check.place, sources));
+        let Some((kind, width, width_span)) = check.method.as_ref().and_then(|method| self.method(method, check.span)) else {
+            return Vec::new();
+        };
+        let (Some(over), Some(place)) = (over, place) else { return Vec::new() };
+        let found = place.layout.width();
+        if found != width {
+            self.report(
+                Diagnostic::error("bad-width", check.place.span, format!("the check value has {width} bits, but its place has {found}"))
+                    .label(format!("{found} bits"))
+                    .also(width_span, format!("{width} bits")),
+            );
+            return Vec::new();
+        }
+        let places = place.array.map_or(1, |(count, _)| count);
+        if places != over.len() {
+            self.report(
+                Diagnostic::error(
+                    "bad-array",
+                    check.place.span,
+                    format!("{} pieces are covered, but there are {places} check values", over.len()),
+                )
+                .label("as many as are covered")
+                .also(check.over.span, "covered"),
+            );
+            return Vec::new();
+        }
+        let address = self.part.i2c.as_ref().map(|i2c| i2c.address);
+        if address.is_none() && over.iter().flatten().any(|fed| matches!(fed, Fed::Address(_))) {
+            self.report(
+                Diagnostic::error("missing-key", check.over.span, "the check covers the I2C address, which the sheet does not tell")
+                    .label("there is no [i2c]"),
+            );
+        }
+        let mut made = Vec::new();
+        for (element, over) in over.into_iter().enumerate() {
+            let slices = place.element(element).slices;
+            let covers = |fed: &Fed| matches!(fed, Fed::Bits(slice) if slices.iter().any(|other| slice.overlaps(*other)));
+            if over.iter().any(covers) {
+                self.report(
+                    Diagnostic::error("check-covers-itself", check.over.span, "a check cannot cover the place where its own value stands")
+                        .label("this covers it")
+                        .also(check.place.span, "the check value stands here")
+                        .help("leave those bits out, or put noughts in their place: `0b0000`"),
+                );
+                return Vec::new();
+            }
+            made.push(Check::new(kind.clone(), over, slices, address.unwrap_or(0)));
+        }
+        made
+    }
+
+    /// How a check is computed, the width of its value, and where the sheet says that.
+    fn method(&mut self, method: &tree::Method, span: Span) -> Option<(CheckKind, u32, Span)> {
+        let value = |at: &Option<At<i128>>| at.map_or(0, |at| at.value as u64);
+        match method {
+            tree::Method::Model(name) => {
+                let Some((known, model)) = MODELS.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name.value)) else {
+                    let problem =
+                        Diagnostic::error("unknown-word", name.span, format!("`{}` is no CRC model that is known here", name.value))
+                            .label("not known");
+                    let problem = problem
+                        .known(&name.value, "models", MODELS.iter().map(|(name, _)| *name))
+                        .help("or give its parameters: { width = 8, poly = 0x07, init = 0 }");
+                    self.report(problem);
+                    return None;
+                };
+                Some((CheckKind::Crc(Crc::new(*model), Some(known)), model.width, name.span))
+            }
+            tree::Method::Crc { width, poly, init, refin, refout, xorout } => {
+                let bits = u32::try_from(width.value).unwrap_or(8);
+                for parameter in [Some(*poly), *init, *xorout].into_iter().flatten() {
+                    if parameter.value >> bits != 0 {
+                        self.report(
+                            Diagnostic::error("too-wide", parameter.span, format!("{:#X} does not fit in {bits} bits", parameter.value))
+                                .label(format!("at most {:#X}", (1i128 << bits) - 1))
+                                .also(width.span, "the width")
+                                .help("leave the polynomial's highest term out: x^8 + x^2 + 1 is 0x05"),
+                        );
+                    }
+                }
+                let model = CrcModel {
+                    width: bits,
+                    poly: poly.value as u64,
+                    init: value(init),
+                    refin: *refin,
+                    refout: *refout,
+                    xorout: value(xorout),
+                };
+                Some((CheckKind::Crc(Crc::new(model), None), bits, width.span))
+            }
+            tree::Method::Sum { width, init, modulo, then } => {
+                let bits = u32::try_from(width.value).unwrap_or(8);
+                let finish = match *then {
+                    "invert" => SumFinish::Invert,
+                    "negate" => SumFinish::Negate,
+                    _ => SumFinish::Plain,
+                };
+                Some((CheckKind::Sum { width: bits, init: value(init), modulo: *modulo as u64, finish }, bits, width.span))
+            }
+            tree::Method::Xor(init) => Some((CheckKind::Xor(init.value as u8), 8, span)),
+            tree::Method::Parity(kind) => Some((CheckKind::Parity(*kind == "odd"), 1, span)),
+        }
+    }
+}

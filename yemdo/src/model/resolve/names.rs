@@ -1,0 +1,120 @@
+//! What the names in formulas mean.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::formula::analyse::Scope;
+use crate::formula::curve::Curve;
+use crate::formula::types::Ty;
+use crate::model::part::{Input, Part};
+
+/// What a formula can name: codes first, then readings, then fields and their columns.
+pub(super) struct Names<'a> {
+    pub(super) part: &'a Part,
+    /// Readings that are resolved so far.
+    pub(super) readings: &'a HashMap<String, (usize, Ty)>,
+    /// Codes of other frames are refused.
+    pub(super) only_frame: Option<usize>,
+    /// For a reading of an array: its element, and the arrays.
+    pub(super) element: Option<(usize, &'a [String])>,
+}
+
+impl Names<'_> {
+    fn code(&self, frame: Option<usize>, name: &str) -> Result<Option<(Input, Ty)>, String> {
+        let element = self.element.filter(|(_, arrays)| arrays.iter().any(|array| array == name));
+        let full = element.map_or(name.to_owned(), |(index, _)| format!("{name}_{index}"));
+        let mut found = self.part.codes.iter().enumerate().filter(|(_, code)| {
+            code.field.is_none() && code.name == full && frame.or(self.only_frame).is_none_or(|frame| code.frame == frame)
+        });
+        let first = found.next();
+        if let (Some((_, one)), Some((_, two))) = (first, found.next()) {
+            let name_of = |frame: usize| self.part.frames.get(frame).map_or("", |frame| frame.name.as_str());
+            return Err(format!("frames {0} and {1} have it: write {0}.{name} or {1}.{name}", name_of(one.frame), name_of(two.frame)));
+        }
+        if first.is_none()
+            && self.only_frame.is_some()
+            && frame.is_none()
+            && self.part.codes.iter().any(|code| code.name == full && code.field.is_none())
+        {
+            return Err("this code belongs to another frame".into());
+        }
+        Ok(first.map(|(index, code)| (Input::Code(index), code.ty)))
+    }
+
+    fn field(&self, name: &str) -> Result<Option<(Input, Ty)>, String> {
+        let Some(index) = self.part.field_index(name) else {
+            let homes: Vec<String> = self
+                .part
+                .fields
+                .iter()
+                .filter(|field| field.name == name)
+                .filter_map(|field| self.part.registers.get(field.register?))
+                .map(|register| format!("{}.{name}", register.name))
+                .collect();
+            return if homes.len() > 1 { Err(format!("several registers have it: write {}", homes.join(" or "))) } else { Ok(None) };
+        };
+        let Some(field) = self.part.fields.get(index).filter(|field| name.ends_with(&field.name)) else { return Ok(None) };
+        let (low, high) = field.bounds();
+        Ok(Some((Input::Field(index), Ty::holding(low, high))))
+    }
+
+    fn column(&self, field_name: &str, column: &str) -> Result<Option<(Input, Ty)>, String> {
+        let Some((Input::Field(index), _)) = self.field(field_name)? else { return Ok(None) };
+        let Some(field) = self.part.fields.get(index) else { return Ok(None) };
+        let Some(at) = field.columns.iter().position(|known| known.name == column) else {
+            let known: Vec<&str> = field.columns.iter().map(|column| column.name.as_str()).collect();
+            return Err(if known.is_empty() {
+                "its values have no columns".into()
+            } else {
+                format!("its columns are {}", known.join(", "))
+            });
+        };
+        let whole = field.columns.get(at).is_some_and(|column| column.whole);
+        let numbers = || field.rows.iter().filter_map(|row| row.columns.get(at).copied().flatten());
+        let (low, high) = (numbers().fold(0.0, f64::min), numbers().fold(0.0, f64::max));
+        Ok(Some((Input::Column(index, at), if whole { Ty::holding(low as i128, high as i128) } else { Ty::F64 })))
+    }
+}
+
+impl Scope for Names<'_> {
+    fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
+        let Some(member) = member else {
+            if let Some(code) = self.code(None, name)? {
+                return Ok(Some(code));
+            }
+            if let Some((index, ty)) = self.readings.get(name) {
+                return Ok(Some((Input::Reading(*index), *ty)));
+            }
+            if let Some(index) = self.part.parameters.iter().position(|parameter| parameter.name == name) {
+                return Ok(Some((Input::Parameter(index), Ty::F64)));
+            }
+            return self.field(name);
+        };
+        if let Some(frame) = self.part.frames.iter().position(|frame| frame.name == name)
+            && let Some(code) = self.code(Some(frame), member)?
+        {
+            return Ok(Some(code));
+        }
+        if let Some((field, column)) = member.split_once('.') {
+            return self.column(&format!("{name}.{field}"), column);
+        }
+        if self.part.registers.iter().any(|register| register.name == name) {
+            return self.field(&format!("{name}.{member}"));
+        }
+        self.column(name, member)
+    }
+
+    fn curve(&self, name: &str) -> Option<Arc<Curve>> {
+        self.part.tables.iter().find(|(known, _)| known == name).map(|(_, curve)| Arc::clone(curve))
+    }
+
+    fn names(&self) -> Vec<String> {
+        let codes = self.part.codes.iter().map(|code| code.name.clone());
+        let columns =
+            self.part.fields.iter().flat_map(|field| field.columns.iter().map(|column| format!("{}.{}", field.name, column.name)));
+        let fields = self.part.fields.iter().map(|field| field.name.clone());
+        let parameters = self.part.parameters.iter().map(|parameter| parameter.name.clone());
+        let curves = self.part.tables.iter().map(|(name, _)| name.clone());
+        codes.chain(parameters).chain(curves).chain(self.readings.keys().cloned()).chain(columns).chain(fields).collect()
+    }
+}

@@ -1,0 +1,271 @@
+//! Readings, their order, and the conditions that say how far to believe them.
+
+use std::collections::HashMap;
+
+use super::Resolver;
+use super::names::Names;
+use crate::formula::analyse::analyse;
+use crate::formula::parse::parse;
+use crate::formula::typed::Formula;
+use crate::formula::types::Ty;
+use crate::model::part::{Condition, Input, Reading};
+use crate::model::status::Status;
+use crate::sheet::Diagnostic;
+use crate::sheet::text::{Span, Text};
+use crate::sheet::tree;
+
+/// A reading of the tree, or one element of one.
+struct Wanted<'t> {
+    name: String,
+    span: Span,
+    tree: &'t tree::Reading,
+    element: Option<usize>,
+    arrays: Vec<String>,
+}
+
+type Types = HashMap<String, (usize, Ty)>;
+
+impl Resolver {
+    pub(super) fn readings(&mut self, readings: &[tree::Named<tree::Reading>], shared: &[tree::Named<tree::Reading>]) {
+        let Some(mut wanted) = self.expand(readings) else { return };
+        let shown = wanted.len();
+        let Some(hidden) = self.expand(shared) else { return };
+        wanted.extend(hidden);
+        if !self.distinct(&wanted) {
+            return;
+        }
+        let Some(order) = self.order(&wanted) else { return };
+        let mut resolved: Vec<Option<Reading>> = vec![None; wanted.len()];
+        let mut types = Types::new();
+        for index in order.iter().copied() {
+            let Some(want) = wanted.get(index) else { continue };
+            let element = want.element.map(|element| (element, want.arrays.as_slice()));
+            let Some(formula) = self.formula(&want.tree.formula, &types, None, element) else { continue };
+            let of = |index: usize| resolved.get(index).and_then(Option::as_ref);
+            let (mut codes, mut frames): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
+            for input in &formula.inputs {
+                match input {
+                    Input::Code(code) => codes.push(*code),
+                    Input::Reading(other) => {
+                        codes.extend(of(*other).map_or(&[] as &[usize], |other| &other.codes));
+                        frames.extend(of(*other).map_or(&[] as &[usize], |other| &other.frames));
+                    }
+                    Input::Field(_) | Input::Column(..) | Input::Parameter(_) => {}
+                }
+            }
+            frames.extend(codes.iter().filter_map(|code| self.part.codes.get(*code)).map(|code| code.frame));
+            let mut seen = Vec::new();
+            codes.retain(|code| {
+                !seen.contains(code) && {
+                    seen.push(*code);
+                    true
+                }
+            });
+            frames.sort_unstable();
+            frames.dedup();
+            self.field_codes(&formula, &mut codes, &mut frames);
+            if frames.is_empty() {
+                self.no_code(&want.tree.formula);
+                continue;
+            }
+            let only = if let [frame] = frames.as_slice() { Some(*frame) } else { None };
+            let status = self.conditions(&want.tree.status, only, &types, element);
+            types.insert(want.name.clone(), (index, formula.ty));
+            let done = Reading {
+                name: want.name.clone(),
+                span: want.span,
+                unit: want.tree.unit.value.clone(),
+                range: want.tree.range.map(|range| range.value),
+                formula,
+                frames,
+                codes,
+                status,
+                means: want.tree.means.as_ref().map(|text| text.value.clone()),
+                shown: index < shown,
+                decimals: 3,
+            };
+            if let Some(place) = resolved.get_mut(index) {
+                *place = Some(done);
+            }
+        }
+        let Some(resolved) = resolved.into_iter().collect::<Option<Vec<Reading>>>() else { return };
+        let kept: Vec<bool> = self.part.frames.iter().map(|frame| frame.keep).collect();
+        for (frame_index, frame) in self.part.frames.iter_mut().enumerate() {
+            // A kept frame gives a reading only where nothing else could.
+            let gives = |reading: &Reading| {
+                reading.shown
+                    && reading.frames.contains(&frame_index)
+                    && (!frame.keep || reading.frames.iter().all(|other| kept.get(*other).copied().unwrap_or(false)))
+            };
+            frame.readings = (0..resolved.len()).filter(|at| resolved.get(*at).is_some_and(gives)).collect();
+        }
+        self.part.readings = resolved;
+        self.part.order = order;
+    }
+
+    /// Whether every reading and shared value has a name of its own.
+    fn distinct(&mut self, wanted: &[Wanted<'_>]) -> bool {
+        for (index, want) in wanted.iter().enumerate() {
+            if let Some(twin) = wanted.iter().take(index).find(|other| other.name == want.name) {
+                let problem = Diagnostic::error("name-taken", want.span, format!("there are two values `{}`", want.name))
+                    .label("again here")
+                    .also(twin.span, "first here");
+                self.report(problem);
+                return false;
+            }
+        }
+        true
+    }
+
+    /// Readings of arrays become one reading an element.
+    fn expand<'t>(&mut self, readings: &'t [tree::Named<tree::Reading>]) -> Option<Vec<Wanted<'t>>> {
+        let mut wanted = Vec::new();
+        for (name, tree) in readings {
+            let body = self.take(parse(&tree.formula))?;
+            let mut counts: Vec<(String, usize)> = Vec::new();
+            for (used, _) in body.free_names() {
+                let elements = (0..).take_while(|index| self.part.codes.iter().any(|code| code.name == format!("{used}_{index}"))).count();
+                let plain = self.part.codes.iter().any(|code| code.name == used);
+                if elements > 0 && !plain && !counts.iter().any(|(known, _)| *known == used) {
+                    counts.push((used, elements));
+                }
+            }
+            let arrays: Vec<String> = counts.iter().map(|(name, _)| name.clone()).collect();
+            match counts.iter().map(|(_, count)| *count).min() {
+                None => wanted.push(Wanted { name: name.value.clone(), span: name.span, tree, element: None, arrays }),
+                Some(count) => wanted.extend((0..count).map(|element| Wanted {
+                    name: format!("{}_{element}", name.value),
+                    span: name.span,
+                    tree,
+                    element: Some(element),
+                    arrays: arrays.clone(),
+                })),
+            }
+        }
+        Some(wanted)
+    }
+
+    /// Fields that a formula uses and that stand in one of its frames are codes of it; where it has no frame
+    /// yet, the one frame that holds them is it.
+    fn field_codes(&self, formula: &Formula, codes: &mut Vec<usize>, frames: &mut Vec<usize>) {
+        for input in &formula.inputs {
+            let (Input::Field(field) | Input::Column(field, _)) = input else { continue };
+            let holding: Vec<usize> = (0..self.part.frames.len())
+                .filter(|index| self.part.frames.get(*index).is_some_and(|frame| frame.fields.iter().any(|(held, _)| held == field)))
+                .collect();
+            if frames.is_empty()
+                && let [only] = holding.as_slice()
+            {
+                frames.push(*only);
+            }
+            let here = holding.iter().find(|frame| frames.contains(frame));
+            let code = here.and_then(|frame| self.part.codes.iter().position(|code| code.frame == *frame && code.field == Some(*field)));
+            codes.extend(code.filter(|code| !codes.contains(code)));
+        }
+    }
+
+    fn no_code(&mut self, formula: &Text) {
+        let known: Vec<&str> = self.part.codes.iter().map(|code| code.name.as_str()).collect();
+        let problem = Diagnostic::error("no-code", formula.span, "this formula uses no code")
+            .label("the same value always")
+            .known("", "codes", known);
+        self.report(problem);
+    }
+
+    /// A formula, typed; its warnings are reported, and the names that it uses are noted.
+    pub(super) fn formula(
+        &mut self,
+        text: &Text,
+        readings: &Types,
+        only_frame: Option<usize>,
+        element: Option<(usize, &[String])>,
+    ) -> Option<Formula> {
+        let mut warnings = Vec::new();
+        let formula = analyse(text, &Names { part: &self.part, readings, only_frame, element }, &mut warnings);
+        if element.is_none_or(|(index, _)| index == 0) {
+            self.diagnostics.extend(warnings);
+        }
+        let formula = self.take(formula)?;
+        for input in &formula.inputs {
+            let name = match input {
+                Input::Code(code) => self.part.codes.get(*code).map(|code| code.name.clone()),
+                Input::Field(field) | Input::Column(field, _) => self.part.fields.get(*field).map(|field| field.name.clone()),
+                Input::Reading(_) | Input::Parameter(_) => None,
+            };
+            self.used.extend(name);
+        }
+        Some(formula)
+    }
+
+    /// An order in which every reading comes after those it uses; a cycle is an error.
+    fn order(&mut self, wanted: &[Wanted<'_>]) -> Option<Vec<usize>> {
+        let names: HashMap<&str, usize> = wanted.iter().enumerate().map(|(index, want)| (want.name.as_str(), index)).collect();
+        let mut needs: Vec<Vec<(usize, Span)>> = Vec::new();
+        for want in wanted {
+            let body = self.take(parse(&want.tree.formula))?;
+            let is_code = |name: &str| {
+                self.part.codes.iter().any(|code| code.field.is_none() && code.name == name)
+                    || want.arrays.iter().any(|array| array == name)
+            };
+            let used = body.free_names().into_iter().filter(|(name, _)| !is_code(name));
+            needs.push(used.filter_map(|(name, span)| Some((*names.get(name.as_str())?, span))).collect());
+        }
+        let mut order: Vec<usize> = Vec::new();
+        let mut placed = vec![false; wanted.len()];
+        while order.len() < wanted.len() {
+            let is_placed = |index: usize| placed.get(index).copied().unwrap_or(true);
+            let ready = |index: &usize| !is_placed(*index) && needs.get(*index).is_some_and(|n| n.iter().all(|(need, _)| is_placed(*need)));
+            if let Some(index) = (0..wanted.len()).find(ready) {
+                order.push(index);
+                if let Some(place) = placed.get_mut(index) {
+                    *place = true;
+                }
+                continue;
+            }
+            let stuck = (0..wanted.len()).find(|index| !is_placed(*index))?;
+            let open = |from: usize| needs.get(from).and_then(|n| n.iter().find(|(need, _)| !is_placed(*need))).copied();
+            // Following unmet needs leads into the cycle; after as many steps as there are readings we are in it.
+            let at = (0..wanted.len()).try_fold(stuck, |at, _| open(at).map(|(next, _)| next))?;
+            let (next, span) = open(at)?;
+            let name = |index: usize| wanted.get(index).map_or("", |want| want.name.as_str());
+            let problem = Diagnostic::error("cycle", span, format!("`{}` and `{}` need one another", name(at), name(next)))
+                .label("a reading cannot depend on itself");
+            self.report(problem);
+            return None;
+        }
+        Some(order)
+    }
+
+    fn conditions(
+        &mut self,
+        list: &[tree::Status],
+        frame: Option<usize>,
+        readings: &Types,
+        element: Option<(usize, &[String])>,
+    ) -> Vec<Condition> {
+        let mut found = Vec::new();
+        for status in list {
+            let formula = self.formula(&status.when, readings, frame, element);
+            if let (Some(formula), Some(meant)) = (formula, Status::of_word(status.is.value)) {
+                found.push(Condition { formula, status: meant, means: status.means.as_ref().map(|text| text.value.clone()) });
+            }
+        }
+        found
+    }
+
+    /// The formulas of a frame itself: its conditions and how many of its bytes count.
+    pub(super) fn frame_formulas(&mut self, index: usize, frame: &tree::Frame) {
+        let none = Types::new();
+        let status = self.conditions(&frame.status, Some(index), &none, None);
+        let counted = frame.length.as_ref().and_then(|text| self.formula(text, &none, Some(index), None));
+        if let (Some(formula), Some(text)) = (&counted, &frame.length)
+            && formula.ty.is_real()
+        {
+            self.report(Diagnostic::error("wrong-type", text.span, "a number of bytes is a whole number").label("this is a real number"));
+        }
+        if let Some(frame) = self.part.frames.get_mut(index) {
+            frame.status = status;
+            frame.counted = counted;
+        }
+    }
+}

@@ -1,0 +1,230 @@
+//! Registers and fields.
+
+use super::Resolver;
+use crate::bits::gather::Gather;
+use crate::bits::layout::{Layout, Sources, parse_layout};
+use crate::model::registers::{Access, ColumnName, Field, Register, Reserved, Row};
+use crate::sheet::Diagnostic;
+use crate::sheet::reader::At;
+use crate::sheet::text::Span;
+use crate::sheet::tree::{self, Choice};
+
+impl Resolver {
+    pub(super) fn registers(&mut self, tree: &tree::Sheet) {
+        for (name, register) in &tree.registers {
+            self.register(name, register);
+        }
+        let mut home = 0;
+        for (_, register) in &tree.registers {
+            let copies = register.count.map_or(1, |count| count.value as usize);
+            for copy in 0..copies {
+                self.fields_of(home + copy, copy, copies, register);
+            }
+            home += copies;
+        }
+        for (name, field) in &tree.fields {
+            self.field(name.value.clone(), name.span, field, None);
+        }
+        self.part.reset_image = vec![0; self.image_length()];
+        let mut settings = crate::model::Settings::reset(&self.part);
+        for register in &self.part.registers {
+            settings.set_register(register, register.reset.unwrap_or(0));
+        }
+        self.part.reset_image = settings.into_image();
+        let mut home = 0;
+        for (_, register) in &tree.registers {
+            let copies = register.count.map_or(1, |count| count.value as usize);
+            let bank: Vec<(usize, i128)> = register.bank.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+            for copy in self.part.registers.iter_mut().skip(home).take(copies) {
+                copy.bank.clone_from(&bank);
+            }
+            home += copies;
+        }
+        self.clashes();
+    }
+
+    fn image_length(&self) -> usize {
+        self.part.registers.iter().map(|register| register.bytes).sum()
+    }
+
+    fn register(&mut self, name: &At<String>, register: &tree::Register) {
+        let bytes = (register.width.value / 8) as usize;
+        let reset = register.reset.map(|at| at.value as u64);
+        if let Some(typed) = register.reset.filter(|at| bytes < 8 && at.value >> (bytes * 8) != 0) {
+            self.report(
+                Diagnostic::error("too-wide", typed.span, format!("{:#X} does not fit in {} bits", typed.value, bytes * 8))
+                    .label(format!("at most {:#X}", (1i128 << (bytes * 8)) - 1)),
+            );
+        }
+        if let Some(other) = self.part.registers.iter().find(|other| other.name == name.value) {
+            let problem = Diagnostic::error("name-taken", name.span, format!("there are two registers `{}`", name.value))
+                .label("again here")
+                .also(other.span, "first here");
+            self.report(problem);
+        }
+        let copies = register.count.map_or(1, |count| count.value as u32);
+        let every = register.every.map_or(bytes as u32, |every| every.value as u32);
+        for copy in 0..copies {
+            let offset = self.image_length();
+            self.part.registers.push(Register {
+                name: if register.count.is_some() { format!("{}_{copy}", name.value) } else { name.value.clone() },
+                span: name.span,
+                at: register.at.value as u32 + copy * every,
+                bytes,
+                low_first: register.low_first,
+                access: Access::of_word(register.access).unwrap_or_default(),
+                reset,
+                bank: Vec::new(),
+                fields: Vec::new(),
+                reserved: Vec::new(),
+                means: register.means.as_ref().map(|text| text.value.clone()),
+                offset,
+            });
+        }
+    }
+
+    fn fields_of(&mut self, index: usize, copy: usize, copies: usize, register: &tree::Register) {
+        for (name, field) in &register.fields {
+            let full = if copies > 1 { format!("{}_{copy}", name.value) } else { name.value.clone() };
+            self.field(full, name.span, field, Some(index));
+        }
+        for (bits, write) in &register.reserved {
+            let Some(layout) = self.register_bits(bits, Some(index)) else { continue };
+            let gather = Field::bare(layout);
+            let Some(register) = self.part.registers.get_mut(index) else { continue };
+            let mask = gather.mask_in(register);
+            let write = write.map(|write| (write.value as u64).checked_shl(mask.trailing_zeros()).unwrap_or(0) & mask);
+            register.reserved.push(Reserved { mask, write, span: bits.span });
+        }
+    }
+
+    /// Bits of registers, as a layout of the image of them all.
+    fn register_bits(&mut self, bits: &crate::sheet::text::Text, home: Option<usize>) -> Option<Layout> {
+        let known: Vec<(String, usize, usize, bool)> =
+            self.part.registers.iter().map(|register| (register.name.clone(), register.offset, register.bytes, false)).collect();
+        let home = home.and_then(|index| self.part.registers.get(index)).map_or("", |register| register.name.as_str()).to_owned();
+        let sources = Sources { length: 0, registers: &known, home: &home };
+        self.take(parse_layout(bits, &sources)).map(|typed| typed.layout)
+    }
+
+    fn field(&mut self, name: String, span: Span, field: &tree::Field, home: Option<usize>) {
+        let Some(layout) = self.register_bits(&field.bits, home) else { return };
+        let mut columns: Vec<ColumnName> = Vec::new();
+        for (column, _, whole) in field.values.iter().flat_map(|row| &row.columns) {
+            match columns.iter_mut().find(|known| known.name == column.value) {
+                Some(known) => known.whole &= whole,
+                None => columns.push(ColumnName { name: column.value.clone(), whole: *whole }),
+            }
+        }
+        let (low, high) = layout.form.bounds(layout.width());
+        let mut rows: Vec<Row> = Vec::new();
+        for row in &field.values {
+            if !(low..=high).contains(&row.code.value) {
+                self.report(
+                    Diagnostic::error("out-of-range", row.code.span, format!("{} is no code of `{name}`", row.code.value))
+                        .label(format!("its {} bits hold {low} to {high}", layout.width()))
+                        .also(field.bits.span, "the bits"),
+                );
+            }
+            if rows.iter().any(|known| known.code == row.code.value) {
+                self.report(
+                    Diagnostic::error("code-taken", row.code.span, format!("the code {} of `{name}` has two rows", row.code.value))
+                        .label("again here"),
+                );
+            }
+            let of_column =
+                |column: &ColumnName| row.columns.iter().find(|(name, ..)| name.value == column.name).map(|(_, number, _)| *number);
+            rows.push(Row {
+                code: row.code.value,
+                name: row.name.as_ref().map(|text| text.value.clone()),
+                means: row.means.as_ref().map(|text| text.value.clone()),
+                columns: columns.iter().map(of_column).collect(),
+            });
+        }
+        let index = self.part.fields.len();
+        let of_register = home.and_then(|home| self.part.registers.get(home)).map(|register| register.access);
+        let twin = self.part.fields.iter().find(|known| known.name == name && known.register == home);
+        if let Some(twin) = twin {
+            let problem = Diagnostic::error("name-taken", span, format!("there are two fields `{name}` here"))
+                .label("again here")
+                .also(twin.span, "first here");
+            self.report(problem);
+        }
+        let access = Access::of_word(field.access).or(of_register).unwrap_or_default();
+        let means = field.means.as_ref().map(|text| text.value.clone());
+        self.part.fields.push(Field { name, span, register: home, gather: Gather::new(&layout), layout, access, rows, columns, means });
+        // A field of several registers is a field of each.
+        let field = self.part.fields.last().cloned();
+        for register in &mut self.part.registers {
+            if field.as_ref().is_some_and(|field| field.mask_in(register) != 0) {
+                register.fields.push(index);
+            }
+        }
+    }
+
+    /// A field by name and one of its codes, by number or name.
+    pub(super) fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(usize, i128)> {
+        let Some(index) = self.part.field_index(&name.value) else {
+            let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
+            let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
+            let problem = problem.known(&name.value, "fields", known);
+            self.report(problem);
+            return None;
+        };
+        let field = self.part.fields.get(index)?;
+        let (low, high) = field.bounds();
+        let problem = match choice {
+            Choice::Code(code) if (low..=high).contains(&code.value) => return Some((index, code.value)),
+            Choice::Code(code) => Diagnostic::error("out-of-range", code.span, format!("{} is no code of `{}`", code.value, name.value))
+                .label(format!("expected {low} to {high}")),
+            Choice::Name(text) => match field.rows.iter().find(|row| row.name.as_deref() == Some(text.value.as_str())) {
+                Some(row) => return Some((index, row.code)),
+                None => Diagnostic::error("unknown-name", text.span, format!("`{}` has no value `{}`", name.value, text.value))
+                    .label("not a value of it")
+                    .known(&text.value, "values", field.rows.iter().filter_map(|row| row.name.as_deref()).collect::<Vec<_>>()),
+            },
+        };
+        self.report(problem);
+        None
+    }
+
+    /// Fields that share a bit, with both places.
+    fn clashes(&mut self) {
+        let mut found = Vec::new();
+        for register in &self.part.registers {
+            let mut taken: Vec<(u64, Span, String)> = Vec::new();
+            let reserved = register.reserved.iter().map(|r| (r.mask, r.span, "reserved bits".to_owned()));
+            let fields = register.fields.iter().filter_map(|index| self.part.fields.get(*index));
+            for (mask, span, name) in fields.map(|field| (field.mask_in(register), field.span, format!("`{}`", field.name))).chain(reserved)
+            {
+                if let Some((_, other, whose)) = taken.iter().find(|(other, ..)| other & mask != 0) {
+                    found.push(
+                        Diagnostic::error("fields-overlap", span, format!("{name} and {whose} share bits of `{}`", register.name))
+                            .label("takes bits that are taken")
+                            .also(*other, "taken here"),
+                    );
+                }
+                taken.push((mask, span, name));
+            }
+        }
+        found.dedup_by_key(|d| d.span);
+        self.diagnostics.extend(found);
+    }
+}
+
+impl Field {
+    /// Bits without a name.
+    fn bare(layout: Layout) -> Self {
+        Field {
+            name: String::new(),
+            span: Span::default(),
+            register: None,
+            gather: Gather::new(&layout),
+            layout,
+            access: Access::Reserved,
+            rows: Vec::new(),
+            columns: Vec::new(),
+            means: None,
+        }
+    }
+}

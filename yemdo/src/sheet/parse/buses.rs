@@ -1,0 +1,76 @@
+//! `[i2c]`, `[spi]` and `[modbus]`.
+
+use toml::de::{DeTable, DeValue};
+
+use super::super::diagnostic::Diagnostic;
+use super::super::keys;
+use super::super::reader::{At, Raw, Reader, entries};
+use super::super::text::Span;
+use super::super::tree::{Address, I2c, Modbus, Spi};
+use super::integer_or;
+
+pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<I2c> {
+    let fields = reader.fields(table, span, &keys::I2C, |_| false);
+    let address = fields.get("address").and_then(|value| address(reader, value));
+    let mut straps = Vec::new();
+    if let Some(pins) = fields.get("strap").and_then(|value| reader.table(value)) {
+        for (pin, levels) in entries(pins) {
+            let levels = reader.table(levels).map(entries).unwrap_or_default();
+            let levels = levels.into_iter().filter_map(|(level, value)| Some((level, self::address(reader, value)?))).collect();
+            straps.push((pin, levels));
+        }
+    }
+    let pointer = fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16));
+    let restart = fields.get("restart").and_then(|value| reader.boolean(value)).unwrap_or(true);
+    let increment = integer_or(reader, &fields, "increment", 0, 0xFFFF, 0);
+    let block = fields.get("block").and_then(|value| reader.boolean(value)).unwrap_or(false);
+    Some(I2c { address: address?, straps, pointer, restart, increment, block })
+}
+
+/// `0x2C`, or `"0x58 8-bit"`.
+fn address<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Address> {
+    if !matches!(value.get_ref(), DeValue::String(_)) {
+        return reader.integer(value).map(|value| Address { value, eight_bit: false });
+    }
+    let text = reader.text(value)?;
+    let mut words = text.value.split_whitespace();
+    let number = words.next().and_then(|word| match word.strip_prefix("0x") {
+        Some(digits) => i128::from_str_radix(digits, 16).ok(),
+        None => word.parse().ok(),
+    });
+    match (number, words.next(), words.next()) {
+        (Some(number), Some(form @ ("8-bit" | "7-bit")), None) => {
+            Some(Address { value: At { value: number, span: text.span }, eight_bit: form == "8-bit" })
+        }
+        _ => {
+            reader.report(Diagnostic::error("bad-address", text.span, "not an address").label("expected 0x2C, or \"0x58 8-bit\""));
+            None
+        }
+    }
+}
+
+pub(super) fn spi<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Spi> {
+    let fields = reader.fields(table, span, &keys::SPI, |_| false);
+    let lsb_first = fields.word(reader, "bit_order").is_some_and(|word| word.value == "lsb first");
+    let late = fields.get("late").and_then(|value| reader.boolean(value)).unwrap_or(false);
+    Some(Spi {
+        mode: integer_or(reader, &fields, "mode", 0, 3, 0),
+        lsb_first,
+        pointer: fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16)),
+        shift: integer_or(reader, &fields, "shift", 0, 7, 0),
+        read: integer_or(reader, &fields, "read", 0, 0xFFFF, 0),
+        write: integer_or(reader, &fields, "write", 0, 0xFFFF, 0),
+        increment: integer_or(reader, &fields, "increment", 0, 0xFFFF, 0),
+        dummy: integer_or(reader, &fields, "dummy", 0, 16, 0),
+        late,
+    })
+}
+
+pub(super) fn modbus<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Modbus> {
+    let fields = reader.fields(table, span, &keys::MODBUS, |_| false);
+    let mut number = |key, low, high| fields.get(key).and_then(|value| reader.integer_within(value, key, low, high)).map(|at| at.value);
+    let (unit, baud, stop) = (number("unit", 1, 247), number("baud", 50, 10_000_000), number("stop", 1, 2));
+    let parity = fields.word(reader, "parity").map(|word| word.value);
+    let numbering = fields.word(reader, "numbering")?.value;
+    Some(Modbus { unit, numbering, baud, parity, stop })
+}

@@ -1,0 +1,207 @@
+//! `[frame.NAME]`, `[reading.NAME]` and `[[example]]`.
+
+use toml::de::{DeTable, DeValue};
+
+use super::super::diagnostic::Diagnostic;
+use super::super::keys;
+use super::super::reader::{Fields, Reader, entries};
+use super::super::text::{Span, Text};
+use super::super::tree::{Check, Example, Frame, Method, Parameter, Reading, Status, Table};
+use super::{Value, bytes, choices, identifier, integer_or};
+
+const MODBUS_TABLES: [&str; 4] = ["holding", "input", "coils", "discrete"];
+
+pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Frame> {
+    let fields = reader.fields(table, span, &keys::FRAME, |_| false);
+    let read = fields.get("read").and_then(|value| reader.integer_within(value, "the number of bytes in a frame", 1, 4096));
+    let length = fields.text(reader, "length");
+    let keep = fields.get("keep").and_then(|value| reader.boolean(value)).unwrap_or(false);
+    let command = bytes(reader, fields.get("command"));
+    let registers = fields.text(reader, "registers");
+    let mut transfers = Vec::new();
+    if let Some(value) = fields.get("transfers") {
+        for (table, span) in reader.tables(value) {
+            let inner = reader.fields(table, span, &keys::TRANSFER, |_| false);
+            let command = bytes(reader, inner.get("command"));
+            let read = inner.get("read").and_then(|value| reader.integer_within(value, "the number of bytes read", 1, 4096));
+            transfers.extend(read.map(|read| (command, read)));
+        }
+    }
+    let tables: Vec<&'static str> = MODBUS_TABLES.into_iter().filter(|key| fields.get(key).is_some()).collect();
+    let modbus = tables.first().and_then(|key| Some((*key, fields.text_or_number(reader, key)?)));
+    let ways =
+        usize::from(fields.get("read").is_some()) + usize::from(registers.is_some()) + usize::from(!transfers.is_empty()) + tables.len();
+    if ways != 1 && !reader.diagnostics.iter().any(|d| d.span.start >= span.start && d.name == "unknown-key") {
+        reader.report(
+            Diagnostic::error("frame-source", span, "a frame says in one way what is read")
+                .label(if ways == 0 { "says nothing" } else { "says it more than once" })
+                .help("give one of `read`, `registers`, `transfers`, `holding`, `input`, `coils` or `discrete`"),
+        );
+        return None;
+    }
+    let mut codes = Vec::new();
+    if let Some(table) = fields.get("code").and_then(|value| reader.table(value)) {
+        for (name, value) in entries(table) {
+            identifier(reader, &name);
+            if let DeValue::Table(table) = value.get_ref() {
+                let fields = reader.fields(table, name.span, &keys::CODE, |_| false);
+                let range = fields.get("range").and_then(|value| reader.range(value));
+                codes.extend(fields.text(reader, "layout").map(|text| (name, (text, range))));
+            } else {
+                codes.extend(reader.text(value).map(|text| (name, (text, None))));
+            }
+        }
+    }
+    let mut checks = Vec::new();
+    if let Some(value) = fields.get("check") {
+        for (table, span) in reader.tables(value) {
+            checks.extend(check(reader, table, span));
+        }
+    }
+    let status = statuses(reader, fields.get("status"));
+    Some(Frame { read, length, keep, command, registers, transfers, modbus, checks, codes, status })
+}
+
+fn check<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Check> {
+    let fields = reader.fields(table, span, &keys::CHECK, |_| false);
+    let (over, place) = (fields.text(reader, "over"), fields.text(reader, "in"));
+    let ways = ["crc", "sum", "xor", "parity"].into_iter().filter(|key| fields.get(key).is_some()).count();
+    if ways != 1 {
+        let label = if ways == 0 { "needs `crc`, `sum`, `xor` or `parity`" } else { "in one way only" };
+        reader.report(Diagnostic::error("missing-key", span, "a check says how it is computed").label(label));
+    }
+    Some(Check { span, method: method(reader, &fields), over: over?, place: place? })
+}
+
+fn method<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Method> {
+    let top = i128::from(u64::MAX);
+    if let Some(value) = fields.get("crc") {
+        if matches!(value.get_ref(), DeValue::String(_)) {
+            return reader.text(value).map(Method::Model);
+        }
+        let table = reader.table(value)?;
+        let fields = reader.fields(table, value.span().into(), &keys::CRC, |_| false);
+        let width = fields.get("width").and_then(|value| reader.integer_within(value, "the width of a CRC", 3, 64));
+        let mut parameter = |key| fields.get(key).and_then(|value| reader.integer_within(value, key, 0, top));
+        let (poly, init, xorout) = (parameter("poly"), parameter("init"), parameter("xorout"));
+        let refin = fields.get("refin").and_then(|value| reader.boolean(value)).unwrap_or(false);
+        let refout = fields.get("refout").and_then(|value| reader.boolean(value)).unwrap_or(refin);
+        return width.zip(poly).map(|(width, poly)| Method::Crc { width, poly, init, refin, refout, xorout });
+    }
+    if let Some(value) = fields.get("sum") {
+        let table = reader.table(value)?;
+        let fields = reader.fields(table, value.span().into(), &keys::SUM, |_| false);
+        let width = fields.get("width").and_then(|value| reader.integer_within(value, "the width of a sum", 1, 64));
+        let init = fields.get("init").and_then(|value| reader.integer_within(value, "init", 0, top));
+        let modulo = integer_or(reader, &fields, "modulo", 1, top, 0);
+        let then = fields.word(reader, "then").map_or("plain", |word| word.value);
+        return width.map(|width| Method::Sum { width, init, modulo, then });
+    }
+    if let Some(value) = fields.get("xor") {
+        return reader.integer_within(value, "the start value", 0, 255).map(Method::Xor);
+    }
+    fields.word(reader, "parity").map(|word| Method::Parity(word.value))
+}
+
+fn statuses<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Status> {
+    let mut found = Vec::new();
+    let Some(value) = value else { return found };
+    for (table, span) in reader.tables(value) {
+        let fields = reader.fields(table, span, &keys::STATUS, |_| false);
+        let means = fields.text(reader, "means");
+        if let (Some(when), Some(is)) = (fields.text(reader, "when"), fields.word(reader, "is")) {
+            found.push(Status { when, is, means });
+        }
+    }
+    found
+}
+
+pub(super) fn reading<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Reading> {
+    let fields = reader.fields(table, span, &keys::READING, |_| false);
+    let (unit, formula) = (fields.text(reader, "unit"), fields.text(reader, "formula"));
+    let range = fields.get("range").and_then(|value| reader.range(value));
+    let status = statuses(reader, fields.get("status"));
+    let means = fields.text(reader, "means");
+    Some(Reading { unit: unit?, formula: formula?, range, status, means })
+}
+
+/// A shared value is a reading without unit, range and status, and is not shown.
+pub(super) fn shared<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Reading> {
+    let fields = reader.fields(table, span, &keys::SHARED, |_| false);
+    let formula = fields.text(reader, "formula")?;
+    let means = fields.text(reader, "means");
+    Some(Reading { unit: Text::default(), formula, range: None, status: Vec::new(), means })
+}
+
+pub(super) fn parameter<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Parameter> {
+    let fields = reader.fields(table, span, &keys::PARAMETER, |_| false);
+    let default = fields.get("default").and_then(|value| reader.number(value))?;
+    let range = fields.get("range").and_then(|value| reader.range(value));
+    if let Some(range) = range.filter(|range| !(range.value.0..=range.value.1).contains(&default.value)) {
+        let problem = Diagnostic::error("out-of-range", default.span, "the default is outside the range").label("not accepted itself");
+        reader.report(problem.also(range.span, "the range"));
+    }
+    Some(Parameter { default, unit: fields.text(reader, "unit"), range, means: fields.text(reader, "means") })
+}
+
+pub(super) fn table<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Table> {
+    let fields = reader.fields(table, span, &keys::TABLE, |_| false);
+    let value = fields.get("points")?;
+    let DeValue::Array(list) = value.get_ref() else {
+        reader.report(Diagnostic::error("wrong-type", value.span().into(), "expected [[x, y], ...]").label("not a list of points"));
+        return None;
+    };
+    let mut points: Vec<(f64, f64)> = Vec::new();
+    for entry in list {
+        let numbers: Vec<f64> = match entry.get_ref() {
+            DeValue::Array(pair) => pair.iter().filter_map(|number| reader.number(number)).map(|at| at.value).collect(),
+            _ => Vec::new(),
+        };
+        let problem = match (numbers.as_slice(), points.last()) {
+            (&[x, _], Some((before, _))) if x <= *before => "x does not rise",
+            (&[x, y], _) => {
+                points.push((x, y));
+                continue;
+            }
+            _ => "expected [x, y]",
+        };
+        reader.report(Diagnostic::error("bad-point", entry.span().into(), "a table's points are [x, y], with x rising").label(problem));
+        return None;
+    }
+    if points.len() < 2 || points.len() > 1024 {
+        reader.report(
+            Diagnostic::error("bad-point", value.span().into(), "a table has 2 to 1024 points").label(format!("{} here", points.len())),
+        );
+        return None;
+    }
+    let outside = fields.word(reader, "outside")?.value;
+    Some(Table { points, outside })
+}
+
+pub(super) fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span, frames: &[String]) -> Option<Example> {
+    let fields = reader.fields(table, span, &keys::EXAMPLE, |name| frames.iter().any(|frame| frame == name));
+    let source = fields.text(reader, "source");
+    let set = choices(reader, fields.get("set"));
+    let refused = fields.word(reader, "refused");
+    let mut bytes = Vec::new();
+    for (name, value) in fields.entries() {
+        if frames.contains(&name.value) {
+            bytes.extend(reader.text(value).map(|text| (name, text)));
+        }
+    }
+    let mut gives = Vec::new();
+    if let Some(table) = fields.get("gives").and_then(|value| reader.table(value)) {
+        for (name, value) in entries(table) {
+            gives.extend(reader.text_of(value).map(|text| (name, text)));
+        }
+    }
+    if bytes.is_empty() {
+        reader.report(
+            Diagnostic::error("missing-key", span, "an example has the bytes of at least one frame")
+                .label("no frame here")
+                .help(if frames.is_empty() { "the sheet describes no frame".to_owned() } else { format!("frames: {}", frames.join(", ")) }),
+        );
+        return None;
+    }
+    Some(Example { span, source, set, frames: bytes, gives, refused })
+}

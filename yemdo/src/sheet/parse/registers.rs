@@ -1,0 +1,72 @@
+//! `[register.NAME]` and `[field.NAME]`.
+
+use toml::de::DeTable;
+
+use super::super::keys;
+use super::super::reader::{At, Reader};
+use super::super::text::Span;
+use super::super::tree::{Field, Register, Row};
+use super::{choices, named};
+
+pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Register> {
+    let fields = reader.fields(table, span, &keys::REGISTER, |_| false);
+    let at = fields.get("at").and_then(|value| reader.integer_within(value, "a register's address", 0, 0xFFFF));
+    let width = match fields.get("width") {
+        Some(value) => reader.integer_within(value, "the width of a register", 8, 64)?,
+        None => At { value: 8, span },
+    };
+    if width.value % 8 != 0 {
+        reader.report(
+            super::super::Diagnostic::error("bad-width", width.span, format!("a register has whole bytes, not {} bits", width.value))
+                .label("8, 16, 24 … 64"),
+        );
+        return None;
+    }
+    let top = i128::from(u64::MAX);
+    let reset = fields.get("reset").and_then(|value| reader.integer_within(value, "a reset value", 0, top));
+    let count = fields.get("count").and_then(|value| reader.integer_within(value, "the number of registers", 1, 256));
+    let every = fields.get("every").and_then(|value| reader.integer_within(value, "every", 1, 0xFFFF));
+    let low_first = fields.word(reader, "order").is_some_and(|word| word.value == "low first");
+    let access = fields.word(reader, "access").map(|word| word.value);
+    let mut reserved = Vec::new();
+    if let Some(value) = fields.get("reserved") {
+        for (table, span) in reader.tables(value) {
+            let inner = reader.fields(table, span, &keys::RESERVED, |_| false);
+            let write = inner.get("write").and_then(|value| reader.integer_within(value, "write", 0, top));
+            reserved.extend(inner.text(reader, "bits").map(|bits| (bits, write)));
+        }
+    }
+    let bank = choices(reader, fields.get("bank"));
+    let inner = named(reader, fields.get("field"), field);
+    let means = fields.text(reader, "means");
+    Some(Register { at: at?, width, low_first, access, reset, bank, count, every, fields: inner, reserved, means })
+}
+
+pub(super) fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Field> {
+    let fields = reader.fields(table, span, &keys::FIELD, |_| false);
+    let bits = fields.text(reader, "bits");
+    let access = fields.word(reader, "access").map(|word| word.value);
+    let means = fields.text(reader, "means");
+    let mut values = Vec::new();
+    if let Some(value) = fields.get("values") {
+        for (table, span) in reader.tables(value) {
+            values.extend(row(reader, table, span));
+        }
+    }
+    Some(Field { bits: bits?, values, access, means })
+}
+
+/// A row of a field's values: besides its own keys, columns with numbers.
+fn row<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Row> {
+    let fields = reader.fields(table, span, &keys::VALUE, |_| true);
+    let code = fields.get("code").and_then(|value| reader.integer(value));
+    let (name, means) = (fields.text(reader, "name"), fields.text(reader, "means"));
+    let mut columns = Vec::new();
+    for (name, value) in fields.entries() {
+        if keys::VALUE.key(&name.value).is_none() {
+            let whole = matches!(value.get_ref(), toml::de::DeValue::Integer(_));
+            columns.extend(reader.number(value).map(|number| (name, number.value, whole)));
+        }
+    }
+    Some(Row { code: code?, name, means, columns })
+}
