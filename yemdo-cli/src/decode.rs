@@ -196,7 +196,7 @@ impl Batch {
                 self.decoded += 1;
             }
         }
-        sink.rows(&Rows { frame: self.frame, length, bytes: &self.bytes, rows: &self.rows, columns: &self.columns })?;
+        sink.rows(&Rows { frame: self.frame, length, given: self.given, bytes: &self.bytes, rows: &self.rows, columns: &self.columns })?;
         self.bytes.clear();
         self.rows.clear();
         Ok(())

@@ -19,7 +19,9 @@ pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
 /// Writes to a file, or to standard output where there is none. What is there already is kept, unless told.
 pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Result<(), Failure> {
     let Some(path) = path else {
-        anstream::stdout().write_all(text.as_bytes())?;
+        let mut out = std::io::stdout().lock();
+        out.write_all(text.as_bytes())?;
+        out.flush()?;
         return Ok(());
     };
     if path.exists() && !overwrite {

@@ -63,7 +63,14 @@ fn render(table: &'static Table, seen: &mut Vec<&'static str>, out: &mut String)
 #[test]
 fn the_reference_has_every_key() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../docs/sheet.md");
-    let text = std::fs::read_to_string(path).unwrap();
+    let before = std::fs::read_to_string(path).unwrap();
+    let text = before.clone();
+    let warnings: String = yemdo::check::WARNINGS.iter().map(|(name, doc)| format!("| `{name}` | {doc} |\n")).collect();
+    let models: Vec<String> = yemdo::bits::check::MODELS.iter().map(|(name, _)| format!("`{name}`")).collect();
+    let text = text
+        .replace("WARNINGS\n", &format!("| name | when |\n|---|---|\n{warnings}"))
+        .replace("MODELS.", &format!("{}.", models.join(", ")));
+    assert!(text.contains(&warnings) && text.contains(&models.join(", ")), "the warnings or the models are not those of the code");
     let (head, rest) = text.split_once("<!-- keys -->\n").expect("a mark where the keys begin");
     let (_, tail) = rest.split_once("<!-- end of keys -->").expect("a mark where the keys end");
     let mut keys = String::new();
@@ -72,6 +79,39 @@ fn the_reference_has_every_key() {
     if std::env::var_os("UPDATE").is_some() {
         std::fs::write(path, &wanted).unwrap();
     } else {
-        assert!(text == wanted, "docs/sheet.md is not what the keys are: run UPDATE=1 cargo test -p yemdo --test reference");
+        assert!(before == wanted, "docs/sheet.md is not what the keys are: run UPDATE=1 cargo test -p yemdo --test reference");
+    }
+}
+
+/// Every key of every table stands in a sheet that is run: a shipped one, or one of the reference.
+#[test]
+fn every_key_has_an_example_that_is_tested() {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/..");
+    let reference = std::fs::read_to_string(format!("{root}/docs/sheet.md")).unwrap();
+    let blocks = reference.split("```toml file=").skip(1).filter_map(|rest| rest.split_once('\n')?.1.split_once("```"));
+    let mut sheets: Vec<String> = blocks.map(|(block, _)| block.to_owned()).collect();
+    sheets.iter().for_each(|text| {
+        yemdo::Part::parse("reference", text).unwrap_or_else(|error| panic!("{error}"));
+    });
+    sheets
+        .extend(std::fs::read_dir(format!("{root}/sheets")).unwrap().map(|entry| std::fs::read_to_string(entry.unwrap().path()).unwrap()));
+    let words: Vec<String> =
+        sheets.iter().flat_map(|text| text.split(|c: char| !c.is_alphanumeric() && c != '_')).map(str::to_owned).collect();
+    let mut tables = vec![&SHEET];
+    let mut at = 0;
+    while at < tables.len() {
+        for key in tables[at].keys {
+            assert!(words.iter().any(|word| word == key.name), "no tested sheet has `{}` of {}", key.name, tables[at].name);
+            if let Takes::Table(inner)
+            | Takes::TableOrList(inner)
+            | Takes::TableOrModel(inner)
+            | Takes::Named(inner)
+            | Takes::NamedLayouts(inner) = key.takes
+                && !tables.iter().any(|known| known.name == inner.name)
+            {
+                tables.push(inner);
+            }
+        }
+        at += 1;
     }
 }

@@ -30,6 +30,12 @@ fn errors_point_at_the_text_and_say_what_to_do() {
     let f = |formula: &str| sheet("b0 b1", formula);
     let l = |layout: &str| sheet(layout, "light");
     let whole = |text: &str| text.to_owned();
+    let r = |register: &str| format!("part = \"x\"\nregister.R = {{ {register} }}\n");
+    let two = |rest: &str| {
+        format!(
+            "part = \"x\"\nframe.A = {{ read = 1, code = {{ c = \"b0\" }} }}\nframe.B = {{ read = 1, code = {{ c = \"b0\" }} }}\n{rest}\n"
+        )
+    };
     let cases: &[(String, &str, &str, &str)] = &[
         // keys and values
         (whole("part = 5"), "wrong-type", "5", "expected text in quotes, found a whole number"),
@@ -37,15 +43,62 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         (whole("part = \"x"), "toml", "", "not TOML"),
         (whole(""), "missing-key", "", "`part` is needed here"),
         (whole("part = \"x\"\n[i2c]\naddress = 0x58\nadress = 1"), "unknown-key", "adress", "did you mean `address`?"),
-        (whole("part = \"x\"\n[i2c]\naddress = 0xB0"), "eight-bit-address", "0xB0", "write 0x58"),
+        (whole("part = \"x\"\n[i2c]\naddress = 0xB0"), "eight-bit-address", "0xB0", "\"0xB0 8-bit\", or 0x58"),
         (whole("part = \"x\"\n[frame.A]\nread = 0\ncode = { x = \"b0\" }"), "out-of-range", "0", "1 to 4096"),
         (whole("part = \"x\"\n[frame.A]\nread = 1\ncode = { \"2x\" = \"b0\" }"), "bad-name", "\"2x\"", "write `_2x`"),
+        // registers and fields
+        (r("at = 1, reset = 0x1FF"), "too-wide", "0x1FF", "at most 0xFF"),
+        (r("at = 1, width = 12"), "bad-width", "12", "whole bytes"),
+        (r("at = 0x10000"), "out-of-range", "0x10000", "0 to 65535"),
+        (r("at = 1, field.A = { bits = \"[8:7]\" }"), "bit-outside-byte", "[8:7]", "7 to 0"),
+        (r("at = 1, field.A = { bits = \"[3:7]\" }"), "bits-reversed", "[3:7]", "write [7:3]"),
+        (r("at = 1, field = { A = { bits = \"[7:4]\" }, B = { bits = \"[4]\" } }"), "fields-overlap", "B", "share bits"),
+        (r("at = 1, field.A = { bits = \"[7:4]\" }, reserved = { bits = \"[4:0]\" }"), "fields-overlap", "\"[4:0]\"", "share bits"),
+        (r("at = 1, field.A = { bits = \"[1:0]\", values = [{ code = 4 }] }"), "out-of-range", "4", "0 to 3"),
+        (r("at = 1, field.A = { bits = \"[1:0]\", values = [{ code = 1 }, { code = 1 }] }"), "code-taken", "1", "two rows"),
+        (r("at = 1, access = \"readonly\""), "unknown-word", "\"readonly\"", "did you mean `read-only`?"),
+        (r("at = 1, bank = { PGAE = 1 }, field.PAGE = { bits = \"[0]\" }"), "unknown-name", "PGAE", "did you mean `PAGE`?"),
+        (r("at = 1") + "field.X = { bits = \"S[3:0]\" }\n", "bad-slice", "S[3:0]", "did you mean `R`?"),
+        (r("at = 1") + "frame.F = { registers = \"R..Q\" }\n", "unknown-name", "Q", "not a register"),
+        // frames
+        (whole("part = \"x\"\nframe.A = { read = 2, registers = \"R\", code = { x = \"b0\" } }"), "frame-source", "A", "one of `read`"),
+        (whole("part = \"x\"\nframe.A = { code = { x = \"b0\" } }"), "frame-source", "A", "says nothing"),
+        (l("3 x b0 b1"), "byte-outside-frame", "\"3 x b0 b1\"", "reaches to b5"),
+        (l("9999 x b0"), "bad-array", "9999", "1 to 1024"),
+        (l("w2"), "byte-outside-frame", "w2", "2 words: w0 to w1"),
+        (l("float b0 b1 b2"), "bad-width", "\"float b0 b1 b2\"", "16, 32 or 64 bits"),
+        (l("q7.9 b0 b1"), "bad-width", "\"q7.9 b0 b1\"", "bits before and behind the point"),
         (
-            whole("part = \"x\"\n[frame.A]\nread = 1\ncode = { x = \"b0\" }\n[frame.B]\nread = 1\ncode = { x = \"b0\" }"),
-            "name-taken",
-            "x",
-            "two codes",
+            AIR.replace("crc = { width = 8, poly = 0x4D, init = 0x5A }", "crc = \"CRC-8/SMBIS\""),
+            "unknown-word",
+            "\"CRC-8/SMBIS\"",
+            "did you mean `CRC-8/SMBUS`?",
         ),
+        (AIR.replace("over = \"b0..b5\"", "over = \"2 x b0\""), "bad-array", "\"b6\"", "2 pieces are covered"),
+        (
+            whole("part = \"x\"\n[modbus]\nnumbering = \"40001\"\n[frame.A]\nholding = 30001\ncode = { x = \"w0\" }"),
+            "bad-address",
+            "30001",
+            "40001 to 49999",
+        ),
+        (
+            whole("part = \"x\"\n[modbus]\nnumbering = \"40001\"\n[frame.A]\nholding = \"40001..40200\"\ncode = { x = \"w0\" }"),
+            "bad-address",
+            "\"40001..40200\"",
+            "at most 125",
+        ),
+        (whole("part = \"x\"\n[frame.A]\nholding = 40001\ncode = { x = \"w0\" }"), "missing-key", "40001", "no [modbus]"),
+        // addresses
+        (whole("part = \"x\"\ni2c.address = \"0xB1 8-bit\""), "bad-address", "\"0xB1 8-bit\"", "0xB0 8-bit"),
+        (whole("part = \"x\"\ni2c.address = \"forty\""), "bad-address", "\"forty\"", "expected 0x2C"),
+        (whole("part = \"x\"\ni2c.address = 0x200"), "bad-address", "0x200", "0x08 to 0x77"),
+        (whole("part = \"x\"\nallow = [\"no-exampel\"]"), "unknown-word", "\"no-exampel\"", "did you mean `no-example`?"),
+        // values that come from elsewhere
+        (whole("part = \"x\"\ntable.T = { points = [[1, 2], [1, 3]], outside = \"hold\" }"), "bad-point", "[1, 3]", "x does not rise"),
+        (whole("part = \"x\"\nparameter.P = { default = 5, range = [0, 1] }"), "out-of-range", "5", "outside the range"),
+        (two("reading.r = { unit = \"K\", formula = \"c\" }"), "unusable-name", "c", "write A.c or B.c"),
+        (two("reading.r = { unit = \"K\", formula = \"A.c + B.x\" }"), "unknown-name", "B.x", "not known"),
+        (two("reading.r = { unit = \"K\", formula = \"A.c\" }\nshared.r = { formula = \"B.c\" }"), "name-taken", "r", "two values"),
         // layouts
         (l("singed b0 b1"), "unknown-form", "singed", "did you mean `signed`?"),
         (l("b0 b4"), "byte-outside-frame", "b4", "4 bytes: b0 to b3"),
@@ -82,7 +135,7 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         (f("12.5"), "no-code", "'''12.5'''", "uses no code"),
         (f("light.gain"), "unknown-name", "light.gain", "not known"),
         // checks
-        (AIR.replace("0x4D", "0x14D"), "too-wide", "0x14D", "highest term"),
+        (AIR.replace("0x4D", "0x14D"), "too-wide", "0x14D", "write 0x4D"),
         (AIR.replace("b0..b5\"", "b0..b6\""), "check-covers-itself", "\"b0..b6\"", "own value"),
         (AIR.replace("in = \"b6\"", "in = \"b5 b6\""), "bad-width", "\"b5 b6\"", "its place has 16"),
         // status and examples

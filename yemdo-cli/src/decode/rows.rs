@@ -4,7 +4,7 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use serde_json::{Map, Value, json};
-use yemdo::bits::hex::push_hex;
+use yemdo::bits::hex::{push_hex, to_hex};
 use yemdo::decode::Columns;
 use yemdo::formula::types::Number;
 use yemdo::model::part::{Code, CodeNumber, Reading};
@@ -18,11 +18,16 @@ use crate::grid::{Align, Cell, Grid};
 pub(super) struct Rows<'a> {
     pub(super) frame: usize,
     pub(super) length: usize,
+    /// Bytes of each frame that count.
+    pub(super) given: usize,
     pub(super) bytes: &'a [u8],
     /// Line in the log and time.
     pub(super) rows: &'a [(u64, Option<String>)],
     pub(super) columns: &'a Columns,
 }
+
+/// Readings that are printed side by side; more of them go below one another.
+const MAX_ABREAST: usize = 6;
 
 /// Where rows go.
 pub(super) struct Sink<'a> {
@@ -73,6 +78,9 @@ impl<'a> Sink<'a> {
     fn table(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
         let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
         let readings: Vec<&Reading> = frame.readings().iter().filter_map(|index| self.part.readings().get(*index)).collect();
+        if readings.is_empty() || readings.len() > MAX_ABREAST {
+            return self.list(rows, &readings);
+        }
         let timed = rows.rows.iter().any(|(_, time)| time.is_some());
         let known = self.grid.take().filter(|(frame, _)| *frame == rows.frame);
         let mut grid = match known {
@@ -97,8 +105,8 @@ impl<'a> Sink<'a> {
             cells.push(hex.into());
             for (at, reading) in readings.iter().enumerate() {
                 let status = status_of(rows.columns, at, index);
-                let codes: Vec<String> =
-                    reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).map(|c| c.value(bytes).to_string()).collect();
+                let here = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).filter(|c| c.frame() == rows.frame);
+                let codes: Vec<String> = here.take(4).map(|c| c.value(bytes).to_string()).collect();
                 cells.push(codes.join(" ").into());
                 if status.has_value() {
                     cells.push(format!("{:.*}", reading.decimals(), value_of(rows.columns, at, index)).into());
@@ -112,6 +120,39 @@ impl<'a> Sink<'a> {
         }
         grid.write(self.out)?;
         self.grid = Some((rows.frame, grid));
+        Ok(())
+    }
+
+    /// Frames with many readings, or with none but codes: a line each, below the frame.
+    fn list(&mut self, rows: &Rows<'_>, readings: &[&Reading]) -> Result<(), Failure> {
+        let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
+        let bold = Style::new().bold();
+        for (index, bytes, time) in Self::good(rows) {
+            let time = time.map_or(String::new(), |time| format!("{time}  "));
+            writeln!(self.out, "{time}{bold}{}{bold:#}  {}", frame.name(), to_hex(bytes.get(..rows.given).unwrap_or(bytes)))?;
+            let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left]);
+            if readings.is_empty() {
+                for code in frame.codes().iter().filter_map(|code| self.part.codes().get(*code)) {
+                    grid.row(vec![code.name().into(), code.value(bytes).to_string().into()]);
+                }
+            }
+            for (at, reading) in readings.iter().enumerate() {
+                let status = status_of(rows.columns, at, index);
+                if status == Status::Absent {
+                    continue;
+                }
+                let here = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).filter(|c| c.frame() == rows.frame);
+                let codes: Vec<String> = here.take(4).map(|c| c.value(bytes).to_string()).collect();
+                let value = if status.has_value() {
+                    format!("{:.*}", reading.decimals(), value_of(rows.columns, at, index))
+                } else {
+                    "–".to_owned()
+                };
+                let unit = if status.has_value() { reading.unit() } else { "" };
+                grid.row(vec![reading.name().into(), codes.join(" ").into(), value.into(), unit.into(), status_cell(status)]);
+            }
+            grid.write(self.out)?;
+        }
         Ok(())
     }
 

@@ -14,7 +14,7 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("formula-repeated", "Two readings of different units have the same formula: a pasted constant."),
     ("reset-sets-reserved", "A reset value has other bits in a reserved place than must be written there."),
     ("bits-unaccounted", "Bits of a register belong to no field and are not reserved."),
-    ("never-used", "A code that no formula and no condition uses, in a frame of which others are used."),
+    ("never-used", "A code, parameter, table or shared value that no formula, condition or example uses."),
     ("no-example", "The sheet has readings but no worked example."),
     ("not-checked", "A frame has a byte that no code uses and no check: a CRC that is not checked?"),
     ("range-never-reached", "No code gives a value within the stated range."),
@@ -176,6 +176,14 @@ fn unused(part: &Part, tree: &tree::Sheet, used: &[String], found: &mut Vec<Diag
             );
         }
     }
+    let supplied = tree.parameters.iter().map(|(name, _)| (name, "parameter"));
+    let tables = tree.tables.iter().map(|(name, _)| (name, "table"));
+    let shared = tree.shared.iter().map(|(name, _)| (name, "shared value"));
+    for (name, what) in supplied.chain(tables).chain(shared).filter(|(name, _)| !mentioned(part, &name.value)) {
+        found.push(
+            Diagnostic::warning("never-used", name.span, format!("the {what} `{}` is never used", name.value)).label("no formula has it"),
+        );
+    }
     for frame in part.frames.iter().filter(|frame| frame.checks.is_empty()) {
         let taken = |byte: usize| {
             frame
@@ -197,6 +205,14 @@ fn unused(part: &Part, tree: &tree::Sheet, used: &[String], found: &mut Vec<Diag
             );
         }
     }
+}
+
+/// Whether the text of some formula has a name.
+fn mentioned(part: &Part, name: &str) -> bool {
+    let has = |text: &str| text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').any(|word| word == name);
+    part.readings
+        .iter()
+        .any(|reading| has(part.source.slice(reading.formula.span)) || reading.status.iter().any(|c| has(part.source.slice(c.span()))))
 }
 
 fn examples(part: &Part, found: &mut Vec<Diagnostic>) {

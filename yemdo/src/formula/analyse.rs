@@ -29,6 +29,12 @@ pub(crate) fn analyse(text: &Text, scope: &dyn Scope, warnings: &mut Vec<Diagnos
     let mut statements = match body {
         Body::Value(value) => {
             let value = analyser.expr(&value)?;
+            // As a whole formula, an integer divided by a number is hardly meant to lose its fraction.
+            if let ExprKind::Arith(BinaryOp::Div, _, divisor) = &value.kind
+                && matches!(divisor.kind, ExprKind::Const(Number::Int(2.., _)))
+            {
+                analyser.look_for_lost_fraction(&value, Ty::F64);
+            }
             analyser.returns = Some(value.ty);
             vec![Stmt::Return(value)]
         }
@@ -264,6 +270,8 @@ impl Analyser<'_> {
                     });
                 }
                 self.look_for_unsigned_surprise(op, op_span, &left, &right, ty);
+                self.look_for_lost_fraction(&left, ty);
+                self.look_for_lost_fraction(&right, ty);
                 let (left, right) = (convert(left, ty), convert(right, ty));
                 if op.compares() { both(ExprKind::Compare, left, right, Ty::I32) } else { both(ExprKind::Arith, left, right, ty) }
             }
@@ -304,6 +312,17 @@ impl Analyser<'_> {
                 Ok(())
             }
             _ => Ok(()),
+        }
+    }
+
+    /// A division of integers that is then scaled as if it had kept its fraction.
+    fn look_for_lost_fraction(&mut self, side: &Expr, ty: Ty) {
+        if let (true, false, ExprKind::Arith(BinaryOp::Div, ..)) = (ty.is_real(), side.ty.is_real(), &side.kind) {
+            self.warnings.push(
+                Diagnostic::warning("integer-division", side.span, "this division is one of integers: it drops the fraction")
+                    .label(format!("gives {}", side.ty))
+                    .help("to keep the fraction, make one side real: write 100.0 in place of 100"),
+            );
         }
     }
 

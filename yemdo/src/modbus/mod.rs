@@ -146,7 +146,7 @@ pub struct Request {
 /// ```
 /// use yemdo::modbus::{Range, Table, read_request};
 /// let range = Range { table: Table::Holding, start: 10, count: 2 };
-/// assert_eq!(read_request(17, &range).bytes, [0x11, 0x03, 0x00, 0x0A, 0x00, 0x02, 0xE7, 0x59]);
+/// assert_eq!(read_request(17, &range).bytes, [0x11, 0x03, 0x00, 0x0A, 0x00, 0x02, 0xE6, 0x99]);
 /// ```
 pub fn read_request(unit: u8, range: &Range) -> Request {
     let [start_high, start_low] = range.start.to_be_bytes();

@@ -136,7 +136,7 @@ impl std::error::Error for ResponseError {}
 /// ```
 /// use yemdo::modbus::{Range, Table, read_response};
 /// let range = Range { table: Table::Holding, start: 10, count: 2 };
-/// let response = read_response(&[0x11, 0x03, 0x04, 0x12, 0x34, 0x00, 0x07, 0x4F, 0x3F], &range, Some(17)).unwrap();
+/// let response = read_response(&[0x11, 0x03, 0x04, 0x12, 0x34, 0x00, 0x07, 0xEE, 0x86], &range, Some(17)).unwrap();
 /// assert_eq!(response.data, [0x12, 0x34, 0x00, 0x07]);
 /// ```
 ///

@@ -17,7 +17,7 @@ const EXHAUSTIVE_BITS: u32 = 18;
 pub struct Outcome {
     /// Lowest and highest value, in the reading's unit. `None` where nothing ever comes out.
     pub extent: Option<Extent>,
-    /// Smallest and largest difference that one step of the code makes (of the first code, where there are
+    /// Smallest and largest difference that one step of the code makes (of one of the codes, where there are
     /// several, the others at the middle of their range). `None` where the value never changes.
     pub step: Option<(f64, f64)>,
     /// A fault that some code leads to: its kind, and the code.
@@ -211,9 +211,19 @@ fn widen(step: &mut Option<(f64, f64)>, difference: f64) {
     }
 }
 
-/// The step of the first code, at places spread over its range, the other codes at the middle of theirs.
+/// The step of the last code that has one, at places spread over its range, the other codes at the middle of theirs.
 fn sampled_step(trial: &mut Trial<'_>, places: usize) -> Option<(f64, f64)> {
-    let first = *trial.reading.codes.first()?;
+    // A calibration word does not change from frame to frame; its steps are nobody's. And at the middle of their
+    // ranges some codes may be without effect.
+    let kept = |code: &usize| {
+        let frame = trial.part.codes.get(*code).map(|code| code.frame);
+        frame.and_then(|frame| trial.part.frames.get(frame)).is_some_and(|frame| frame.keep)
+    };
+    let codes: Vec<usize> = trial.reading.codes.iter().copied().filter(|code| !kept(code)).take(8).collect();
+    codes.into_iter().rev().find_map(|code| steps_of(trial, code, places))
+}
+
+fn steps_of(trial: &mut Trial<'_>, first: usize, places: usize) -> Option<(f64, f64)> {
     let (low, high) = trial.code(first)?.bounds();
     let part = trial.part;
     let places = places.min(LANES / 2);

@@ -80,9 +80,11 @@ impl Resolver {
         result.map_err(|diagnostic| self.report(diagnostic)).ok()
     }
 
-    /// Whether something is missing because of an error; an unknown key leaves no hole.
+    /// Whether something is missing because of an error; an unknown key leaves no hole, and no formula needs an
+    /// address.
     fn has_errors(&self) -> bool {
-        self.diagnostics.iter().any(|d| d.severity == Severity::Error && d.name != "unknown-key")
+        let leaves_no_hole = |name: &str| matches!(name, "unknown-key" | "eight-bit-address");
+        self.diagnostics.iter().any(|d| d.severity == Severity::Error && !leaves_no_hole(d.name))
     }
 
     fn run(&mut self, tree: &tree::Sheet) {

@@ -313,13 +313,18 @@ impl Resolver {
             tree::Method::Crc { width, poly, init, refin, refout, xorout } => {
                 let bits = u32::try_from(width.value).unwrap_or(8);
                 for parameter in [Some(*poly), *init, *xorout].into_iter().flatten() {
-                    if parameter.value >> bits != 0 {
-                        self.report(
+                    let top = parameter.value >> bits;
+                    if top != 0 {
+                        let problem =
                             Diagnostic::error("too-wide", parameter.span, format!("{:#X} does not fit in {bits} bits", parameter.value))
                                 .label(format!("at most {:#X}", (1i128 << bits) - 1))
-                                .also(width.span, "the width")
-                                .help("leave the polynomial's highest term out: x^8 + x^2 + 1 is 0x05"),
-                        );
+                                .also(width.span, "the width");
+                        let without = parameter.value & ((1i128 << bits) - 1);
+                        self.report(if parameter == *poly && top == 1 {
+                            problem.help(format!("leave the polynomial's highest term out: write {without:#04X}"))
+                        } else {
+                            problem
+                        });
                     }
                 }
                 let model = CrcModel {

@@ -121,9 +121,12 @@ impl Resolver {
     fn expand<'t>(&mut self, readings: &'t [tree::Named<tree::Reading>]) -> Option<Vec<Wanted<'t>>> {
         let mut wanted = Vec::new();
         for (name, tree) in readings {
-            let body = self.take(parse(&tree.formula))?;
+            let mut names = self.take(parse(&tree.formula))?.free_names();
+            for status in &tree.status {
+                names.extend(self.take(parse(&status.when))?.free_names());
+            }
             let mut counts: Vec<(String, usize)> = Vec::new();
-            for (used, _) in body.free_names() {
+            for (used, _) in names {
                 let elements = (0..).take_while(|index| self.part.codes.iter().any(|code| code.name == format!("{used}_{index}"))).count();
                 let plain = self.part.codes.iter().any(|code| code.name == used);
                 if elements > 0 && !plain && !counts.iter().any(|(known, _)| *known == used) {

@@ -1,0 +1,339 @@
+//! Everything a datasheet may say of registers, bits, bytes and checks, from sheet to value.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use proptest::prelude::*;
+use yemdo::bits::form::Form;
+use yemdo::bits::hex::parse_hex;
+use yemdo::check::run_examples;
+use yemdo::explain::explain;
+use yemdo::import::import;
+use yemdo::modbus::{Numbering, Range, ResponseError, Table, read_request, read_response};
+use yemdo::model::part::Origin;
+use yemdo::{Decoder, Part, Settings, Severity, Status};
+
+fn shipped() -> Vec<(String, String)> {
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../sheets");
+    let mut all: Vec<(String, String)> = std::fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .map(|path| (path.file_stem().unwrap().to_string_lossy().into_owned(), std::fs::read_to_string(&path).unwrap()))
+        .collect();
+    all.sort();
+    all
+}
+
+fn sheet(name: &str) -> Part {
+    let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();
+    Part::parse(&path, &text).unwrap_or_else(|error| panic!("{error}"))
+}
+
+#[test]
+fn the_nine_parts_are_clean_and_their_examples_agree() {
+    let all = shipped();
+    assert_eq!(all.len(), 9);
+    for (name, text) in all {
+        let base = Part::parse(&name, &text).unwrap_or_else(|error| panic!("{error}"));
+        let variants = base.variants().to_vec();
+        let others = variants.iter().map(|variant| Part::parse_variant(&name, &text, variant).unwrap_or_else(|error| panic!("{error}")));
+        for part in others.chain([base.clone()]) {
+            assert!(part.warnings().is_empty(), "{name}: {:?}", part.warnings());
+            assert!(part.examples().len() >= 3, "{name}");
+            for run in run_examples(&part) {
+                assert!(run.mismatches.is_empty(), "{name}: {:?}", run.mismatches);
+            }
+        }
+    }
+}
+
+/// Form, bits as hex of two bytes, value.
+#[test]
+fn every_number_form_reads_as_its_standard_says() {
+    let cases: &[(&str, &str, &str)] = &[
+        ("ones-complement b0 b1", "FF FE", "-1"),
+        ("ones-complement b0 b1", "FF FF", "0"),
+        ("ones-complement b0 b1", "80 00", "-32767"),
+        ("sign-magnitude b0 b1", "80 05", "-5"),
+        ("sign-magnitude b0 b1", "80 00", "0"),
+        ("sign-magnitude b0 b1", "7F FF", "32767"),
+        ("offset-binary b0 b1", "80 00", "0"),
+        ("offset-binary b0 b1", "00 00", "-32768"),
+        ("bcd b0 b1", "12 34", "1234"),
+        ("bcd b0[5:0]", "39 00", "39"),
+        ("bcd b0 b1", "12 3A", "invalid"),
+        ("float b0 b1", "3C 00", "1.0"),
+        ("float b0 b1", "C1 00", "-2.5"),
+        ("float b0 b1", "00 01", "5.9604645e-8"),
+        ("float b0 b1", "7C 00", "inf"),
+        ("float b0 b1 b2 b3", "42 F6 E9 79", "123.456"),
+        ("float b2 b3 b0 b1", "E9 79 42 F6", "123.456"),
+        ("float b0..b7", "40 5E DD 2F 1A 9F BE 77", "123.456"),
+        ("q7.8 b0 b1", "FE 80", "-1.5"),
+        ("uq8.8 b0 b1", "FE 80", "254.5"),
+        ("q0.15 b0 b1", "80 00", "-1.0"),
+        ("text b0..b3", "4F 4B 20 00", "\"OK\""),
+        ("text b0..b3", "4F 1B 5B 41", "\"O\\x1B[A\""),
+        ("b0..b7", "FF FF FF FF FF FF FF FF", "18446744073709551615"),
+        // A float with a check byte in the middle of it.
+        ("float b0 b1 b3 b4", "42 F6 00 E9 79", "123.456"),
+    ];
+    for (layout, hex, shown) in cases {
+        let bytes = parse_hex(hex).unwrap();
+        let text = format!("part = \"p\"\nframe.F = {{ read = {}, code = {{ c = \"{layout}\" }} }}\n", bytes.len());
+        let part = Part::parse("p", &text).unwrap_or_else(|error| panic!("{error}"));
+        let decoded = Decoder::new(&part).decode(0, &bytes).unwrap();
+        assert_eq!(decoded.codes[0].value.to_string(), *shown, "{layout} of {hex}");
+    }
+}
+
+#[test]
+fn a_digit_that_is_none_is_a_fault_of_what_uses_it() {
+    let text = "part = \"p\"\nframe.F = { read = 2, code = { c = \"bcd b0\", d = \"b1\" } }\nreading.r = { unit = \"1\", formula = \"c\" }\nreading.s = { unit = \"V\", formula = \"d + 0.5\" }\n";
+    let part = Part::parse("p", text).unwrap();
+    let decoded = Decoder::new(&part).decode(0, &[0x1A, 3]).unwrap();
+    assert_eq!((decoded.readings[0].status, decoded.readings[1].value), (Status::FormulaFault, Some(3.5)));
+    assert_eq!(decoded.readings[0].fault.unwrap().to_string(), "a code that stands for no value");
+}
+
+#[test]
+fn checks_cover_words_nibbles_addresses_and_parity() {
+    let f = |check: &str| format!("part = \"p\"\ni2c.address = 0x35\nframe.F = {{ read = 6, code = {{ c = \"b0\" }}, check = {check} }}\n");
+    let cases = [
+        // Two words, each with a CRC of its own.
+        (
+            "{ crc = { width = 8, poly = 0x31, init = 0xFF }, over = \"2 x b0 b1 every 3\", in = \"2 x b2 every 3\" }",
+            "BE EF 92 01 02 17",
+            Some(()),
+        ),
+        (
+            "{ crc = { width = 8, poly = 0x31, init = 0xFF }, over = \"2 x b0 b1 every 3\", in = \"2 x b2 every 3\" }",
+            "BE EF 92 01 02 18",
+            None,
+        ),
+        ("{ sum = { width = 8, then = \"negate\" }, over = \"b0..b4\", in = \"b5\" }", "01 02 03 04 05 F1", Some(())),
+        ("{ sum = { width = 16, init = 0x10, modulo = 255 }, over = \"b0..b3\", in = \"b4 b5\" }", "FF FF 01 02 00 13", Some(())),
+        ("{ xor = 0, over = \"b0..b4\", in = \"b5\" }", "01 02 04 08 10 1F", Some(())),
+        ("{ parity = \"odd\", over = \"b0..b4 b5[7:1]\", in = \"b5[0]\" }", "01 00 00 00 00 00", Some(())),
+        ("{ parity = \"even\", over = \"b0..b4 b5[7:1]\", in = \"b5[0]\" }", "01 00 00 00 00 00", None),
+        ("{ crc = \"crc-8/smbus\", over = \"addr:w 0x1B addr:r b0 b1\", in = \"b2\" }", "D5 41 8E 00 00 00", Some(())),
+    ];
+    for (check, hex, passes) in cases {
+        let part = Part::parse("p", &f(check)).unwrap_or_else(|error| panic!("{error}"));
+        let result = Decoder::new(&part).decode(0, &parse_hex(hex).unwrap());
+        assert_eq!(result.is_ok(), passes.is_some(), "{check} of {hex}: {result:?}");
+    }
+}
+
+#[test]
+fn registers_make_frames_in_as_few_transfers_as_they_can() {
+    let transfers = |name: &str, frame: &str| {
+        let part = sheet(name);
+        let frame = &part.frames()[part.frame_index(frame).unwrap()];
+        match frame.origin() {
+            Origin::Registers(runs) => runs
+                .iter()
+                .map(|run| run.iter().map(|r| part.registers()[*r].name().to_owned()).collect::<Vec<_>>().join(" "))
+                .collect::<Vec<_>>(),
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(transfers("keelson-6", "MOTION"), ["STATUS ACC_0 ACC_1 ACC_2 GYR_0 GYR_1 GYR_2 TEMP"]);
+    assert_eq!(transfers("lantern-16", "LIGHT"), ["STATUS", "LEVEL WHITE"]);
+}
+
+#[test]
+fn the_scale_follows_the_settings() {
+    let part = sheet("lantern-16");
+    let (gain, time) = (part.field_index("GAIN").unwrap(), part.field_index("time").unwrap());
+    let mut decoder = Decoder::new(&part);
+    let bytes = parse_hex("01 00 88 13 38 18").unwrap();
+    let mut lux = |gain_code: i128, time_code: i128| {
+        decoder.settings_mut().set_field(&part.fields()[gain], gain_code);
+        decoder.settings_mut().set_field(&part.fields()[time], time_code);
+        let decoded = decoder.decode(0, &bytes).unwrap();
+        (decoded.readings[0].value, decoded.readings[0].status)
+    };
+    assert_eq!(lux(1, 2), (Some(256.0), Status::Ok));
+    assert_eq!(lux(2, 4), (Some(16.0), Status::Ok));
+    assert_eq!(lux(0, 0), (Some(8192.0), Status::Ok));
+    // A code that the table does not have: said, never guessed.
+    assert_eq!(lux(3, 4), (None, Status::FormulaFault));
+}
+
+#[test]
+fn frames_wait_for_one_another_and_keep_what_is_read_once() {
+    let part = sheet("binnacle-24");
+    let mut decoder = Decoder::new(&part);
+    let hex = |text: &str| parse_hex(text).unwrap();
+    let at = |name: &str| part.frame_index(name).unwrap();
+    let pressure = hex("9A 6B 40");
+    let waiting = decoder.decode(at("PRESSURE"), &pressure).unwrap();
+    assert_eq!(waiting.readings[0].status, Status::Waiting);
+    assert_eq!(waiting.readings[0].waits_for, ["CALIBRATION", "TEMPERATURE"]);
+    decoder.decode(at("CALIBRATION"), &hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A")).unwrap();
+    let temperature = decoder.decode(at("TEMPERATURE"), &hex("7A 5C 38")).unwrap();
+    assert_eq!(temperature.reading("temperature").unwrap().value, Some(22.09));
+    assert_eq!(temperature.reading("pressure").unwrap().value, Some(991.5), "the pressure that came before is in use");
+    decoder.forget();
+    assert_eq!(decoder.decode(at("PRESSURE"), &pressure).unwrap().readings[0].status, Status::Waiting);
+}
+
+#[test]
+fn modbus_addresses_requests_and_responses() {
+    let wire = |numbering: Numbering, printed, table| numbering.wire(printed, table);
+    assert_eq!(wire(Numbering::FromZero, 10, Table::Holding), Ok(10));
+    assert_eq!(wire(Numbering::FromOne, 10, Table::Holding), Ok(9));
+    assert_eq!(wire(Numbering::FiveDigits, 40011, Table::Holding), Ok(10));
+    assert_eq!(wire(Numbering::FiveDigits, 30001, Table::Input), Ok(0));
+    assert_eq!(wire(Numbering::SixDigits, 465536, Table::Holding), Ok(65535));
+    assert!(wire(Numbering::FiveDigits, 30011, Table::Holding).unwrap_err().contains("40001 to 49999"));
+    let range = Range { table: Table::Holding, start: 10, count: 2 };
+    assert_eq!(read_request(17, &range).over_tcp(7).bytes, [0, 7, 0, 0, 0, 6, 17, 3, 0, 10, 0, 2]);
+    let good = [0x11, 0x03, 0x04, 0x12, 0x34, 0x00, 0x07, 0xEE, 0x86];
+    assert_eq!(read_response(&good, &range, Some(17)).unwrap().data, [0x12, 0x34, 0x00, 0x07]);
+    let cause = |bytes: &[u8], unit| read_response(bytes, &range, unit).unwrap_err();
+    assert_eq!(cause(&good, Some(18)), ResponseError::Unit { expected: 18, found: 17 });
+    assert_eq!(cause(&good[..6], None).cause(), "too short");
+    assert_eq!(cause(&[], None).cause(), "too short");
+    let mut swapped = good;
+    swapped.swap(7, 8);
+    assert!(cause(&swapped, None).to_string().contains("its bytes are swapped"));
+    assert_eq!(cause(&[0, 7, 0, 0, 0, 3, 17, 0x83, 6], None).to_string(), "the part answered with exception 6: SERVER DEVICE BUSY");
+    let wide = Range { count: 3, ..range.clone() };
+    assert_eq!(read_response(&good, &wide, None).unwrap_err(), ResponseError::Count { expected: 6, found: 4 });
+    let other = Range { table: Table::Input, ..range };
+    assert_eq!(read_response(&good, &other, None).unwrap_err(), ResponseError::Function { expected: 4, found: 3 });
+}
+
+#[test]
+fn a_magic_constant_is_taken_apart() {
+    let part = sheet("keelson-6");
+    let setup = part.register_index("SETUP").unwrap();
+    let mut settings = Settings::reset(&part);
+    let explained = explain(&part, setup, 0x97, &mut settings).unwrap();
+    let seen: Vec<(String, String, Option<&str>)> =
+        explained.fields.iter().map(|f| (f.field.name().to_owned(), f.bits_text(), f.row.and_then(|row| row.name.as_deref()))).collect();
+    let expected = [("SPAN", "[7:6]", Some("8 g")), ("TURN", "[5:4]", Some("500 °/s")), ("RATE", "[3:2]", Some("26 Hz"))];
+    assert_eq!(seen, expected.map(|(a, b, c)| (a.to_owned(), b.to_owned(), c)));
+    assert_eq!(explained.wrong, [(0b11, 0b11, 0)]);
+    assert_eq!(explained.changed(), Some(0x97 ^ 0x48));
+}
+
+fn rows(text: &str) -> Vec<Vec<String>> {
+    text.lines().map(|line| line.split('|').map(|cell| cell.trim().to_owned()).collect()).collect()
+}
+
+#[test]
+fn tables_from_the_pdf_become_sheets_that_are_sound() {
+    let wide = "page 12\nAddr|Register|Type|Default|D7|D6|D5|D4|D3|D2|D1|D0\n\
+        00h|ID|RO|5Ah|id<7:0>|||||||\n10h|MODE|R/W|0100 1000b|osr[2:0]|||-|en|rate[1:0]||0\n\
+        11h|T_H|R|00h|Reserved||||T11|T10|T9|T8\n12h|T_L|R|00h|T7|T6|T5|T4|T3|T2|T1|T0\n\
+        |||\nfoot||\n13h|MODE|W1C|1FFh|a[3:0]||x|y|||1|1\n";
+    let import = import("demo-1", &rows(wide)).unwrap();
+    let part = Part::parse("demo-1", &import.sheet).unwrap_or_else(|error| panic!("{error}\n{}", import.sheet));
+    assert!(part.warnings().iter().all(|w| w.severity == Severity::Warning));
+    let t = &part.fields()[part.field_index("T").unwrap()];
+    assert_eq!(t.width(), 12);
+    let mut settings = Settings::reset(&part);
+    settings.set_register(&part.registers()[part.register_index("T_H").unwrap()], 0x0A);
+    settings.set_register(&part.registers()[part.register_index("T_L").unwrap()], 0xBC);
+    assert_eq!(settings.field(t), 0xABC);
+    let mode = &part.registers()[part.register_index("MODE").unwrap()];
+    assert_eq!((mode.address(), mode.reset()), (0x10, Some(0x48)));
+    let notes: Vec<(usize, &str)> = import.notes.iter().map(|note| (note.line, note.text.as_str())).collect();
+    assert_eq!(notes.len(), 4, "{notes:?}");
+    assert_eq!(notes[0], (8, "row left out: it has the address `foot`, which is no number"));
+    assert!(notes.iter().any(|(line, text)| *line == 9 && text.contains("written MODE_13")));
+
+    let long = "Register|Address|Field|Bits|Access|Reset|Description\nCTRL|0x20|GAIN|[7:6]|R/W|2|amplification\n||SPEED|5:3|R/W|1|\n||BUSY|0|R|0|at work\nCTRL|0x20|LATE|x|R|0|\nWIDE|0x21|LEVEL|15:0|R|0|\n";
+    let import = yemdo::import::import("demo-2", &rows(long)).unwrap();
+    let part = Part::parse("demo-2", &import.sheet).unwrap_or_else(|error| panic!("{error}\n{}", import.sheet));
+    assert_eq!(
+        part.registers().iter().map(|r| (r.name(), r.width(), r.reset())).collect::<Vec<_>>(),
+        [("CTRL", 8, Some(0x88)), ("WIDE", 16, Some(0))]
+    );
+    assert_eq!(part.fields()[part.field_index("BUSY").unwrap()].means(), Some("at work"));
+    assert_eq!(import.notes.len(), 1);
+    assert!(yemdo::import::import("x", &rows("a|b\n1|2")).unwrap_err().to_string().contains("no row has headings"));
+}
+
+#[test]
+fn the_reviewer_names_what_practitioners_get_wrong() {
+    let frame = "part = \"p\"\nframe.F = { read = 4, code = { c = \"b0 b1\", d = \"b2 b3\" } }\n";
+    let example = "example = [{ F = \"00 00 00 00\", gives = { r = \"0 K\" } }]\n";
+    let cases = [
+        ("sign-missing", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\nreading.s = {{ unit = \"°C\", formula = \"c / 100.0\", range = [-40, 85] }}\n{example}")),
+        ("formula-repeated", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c * 0.5 + d\" }}\nreading.s = {{ unit = \"V\", formula = \"c*0.5 + d\" }}\n{example}")),
+        ("never-used", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c\" }}\n{example}")),
+        ("no-example", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\n")),
+        ("integer-division", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c / 100 * 1.5 + d\" }}\n{example}")),
+        ("power-is-xor", format!("{frame}reading.r = {{ unit = \"K\", formula = \"(c ^ 2) + d\" }}\n{example}")),
+        ("sign-lost", format!("{frame}reading.r = {{ unit = \"K\", formula = \"int x = c - d; return x > 1u ? x : 0;\" }}\n{example}")),
+        ("range-never-reached", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\", range = [-9, -1] }}\n{example}")),
+        ("not-checked", "part = \"p\"\nframe.F = { read = 3, code = { c = \"b0 b1\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00 00 00\", gives = { r = \"0 K\" } }]\n".to_owned()),
+        ("byte-order-differs", "part = \"p\"\nframe.F = { read = 8, code = { a = \"b0 b1\", b = \"b2 b3\", c = \"b5 b4\", d = \"b6 b7\" } }\nreading.r = { unit = \"K\", formula = \"a + b + c + d\" }\nexample = [{ F = \"00 00 00 00 00 00 00 00\", gives = { r = \"0 K\" } }]\n".to_owned()),
+        ("reserved-address", "part = \"p\"\ni2c.address = 0x7C\n".to_owned()),
+        ("reset-sets-reserved", "part = \"p\"\nregister.R = { at = 1, reset = 0x81, field.A = { bits = \"[7:1]\" }, reserved = { bits = \"[0]\", write = 0 } }\n".to_owned()),
+        ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
+    ];
+    let names: Vec<&str> = yemdo::check::WARNINGS.iter().map(|(name, _)| *name).collect();
+    assert_eq!(cases.len(), names.len());
+    for (name, text) in cases {
+        assert!(names.contains(&name));
+        let part = Part::parse("p", &text).unwrap_or_else(|error| panic!("{error}"));
+        let found: Vec<&str> = part.warnings().iter().map(|w| w.name).collect();
+        assert_eq!(found, [name], "{text}\n{:?}", part.warnings());
+        // And it can be switched off.
+        let quiet = Part::parse("p", &text.replacen("part = \"p\"", &format!("part = \"p\"\nallow = [\"{name}\"]"), 1)).unwrap();
+        assert!(quiet.warnings().is_empty());
+    }
+}
+
+#[test]
+fn variants_differ_in_what_they_say() {
+    let (name, text) = shipped().into_iter().find(|(name, _)| name == "thole-9").unwrap();
+    let variant = Part::parse_variant(&name, &text, "thole-9w").unwrap();
+    assert_eq!((variant.name(), variant.i2c().unwrap().address), ("thole-9w", 0x53));
+    assert_eq!(variant.readings()[0].range(), Some((-70.0, 125.0)));
+    assert_eq!(variant.readings()[0].unit(), "°C", "what is not said again stays");
+    let error = Part::parse_variant(&name, &text, "thole-9v").unwrap_err();
+    assert!(error.to_string().contains("did you mean `thole-9w`?"));
+}
+
+proptest! {
+    /// What is written to a field is what is read from it, in every form, and nothing else changes.
+    #[test]
+    fn fields_come_back(form in 0usize..6, high in 0u32..16, low in 0u32..16, code: i64, before: u16) {
+        let (high, low) = (high.max(low), high.min(low));
+        let word = ["unsigned", "signed", "ones-complement", "sign-magnitude", "offset-binary", "bcd"][form];
+        prop_assume!(Form::named(word).unwrap().accepts(high - low + 1).is_ok());
+        let text = format!("part = \"p\"\nregister.R = {{ at = 1, width = 16, reset = {before}, field.A = {{ bits = \"{word} [{high}:{low}]\" }}, reserved = [{}] }}\n",
+            [(15, high + 1), (low.wrapping_sub(1), 0)].iter().filter(|(h, l)| h >= l && *h < 16).map(|(h, l)| format!("{{ bits = \"[{h}:{l}]\" }}")).collect::<Vec<_>>().join(", "));
+        let part = Part::parse("p", &text).unwrap();
+        let field = &part.fields()[0];
+        let (least, most) = field.bounds();
+        let code = least + i128::from(code).rem_euclid(most - least + 1);
+        let mut settings = Settings::reset(&part);
+        settings.set_field(field, code);
+        prop_assert_eq!(settings.field(field), code);
+        let register = &part.registers()[0];
+        let mask = field.mask_in(register);
+        prop_assert_eq!(settings.register(register) & !mask, u64::from(before) & !mask);
+    }
+
+    /// Whatever is called a table: an answer, never a panic; and what is written is sound.
+    #[test]
+    fn import_never_panics(cells in prop::collection::vec(prop::collection::vec("[-A-Za-z0-9\\[\\]:<> ]{0,8}", 0..14), 0..8)) {
+        let mut table = rows("Address|Name|Access|Reset|7|6|5|4|3|2|1|0");
+        table.extend(cells);
+        if let Ok(import) = yemdo::import::import("p", &table) {
+            prop_assert!(Part::parse("p", &import.sheet).is_ok(), "{}", import.sheet);
+        }
+    }
+
+    /// Any bytes in the place of a Modbus response.
+    #[test]
+    fn responses_never_panic(bytes in prop::collection::vec(any::<u8>(), 0..40)) {
+        let _ = read_response(&bytes, &Range { table: Table::Coils, start: 0, count: 9 }, None);
+    }
+}
