@@ -42,8 +42,8 @@ Examples:
   yemdo explain sheets/keelson-6.toml 0x21=0x57 0x22=0x04
   yemdo explain sheets/keelson-6.toml --dump registers.txt
 
-A dump has one register a line: its name or address, and its value, with blanks, `:`, `=` or `,` between; or an
-address and several values for registers that follow one another.";
+A dump has one register a line: its name or address, and its value in hex, with blanks, `:`, `=` or `,` between; or
+an address and several values for registers that follow one another.";
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Explain {

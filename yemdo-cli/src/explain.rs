@@ -18,13 +18,13 @@ pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
     let part = sheets::load(&args.sheet, args.variant.as_deref())?;
     let mut values = Vec::new();
     for typed in &args.values {
-        values.extend(assignment(&part, typed)?);
+        values.extend(assignment(&part, typed, false)?);
     }
     if let Some(path) = &args.dump {
         for (index, line) in read(path)?.lines().enumerate() {
             let line = line.split('#').next().unwrap_or("").trim();
             if !line.is_empty() {
-                values.extend(assignment(&part, line).map_err(|failure| failure.at_line(index + 1))?);
+                values.extend(assignment(&part, line, true).map_err(|failure| failure.at_line(index + 1))?);
             }
         }
     }
@@ -64,8 +64,9 @@ fn read(path: &Path) -> Result<String, Failure> {
     Ok(text)
 }
 
-/// `REGISTER=VALUE`, or an address with the values of registers that follow one another.
-fn assignment(part: &Part, typed: &str) -> Result<Vec<(usize, u64)>, Failure> {
+/// `REGISTER=VALUE`, or an address with the values of registers that follow one another. In a dump, values are hex
+/// with or without `0x`.
+fn assignment(part: &Part, typed: &str, dump: bool) -> Result<Vec<(usize, u64)>, Failure> {
     let mut words = typed.split(|c: char| c.is_whitespace() || matches!(c, '=' | ':' | ',' | ';')).filter(|word| !word.is_empty());
     let name = words.next().unwrap_or("");
     let first = find(part, name)?;
@@ -74,8 +75,7 @@ fn assignment(part: &Part, typed: &str) -> Result<Vec<(usize, u64)>, Failure> {
     for word in words {
         let index = next.ok_or_else(|| Failure::told(format!("`{word}`: no register follows there")))?;
         let Some(register) = part.registers().get(index) else { continue };
-        let bare = |word: &str| u64::from_str_radix(word, 16).ok().filter(|_| found.len() + 1 > 1 || typed.split_whitespace().count() > 2);
-        let value = sheets::number(word).or_else(|| bare(word));
+        let value = if dump { u64::from_str_radix(word.trim_start_matches("0x"), 16).ok() } else { sheets::number(word) };
         let value = value.ok_or_else(|| {
             Failure::told(format!("`{word}` is no value of {}", register.name())).help("write it as 0x2A, 0b0010_1010 or 42")
         })?;

@@ -183,6 +183,7 @@ impl Request {
 
 impl fmt::Display for Range {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {} from {}", self.count, self.table.name(), self.both_forms(0))
+        let name = if self.count == 1 { self.table.name().trim_end_matches('s') } else { self.table.name() };
+        write!(f, "{} {name} from {}", self.count, self.both_forms(0))
     }
 }

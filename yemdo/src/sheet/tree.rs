@@ -116,9 +116,15 @@ pub(crate) struct Frame {
     /// The kind of Modbus table, and the addresses.
     pub(crate) modbus: Option<(&'static str, Text)>,
     pub(crate) checks: Vec<Check>,
-    /// Layout, and the range that the datasheet states.
-    pub(crate) codes: Vec<Named<(Text, Option<At<(f64, f64)>>)>>,
+    pub(crate) codes: Vec<Named<Code>>,
     pub(crate) status: Vec<Status>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Code {
+    pub(crate) layout: Text,
+    /// The range that the datasheet states.
+    pub(crate) range: Option<At<(f64, f64)>>,
 }
 
 #[derive(Debug)]

@@ -29,7 +29,7 @@ impl Resolver {
         }
         let sources = Sources { length, registers: &held, home: "" };
         let mut codes = Vec::new();
-        for (code_name, (text, range)) in &frame.codes {
+        for (code_name, tree::Code { layout: text, range }) in &frame.codes {
             let Some(typed) = self.take(parse_layout(text, &sources)) else { continue };
             if typed.layout.form == Form::Text && typed.array.is_some() {
                 self.report(

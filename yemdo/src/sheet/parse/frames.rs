@@ -6,7 +6,7 @@ use super::super::diagnostic::Diagnostic;
 use super::super::keys;
 use super::super::reader::{Fields, Reader, entries};
 use super::super::text::{Span, Text};
-use super::super::tree::{Check, Example, Frame, Method, Parameter, Reading, Status, Table};
+use super::super::tree::{Check, Code, Example, Frame, Method, Parameter, Reading, Status, Table};
 use super::{Value, bytes, choices, identifier, integer_or};
 
 const MODBUS_TABLES: [&str; 4] = ["holding", "input", "coils", "discrete"];
@@ -46,9 +46,9 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
             if let DeValue::Table(table) = value.get_ref() {
                 let fields = reader.fields(table, name.span, &keys::CODE, |_| false);
                 let range = fields.get("range").and_then(|value| reader.range(value));
-                codes.extend(fields.text(reader, "layout").map(|text| (name, (text, range))));
+                codes.extend(fields.text(reader, "layout").map(|layout| (name, Code { layout, range })));
             } else {
-                codes.extend(reader.text(value).map(|text| (name, (text, None))));
+                codes.extend(reader.text(value).map(|layout| (name, Code { layout, range: None })));
             }
         }
     }
