@@ -156,7 +156,8 @@ fn buses(out: &mut dyn Write, part: &Part) -> Result<(), Failure> {
     if let Some(modbus) = part.modbus() {
         let unit = modbus.unit.map_or("unit id not told".to_owned(), |unit| format!("unit {unit}"));
         let baud = modbus.baud.map_or(String::new(), |baud| format!(", {baud} baud"));
-        let parity = modbus.parity.map_or(String::new(), |parity| format!(", 8 bits, {} parity", if parity == "none" { "no" } else { parity }));
+        let parity =
+            modbus.parity.map_or(String::new(), |parity| format!(", 8 bits, {} parity", if parity == "none" { "no" } else { parity }));
         let stop = modbus.stop.map_or(String::new(), |stop| format!(", {}", count(usize::from(stop), "stop bit")));
         writeln!(out, "  Modbus {unit}{baud}{parity}{stop}")?;
     }

@@ -320,3 +320,27 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn very_many_things_are_refused_quickly() {
+    let many = |line: &dyn Fn(usize) -> String, count: usize| format!("part = \"p\"\n{}", (0..count).map(line).collect::<String>());
+    let frames = many(&|i| format!("frame.F{i} = {{ read = 4096, code = {{ a{i} = \"1024 x b0\" }} }}\n"), 10_000);
+    assert_eq!(first_error(&frames).0, "too-many");
+    let registers = many(&|i| format!("register.R{i} = {{ at = {} }}\n", i % 65536), 10_000);
+    assert_eq!(first_error(&registers).0, "too-many");
+    let frame = "frame.F = { read = 2, code = { c = \"b0 b1\" } }\nreading.r0 = { unit = \"K\", formula = \"c\" }\n";
+    let chain = |count: usize| {
+        format!(
+            "part = \"p\"\n{frame}{}",
+            (1..count).map(|i| format!("reading.r{i} = {{ unit = \"K\", formula = \"r{} + 1\" }}\n", i - 1)).collect::<String>()
+        )
+    };
+    assert_eq!(first_error(&chain(2000)).0, "too-many");
+    // A chain that is just allowed is worked through in bounded time.
+    let part = Part::parse("p", &chain(300)).unwrap();
+    assert_eq!(Decoder::new(&part).decode(0, &[0, 1]).unwrap().readings[299].value, Some(300.0));
+    assert_eq!(first_error(&sheet(&"b0..b3 ".repeat(100_000), "light")).0, "too-many-slices");
+    let complaints = many(&|i| format!("x{i} = 1\n"), 5000);
+    let text = Part::parse("p", &complaints).unwrap_err().to_string();
+    assert!(text.ends_with("and 4970 more") && text.len() < 20_000);
+}

@@ -90,7 +90,9 @@ fn byte_order(part: &Part, found: &mut Vec<Diagnostic>) {
 }
 
 fn repeated_formulas(part: &Part, found: &mut Vec<Diagnostic>) {
-    let text = |index: usize| part.readings.get(index).map(|r| part.source.slice(r.formula.span).split_whitespace().collect::<String>());
+    let texts: Vec<String> =
+        part.readings.iter().map(|r| part.source.slice(r.formula.span).split_whitespace().collect::<String>()).collect();
+    let text = |index: usize| texts.get(index);
     for (index, reading) in part.readings.iter().enumerate() {
         let twin = part.readings.iter().take(index).enumerate().find(|(other, r)| r.unit != reading.unit && text(*other) == text(index));
         if let Some((_, twin)) = twin {

@@ -12,6 +12,9 @@ use crate::formula::run::{LANES, Machine};
 /// Codes of at most so many bits are tried one by one.
 const EXHAUSTIVE_BITS: u32 = 18;
 
+/// And only where trying all readings so would take no more operations than this.
+const EXHAUSTIVE_WORK: usize = 1 << 28;
+
 /// What can come out of one reading.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Outcome {
@@ -126,19 +129,22 @@ impl<'a> Trial<'a> {
 /// The readings that a reading needs, in order, itself last.
 pub(crate) fn needed(part: &Part, index: usize) -> Vec<usize> {
     let mut wanted = vec![index];
+    let mut seen = vec![false; part.readings.len()];
+    seen.get_mut(index).into_iter().for_each(|seen| *seen = true);
     let mut at = 0;
     while let Some(current) = wanted.get(at).copied() {
         let inputs = part.readings.get(current).map_or(&[] as &[Input], |reading| &reading.formula.inputs);
         for input in inputs {
             if let Input::Reading(other) = input
-                && !wanted.contains(other)
+                && let Some(seen) = seen.get_mut(*other).filter(|seen| !**seen)
             {
+                *seen = true;
                 wanted.push(*other);
             }
         }
         at += 1;
     }
-    part.order.iter().copied().filter(|at| wanted.contains(at)).collect()
+    part.order.iter().copied().filter(|at| seen.get(*at).copied().unwrap_or(false)).collect()
 }
 
 /// Decimals that tell the typical step.
@@ -156,10 +162,15 @@ impl Part {
     /// What can come out of a reading, by its index in [`Part::readings`]. Narrow codes are tried one by one;
     /// otherwise bounds come from interval analysis.
     pub fn outcome(&self, reading: usize) -> Option<Outcome> {
+        self.readings.get(reading)?.outcome.get_or_init(|| self.find_outcome(reading)).clone()
+    }
+
+    fn find_outcome(&self, reading: usize) -> Option<Outcome> {
         let mut trial = Trial::new(self, reading)?;
         if let [only] = trial.reading.codes.as_slice()
             && let Some(code) = trial.code(*only)
             && code.layout.width() <= EXHAUSTIVE_BITS
+            && (trial.program.ops.len() << code.layout.width()) * self.readings.len() <= EXHAUSTIVE_WORK
             && !trial.has_float()
         {
             return Some(exhaustive(&mut trial, code.bounds()));

@@ -1,10 +1,11 @@
 //! The resolved model of a part.
 
 use super::buses::{I2c, Modbus, Spi};
+use super::outcome::Outcome;
 use super::registers::{Field, Register};
 use super::status::Status;
 use crate::formula::curve::Curve;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use crate::bits::check::Check;
 use crate::bits::form::Form;
@@ -402,6 +403,8 @@ pub struct Reading {
     /// A shared value is computed like a reading, but is none.
     pub(crate) shown: bool,
     pub(crate) decimals: usize,
+    /// What can come out, once somebody has asked.
+    pub(crate) outcome: OnceLock<Option<Outcome>>,
 }
 
 impl Reading {

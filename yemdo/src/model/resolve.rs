@@ -98,6 +98,9 @@ impl Resolver {
         self.supplied(tree);
         for (index, (name, frame)) in tree.frames.iter().enumerate() {
             self.frame(index, name, frame);
+            if self.diagnostics.last().is_some_and(|d| d.name == "too-many") {
+                return;
+            }
         }
         if !self.has_errors() {
             self.readings(&tree.readings, &tree.shared);

@@ -130,9 +130,15 @@ impl SheetError {
     }
 }
 
-/// All diagnostics as text for a person, separated by blank lines.
+/// Diagnostics that are shown; of the others only the number is.
+const MAX_RENDERED: usize = 30;
+
+/// All diagnostics as text for a person, separated by blank lines; of very many only the first.
 pub fn render_all(diagnostics: &[Diagnostic], source: &Source, color: bool) -> String {
-    let parts: Vec<String> = diagnostics.iter().map(|d| d.render(source, color)).collect();
+    let mut parts: Vec<String> = diagnostics.iter().take(MAX_RENDERED).map(|d| d.render(source, color)).collect();
+    if diagnostics.len() > MAX_RENDERED {
+        parts.push(format!("and {} more", diagnostics.len() - MAX_RENDERED));
+    }
     parts.join("\n\n")
 }
 

@@ -13,6 +13,9 @@ use crate::sheet::reader::At;
 use crate::sheet::text::{Span, Text};
 use crate::sheet::tree;
 
+/// Most codes of a sheet, the elements of arrays counted.
+const MAX_CODES: usize = 8192;
+
 impl Resolver {
     pub(super) fn frame(&mut self, index: usize, name: &At<String>, frame: &tree::Frame) {
         let (origin, length) = self.origin(frame).unwrap_or((Origin::Read { command: Vec::new() }, 1));
@@ -45,6 +48,12 @@ impl Resolver {
                 self.report(problem.also(text.span, "the code"));
             }
             let before = self.part.codes.len();
+            if before + typed.array.map_or(1, |(count, _)| count) > MAX_CODES {
+                self.report(
+                    Diagnostic::error("too-many", code_name.span, format!("a sheet has at most {MAX_CODES} codes")).label("one too many"),
+                );
+                break;
+            }
             for element in 0..typed.array.map_or(1, |(count, _)| count) {
                 let name = if typed.array.is_some() { format!("{}_{element}", code_name.value) } else { code_name.value.clone() };
                 self.code(index, &name, code_name.span, typed.element(element), None, &mut codes);

@@ -1,6 +1,7 @@
 //! Readings, their order, and the conditions that say how far to believe them.
 
 use std::collections::HashMap;
+use std::sync::OnceLock;
 
 use super::Resolver;
 use super::names::Names;
@@ -23,6 +24,9 @@ struct Wanted<'t> {
     arrays: Vec<String>,
 }
 
+/// Most readings and shared values of a sheet, the elements of arrays counted.
+const MAX_READINGS: usize = 1024;
+
 type Types = HashMap<String, (usize, Ty)>;
 
 impl Resolver {
@@ -31,6 +35,14 @@ impl Resolver {
         let shown = wanted.len();
         let Some(hidden) = self.expand(shared) else { return };
         wanted.extend(hidden);
+        if let Some(last) = wanted.get(MAX_READINGS) {
+            let span = last.span;
+            self.report(
+                Diagnostic::error("too-many", span, format!("a sheet has at most {MAX_READINGS} readings and shared values"))
+                    .label("one too many"),
+            );
+            return;
+        }
         if !self.distinct(&wanted) {
             return;
         }
@@ -83,6 +95,7 @@ impl Resolver {
                 means: want.tree.means.as_ref().map(|text| text.value.clone()),
                 shown: index < shown,
                 decimals: 3,
+                outcome: OnceLock::new(),
             };
             if let Some(place) = resolved.get_mut(index) {
                 *place = Some(done);

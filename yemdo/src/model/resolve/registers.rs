@@ -9,8 +9,26 @@ use crate::sheet::reader::At;
 use crate::sheet::text::Span;
 use crate::sheet::tree::{self, Choice};
 
+/// Most registers and fields of a sheet, those of arrays counted.
+const MAX_REGISTERS: usize = 1024;
+const MAX_FIELDS: usize = 4096;
+
 impl Resolver {
     pub(super) fn registers(&mut self, tree: &tree::Sheet) {
+        let fields = tree.fields.len()
+            + tree
+                .registers
+                .iter()
+                .map(|(_, register)| register.fields.len() * register.count.map_or(1, |c| c.value as usize))
+                .sum::<usize>();
+        let registers = tree.registers.iter().map(|(_, register)| register.count.map_or(1, |c| c.value as usize)).sum::<usize>();
+        if registers > MAX_REGISTERS || fields > MAX_FIELDS {
+            let span = tree.registers.last().map(|(name, _)| name.span).unwrap_or_default();
+            let text =
+                format!("a sheet has at most {MAX_REGISTERS} registers and {MAX_FIELDS} fields, this one has {registers} and {fields}");
+            self.report(Diagnostic::error("too-many", span, text).label("one too many"));
+            return;
+        }
         for (name, register) in &tree.registers {
             self.register(name, register);
         }
