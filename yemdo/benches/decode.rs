@@ -71,8 +71,12 @@ fn strake_frames() -> Vec<u8> {
     let mut state = 7;
     let mut bytes = Vec::with_capacity(FRAMES * 7);
     for _ in 0..FRAMES {
-        let word = (scramble(&mut state) << 20 ^ scramble(&mut state)).to_be_bytes();
-        let mut frame = [0x40 | (word[0] & 15), word[3] >> 2, word[4], word[5], word[6], word[7], 0];
+        // From -20 to 40 °C, 10 to 90 %, 3.0 to 3.6 V, as a part in use sends.
+        let temperature = (scramble(&mut state) % 4000) as i64 - 2667;
+        let humidity = scramble(&mut state) % 10_600 + 2134;
+        let supply = scramble(&mut state) % 400 + 2000;
+        let word = ((temperature as u64 & 0x3FFF) << 26 | humidity << 12 | supply).to_be_bytes();
+        let mut frame = [0x40 | (scramble(&mut state) & 15) as u8, word[3], word[4], word[5], word[6], word[7], 0];
         frame[6] = strake_by_hand::crc(&frame[..6]);
         bytes.extend_from_slice(&frame);
     }
@@ -93,7 +97,9 @@ fn thole_frames() -> Vec<u8> {
     let mut state = 9;
     let mut bytes = Vec::with_capacity(FRAMES * 3);
     for _ in 0..FRAMES {
-        let word = scramble(&mut state) as u16 & 0xFFFC;
+        // From -50 to 50 °C, as a part in use sends.
+        let word = ((scramble(&mut state) % 5000) as i16 - 2500) as u16 & 0x3FFF;
+        let word = word << 2;
         let [high, low] = word.to_be_bytes();
         bytes.extend_from_slice(&[high, low, !high.wrapping_add(low)]);
     }
@@ -181,4 +187,97 @@ fn thole_single_by_hand(bencher: Bencher<'_, '_>) {
 #[divan::bench]
 fn thole_single_yemdo(bencher: Bencher<'_, '_>) {
     single(bencher, "thole-9", &thole_frames(), 3);
+}
+
+/// A linear code of two bytes, and nothing else: no check, no condition, no range.
+const LINEAR: &str = "part = \"linear-1\"\nframe.F = { read = 2, code = { c = \"signed b0 b1\" } }\nreading.r = { unit = \"K\", formula = \"c * 0.0625 + 3.5\" }\n";
+
+fn linear_frames() -> Vec<u8> {
+    let mut state = 5;
+    (0..FRAMES).flat_map(|_| (scramble(&mut state) as u16).to_be_bytes()).collect()
+}
+
+#[divan::bench]
+fn linear_many_by_hand(bencher: Bencher<'_, '_>) {
+    let bytes = linear_frames();
+    let mut out = vec![0.0; FRAMES];
+    bencher.counter(ItemsCount::new(FRAMES)).bench_local(|| {
+        for (frame, out) in black_box(&bytes).chunks_exact(2).zip(&mut out) {
+            *out = f64::from(i16::from_be_bytes([frame[0], frame[1]])) * 0.0625 + 3.5;
+        }
+        black_box(&out).len()
+    });
+}
+
+#[divan::bench]
+fn linear_many_yemdo(bencher: Bencher<'_, '_>) {
+    let part = Part::parse("linear", LINEAR).expect("the sheet is sound");
+    let (bytes, mut columns) = (linear_frames(), Columns::new());
+    let mut decoder = Decoder::new(&part);
+    bencher.counter(ItemsCount::new(FRAMES)).bench_local(|| {
+        decoder.decode_many(0, black_box(&bytes), &mut columns).expect("whole frames");
+        black_box(&columns).values.len()
+    });
+}
+
+/// The integer compensation of binnacle-24, its calibration known.
+mod binnacle_by_hand {
+    #[derive(Clone, Copy)]
+    pub(super) struct Calibration {
+        pub(super) p1: i64,
+        pub(super) p2: i64,
+        pub(super) p3: i64,
+        pub(super) p4: i64,
+        pub(super) k8: i64,
+        pub(super) fine: i64,
+    }
+
+    #[inline]
+    pub(super) fn pressure(frame: &[u8; 3], c: &Calibration) -> f64 {
+        let raw = i64::from(frame[0]) << 16 | i64::from(frame[1]) << 8 | i64::from(frame[2]);
+        let span = (c.p1 << 10) + ((c.p2 * c.fine) >> 4);
+        let offset = (c.p3 << 7) + ((c.p4 * c.fine) >> 6);
+        if span <= 0 {
+            return 0.0;
+        }
+        let mut p = ((raw - offset) << 20) / span;
+        p += (((p * p) >> 20) * c.k8) >> 14;
+        f64::from(p.max(0) as i32) / 100.0
+    }
+}
+
+fn pressure_frames() -> Vec<u8> {
+    let mut state = 3;
+    (0..FRAMES).flat_map(|_| ((9_500_000 + scramble(&mut state) % 900_000) as u32).to_be_bytes().into_iter().skip(1)).collect()
+}
+
+#[divan::bench]
+fn compensation_many_by_hand(bencher: Bencher<'_, '_>) {
+    let bytes = pressure_frames();
+    let mut out = vec![0.0; FRAMES];
+    let c = black_box(binnacle_by_hand::Calibration { p1: 46372, p2: -3127, p3: 43981, p4: 2214, k8: 117, fine: 209 });
+    bencher.counter(ItemsCount::new(FRAMES)).bench_local(|| {
+        for (frame, out) in black_box(&bytes).chunks_exact(3).zip(&mut out) {
+            *out = binnacle_by_hand::pressure(frame.try_into().expect("three bytes"), &c);
+        }
+        black_box(&out).len()
+    });
+}
+
+#[divan::bench]
+fn compensation_many_yemdo(bencher: Bencher<'_, '_>) {
+    // The integer pressure alone, as the hand-written code has it.
+    let path = format!("{}/../sheets/binnacle-24.toml", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read_to_string(&path).expect("the sheet is there");
+    let head = text.split_once("# The same in floating point").map_or("", |(head, _)| head);
+    let part = Part::parse("binnacle", head).expect("the sheet is sound");
+    let mut decoder = Decoder::new(&part);
+    let hex = |text: &str| yemdo::bits::hex::parse_hex(text).expect("hex");
+    decoder.decode(0, &hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A")).expect("a good calibration");
+    decoder.decode(1, &hex("7A 5C 38")).expect("a good temperature");
+    let (bytes, mut columns) = (pressure_frames(), Columns::new());
+    bencher.counter(ItemsCount::new(FRAMES)).bench_local(|| {
+        decoder.decode_many(2, black_box(&bytes), &mut columns).expect("whole frames");
+        black_box(&columns).values.len()
+    });
 }

@@ -293,6 +293,40 @@ impl Check {
         self.place.iter().fold(0, |joined, slice| (joined << slice.width()) | bits_of(frame, *slice))
     }
 
+    /// Tells `failed` the index of every frame that does not pass, of frames that follow one another.
+    pub fn failures(&self, frames: &[u8], stride: usize, failed: &mut dyn FnMut(usize)) {
+        let place = if let [place] = self.place.as_slice() { Some(place.byte).filter(|_| place.width() == 8) } else { None };
+        let (Some(run), Some(place)) = (self.run, place) else {
+            for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
+                if !self.passes(frame) {
+                    failed(index);
+                }
+            }
+            return;
+        };
+        // The usual ones, a byte behind the bytes that it covers: chosen outside the loop.
+        let at = (run, place);
+        match &self.kind {
+            CheckKind::Crc(crc, _) if crc.model.width == 8 && !crc.model.refin && !crc.model.refout => {
+                let mut table = [0u8; 256];
+                table.iter_mut().zip(crc.table.iter()).for_each(|(short, long)| *short = (long >> 56) as u8);
+                let (start, xorout) = ((crc.start >> 56) as u8, crc.model.xorout as u8);
+                scan(frames, stride, at, failed, |bytes| {
+                    bytes.iter().fold(start, |register, byte| table[usize::from(register ^ byte)]) ^ xorout
+                });
+            }
+            CheckKind::Sum { width: 8, init, modulo: 0, finish } => {
+                let sum = |bytes: &[u8]| bytes.iter().fold(*init as u8, |sum, byte| sum.wrapping_add(*byte));
+                match finish {
+                    SumFinish::Plain => scan(frames, stride, at, failed, sum),
+                    SumFinish::Invert => scan(frames, stride, at, failed, |bytes| !sum(bytes)),
+                    SumFinish::Negate => scan(frames, stride, at, failed, |bytes| sum(bytes).wrapping_neg()),
+                }
+            }
+            _ => scan(frames, stride, at, failed, |bytes| self.compute(bytes) as u8),
+        }
+    }
+
     /// Whether the frame passes.
     #[inline]
     pub fn passes(&self, frame: &[u8]) -> bool {
@@ -304,4 +338,21 @@ impl Check {
 fn bits_of(frame: &[u8], slice: Slice) -> u64 {
     let byte = frame.get(slice.byte).copied().unwrap_or(0);
     u64::from((byte >> slice.low) & (0xFF >> (7 - (slice.high - slice.low))))
+}
+
+/// Compares a byte of each frame with what a run of its bytes calls for.
+#[inline]
+fn scan(
+    frames: &[u8],
+    stride: usize,
+    ((at, len), place): ((usize, usize), usize),
+    failed: &mut dyn FnMut(usize),
+    expected: impl Fn(&[u8]) -> u8,
+) {
+    for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
+        let (Some(bytes), Some(found)) = (frame.get(at..at + len), frame.get(place)) else { continue };
+        if expected(bytes) != *found {
+            failed(index);
+        }
+    }
 }

@@ -86,17 +86,18 @@ impl Gather {
 
     #[inline]
     fn run<T: FromCode, const N: usize, const LOW: bool>(&self, w: &Window, frames: &[u8], stride: usize, out: &mut [T]) {
-        let drop = 32 - w.width;
-        let place = w.at..w.at + N;
-        for (frame, out) in frames.chunks_exact(stride.max(1)).zip(out) {
-            let bytes = frame.get(place.clone()).unwrap_or(&[0; N]);
-            let join = |joined, byte: &u8| (joined << 8) | u32::from(*byte);
-            let loaded = if LOW { bytes.iter().rev().fold(0, join) } else { bytes.iter().fold(0, join) };
-            let left = (loaded >> w.shift) << drop;
-            *out = match self.form {
-                Form::Signed => T::narrow((left as i32) >> drop),
-                _ => T::narrow_unsigned(left >> drop),
-            };
+        let (drop, at, shift) = (32 - w.width, w.at, w.shift);
+        let raw = |frame: &[u8]| {
+            let bytes: [u8; N] = frame.get(at..).and_then(|behind| behind.first_chunk()).copied().unwrap_or([0; N]);
+            let join = |joined: u32, byte: u8| (joined << 8) | u32::from(byte);
+            let loaded = if LOW { bytes.into_iter().rev().fold(0, join) } else { bytes.into_iter().fold(0, join) };
+            (loaded >> shift) << drop
+        };
+        let frames = frames.chunks_exact(stride.max(1)).zip(out);
+        if self.form == Form::Signed {
+            frames.for_each(|(frame, out)| *out = T::narrow((raw(frame) as i32) >> drop));
+        } else {
+            frames.for_each(|(frame, out)| *out = T::narrow_unsigned(raw(frame) >> drop));
         }
     }
 

@@ -89,11 +89,9 @@ pub(crate) fn decode(
         }
         let Some(failed) = out.failed_check.get_mut(from..from + lanes) else { continue };
         for (index, check) in checks.iter().enumerate() {
-            for (failed, frame) in failed.iter_mut().zip(chunk.chunks_exact(length)) {
-                if *failed == 0 && !check.passes(frame) {
-                    *failed = index as u16 + 1;
-                }
-            }
+            check.failures(chunk, length, &mut |lane| {
+                failed.get_mut(lane).filter(|failed| **failed == 0).into_iter().for_each(|failed| *failed = index as u16 + 1);
+            });
         }
         if failed.iter().any(|check| *check != 0) {
             for values in &mut out.values {
@@ -191,35 +189,51 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
     }
 }
 
-/// Finds the statuses, and withholds the values that are none.
+/// Finds the statuses, and withholds the values that are none. In most batches most of it finds nothing, and
+/// finding that is a plain pass over a column.
 fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, values: &mut [f64], status: &mut [Status]) {
+    let mut told = false;
     if let Some((low, high)) = reading.range {
-        for (value, status) in values.iter().zip(&mut *status) {
-            if !(*value >= low && *value <= high) {
-                *status = Status::OutOfRange;
+        let outside: u64 = values.iter().map(|value| u64::from(!((*value >= low) & (*value <= high)))).sum();
+        if outside > 0 {
+            told = true;
+            for (status, value) in status.iter_mut().zip(&*values) {
+                *status = if (*value >= low) & (*value <= high) { *status } else { Status::OutOfRange };
             }
         }
     }
     // From the last to the first, so that the first that holds has the last word.
     for (output, meant) in reading.conditions.iter().rev() {
         let Some((slot, _)) = plan.program.outputs.get(*output) else { continue };
-        let mut mark = |holds: &mut dyn Iterator<Item = bool>| {
-            status.iter_mut().zip(holds).filter(|(_, holds)| *holds).for_each(|(status, _)| *status = *meant);
+        told |= match machine.column(*slot) {
+            Some(Column::I32(c)) => mark(status, c, 0, *meant),
+            Some(Column::I64(c)) => mark(status, c, 0, *meant),
+            Some(Column::F32(c)) => mark(status, c, 0.0, *meant),
+            Some(Column::F64(c)) => mark(status, c, 0.0, *meant),
+            None => false,
         };
-        match machine.column(*slot) {
-            Some(Column::I32(c)) => mark(&mut c.iter().map(|v| *v != 0)),
-            Some(Column::I64(c)) => mark(&mut c.iter().map(|v| *v != 0)),
-            Some(Column::F32(c)) => mark(&mut c.iter().map(|v| *v != 0.0)),
-            Some(Column::F64(c)) => mark(&mut c.iter().map(|v| *v != 0.0)),
-            None => {}
-        }
     }
     if let Some(faults) = machine.faults(reading.output) {
+        told = true;
         for (status, _) in status.iter_mut().zip(faults).filter(|(status, fault)| **fault != 0 && status.has_value()) {
             *status = Status::FormulaFault;
         }
     }
-    for (value, _) in values.iter_mut().zip(&*status).filter(|(_, status)| !status.has_value()) {
-        *value = f64::NAN;
+    if told {
+        for (value, status) in values.iter_mut().zip(&*status) {
+            *value = if status.has_value() { *value } else { f64::NAN };
+        }
     }
+}
+
+/// Gives a status where a condition holds; says whether it does anywhere.
+fn mark<T: PartialEq + Copy>(status: &mut [Status], holds: &[T], zero: T, meant: Status) -> bool {
+    let holds = holds.get(..status.len()).unwrap_or(&[]);
+    let any = holds.iter().map(|truth| u32::from(*truth != zero)).fold(0, |any, truth| any | truth) != 0;
+    if any {
+        for (status, truth) in status.iter_mut().zip(holds) {
+            *status = if *truth == zero { *status } else { meant };
+        }
+    }
+    any
 }

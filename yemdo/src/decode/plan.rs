@@ -190,6 +190,11 @@ pub(crate) fn bounds(part: &Part, input: Input) -> Interval {
 /// Marks the operations that cannot fault for any code, so that they run unchecked.
 fn prove(part: &Part, program: &mut Program) {
     let analysis = analyse(program, &|input| bounds(part, input));
+    let finite = |(slot, _): &(Slot, Ty)| {
+        let (low, high) = analysis.slot(*slot).to_f64();
+        low.is_finite() && high.is_finite()
+    };
+    program.finite = program.outputs.iter().map(finite).collect();
     for (op, safe) in program.ops.iter_mut().zip(analysis.safe) {
         op.safe |= safe;
     }

@@ -60,6 +60,10 @@ impl Curve {
         let inside = self.points.iter().filter(|point| (low..=high).contains(&point.0)).map(|point| point.1);
         let all: Vec<f64> = inside.chain(ends.into_iter().flatten()).collect();
         let (least, most) = all.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), y| (l.min(*y), h.max(*y)));
-        if least > most { (f64::NEG_INFINITY, f64::INFINITY, false) } else { (least, most, ends.iter().all(Option::is_some)) }
+        if least > most {
+            (f64::NEG_INFINITY, f64::INFINITY, false)
+        } else {
+            (least, most, low.is_finite() && high.is_finite() && ends.iter().all(Option::is_some))
+        }
     }
 }

@@ -137,8 +137,19 @@ fn real_corners(num: Num, a: Interval, b: Interval, f: impl Fn(f64, f64) -> f64,
     Interval::Real(all.into_iter().fold(f64::INFINITY, f64::min), all.into_iter().fold(f64::NEG_INFINITY, f64::max))
 }
 
+/// Whether a real may be infinite, and so (after one more operation) no number.
+fn may_be_none(interval: Interval) -> bool {
+    matches!(interval, Interval::Real(low, high) if !(low.is_finite() && high.is_finite()))
+}
+
 fn operate(what: Do, a: Interval, b: Interval, c: Interval) -> (Interval, bool) {
     let anything = |num: Num| Interval::all(num.ty());
+    // What may be no number stays so: bounds say nothing about it.
+    if let Do::Add(n) | Do::Sub(n) | Do::Mul(n) | Do::Div(n) | Do::Neg(n) | Do::Call(_, n) = what
+        && (may_be_none(a) || may_be_none(b))
+    {
+        return (anything(n), !matches!(what, Do::Div(_)) || !b.has_zero());
+    }
     match what {
         Do::Add(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x + y, |x, y| x + y), true),
         Do::Sub(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x - y, |x, y| x - y), true),

@@ -175,6 +175,8 @@ pub(crate) struct Program {
     pub(crate) sites: Vec<Span>,
     /// For every output: its value's slot and type.
     pub(crate) outputs: Vec<(Slot, Ty)>,
+    /// For every output, whether it is proved to be a finite number; empty where nobody has looked.
+    pub(crate) finite: Vec<bool>,
     /// For every output, the outputs whose values it uses.
     pub(crate) needs: Vec<Vec<usize>>,
     /// Empty unless asked for.

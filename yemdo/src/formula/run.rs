@@ -171,6 +171,7 @@ impl Machine {
         for (index, (slot, _)) in program.outputs.iter().enumerate() {
             let at = self.place.get(*slot as usize).map_or(0, |at| *at as usize);
             let bad: Vec<usize> = match self.columns.get(at) {
+                _ if program.finite.get(index).copied().unwrap_or(false) => Vec::new(),
                 Some(Column::F32(c)) if c.iter().take(lanes).any(|v| !v.is_finite()) => not_finite(c.iter().map(|v| v.is_finite()), lanes),
                 Some(Column::F64(c)) if c.iter().take(lanes).any(|v| !v.is_finite()) => not_finite(c.iter().map(|v| v.is_finite()), lanes),
                 _ => Vec::new(),

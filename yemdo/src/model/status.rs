@@ -66,6 +66,6 @@ impl Status {
 
     /// Whether a value comes with it.
     pub fn has_value(self) -> bool {
-        matches!(self, Status::Ok | Status::Alert | Status::OutOfRange | Status::Saturated)
+        (self as u8) <= Status::Saturated as u8
     }
 }
