@@ -128,9 +128,15 @@ pub(crate) struct Decode {
     /// A variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
-    /// A field that does not have its reset value, by the value's name or code; may be given several times
-    #[arg(long, value_name = "FIELD=VALUE")]
+    /// A field that does not have its reset value, by the value's name or code, or a parameter; may be given several times
+    #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
+    /// Take the registers' present values from a dump, as `explain` does; `--set` comes after it
+    #[arg(long, value_name = "FILE")]
+    pub(crate) dump: Option<PathBuf>,
+    /// Show readings in another unit of their dimension, all or one: `°F`, `pressure=psi`; may be given several times
+    #[arg(long, value_name = "UNIT")]
+    pub(crate) unit: Vec<String>,
     /// Show every step from the bytes to the readings, for one frame
     #[arg(long)]
     pub(crate) steps: bool,

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::json;
 use yemdo::bits::hex::to_hex;
 use yemdo::check::{ExampleRun, run_examples};
-use yemdo::model::Outcome;
+use yemdo::model::{Outcome, Proof};
 use yemdo::model::part::Origin;
 use yemdo::sheet::diagnostic::render_all;
 use yemdo::{Diagnostic, Part};
@@ -195,8 +195,8 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
             count(frame.codes().len(), "code")
         )?;
     }
-    let mut grid = Grid::new(2, &[Align::Left; 6]);
-    grid.titles(&["reading", "unit", "can come out", "step", "stated range", "from"]);
+    let mut grid = Grid::new(2, &[Align::Left; 7]);
+    grid.titles(&["reading", "unit", "can come out", "step", "stated range", "from", "arithmetic"]);
     // The elements of an array differ in nothing but their place.
     let mut shown: Vec<yemdo::sheet::Span> = Vec::new();
     let mut faults = Vec::new();
@@ -211,23 +211,29 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let stated = reading.range().map_or("–".to_owned(), |(low, high)| format!("{low} to {high}"));
         grid.row(vec![
-            name.into(),
+            if reading.is_shown() { name } else { format!("({name})") }.into(),
             reading.unit().into(),
             extent(&outcome, reading.decimals()).into(),
             step(&outcome).into(),
             stated.into(),
             format!("{}{more}", codes.join(", ")).into(),
+            arithmetic(&outcome),
         ]);
-        if let Some((kind, code)) = outcome.fault {
-            faults.push(format!("{}: {} at code {code}", reading.name(), kind.describe()));
+        for fault in &outcome.faults {
+            faults.push((reading.name().to_owned(), fault.clone()));
         }
     }
     if !part.readings().is_empty() {
         grid.write(out)?;
     }
-    for fault in faults {
-        let yellow = AnsiColor::Yellow.on_default();
-        writeln!(out, "  {yellow}{fault}{yellow:#}")?;
+    let yellow = AnsiColor::Yellow.on_default();
+    for (name, fault) in faults {
+        let place = fault.span.map_or(String::new(), |span| {
+            let text: Vec<&str> = part.source().slice(span).split_whitespace().collect();
+            format!(" in line {}, `{}`,", part.source().line_column(span.start).0, text.join(" "))
+        });
+        let codes: Vec<String> = fault.codes.iter().map(|(name, code)| format!("{name} = {code}")).collect();
+        writeln!(out, "  {yellow}{name}: {}{yellow:#}{place} with {}", fault.kind.describe(), codes.join(", "))?;
     }
     examples(out, runs, part)?;
     if !part.warnings().is_empty() {
@@ -250,6 +256,18 @@ fn extent(outcome: &Outcome, decimals: usize) -> String {
         }
         None => "nothing".into(),
     }
+}
+
+/// Whether the formula can run into a fault.
+fn arithmetic(outcome: &Outcome) -> Cell {
+    let (text, color) = match (outcome.proof, outcome.faults.is_empty()) {
+        (Proof::Proved, _) => ("proved".to_owned(), AnsiColor::Green),
+        (Proof::Tried, true) => ("every code tried".to_owned(), AnsiColor::Green),
+        (Proof::Tried, false) => ("can fail".to_owned(), AnsiColor::Yellow),
+        (Proof::Doubted(_, _), false) => ("can fail".to_owned(), AnsiColor::Yellow),
+        (Proof::Doubted(doubts, tried), true) => (format!("{} not proved, {tried} inputs tried", count(doubts, "operation")), AnsiColor::Yellow),
+    };
+    Cell { text, style: color.on_default() }
 }
 
 /// A step, or the two ends of it where it is not the same everywhere.
@@ -287,6 +305,18 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
             ]);
         }
         grid.write(out)?;
+        // How the first of them came about; the first step that is not as the example has it is where to look.
+        let steps = run.mismatches.iter().map(|mismatch| &mismatch.steps).find(|steps| !steps.is_empty());
+        let mut marked = false;
+        for (text, differs) in steps.into_iter().flatten() {
+            let mark = match differs {
+                Some(expected) if !marked => format!("  {0}← first differs: expected {expected}{0:#}", AnsiColor::Red.on_default().bold()),
+                Some(expected) => format!("  ← expected {expected}"),
+                None => String::new(),
+            };
+            marked |= differs.is_some();
+            writeln!(out, "      {text}{mark}")?;
+        }
     }
     Ok(())
 }
@@ -320,7 +350,12 @@ fn json_line(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) 
                 "exact": extent.is_some_and(|e| e.exact),
                 "smallest_step": step.map(|s| s.0),
                 "largest_step": step.map(|s| s.1),
-                "fault": outcome.and_then(|o| o.fault).map(|(kind, code)| format!("{} at code {code}", kind.describe())),
+                "proved": outcome.as_ref().is_some_and(|o| o.proof == Proof::Proved),
+                "faults": outcome.map_or(Vec::new(), |o| o.faults).iter().map(|fault| json!({
+                    "kind": fault.kind.describe(),
+                    "line": fault.span.map(|span| part.source().line_column(span.start).0),
+                    "codes": fault.codes.iter().map(|(name, code)| (name.clone(), json!(*code as i64))).collect::<serde_json::Map<_, _>>(),
+                })).collect::<Vec<_>>(),
             })
         })
         .collect();

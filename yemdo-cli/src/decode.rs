@@ -19,9 +19,11 @@ use crate::sheets;
 use crate::steps;
 
 mod rows;
+mod units;
 
 pub(crate) use rows::status_cell;
 use rows::{Rows, Sink};
+use units::Units;
 
 /// Frames that are decoded and printed together.
 const BATCH: usize = 1024;
@@ -30,7 +32,15 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let part = sheets::load(&args.sheet, args.variant.as_deref())?;
     let frame = chosen_frame(&part, args.frame.as_deref())?;
     let mut decoder = Decoder::new(&part);
-    sheets::apply(&part, decoder.settings_mut(), &args.set)?;
+    if let Some(path) = &args.dump {
+        for (register, value) in crate::explain::read_dump(&part, path)? {
+            if let Some(register) = part.registers().get(register) {
+                decoder.settings_mut().set_register(register, value);
+            }
+        }
+    }
+    sheets::apply(&mut decoder, &args.set)?;
+    let units = Units::new(&part, &args.unit)?;
     if args.steps {
         let bytes = single_frame(args)?;
         let frame = frame.ok_or_else(|| several_frames(&part))?;
@@ -40,12 +50,14 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     if !args.bytes.is_empty() {
         let bytes = parse_hex(&args.bytes.join(" ")).map_err(|error| Failure::refused(error.to_string()))?;
         let frame = frame.ok_or_else(|| several_frames(&part))?;
-        if let Err(refusal) = decoder.clone().decode(frame, &bytes) {
-            return Err(told(&refusal));
+        match decoder.clone().decode(frame, &bytes) {
+            Ok(decoded) => explain_missing(&decoded),
+            Err(refusal) => return Err(told(&refusal)),
         }
+        tell_settings(args, &decoder, &[frame]);
         let record = Record { line: 1, time: None, frame, bytes: Ok(bytes) };
         let mut out = anstream::stdout().lock();
-        let mut sink = Sink::new(&mut out, args.format, &part, &[frame], false);
+        let mut sink = Sink::new(&mut out, args.format, &part, &[frame], false, &units);
         let mut batch = Batch::new(args);
         batch.add(record, &mut decoder, &mut sink)?;
         batch.flush(&mut decoder, &mut sink)?;
@@ -59,13 +71,13 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
             if meta.is_dir() {
                 return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
             }
-            stream(args, &mut decoder, frame, BufReader::with_capacity(1 << 16, file), meta.len())
+            stream(args, &mut decoder, &units, frame, BufReader::with_capacity(1 << 16, file), meta.len())
         }
         None => {
             if io::stdin().is_terminal() {
                 let _ = writeln!(anstream::stderr(), "reading frames from the keyboard, one a line; end with Ctrl-D");
             }
-            stream(args, &mut decoder, frame, io::stdin().lock(), 0)
+            stream(args, &mut decoder, &units, frame, io::stdin().lock(), 0)
         }
     }
 }
@@ -115,6 +127,28 @@ fn single_frame(args: &Decode) -> Result<Vec<u8>, Failure> {
         args.bytes.join(" ")
     };
     parse_hex(&text).map_err(|error| Failure::refused(error.to_string()))
+}
+
+/// Says on standard error with which settings and parameters is decoded: they are not in the frames.
+fn tell_settings(args: &Decode, decoder: &Decoder<'_>, frames: &[usize]) {
+    let used = sheets::in_use(decoder, frames);
+    if used.is_empty() || args.format != crate::args::Format::Table {
+        return;
+    }
+    let text: Vec<String> = used.iter().map(|(name, value, reset)| format!("{name} = {value}{}", if *reset { "" } else { " (as set)" })).collect();
+    let _ = writeln!(anstream::stderr(), "with {}; --set changes it", text.join(", "));
+}
+
+/// Says on standard error why a reading of a single frame has no value, where a status does not say it all.
+fn explain_missing(decoded: &yemdo::Decoded<'_>) {
+    for reading in &decoded.readings {
+        let why = match &reading.fault {
+            Some(fault) => fault.to_string(),
+            None if !reading.waits_for.is_empty() => format!("waits for {}", reading.waits_for.join(", ")),
+            None => continue,
+        };
+        let _ = writeln!(anstream::stderr(), "{}: {why}", reading.name);
+    }
 }
 
 /// Frames of one kind that wait to be decoded together.
@@ -204,7 +238,7 @@ impl Batch {
 }
 
 /// Decodes a log of any length.
-fn stream(args: &Decode, decoder: &mut Decoder<'_>, frame: Option<usize>, input: impl BufRead, size: u64) -> Result<u8, Failure> {
+fn stream(args: &Decode, decoder: &mut Decoder<'_>, units: &Units, frame: Option<usize>, input: impl BufRead, size: u64) -> Result<u8, Failure> {
     let stop = Arc::new(AtomicBool::new(false));
     let told_to_stop = Arc::clone(&stop);
     // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.
@@ -215,8 +249,9 @@ fn stream(args: &Decode, decoder: &mut Decoder<'_>, frame: Option<usize>, input:
     let mut out = io::BufWriter::with_capacity(1 << 16, anstream::stdout().lock());
     let every: Vec<usize> = (0..part.frames().len()).collect();
     let frames = frame.filter(|_| args.frame.is_some()).map_or(every, |frame| vec![frame]);
-    let mut sink = Sink::new(&mut out, args.format, part, &frames, true);
+    let mut sink = Sink::new(&mut out, args.format, part, &frames, true, units);
     let mut batch = Batch::new(args);
+    tell_settings(args, decoder, &frames);
     let mut log = Log::new(input, part, frame);
     while let Some(record) = log.next()? {
         batch.add(record, decoder, &mut sink)?;

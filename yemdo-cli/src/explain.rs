@@ -21,12 +21,7 @@ pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
         values.extend(assignment(&part, typed, false)?);
     }
     if let Some(path) = &args.dump {
-        for (index, line) in read(path)?.lines().enumerate() {
-            let line = line.split('#').next().unwrap_or("").trim();
-            if !line.is_empty() {
-                values.extend(assignment(&part, line, true).map_err(|failure| failure.at_line(index + 1))?);
-            }
-        }
+        values.extend(read_dump(&part, path)?);
     }
     // Every value is known before the first is explained: a field of several registers needs them all.
     let mut settings = Settings::reset(&part);
@@ -51,6 +46,18 @@ pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
         }
     }
     Ok(u8::from(wrong))
+}
+
+/// The registers of a dump and their values.
+pub(crate) fn read_dump(part: &Part, path: &Path) -> Result<Vec<(usize, u64)>, Failure> {
+    let mut values = Vec::new();
+    for (index, line) in read(path)?.lines().enumerate() {
+        let line = line.split('#').next().unwrap_or("").trim();
+        if !line.is_empty() {
+            values.extend(assignment(part, line, true).map_err(|failure| failure.at_line(index + 1))?);
+        }
+    }
+    Ok(values)
 }
 
 fn read(path: &Path) -> Result<String, Failure> {

@@ -3,7 +3,8 @@
 use std::fs;
 use std::path::Path;
 
-use yemdo::{Part, Settings};
+use yemdo::model::part::Input;
+use yemdo::{Decoder, Part, Settings};
 
 use crate::failure::Failure;
 
@@ -27,30 +28,61 @@ pub(crate) fn load(path: &Path, variant: Option<&str>) -> Result<Part, Failure> 
     part.map_err(|error| Failure::Sheet(Box::new(error)))
 }
 
-/// Sets fields as `FIELD=VALUE` says: the value by its name in the sheet, or its code.
-pub(crate) fn apply(part: &Part, settings: &mut Settings, wishes: &[String]) -> Result<(), Failure> {
+/// Sets fields and parameters as `NAME=VALUE` says: a field's value by its name in the sheet, or its code.
+pub(crate) fn apply(decoder: &mut Decoder<'_>, wishes: &[String]) -> Result<(), Failure> {
+    let part = decoder.part();
     for wish in wishes {
-        let (name, value) =
-            wish.split_once('=').ok_or_else(|| Failure::told(format!("`{wish}` sets nothing")).help("write FIELD=VALUE"))?;
-        let field = part.field_index(name.trim()).and_then(|index| part.fields().get(index)).ok_or_else(|| {
-            let near = yemdo::sheet::suggest::nearest(name, part.fields().iter().map(|field| field.name()));
-            let failure = Failure::told(format!("{} has no field `{name}`", part.name()));
+        let (name, value) = wish.split_once('=').ok_or_else(|| Failure::told(format!("`{wish}` sets nothing")).help("write NAME=VALUE"))?;
+        let (name, value) = (name.trim(), value.trim());
+        if let Some(index) = part.parameters().iter().position(|parameter| parameter.name == name) {
+            let number: f64 = value.parse().map_err(|_| Failure::told(format!("`{value}` is no number for {name}")))?;
+            decoder.set_parameter(index, number).map_err(|(low, high)| Failure::told(format!("{name} is {low} to {high}, not {number}")))?;
+            continue;
+        }
+        let field = part.field_index(name).and_then(|index| part.fields().get(index)).ok_or_else(|| {
+            let parameters = part.parameters().iter().map(|parameter| parameter.name.as_str());
+            let near = yemdo::sheet::suggest::nearest(name, part.fields().iter().map(|field| field.name()).chain(parameters));
+            let failure = Failure::told(format!("{} has no field and no parameter `{name}`", part.name()));
             match near {
                 Some(near) => failure.help(format!("did you mean `{near}`?")),
                 None => failure,
             }
         })?;
-        let by_name = field.rows().iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value.trim())));
+        let by_name = field.rows().iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value)));
         let (low, high) = field.bounds();
-        let code = by_name.map(|row| row.code).or_else(|| number(value.trim()).map(i128::from)).filter(|code| (low..=high).contains(code));
+        let code = by_name.map(|row| row.code).or_else(|| number(value).map(i128::from)).filter(|code| (low..=high).contains(code));
         let code = code.ok_or_else(|| {
             let names: Vec<&str> = field.rows().iter().filter_map(|row| row.name.as_deref()).collect();
             let names = if names.is_empty() { String::new() } else { format!("{}, or a code from ", names.join(", ")) };
             Failure::told(format!("`{value}` is no value of {name}")).help(format!("expected {names}{low} to {high}"))
         })?;
-        settings.set_field(field, code);
+        decoder.settings_mut().set_field(field, code);
     }
     Ok(())
+}
+
+/// The fields and parameters that readings of these frames take from settings, with their present values, and
+/// whether those are as after a reset.
+pub(crate) fn in_use(decoder: &Decoder<'_>, frames: &[usize]) -> Vec<(String, String, bool)> {
+    let part = decoder.part();
+    let reset = Settings::reset(part);
+    let mut found: Vec<(String, String, bool)> = Vec::new();
+    for index in part.held_inputs(frames) {
+        let entry = match index {
+            Input::Field(field) | Input::Column(field, _) => part.fields().get(field).map(|field| {
+                let code = decoder.settings().field(field);
+                let name = field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
+                (field.name().to_owned(), name, code == reset.field(field))
+            }),
+            Input::Parameter(at) => part.parameters().get(at).zip(decoder.parameters().get(at)).map(|(parameter, value)| {
+                let unit = parameter.unit.as_ref().map_or(String::new(), |unit| format!(" {unit}"));
+                (parameter.name.clone(), format!("{value}{unit}"), *value == parameter.default)
+            }),
+            _ => None,
+        };
+        found.extend(entry.filter(|(name, ..)| !found.iter().any(|(known, ..)| known == name)));
+    }
+    found
 }
 
 /// A number as people type it: decimal, `0x` or `0b`.

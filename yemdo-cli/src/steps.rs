@@ -220,7 +220,7 @@ fn formulas(out: &mut dyn Write, decoder: &mut Decoder<'_>, steps: &Steps<'_>, f
         if done.status == Status::Ok {
             cell = Cell { text: "ok".into(), style: AnsiColor::Green.on_default() };
         }
-        let why = done.means.map(str::to_owned).or(done.fault.map(|fault| fault.to_string()));
+        let why = done.means.map(str::to_owned).or(done.fault.as_ref().map(|fault| fault.to_string()));
         let why = why.map_or(String::new(), |why| format!(": {why}"));
         writeln!(out, "    {bold}{text}{bold:#}  {}{}{}{why}", cell.style.render(), cell.text, cell.style.render_reset())?;
     }

@@ -29,7 +29,7 @@
 //!
 //! Phases, each a folder: [`sheet`] (TOML to syntax tree, diagnostics) → [`model`] (the resolved part) with
 //! [`formula`] (C formulas), [`bits`] (layouts, number forms, checks) and [`modbus`] (frames) → [`decode`], [`check`],
-//! [`explain`], [`import`] and [`emit`].
+//! [`explain`], [`import`] and [`emit`]; [`units`] beside them.
 
 pub mod bits;
 pub mod check;
@@ -41,6 +41,7 @@ pub mod import;
 pub mod modbus;
 pub mod model;
 pub mod sheet;
+pub mod units;
 
 pub use decode::{Decoded, Decoder, Reading, Refusal};
 pub use model::part::Part;

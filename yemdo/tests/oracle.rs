@@ -6,6 +6,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use std::fmt::Write as _;
+use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::Command;
 
@@ -422,6 +423,10 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
         let part = Part::parse("oracle", &text).unwrap_or_else(|error| panic!("{error}"));
         let mut decoder = Decoder::new(&part);
         decoder.decode_many(0, bytes, &mut columns).unwrap();
+        let extent = part.outcome(0).and_then(|outcome| outcome.extent).unwrap();
+        for (value, _) in columns.values[0].iter().zip(&columns.status[0]).filter(|(_, status)| **status == Status::Ok) {
+            assert!((extent.low..=extent.high).contains(value), "{value} is outside {extent:?}\n{}", piece.ours);
+        }
         for vector in 0..VECTORS {
             let fault = columns.status[0][vector] == Status::FormulaFault;
             let ours = (!fault).then(|| columns.values[0][vector]);
@@ -466,7 +471,7 @@ fn random_formulas_agree_with_a_compiler() {
         values += v;
         faults += f;
     }
-    println!("{} pairs: {values} values and {faults} faults agree", values + faults);
+    let _ = writeln!(std::io::stdout(), "{} pairs: {values} values and {faults} faults agree", values + faults);
     assert!(values > count * VECTORS / 5 && faults > count * VECTORS / 50, "a lopsided sample: {values} values, {faults} faults");
 }
 

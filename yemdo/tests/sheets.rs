@@ -199,8 +199,8 @@ fn readings_use_readings_but_not_in_a_circle() {
     assert_eq!((good.readings[0].value, good.readings[1].value), (Some(21.0), Some(20.0)));
     let bad = decoder.decode(0, &[7]).unwrap();
     assert_eq!(bad.readings.iter().map(|r| r.status).collect::<Vec<_>>(), [Status::FormulaFault; 2]);
-    assert_eq!(bad.readings[1].fault.unwrap().to_string(), "division by zero in line 4 of the sheet");
-    assert_eq!(bad.readings[0].fault.unwrap().to_string(), "a value it needs is at fault");
+    assert_eq!(bad.readings[1].fault.clone().unwrap().to_string(), "division by zero in line 4 of the sheet: 100 / (7 - 7)");
+    assert_eq!(bad.readings[0].fault.clone().unwrap().to_string(), "a value it needs is at fault");
     let circle = text.replace("c - 7", "c - second");
     assert_eq!(first_error(&circle).0, "cycle");
 }
@@ -275,7 +275,9 @@ fn outcomes_are_what_trying_every_code_gives() {
     assert!((low - 0.015).abs() < 1e-9 && (high - 0.015).abs() < 1e-9);
     let part = Part::parse("p", &sheet("b0", "1000 / (light - 200)")).unwrap();
     let outcome = part.outcome(0).unwrap();
-    assert_eq!(outcome.fault, Some((yemdo::formula::program::FaultKind::DivisionByZero, 200)));
+    assert_eq!(outcome.proof, yemdo::model::Proof::Tried);
+    assert_eq!(outcome.faults[0].kind, yemdo::formula::program::FaultKind::DivisionByZero);
+    assert_eq!(outcome.faults[0].codes, [("light".to_owned(), 200)]);
     assert_eq!(outcome.extent.map(|e| (e.low, e.high)), Some((-1000.0, 1000.0)));
     // Two codes are too many to try: bounds instead.
     let part = Part::parse("p", &sheet("b0 b1", "light * 2 - dark")).unwrap();
@@ -302,8 +304,8 @@ fn steps_show_every_value_on_the_way() {
     assert_eq!(lines, expected);
     // The branch that is not taken cannot fault; the one that is, does.
     assert_eq!(decoder.decode(0, &[20, 0, 0, 0]).unwrap().readings[0].value, Some(7.5));
-    let fault = decoder.decode(0, &[9, 0, 0, 0]).unwrap().readings[0].fault.unwrap();
-    assert_eq!(fault.to_string(), "overflow in line 13 of the sheet");
+    let fault = decoder.decode(0, &[9, 0, 0, 0]).unwrap().readings[0].fault.clone().unwrap();
+    assert_eq!(fault.to_string(), "overflow in line 13 of the sheet: 9 * 1000000000");
 }
 
 proptest! {

@@ -10,6 +10,7 @@ use yemdo::formula::types::Number;
 use yemdo::model::part::{Code, CodeNumber, Reading};
 use yemdo::{Part, Status};
 
+use super::units::Units;
 use crate::args::Format;
 use crate::failure::Failure;
 use crate::grid::{Align, Cell, Grid};
@@ -34,6 +35,7 @@ pub(super) struct Sink<'a> {
     out: &'a mut dyn Write,
     format: Format,
     part: &'a Part,
+    units: &'a Units,
     /// Readings that may come, as indices.
     readings: Vec<usize>,
     /// Codes that they come from.
@@ -46,10 +48,10 @@ pub(super) struct Sink<'a> {
 }
 
 impl<'a> Sink<'a> {
-    pub(super) fn new(out: &'a mut dyn Write, format: Format, part: &'a Part, frames: &[usize], log: bool) -> Self {
+    pub(super) fn new(out: &'a mut dyn Write, format: Format, part: &'a Part, frames: &[usize], log: bool, units: &'a Units) -> Self {
         let readings: Vec<usize> = frames.iter().filter_map(|f| part.frames().get(*f)).flat_map(|f| f.readings()).copied().collect();
         let codes: Vec<usize> = frames.iter().filter_map(|f| part.frames().get(*f)).flat_map(|f| f.codes()).copied().collect();
-        Self { out, format, part, readings, codes, log, grid: None, titled: false, line: Vec::new() }
+        Self { out, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new() }
     }
 
     pub(super) fn rows(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
@@ -77,7 +79,8 @@ impl<'a> Sink<'a> {
 
     fn table(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
         let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
-        let readings: Vec<&Reading> = frame.readings().iter().filter_map(|index| self.part.readings().get(*index)).collect();
+        let readings: Vec<(usize, &Reading)> =
+            frame.readings().iter().filter_map(|index| Some((*index, self.part.readings().get(*index)?))).collect();
         if readings.is_empty() || readings.len() > MAX_ABREAST {
             return self.list(rows, &readings);
         }
@@ -90,7 +93,7 @@ impl<'a> Sink<'a> {
                 aligns.extend(readings.iter().flat_map(|_| [Align::Right, Align::Right, Align::Left, Align::Left]));
                 let mut grid = Grid::new(0, &aligns);
                 let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
-                titles.extend(readings.iter().flat_map(|reading| ["code", reading.name(), "", ""]));
+                titles.extend(readings.iter().flat_map(|(_, reading)| ["code", reading.name(), "", ""]));
                 grid.titles(&titles);
                 grid
             }
@@ -103,14 +106,15 @@ impl<'a> Sink<'a> {
             let mut hex = String::new();
             push_hex(&mut hex, bytes);
             cells.push(hex.into());
-            for (at, reading) in readings.iter().enumerate() {
+            for (at, (which, reading)) in readings.iter().enumerate() {
                 let status = status_of(rows.columns, at, index);
                 let here = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).filter(|c| c.frame() == rows.frame);
                 let codes: Vec<String> = here.take(4).map(|c| c.value(bytes).to_string()).collect();
                 cells.push(codes.join(" ").into());
                 if status.has_value() {
-                    cells.push(format!("{:.*}", reading.decimals(), value_of(rows.columns, at, index)).into());
-                    cells.push(reading.unit().into());
+                    let value = self.units.value(*which, value_of(rows.columns, at, index));
+                    cells.push(format!("{value:.*}", self.units.decimals(*which, reading)).into());
+                    cells.push(self.units.symbol(*which, reading).into());
                 } else {
                     cells.extend(["–".into(), "".into()]);
                 }
@@ -124,7 +128,7 @@ impl<'a> Sink<'a> {
     }
 
     /// Frames with many readings, or with none but codes: a line each, below the frame.
-    fn list(&mut self, rows: &Rows<'_>, readings: &[&Reading]) -> Result<(), Failure> {
+    fn list(&mut self, rows: &Rows<'_>, readings: &[(usize, &Reading)]) -> Result<(), Failure> {
         let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
         let bold = Style::new().bold();
         for (index, bytes, time) in Self::good(rows) {
@@ -136,19 +140,16 @@ impl<'a> Sink<'a> {
                     grid.row(vec![code.name().into(), code.value(bytes).to_string().into()]);
                 }
             }
-            for (at, reading) in readings.iter().enumerate() {
+            for (at, (which, reading)) in readings.iter().enumerate() {
                 let status = status_of(rows.columns, at, index);
                 if status == Status::Absent {
                     continue;
                 }
                 let here = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).filter(|c| c.frame() == rows.frame);
                 let codes: Vec<String> = here.take(4).map(|c| c.value(bytes).to_string()).collect();
-                let value = if status.has_value() {
-                    format!("{:.*}", reading.decimals(), value_of(rows.columns, at, index))
-                } else {
-                    "–".to_owned()
-                };
-                let unit = if status.has_value() { reading.unit() } else { "" };
+                let value = self.units.value(*which, value_of(rows.columns, at, index));
+                let value = if status.has_value() { format!("{value:.*}", self.units.decimals(*which, reading)) } else { "–".to_owned() };
+                let unit = if status.has_value() { self.units.symbol(*which, reading) } else { "" };
                 grid.row(vec![reading.name().into(), codes.join(" ").into(), value.into(), unit.into(), status_cell(status)]);
             }
             grid.write(self.out)?;
@@ -164,8 +165,8 @@ impl<'a> Sink<'a> {
         if !self.titled {
             let mut titles = vec!["time".to_owned(), "frame".to_owned(), "bytes".to_owned()];
             titles.extend(codes.iter().map(|code| format!("code {}", code.name())));
-            for reading in self.readings.iter().filter_map(|index| part.readings().get(*index)) {
-                titles.extend([format!("{} [{}]", reading.name(), reading.unit()), format!("{} status", reading.name())]);
+            for (which, reading) in self.readings.iter().filter_map(|index| Some((*index, part.readings().get(*index)?))) {
+                titles.extend([format!("{} [{}]", reading.name(), self.units.symbol(which, reading)), format!("{} status", reading.name())]);
             }
             writer.write_record(&titles)?;
             self.titled = true;
@@ -190,7 +191,7 @@ impl<'a> Sink<'a> {
                 cell.clear();
                 let status = at.map(|at| status_of(rows.columns, at, index));
                 if let (Some(at), Some(true)) = (at, status.map(Status::has_value)) {
-                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", value_of(rows.columns, at, index)))
+                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", self.units.value(*reading, value_of(rows.columns, at, index))))
                         .map_err(|_| Failure::Closed)?;
                 }
                 writer.write_field(&cell)?;
@@ -222,10 +223,24 @@ impl<'a> Sink<'a> {
             let codes: Map<String, Value> = codes.map(|code| (code.name().to_owned(), code_json(&code.value(bytes)))).collect();
             object.insert("codes".into(), codes.into());
             let mut readings = Map::new();
-            for (at, reading) in frame.readings().iter().filter_map(|index| self.part.readings().get(*index)).enumerate() {
+            for (at, which) in frame.readings().iter().enumerate() {
+                let Some(reading) = self.part.readings().get(*which) else { continue };
                 let status = status_of(rows.columns, at, index);
-                let value = if status.has_value() { json!(value_of(rows.columns, at, index)) } else { Value::Null };
-                readings.insert(reading.name().into(), json!({ "value": value, "unit": reading.unit(), "status": status.word() }));
+                if status == Status::Absent {
+                    continue;
+                }
+                let value = if status.has_value() { json!(self.units.value(*which, value_of(rows.columns, at, index))) } else { Value::Null };
+                let unit = self.units.unit(*which, reading);
+                readings.insert(
+                    reading.name().into(),
+                    json!({
+                        "value": value,
+                        "unit": self.units.symbol(*which, reading),
+                        "ucum": unit.map(|unit| unit.ucum),
+                        "senml": unit.and_then(|unit| unit.senml),
+                        "status": status.word(),
+                    }),
+                );
             }
             object.insert("readings".into(), readings.into());
             serde_json::to_writer(&mut *self.out, &object).map_err(std::io::Error::from)?;

@@ -4,7 +4,8 @@ pub(crate) mod review;
 
 pub use review::WARNINGS;
 
-use crate::decode::{Decoder, Refusal};
+use crate::decode::{Decoder, FormulaLine, Refusal};
+use crate::formula::types::Number;
 use crate::model::part::{CodeNumber, Example, Expected, Part, Subject};
 use crate::model::{Settings, Status};
 use crate::sheet::Span;
@@ -31,6 +32,8 @@ pub struct Mismatch {
     pub expected: String,
     /// What came out.
     pub found: String,
+    /// How it came about, line by line; each with what the example says of it where it says something else.
+    pub steps: Vec<(String, Option<String>)>,
 }
 
 /// Runs the worked examples of a part, in order. A value agrees within half a unit of its last printed digit.
@@ -60,9 +63,13 @@ fn run(part: &Part, decoder: &mut Decoder<'_>, example: &Example) -> ExampleRun 
         }
     }
     let mut causes = Vec::new();
+    let mut lines: Vec<(&str, Vec<FormulaLine>)> = Vec::new();
     for (frame, bytes) in &example.frames {
         match decoder.decode(*frame, bytes) {
             Ok(decoded) => {
+                let steps = decoder.steps(*frame, bytes).map(|steps| steps.readings).unwrap_or_default();
+                lines.retain(|(name, _): &(&str, Vec<FormulaLine>)| steps.iter().all(|reading| reading.name != *name));
+                lines.extend(steps.into_iter().map(|reading| (reading.name, reading.lines)));
                 readings.extend(decoded.readings);
                 codes.extend(decoded.codes);
             }
@@ -76,19 +83,26 @@ fn run(part: &Part, decoder: &mut Decoder<'_>, example: &Example) -> ExampleRun 
     }
     if let Some(cause) = example.refused.filter(|_| causes.is_empty()) {
         let name = example.frames.first().and_then(|(frame, _)| part.frames.get(*frame)).map_or(String::new(), |frame| frame.name.clone());
-        mismatches.push(Mismatch { span: example.span, name, expected: format!("refused: {cause}"), found: "a frame that passes".into() });
+        mismatches.push(Mismatch { span: example.span, name, expected: format!("refused: {cause}"), found: "a frame that passes".into(), steps: Vec::new() });
     }
     for (subject, expected, span) in &example.gives {
         let (name, found) = match subject {
             Subject::Reading(index) => {
                 let Some(reading) = part.readings.get(*index) else { continue };
                 let found = readings.iter().rfind(|seen| seen.name == reading.name);
-                (&reading.name, found.map(|found| (reading_agrees(found, expected), describe(found))))
+                (reading.name.clone(), found.map(|found| (reading_agrees(found, expected), describe(found))))
             }
             Subject::Code(index) => {
                 let Some(code) = part.codes.get(*index) else { continue };
                 let found = codes.iter().rfind(|seen| seen.code.name() == code.name && seen.code.frame() == code.frame);
-                (&code.name, found.map(|found| (code_agrees(&found.value, expected), found.value.to_string())))
+                (code.name.clone(), found.map(|found| (code_agrees(&found.value, expected), found.value.to_string())))
+            }
+            Subject::Step(index, variable) => {
+                let Some(reading) = part.readings.get(*index) else { continue };
+                let name = variable.as_ref().map_or(reading.name.clone(), |variable| format!("{}.{variable}", reading.name));
+                let of_reading = lines.iter().find(|(name, _)| *name == reading.name).map(|(_, lines)| lines);
+                let line = of_reading.and_then(|lines| lines.iter().rfind(|line| line.variable == *variable));
+                (name, line.map(|line| (number_agrees(line.value, expected), line.value.to_string())))
             }
         };
         let (agrees, text) = match found {
@@ -100,8 +114,10 @@ fn run(part: &Part, decoder: &mut Decoder<'_>, example: &Example) -> ExampleRun 
             let expected = match expected {
                 Expected::Value { text, .. } | Expected::Text(text) => text.clone(),
                 Expected::Status(status) => status.word().to_owned(),
+                Expected::Fault(kind) => kind.describe().to_owned(),
             };
-            mismatches.push(Mismatch { span: *span, name: name.clone(), expected, found: text });
+            let steps = way_to(part, example, subject, &lines);
+            mismatches.push(Mismatch { span: *span, name, expected, found: text, steps });
         }
     }
     ExampleRun { span: example.span, source: example.source.clone(), mismatches }
@@ -113,8 +129,32 @@ fn reading_agrees(found: &crate::decode::Reading<'_>, expected: &Expected) -> bo
         Expected::Value { value, tolerance, .. } => {
             found.value.is_some_and(|v| (v - value).abs() <= *tolerance) && matches!(found.status, Status::Ok | Status::Alert)
         }
+        Expected::Fault(kind) => found.fault.as_ref().is_some_and(|fault| fault.kind == *kind),
         Expected::Text(_) => false,
     }
+}
+
+fn number_agrees(found: Number, expected: &Expected) -> bool {
+    matches!(expected, Expected::Value { value, tolerance, .. } if (found.to_f64() - value).abs() <= *tolerance)
+}
+
+/// How a value that does not agree came about, the shared values that it needs before it.
+fn way_to(part: &Part, example: &Example, subject: &Subject, lines: &[(&str, Vec<FormulaLine>)]) -> Vec<(String, Option<String>)> {
+    let (Subject::Reading(index) | Subject::Step(index, _)) = subject else { return Vec::new() };
+    let mut way = Vec::new();
+    for needed in crate::model::needed(part, *index) {
+        let Some(reading) = part.readings.get(needed) else { continue };
+        for line in lines.iter().filter(|(name, _)| *name == reading.name).flat_map(|(_, lines)| lines) {
+            let said = example.gives.iter().find_map(|(subject, expected, _)| match (subject, expected) {
+                (Subject::Step(at, variable), Expected::Value { text, .. }) if *at == needed && *variable == line.variable => Some((text, expected)),
+                _ => None,
+            });
+            let name = line.variable.as_deref().unwrap_or(&reading.name);
+            let differs = said.filter(|(_, expected)| !number_agrees(line.value, expected)).map(|(text, _)| text.clone());
+            way.push((format!("{name} = {} = {} = {}", line.typed, line.numbers, line.value), differs));
+        }
+    }
+    way
 }
 
 fn code_agrees(found: &CodeNumber, expected: &Expected) -> bool {
@@ -129,14 +169,14 @@ fn code_agrees(found: &CodeNumber, expected: &Expected) -> bool {
 fn refused(part: &Part, example: &Example, frame: usize, refusal: &Refusal) -> Mismatch {
     let name = part.frames.get(frame).map_or(String::new(), |frame| frame.name.clone());
     let expected = example.refused.map_or("a frame that passes".to_owned(), |cause| format!("refused: {cause}"));
-    Mismatch { span: example.span, name, expected, found: refusal.to_string() }
+    Mismatch { span: example.span, name, expected, found: refusal.to_string(), steps: Vec::new() }
 }
 
 fn describe(found: &crate::decode::Reading<'_>) -> String {
     match (found.value, found.status) {
         (Some(value), Status::Ok) => format!("{value} {}", found.unit),
         (Some(value), status) => format!("{value} {} ({})", found.unit, status.word()),
-        (None, status) => match found.fault {
+        (None, status) => match &found.fault {
             Some(fault) => format!("{}: {fault}", status.word()),
             None => status.word().to_owned(),
         },

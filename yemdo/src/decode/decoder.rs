@@ -30,6 +30,13 @@ pub enum Refusal {
     },
     /// The bytes are no good response to the Modbus request that the frame is.
     Response(ResponseError),
+    /// All bytes of a frame that is kept are zeros, or all are ones: nobody answered.
+    Blank {
+        /// Name of the frame.
+        frame: String,
+        /// The byte.
+        byte: u8,
+    },
     /// A check failed.
     Check {
         /// Name of the frame.
@@ -54,6 +61,7 @@ impl Refusal {
             Refusal::Length { .. } => "too long",
             Refusal::Check { .. } => "check failed",
             Refusal::Response(error) => error.cause(),
+            Refusal::Blank { .. } => "blank",
         }
     }
 }
@@ -71,6 +79,9 @@ impl fmt::Display for Refusal {
                 write!(f, "{method} of {frame} failed: its bytes call for 0x{expected:0digits$X}, but 0x{found:0digits$X} came")
             }
             Refusal::Response(error) => error.fmt(f),
+            Refusal::Blank { frame, byte } => {
+                write!(f, "all bytes of {frame} are 0x{byte:02X}: the part did not answer, or was never calibrated")
+            }
         }
     }
 }
@@ -78,18 +89,23 @@ impl fmt::Display for Refusal {
 impl std::error::Error for Refusal {}
 
 /// A fault of a formula.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fault {
     /// What went wrong.
     pub kind: FaultKind,
     /// Line of the sheet, from 1; `None` where it is about the formula as a whole.
     pub line: Option<usize>,
+    /// The operation that failed, with the values at hand: `9 * 1000000000`.
+    pub operation: Option<String>,
 }
 
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.line {
-            Some(line) => write!(f, "{} in line {line} of the sheet", self.kind.describe()),
+            Some(line) => {
+                write!(f, "{} in line {line} of the sheet", self.kind.describe())?;
+                self.operation.iter().try_for_each(|operation| write!(f, ": {operation}"))
+            }
             None => f.write_str(self.kind.describe()),
         }
     }
@@ -202,6 +218,11 @@ impl<'p> Decoder<'p> {
         &mut self.settings
     }
 
+    /// The parameters' present values, in the order of [`Part::parameters`].
+    pub fn parameters(&self) -> &[f64] {
+        &self.parameters
+    }
+
     /// Supplies a parameter, by its index in [`Part::parameters`]. A value outside its range is not taken, and
     /// the range is given back.
     ///
@@ -243,6 +264,7 @@ impl<'p> Decoder<'p> {
         }
         let Some((plan, machine)) = &mut ready.counted else {
             accept_length(model, bytes.len(), model.length)?;
+            refuse_blank(model, &bytes)?;
             let given = bytes.len();
             return Ok((bytes, given));
         };
@@ -289,7 +311,9 @@ impl<'p> Decoder<'p> {
             let source = &self.part.source;
             let fault = match ready.single.output(&ready.plan.program, planned.output, 0) {
                 Err((kind, span)) if status == Status::FormulaFault => {
-                    Some(Fault { kind, line: span.map(|span| source.line_column(span.start).0) })
+                    let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+                    let operation = steps::fault_text(&state, self.part, frame, &bytes, planned.index);
+                    Some(Fault { kind, line: span.map(|span| source.line_column(span.start).0), operation })
                 }
                 _ => None,
             };
@@ -368,6 +392,15 @@ impl<'p> Decoder<'p> {
 fn last_code<'p>(part: &'p Part, last: &[Option<Vec<u8>>], code: usize) -> Option<CodeValue<'p>> {
     let frame = part.codes.get(code)?.frame;
     code_value(part, code, last.get(frame)?.as_deref()?)
+}
+
+/// Refuses a frame to be kept that says nothing.
+fn refuse_blank(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
+    let first = bytes.first().copied().filter(|byte| frame.keep && matches!(byte, 0x00 | 0xFF));
+    match first.filter(|first| bytes.iter().all(|byte| byte == first)) {
+        Some(byte) => Err(Refusal::Blank { frame: frame.name.clone(), byte }),
+        None => Ok(()),
+    }
 }
 
 /// Refuses bytes that are too few or too many.

@@ -14,6 +14,8 @@ pub(crate) struct Plan {
     pub(crate) program: Program,
     pub(crate) loads: Vec<Load>,
     pub(crate) readings: Vec<ReadingPlan>,
+    /// Values that readings share, and readings of other frames that are used: index and output.
+    pub(crate) beside: Vec<(usize, usize)>,
 }
 
 /// An input of the program: where it comes from, and which outputs use it.
@@ -94,9 +96,10 @@ impl Plan {
                 last_byte: here.map(|code| code.last_byte()).max().unwrap_or(0),
             });
         }
+        outputs.retain(|(index, _)| !wanted.contains(index));
         let mut program = lowerer.finish();
         prove(part, &mut program);
-        Plan { loads: loads(part, frame, &program), readings, program }
+        Plan { beside: outputs, loads: loads(part, frame, &program), readings, program }
     }
 
     /// The plan of a formula of the frame itself, as its only output.
@@ -104,7 +107,7 @@ impl Plan {
         let mut lowerer = Lowerer::new(false);
         lowerer.formula(formula);
         let program = lowerer.finish();
-        Plan { loads: loads(part, frame, &program), readings: Vec::new(), program }
+        Plan { loads: loads(part, frame, &program), readings: Vec::new(), beside: Vec::new(), program }
     }
 }
 

@@ -110,6 +110,24 @@ pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: 
     }
 }
 
+/// The operation that failed, as typed and with the values at hand.
+pub(crate) fn fault_text(state: &State<'_>, part: &Part, frame: usize, bytes: &[u8], reading: usize) -> Option<String> {
+    let plan = Plan::new(part, frame, true);
+    let mut machine = Machine::new(&plan.program, 1, true);
+    super::columns::load(&plan, &mut machine, state, bytes, bytes.len(), 1);
+    machine.run(&plan.program, 1);
+    let output = plan.readings.iter().find(|planned| planned.index == reading)?.output;
+    let (_, span) = machine.output(&plan.program, output, 0).err()?;
+    let uses: Vec<(Span, Number)> = plan
+        .program
+        .notes
+        .iter()
+        .filter(|note| note.owner as usize == output && note.what == NoteKind::Use)
+        .filter_map(|note| Some((note.span, machine.number(note.slot, 0, note.ty)?)))
+        .collect();
+    span.map(|span| one_line(&put_in(part.source.slice(span), span, &uses)))
+}
+
 fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u8], given: usize) -> Vec<ReadingSteps<'p>> {
     let plan = Plan::new(part, frame, true);
     let mut machine = Machine::new(&plan.program, 1, true);
@@ -119,10 +137,16 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
         Some(guard) => machine.number(guard, 0, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
         None => true,
     };
+    let missing = |planned: &super::plan::ReadingPlan| planned.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
+    let shown: Vec<&super::plan::ReadingPlan> = plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
+    let beside = plan.beside.iter().copied().filter(|(index, _)| {
+        // A shared value has something to say where a reading that uses it has.
+        shown.iter().any(|planned| crate::model::needed(part, planned.index).contains(index))
+    });
     let mut all = Vec::new();
-    for planned in plan.readings.iter().filter(|planned| planned.last_byte < given) {
-        let Some(reading) = part.readings.get(planned.index) else { continue };
-        let notes: Vec<&Note> = plan.program.notes.iter().filter(|note| note.owner as usize == planned.output).filter(holds).collect();
+    for (index, output) in beside.chain(shown.iter().map(|planned| (planned.index, planned.output))) {
+        let Some(reading) = part.readings.get(index) else { continue };
+        let notes: Vec<&Note> = plan.program.notes.iter().filter(|note| note.owner as usize == output).filter(holds).collect();
         let uses: Vec<(Span, Number)> = notes
             .iter()
             .filter(|note| note.what == NoteKind::Use)

@@ -4,7 +4,9 @@
 //! bits; reals are computed at the ends of the intervals in the operation's own precision, which is sound
 //! because rounding is monotonic (IEEE 754-2019, 4.3).
 
-use super::program::{Constant, Do, Num, Program, Slot};
+use std::collections::HashMap;
+
+use super::program::{Branch, Constant, Do, Num, Op, Program, Slot};
 use super::typed::Func;
 use super::types::Ty;
 
@@ -41,6 +43,44 @@ impl Interval {
                 let ((a, b), (c, d)) = (self.to_f64(), other.to_f64());
                 Interval::Real(a.min(c), b.max(d))
             }
+        }
+    }
+
+    /// What both allow. Where they exclude one another nothing ever runs, and either will do.
+    fn cut(self, other: Interval) -> Interval {
+        match (self, other) {
+            (Interval::Int(a, b), Interval::Int(c, d)) if a.max(c) <= b.min(d) => Interval::Int(a.max(c), b.min(d)),
+            (Interval::Real(a, b), Interval::Real(c, d)) if a.max(c) <= b.min(d) => Interval::Real(a.max(c), b.min(d)),
+            _ => self,
+        }
+    }
+
+    /// Everything up to the highest value, or with `less` 1 below it. A real that is compared may be no number,
+    /// of which a comparison that fails says nothing.
+    fn up_to_high(self, less: i128) -> Interval {
+        match self {
+            Interval::Int(_, high) => Interval::Int(i128::MIN / 4, high - less),
+            Interval::Real(_, high) if high.is_finite() => Interval::Real(f64::NEG_INFINITY, high),
+            all => all,
+        }
+    }
+
+    /// Everything from the lowest value, or with `more` 1 above it.
+    fn from_low(self, more: i128) -> Interval {
+        match self {
+            Interval::Int(low, _) => Interval::Int(low + more, i128::MAX / 4),
+            Interval::Real(low, _) if low.is_finite() => Interval::Real(low, f64::INFINITY),
+            all => all,
+        }
+    }
+
+    /// Without a value that stands at one of its ends.
+    fn without(self, other: Interval) -> Interval {
+        match (self, other) {
+            (Interval::Int(low, high), Interval::Int(value, same)) if value == same && low < high => {
+                Interval::Int(low + i128::from(low == value), high - i128::from(high == value))
+            }
+            _ => self,
         }
     }
 
@@ -92,14 +132,33 @@ pub(crate) fn analyse(program: &Program, inputs: &dyn Fn(crate::model::part::Inp
             set(&mut slots, *slot, inputs(*input));
         }
     }
+    let made: HashMap<Slot, &Op> = program.ops.iter().map(|op| (op.dst, op)).collect();
     let mut safe = Vec::with_capacity(program.ops.len());
+    let mut known: HashMap<u32, Facts> = HashMap::new();
     for op in &program.ops {
-        let get = |slot: Slot| slots.get(slot as usize).copied().unwrap_or(Interval::Int(0, 0));
+        // Inside a branch, what its condition says of an operand narrows it.
+        if let Some(live) = op.live
+            && !known.contains_key(&live)
+        {
+            let facts = facts_of(program, &made, &slots, live, 0);
+            known.insert(live, facts);
+        }
+        let facts = op.live.and_then(|live| known.get(&live));
+        let whole = |slot: Slot| slots.get(slot as usize).copied().unwrap_or(Interval::Int(0, 0));
+        let get = |slot: Slot| facts.and_then(|facts| facts.get(&slot)).map_or(whole(slot), |fact| whole(slot).cut(*fact));
         let (interval, proved) = match op.what {
             Do::Curve(index) => {
                 let (low, high) = get(op.a).to_f64();
                 let over = program.curves.get(index as usize).map(|curve| curve.over(low, high));
                 over.map_or((Interval::all(Ty::F64), false), |(low, high, whole)| (Interval::Real(low, high), whole))
+            }
+            Do::Select(_) => {
+                // Each side is taken only where the condition is true, or false.
+                let (mut if_true, mut if_false) = (Facts::new(), Facts::new());
+                learn(&made, &slots, op.a, true, &mut if_true, 0);
+                learn(&made, &slots, op.a, false, &mut if_false, 0);
+                let side = |slot: Slot, facts: &Facts| facts.get(&slot).map_or(get(slot), |fact| get(slot).cut(*fact));
+                operate(op.what, get(op.a), side(op.b, &if_true), side(op.c, &if_false))
             }
             what => operate(what, get(op.a), get(op.b), get(op.c)),
         };
@@ -107,6 +166,82 @@ pub(crate) fn analyse(program: &Program, inputs: &dyn Fn(crate::model::part::Inp
         safe.push(proved);
     }
     Analysis { slots, safe }
+}
+
+/// What is known of slots inside a branch.
+type Facts = HashMap<Slot, Interval>;
+
+/// How far conditions are followed back.
+const MAX_FACTS_DEPTH: usize = 40;
+
+fn facts_of(program: &Program, made: &HashMap<Slot, &Op>, slots: &[Interval], live: u32, depth: usize) -> Facts {
+    let mut facts = Facts::new();
+    if let (Some(Branch::If { within, cond, holds }), true) = (program.branches.get(live as usize), depth < MAX_FACTS_DEPTH) {
+        if let Some(within) = within {
+            facts = facts_of(program, made, slots, *within, depth + 1);
+        }
+        learn(made, slots, *cond, *holds, &mut facts, 0);
+    }
+    facts
+}
+
+/// Takes what a condition says of the values that it compares.
+fn learn(made: &HashMap<Slot, &Op>, slots: &[Interval], cond: Slot, holds: bool, facts: &mut Facts, depth: usize) {
+    let Some(op) = made.get(&cond).filter(|_| depth < MAX_FACTS_DEPTH) else { return };
+    let get = |slot: Slot| slots.get(slot as usize).copied().unwrap_or(Interval::Real(f64::NEG_INFINITY, f64::INFINITY));
+    let mut add = |slot: Slot, fact: Interval| {
+        let before = facts.get(&slot).copied();
+        facts.insert(slot, before.map_or(fact, |before| before.cut(fact)));
+    };
+    let (a, b) = (get(op.a), get(op.b));
+    let compares = matches!(op.what, Do::Less(_) | Do::LessEqual(_) | Do::Equal(_));
+    // No number compares false with everything: that a comparison fails says nothing then.
+    if compares && !holds && (may_be_none(a) || may_be_none(b)) {
+        return;
+    }
+    match (op.what, holds) {
+        // a < b, or not b <= a: a stays below b's highest, and b above a's lowest.
+        (Do::Less(_), true) => {
+            add(op.a, b.up_to_high(1));
+            add(op.b, a.from_low(1));
+        }
+        (Do::Less(_), false) => {
+            add(op.a, b.from_low(0));
+            add(op.b, a.up_to_high(0));
+        }
+        (Do::LessEqual(_), true) => {
+            add(op.a, b.up_to_high(0));
+            add(op.b, a.from_low(0));
+        }
+        (Do::LessEqual(_), false) => {
+            add(op.a, b.from_low(1));
+            add(op.b, a.up_to_high(1));
+        }
+        (Do::Equal(_), true) => {
+            add(op.a, b);
+            add(op.b, a);
+        }
+        (Do::Equal(_), false) => {
+            add(op.a, a.without(b));
+            add(op.b, b.without(a));
+        }
+        (Do::Truth(_), true) | (Do::Zero(_), false) => {
+            add(op.a, a.without(Interval::Int(0, 0)));
+            learn(made, slots, op.a, true, facts, depth + 1);
+        }
+        (Do::Truth(_), false) | (Do::Zero(_), true) => {
+            learn(made, slots, op.a, false, facts, depth + 1);
+        }
+        (Do::Both, true) | (Do::Either, false) => {
+            learn(made, slots, op.a, holds, facts, depth + 1);
+            learn(made, slots, op.b, holds, facts, depth + 1);
+        }
+        (Do::Without, true) => {
+            learn(made, slots, op.a, true, facts, depth + 1);
+            learn(made, slots, op.b, false, facts, depth + 1);
+        }
+        _ => {}
+    }
 }
 
 /// Cuts exact integer bounds to a type: signed results beyond it are faults, unsigned ones wrap.
@@ -342,7 +477,7 @@ fn call(func: Func, n: Num, a: Interval, b: Interval) -> (Interval, bool) {
         Func::Acos if low >= -1.0 && high <= 1.0 => wide(one(high), one(low)),
         Func::Atan2 => Interval::Real(-3.15, 3.15),
         Func::Cosh => Interval::Real(1.0, one(low).max(one(high)) * (1.0 + 1e-6)),
-        Func::Pow if low > 0.0 => {
+        Func::Pow if low > 0.0 || (low == 0.0 && b.to_f64().0 > 0.0) => {
             // In each argument monotonic, so the extremes stand at the corners.
             let f = |x, y| super::kernels::double(Func::Pow, x, y);
             match real_corners(n, a, b, f, |x, y| super::kernels::single(Func::Pow, x, y)) {

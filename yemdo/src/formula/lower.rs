@@ -1,7 +1,7 @@
 //! Typed program to flat program.
 
 use super::ast::BinaryOp as B;
-use super::program::{Constant, Do, Note, NoteKind, Num, Op, Program, Slot};
+use super::program::{Branch, Constant, Do, Note, NoteKind, Num, Op, Program, Slot};
 use super::typed::{Expr, ExprKind, Formula, Stmt};
 use super::types::{Number, Ty};
 use crate::model::part::Input;
@@ -11,29 +11,15 @@ use crate::sheet::text::Span;
 #[derive(Default)]
 pub(crate) struct Lowerer {
     program: Program,
-    guards: Vec<Guard>,
+    /// For every branch of the program, the slot that is true in it, once something has asked for it.
+    guards: Vec<Option<Slot>>,
     owner: u32,
     span: Span,
     noting: bool,
 }
 
-/// A condition under which code runs, made into a slot only where something asks for it.
-#[derive(Clone, Copy)]
-struct Guard {
-    kind: GuardKind,
-    slot: Option<Slot>,
-}
-
-#[derive(Clone, Copy)]
-enum GuardKind {
-    /// `within` holds and the slot is true (or false).
-    If { within: Live, cond: Slot, holds: bool },
-    /// One of two holds.
-    Either(Live, Live),
-}
-
-/// A guard's index; `None` is "always".
-type Live = Option<usize>;
+/// The branch that code stands in, by its index in the program; `None` is "always".
+type Live = Option<u32>;
 
 /// The state while statements are walked.
 struct Flow {
@@ -128,36 +114,34 @@ impl Lowerer {
         let site = self.program.sites.len() as u32;
         self.program.sites.push(self.span);
         let [a, b, c] = operands;
-        self.program.ops.push(Op { what, dst, a, b, c, site, guard, owner: self.owner, safe: !can_fault(what) });
+        self.program.ops.push(Op { what, dst, a, b, c, site, guard, live, owner: self.owner, safe: !can_fault(what) });
         dst
     }
 
-    fn guard(&mut self, kind: GuardKind) -> Live {
-        self.guards.push(Guard { kind, slot: None });
-        Some(self.guards.len() - 1)
+    fn guard(&mut self, branch: Branch) -> Live {
+        self.program.branches.push(branch);
+        self.guards.push(None);
+        Some(self.guards.len() as u32 - 1)
     }
 
     fn guard_slot(&mut self, live: Live) -> Option<Slot> {
-        let index = live?;
-        let guard = *self.guards.get(index)?;
-        if guard.slot.is_some() {
-            return guard.slot;
+        let index = live? as usize;
+        if let Some(slot) = self.guards.get(index).copied().flatten() {
+            return Some(slot);
         }
-        let slot = match guard.kind {
-            GuardKind::If { within, cond, holds } => match (self.guard_slot(within), holds) {
+        let slot = match *self.program.branches.get(index)? {
+            Branch::If { within, cond, holds } => match (self.guard_slot(within), holds) {
                 (None, true) => cond,
                 (None, false) => self.op(Do::Zero(Num::I32), Num::I32, [cond; 3], None),
                 (Some(outer), true) => self.op(Do::Both, Num::I32, [outer, cond, cond], None),
                 (Some(outer), false) => self.op(Do::Without, Num::I32, [outer, cond, cond], None),
             },
-            GuardKind::Either(one, other) => {
+            Branch::Either(one, other) => {
                 let (one, other) = (self.guard_slot(one)?, self.guard_slot(other)?);
                 self.op(Do::Either, Num::I32, [one, other, other], None)
             }
         };
-        if let Some(guard) = self.guards.get_mut(index) {
-            guard.slot = Some(slot);
-        }
+        self.guards.get_mut(index).into_iter().for_each(|place| *place = Some(slot));
         Some(slot)
     }
 
@@ -191,10 +175,10 @@ impl Lowerer {
                     let cond = self.truth(cond, flow, live);
                     let before = flow.vars.clone();
                     let returned = flow.returns.len();
-                    let in_then = self.guard(GuardKind::If { within: live, cond, holds: true });
+                    let in_then = self.guard(Branch::If { within: live, cond, holds: true });
                     let after_then = self.statements(then, formula, flow, in_then);
                     let then_vars = std::mem::replace(&mut flow.vars, before);
-                    let in_else = self.guard(GuardKind::If { within: live, cond, holds: false });
+                    let in_else = self.guard(Branch::If { within: live, cond, holds: false });
                     let after_else = self.statements(otherwise, formula, flow, in_else);
                     match (after_then, after_else) {
                         (None, None) => return None,
@@ -206,7 +190,7 @@ impl Lowerer {
                         (Some(then_live), Some(else_live)) => {
                             self.merge(cond, &then_vars, &mut flow.vars, formula);
                             if flow.returns.len() > returned {
-                                live = self.guard(GuardKind::Either(then_live, else_live));
+                                live = self.guard(Branch::Either(then_live, else_live));
                             }
                         }
                     }
@@ -294,15 +278,15 @@ impl Lowerer {
             }
             ExprKind::Logic(op, left, right) => {
                 let left = self.truth(left, flow, live);
-                let decides = self.guard(GuardKind::If { within: live, cond: left, holds: *op == B::And });
+                let decides = self.guard(Branch::If { within: live, cond: left, holds: *op == B::And });
                 let right = self.truth(right, flow, decides);
                 self.op(if *op == B::And { Do::Both } else { Do::Either }, Num::I32, [left, right, right], None)
             }
             ExprKind::Cond(cond, then, otherwise) => {
                 let cond = self.truth(cond, flow, live);
-                let in_then = self.guard(GuardKind::If { within: live, cond, holds: true });
+                let in_then = self.guard(Branch::If { within: live, cond, holds: true });
                 let then = self.expr(then, flow, in_then);
-                let in_else = self.guard(GuardKind::If { within: live, cond, holds: false });
+                let in_else = self.guard(Branch::If { within: live, cond, holds: false });
                 let otherwise = self.expr(otherwise, flow, in_else);
                 self.op(Do::Select(num), num, [cond, then, otherwise], None)
             }

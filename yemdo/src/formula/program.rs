@@ -109,6 +109,17 @@ pub enum FaultKind {
 }
 
 impl FaultKind {
+    /// All of them.
+    pub const ALL: [FaultKind; 7] = [
+        FaultKind::Overflow,
+        FaultKind::DivisionByZero,
+        FaultKind::ShiftRange,
+        FaultKind::DoesNotFit,
+        FaultKind::NotFinite,
+        FaultKind::Needed,
+        FaultKind::NoValue,
+    ];
+
     /// The fault in a few words.
     pub fn describe(self) -> &'static str {
         match self {
@@ -135,10 +146,21 @@ pub(crate) struct Op {
     pub(crate) site: u32,
     /// Truth under which its faults count.
     pub(crate) guard: Option<Slot>,
+    /// The branch it stands in; index into [`Program::branches`].
+    pub(crate) live: Option<u32>,
     /// Index of the output whose formula it belongs to.
     pub(crate) owner: u32,
     /// Proved unable to fault.
     pub(crate) safe: bool,
+}
+
+/// A condition under which code runs.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Branch {
+    /// `within` holds and the slot is true (or false).
+    If { within: Option<u32>, cond: Slot, holds: bool },
+    /// One of two holds.
+    Either(Option<u32>, Option<u32>),
 }
 
 /// A value that a formula set or used, for showing the steps.
@@ -173,6 +195,7 @@ pub(crate) struct Program {
     pub(crate) curves: Vec<Arc<Curve>>,
     /// The places that operations point at.
     pub(crate) sites: Vec<Span>,
+    pub(crate) branches: Vec<Branch>,
     /// For every output: its value's slot and type.
     pub(crate) outputs: Vec<(Slot, Ty)>,
     /// For every output, whether it is proved to be a finite number; empty where nobody has looked.

@@ -8,6 +8,6 @@ mod resolve;
 pub mod status;
 
 pub(crate) use outcome::needed;
-pub use outcome::{Extent, Outcome};
+pub use outcome::{Extent, FaultExample, Outcome, Proof};
 pub use registers::Settings;
 pub use status::Status;

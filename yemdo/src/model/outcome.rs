@@ -7,7 +7,8 @@ use crate::decode::plan::bounds;
 use crate::formula::interval::analyse;
 use crate::formula::lower::Lowerer;
 use crate::formula::program::{FaultKind, Program};
-use crate::formula::run::{LANES, Machine};
+use crate::formula::run::{FaultAt, LANES, Machine};
+use crate::sheet::text::Span;
 
 /// Codes of at most so many bits are tried one by one.
 const EXHAUSTIVE_BITS: u32 = 18;
@@ -23,8 +24,32 @@ pub struct Outcome {
     /// Smallest and largest difference that one step of the code makes (of one of the codes, where there are
     /// several, the others at the middle of their range). `None` where the value never changes.
     pub step: Option<(f64, f64)>,
-    /// A fault that some code leads to: its kind, and the code.
-    pub fault: Option<(FaultKind, i128)>,
+    /// Whether its arithmetic can run into a fault.
+    pub proof: Proof,
+    /// Faults that some codes lead to, each with the codes; found by trying, so they do occur.
+    pub faults: Vec<FaultExample>,
+}
+
+/// How sure it is that no operation of a formula can fault.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// No operation can, for whatever codes, parameters and settings.
+    Proved,
+    /// Every code was tried, with the settings after a reset.
+    Tried,
+    /// So many operations are in doubt; so many inputs were tried.
+    Doubted(usize, usize),
+}
+
+/// Codes that lead to a fault.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FaultExample {
+    /// What goes wrong.
+    pub kind: FaultKind,
+    /// The operation that fails; `None` where it is the result that is no number.
+    pub span: Option<Span>,
+    /// The codes, by name.
+    pub codes: Vec<(String, i128)>,
 }
 
 /// Lowest and highest value.
@@ -78,7 +103,7 @@ impl<'a> Trial<'a> {
 
     /// Runs over lanes for which `value(code, lane)` gives the codes, and hands each result to `take`. Fields
     /// that do not stand in a frame have their reset values.
-    fn run(&mut self, lanes: usize, value: impl Fn(usize, usize) -> i128, mut take: impl FnMut(usize, Result<f64, FaultKind>)) {
+    fn run(&mut self, lanes: usize, value: impl Fn(usize, usize) -> i128, mut take: impl FnMut(usize, Result<f64, FaultAt>)) {
         let settings = Settings::reset(self.part);
         let code_of_field = |field: usize| {
             self.reading.codes.iter().copied().find(|code| self.part.codes.get(*code).is_some_and(|code| code.field == Some(field)))
@@ -114,7 +139,7 @@ impl<'a> Trial<'a> {
         for lane in 0..lanes {
             let withheld = |output: &usize| self.machine.output(&self.program, *output, lane).is_ok_and(|n| n.to_f64() != 0.0);
             if !self.withheld.iter().any(withheld) {
-                take(lane, self.machine.output(&self.program, self.output, lane).map(|n| n.to_f64()).map_err(|(kind, _)| kind));
+                take(lane, self.machine.output(&self.program, self.output, lane).map(|n| n.to_f64()));
             }
         }
     }
@@ -167,28 +192,84 @@ impl Part {
 
     fn find_outcome(&self, reading: usize) -> Option<Outcome> {
         let mut trial = Trial::new(self, reading)?;
+        let analysis = analyse(&trial.program, &|input| bounds(trial.part, input));
+        // The conditions' own formulas are not the reading's.
+        let of_reading = |owner: u32| (owner as usize) <= trial.output;
+        let doubts = trial.program.ops.iter().zip(&analysis.safe).filter(|(op, safe)| of_reading(op.owner) && !op.safe && !**safe).count();
         if let [only] = trial.reading.codes.as_slice()
             && let Some(code) = trial.code(*only)
             && code.layout.width() <= EXHAUSTIVE_BITS
             && (trial.program.ops.len() << code.layout.width()) * self.readings.len() <= EXHAUSTIVE_WORK
             && !trial.has_float()
         {
-            return Some(exhaustive(&mut trial, code.bounds()));
+            let mut outcome = exhaustive(&mut trial, *only, code.bounds());
+            if doubts == 0 {
+                outcome.proof = Proof::Proved;
+            }
+            return Some(outcome);
         }
-        let analysis = analyse(&trial.program, &|input| bounds(trial.part, input));
         let extent = trial.program.outputs.get(trial.output).map(|(slot, _)| {
             let (low, high) = analysis.slot(*slot).to_f64();
             Extent { low, high, exact: false }
         });
         let step = if trial.has_float() { None } else { sampled_step(&mut trial, 256) };
-        Some(Outcome { extent, step, fault: None })
+        if doubts == 0 {
+            return Some(Outcome { extent, step, proof: Proof::Proved, faults: Vec::new() });
+        }
+        let (faults, tried) = search(&mut trial);
+        Some(Outcome { extent, step, proof: Proof::Doubted(doubts, tried), faults })
     }
 }
 
-fn exhaustive(trial: &mut Trial<'_>, (low, high): (i128, i128)) -> Outcome {
+/// Batches of inputs that are tried where something is in doubt.
+const SEARCHES: usize = 40;
+
+/// Looks for codes that lead to a fault: the ends of their ranges, noughts, and many others.
+fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
+    let codes: Vec<(usize, (i128, i128))> = trial.reading.codes.iter().filter_map(|code| Some((*code, trial.part.codes.get(*code)?.bounds()))).collect();
+    let mut found: Vec<FaultExample> = Vec::new();
+    let mut state = 0x9E37_79B9_7F4A_7C15u64;
+    for _ in 0..SEARCHES {
+        let mut inputs: Vec<Vec<i128>> = Vec::new();
+        for _ in 0..LANES {
+            let mut dice = || {
+                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                state >> 33
+            };
+            inputs.push(
+                codes
+                    .iter()
+                    .map(|(_, (low, high))| match dice() % 6 {
+                        0 => *low,
+                        1 => *high,
+                        2 if *low <= 0 && *high >= 0 => 0,
+                        _ => low + i128::from((dice() << 31) ^ dice()) % (high - low + 1).max(1),
+                    })
+                    .collect(),
+            );
+        }
+        let at = |code: usize, lane: usize| {
+            let index = codes.iter().position(|(known, _)| *known == code);
+            index.and_then(|index| inputs.get(lane)?.get(index)).copied().unwrap_or(0)
+        };
+        let mut bad = Vec::new();
+        trial.run(LANES, at, |lane, result| bad.extend(result.err().map(|fault| (lane, fault))));
+        for (lane, (kind, span)) in bad {
+            if found.len() < 8 && !found.iter().any(|known| known.span == span && known.kind == kind) {
+                let name = |code: usize| trial.part.codes.get(code).map_or(String::new(), |code| code.name.clone());
+                let codes = codes.iter().map(|(code, _)| (name(*code), at(*code, lane))).collect();
+                found.push(FaultExample { kind, span, codes });
+            }
+        }
+    }
+    (found, SEARCHES * LANES)
+}
+
+fn exhaustive(trial: &mut Trial<'_>, code_index: usize, (low, high): (i128, i128)) -> Outcome {
     let mut extent: Option<(f64, f64)> = None;
     let mut step: Option<(f64, f64)> = None;
-    let mut fault = None;
+    let mut faults: Vec<FaultExample> = Vec::new();
+    let name = trial.part.codes.get(code_index).map_or(String::new(), |code| code.name.clone());
     let mut last: Option<(i128, f64)> = None;
     let mut from = low;
     while from <= high {
@@ -206,13 +287,16 @@ fn exhaustive(trial: &mut Trial<'_>, (low, high): (i128, i128)) -> Outcome {
                         }
                         last = Some((code, value));
                     }
-                    Err(kind) => fault = fault.or(Some((kind, code))),
+                    Err((kind, span)) if faults.len() < 8 && !faults.iter().any(|known| known.kind == kind && known.span == span) => {
+                        faults.push(FaultExample { kind, span, codes: vec![(name.clone(), code)] });
+                    }
+                    Err(_) => {}
                 }
             },
         );
         from += LANES as i128;
     }
-    Outcome { extent: extent.map(|(low, high)| Extent { low, high, exact: true }), step, fault }
+    Outcome { extent: extent.map(|(low, high)| Extent { low, high, exact: true }), step, proof: Proof::Tried, faults }
 }
 
 /// Takes a difference into (smallest, largest), unless it is none.

@@ -5,6 +5,7 @@ use super::outcome::Outcome;
 use super::registers::{Field, Register};
 use super::status::Status;
 use crate::formula::curve::Curve;
+use crate::formula::program::FaultKind;
 use std::sync::{Arc, OnceLock};
 
 use crate::bits::check::Check;
@@ -169,6 +170,27 @@ impl Part {
     /// The readings, in the sheet's order.
     pub fn readings(&self) -> &[Reading] {
         &self.readings
+    }
+
+    /// What the readings of some frames take from settings and parameters, and not from the frames themselves.
+    pub fn held_inputs(&self, frames: &[usize]) -> Vec<Input> {
+        let mut found = Vec::new();
+        for frame in frames.iter().filter_map(|frame| self.frames.get(*frame)) {
+            let wanted = frame.readings.iter().flat_map(|reading| super::needed(self, *reading));
+            let readings = wanted.filter_map(|reading| self.readings.get(reading));
+            let formulas = readings.flat_map(|r| std::iter::once(&r.formula).chain(r.status.iter().map(|c| &c.formula)));
+            for input in formulas.flat_map(|formula| &formula.inputs) {
+                let held = match input {
+                    Input::Field(field) | Input::Column(field, _) => !frame.fields.iter().any(|(inside, _)| inside == field),
+                    Input::Parameter(_) => true,
+                    Input::Code(_) | Input::Reading(_) => false,
+                };
+                if held && !found.contains(input) {
+                    found.push(*input);
+                }
+            }
+        }
+        found
     }
 
     /// The numbers that the user supplies.
@@ -506,10 +528,12 @@ impl Example {
 }
 
 /// What an example has an expectation of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Subject {
     Reading(usize),
     Code(usize),
+    /// A local variable of a reading's or shared value's formula, or the shared value itself.
+    Step(usize, Option<String>),
 }
 
 /// What an example expects.
@@ -522,6 +546,8 @@ pub(crate) enum Expected {
         text: String,
     },
     Status(Status),
+    /// A fault of the formula.
+    Fault(FaultKind),
     /// The text of a code.
     Text(String),
 }

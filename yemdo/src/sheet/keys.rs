@@ -395,7 +395,7 @@ pub static EXAMPLE: Table = Table {
         may("gives", Takes::NamedValues, "For each reading, its value with the unit, or its status; for each code, its number or text."),
         may(
             "refused",
-            Takes::Word(&["check failed", "too short", "too long", "exception", "foreign"]),
+            Takes::Word(&["check failed", "too short", "too long", "blank", "exception", "foreign"]),
             "The frame is refused, for this cause.",
         ),
     ],

@@ -2,6 +2,7 @@
 
 use super::Resolver;
 use crate::bits::hex::parse_hex;
+use crate::formula::program::FaultKind;
 use crate::model::part::{Example, Expected, Subject};
 use crate::model::status::Status;
 use crate::sheet::Diagnostic;
@@ -27,6 +28,16 @@ impl Resolver {
             let reading = self.part.readings.iter().position(|reading| reading.name == name.value);
             let in_frames = |code: &crate::model::part::Code| frames.iter().any(|(frame, _)| *frame == code.frame);
             let code = self.part.codes.iter().position(|code| code.name == name.value && in_frames(code));
+            // `pressure.span` is a variable on the way; a shared value is one too.
+            let (base, variable) = name.value.split_once('.').map_or((name.value.as_str(), None), |(base, variable)| (base, Some(variable)));
+            let on_the_way = self.part.readings.iter().position(|reading| reading.name == base && (variable.is_some() || !reading.shown));
+            if let Some(index) = on_the_way {
+                let known = |formula: &crate::formula::typed::Formula| variable.is_none_or(|variable| formula.vars.iter().any(|var| var.name == variable));
+                if self.part.readings.get(index).is_some_and(|reading| known(&reading.formula)) {
+                    gives.push((Subject::Step(index, variable.map(str::to_owned)), expected_code(text), text.span));
+                    continue;
+                }
+            }
             let found = match (reading, code) {
                 (Some(index), _) => {
                     let unit = self.part.readings.get(index).map_or("", |reading| reading.unit.as_str());
@@ -71,6 +82,9 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
     if let Some(status) = Status::of_word(trimmed) {
         return Ok(Expected::Status(status));
     }
+    if let Some(kind) = FaultKind::ALL.into_iter().find(|kind| kind.describe() == trimmed) {
+        return Ok(Expected::Fault(kind));
+    }
     let end = trimmed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E'))).unwrap_or(trimmed.len());
     let (number, rest) = trimmed.split_at(end);
     let Ok(value) = number.parse::<f64>() else {
@@ -78,6 +92,16 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
         return Err(Diagnostic::error("bad-value", text.span, format!("`{trimmed}` is neither a value nor a status"))
             .label("expected a number with its unit")
             .help(format!("such as \"12.50 {unit}\"; or one of {}", words.join(", "))));
+    };
+    // `991.50 ± 0.05 hPa` says how near is near enough.
+    let (given, rest) = match rest.trim_start().strip_prefix('±').map(str::trim_start) {
+        Some(behind) => {
+            let end = behind.find(|c: char| !(c.is_ascii_digit() || c == '.')).unwrap_or(behind.len());
+            let (digits, rest) = behind.split_at(end);
+            let given = digits.parse::<f64>().map_err(|_| Diagnostic::error("bad-value", text.span, "behind ± stands a number").label("expected 12.5 ± 0.1"))?;
+            (Some(given), rest)
+        }
+        None => (None, rest),
     };
     if rest.trim() != unit {
         return Err(Diagnostic::error("unit-differs", text.span, format!("expected the unit `{unit}`, found `{}`", rest.trim()))
@@ -88,5 +112,6 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
     let exponent: i32 = number.split(['e', 'E']).nth(1).and_then(|e| e.parse().ok()).unwrap_or(0);
     // Half a unit of the last digit, and a little for the rounding of the printed number itself.
     let tolerance = 0.500_001 * 10f64.powi(exponent - i32::try_from(decimals).unwrap_or(0));
+    let tolerance = given.map_or(tolerance, |given| given * 1.000_001);
     Ok(Expected::Value { value, tolerance, text: trimmed.to_owned() })
 }
