@@ -6,8 +6,8 @@ use anstyle::{AnsiColor, Style};
 use serde_json::json;
 use yemdo::bits::hex::to_hex;
 use yemdo::check::{ExampleRun, run_examples};
-use yemdo::model::{Outcome, Proof};
 use yemdo::model::part::Origin;
+use yemdo::model::{Outcome, Proof};
 use yemdo::sheet::diagnostic::render_all;
 use yemdo::{Diagnostic, Part};
 
@@ -265,7 +265,9 @@ fn arithmetic(outcome: &Outcome) -> Cell {
         (Proof::Tried, true) => ("every code tried".to_owned(), AnsiColor::Green),
         (Proof::Tried, false) => ("can fail".to_owned(), AnsiColor::Yellow),
         (Proof::Doubted(_, _), false) => ("can fail".to_owned(), AnsiColor::Yellow),
-        (Proof::Doubted(doubts, tried), true) => (format!("{} not proved, {tried} inputs tried", count(doubts, "operation")), AnsiColor::Yellow),
+        (Proof::Doubted(doubts, tried), true) => {
+            (format!("{} not proved, {tried} inputs tried", count(doubts, "operation")), AnsiColor::Yellow)
+        }
     };
     Cell { text, style: color.on_default() }
 }

@@ -135,7 +135,8 @@ fn tell_settings(args: &Decode, decoder: &Decoder<'_>, frames: &[usize]) {
     if used.is_empty() || args.format != crate::args::Format::Table {
         return;
     }
-    let text: Vec<String> = used.iter().map(|(name, value, reset)| format!("{name} = {value}{}", if *reset { "" } else { " (as set)" })).collect();
+    let text: Vec<String> =
+        used.iter().map(|(name, value, reset)| format!("{name} = {value}{}", if *reset { "" } else { " (as set)" })).collect();
     let _ = writeln!(anstream::stderr(), "with {}; --set changes it", text.join(", "));
 }
 
@@ -238,7 +239,14 @@ impl Batch {
 }
 
 /// Decodes a log of any length.
-fn stream(args: &Decode, decoder: &mut Decoder<'_>, units: &Units, frame: Option<usize>, input: impl BufRead, size: u64) -> Result<u8, Failure> {
+fn stream(
+    args: &Decode,
+    decoder: &mut Decoder<'_>,
+    units: &Units,
+    frame: Option<usize>,
+    input: impl BufRead,
+    size: u64,
+) -> Result<u8, Failure> {
     let stop = Arc::new(AtomicBool::new(false));
     let told_to_stop = Arc::clone(&stop);
     // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.

@@ -36,7 +36,9 @@ pub(crate) fn apply(decoder: &mut Decoder<'_>, wishes: &[String]) -> Result<(), 
         let (name, value) = (name.trim(), value.trim());
         if let Some(index) = part.parameters().iter().position(|parameter| parameter.name == name) {
             let number: f64 = value.parse().map_err(|_| Failure::told(format!("`{value}` is no number for {name}")))?;
-            decoder.set_parameter(index, number).map_err(|(low, high)| Failure::told(format!("{name} is {low} to {high}, not {number}")))?;
+            decoder
+                .set_parameter(index, number)
+                .map_err(|(low, high)| Failure::told(format!("{name} is {low} to {high}, not {number}")))?;
             continue;
         }
         let field = part.field_index(name).and_then(|index| part.fields().get(index)).ok_or_else(|| {

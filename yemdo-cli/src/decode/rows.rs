@@ -166,7 +166,8 @@ impl<'a> Sink<'a> {
             let mut titles = vec!["time".to_owned(), "frame".to_owned(), "bytes".to_owned()];
             titles.extend(codes.iter().map(|code| format!("code {}", code.name())));
             for (which, reading) in self.readings.iter().filter_map(|index| Some((*index, part.readings().get(*index)?))) {
-                titles.extend([format!("{} [{}]", reading.name(), self.units.symbol(which, reading)), format!("{} status", reading.name())]);
+                titles
+                    .extend([format!("{} [{}]", reading.name(), self.units.symbol(which, reading)), format!("{} status", reading.name())]);
             }
             writer.write_record(&titles)?;
             self.titled = true;
@@ -191,8 +192,11 @@ impl<'a> Sink<'a> {
                 cell.clear();
                 let status = at.map(|at| status_of(rows.columns, at, index));
                 if let (Some(at), Some(true)) = (at, status.map(Status::has_value)) {
-                    std::fmt::Write::write_fmt(&mut cell, format_args!("{}", self.units.value(*reading, value_of(rows.columns, at, index))))
-                        .map_err(|_| Failure::Closed)?;
+                    std::fmt::Write::write_fmt(
+                        &mut cell,
+                        format_args!("{}", self.units.value(*reading, value_of(rows.columns, at, index))),
+                    )
+                    .map_err(|_| Failure::Closed)?;
                 }
                 writer.write_field(&cell)?;
                 writer.write_field(status.map_or("", Status::word))?;
@@ -229,7 +233,8 @@ impl<'a> Sink<'a> {
                 if status == Status::Absent {
                     continue;
                 }
-                let value = if status.has_value() { json!(self.units.value(*which, value_of(rows.columns, at, index))) } else { Value::Null };
+                let value =
+                    if status.has_value() { json!(self.units.value(*which, value_of(rows.columns, at, index))) } else { Value::Null };
                 let unit = self.units.unit(*which, reading);
                 readings.insert(
                     reading.name().into(),

@@ -34,7 +34,9 @@ impl Units {
             }
             let mut taken = false;
             let mut refused = Vec::new();
-            for (reading, place) in part.readings().iter().zip(&mut wanted).filter(|(reading, _)| name.is_none_or(|name| name == reading.name())) {
+            for (reading, place) in
+                part.readings().iter().zip(&mut wanted).filter(|(reading, _)| name.is_none_or(|name| name == reading.name()))
+            {
                 match Unit::find(reading.unit()).filter(|from| from.dimension == to.dimension) {
                     Some(from) => {
                         *place = Some((from, to));
@@ -44,7 +46,8 @@ impl Units {
                 }
             }
             if !taken {
-                return Err(Failure::told(format!("{symbol} is a unit of {}", to.dimension)).help(format!("the readings are {}", refused.join(", "))));
+                return Err(Failure::told(format!("{symbol} is a unit of {}", to.dimension))
+                    .help(format!("the readings are {}", refused.join(", "))));
             }
         }
         Ok(Self { wanted })

@@ -83,7 +83,13 @@ fn run(part: &Part, decoder: &mut Decoder<'_>, example: &Example) -> ExampleRun 
     }
     if let Some(cause) = example.refused.filter(|_| causes.is_empty()) {
         let name = example.frames.first().and_then(|(frame, _)| part.frames.get(*frame)).map_or(String::new(), |frame| frame.name.clone());
-        mismatches.push(Mismatch { span: example.span, name, expected: format!("refused: {cause}"), found: "a frame that passes".into(), steps: Vec::new() });
+        mismatches.push(Mismatch {
+            span: example.span,
+            name,
+            expected: format!("refused: {cause}"),
+            found: "a frame that passes".into(),
+            steps: Vec::new(),
+        });
     }
     for (subject, expected, span) in &example.gives {
         let (name, found) = match subject {
@@ -146,7 +152,9 @@ fn way_to(part: &Part, example: &Example, subject: &Subject, lines: &[(&str, Vec
         let Some(reading) = part.readings.get(needed) else { continue };
         for line in lines.iter().filter(|(name, _)| *name == reading.name).flat_map(|(_, lines)| lines) {
             let said = example.gives.iter().find_map(|(subject, expected, _)| match (subject, expected) {
-                (Subject::Step(at, variable), Expected::Value { text, .. }) if *at == needed && *variable == line.variable => Some((text, expected)),
+                (Subject::Step(at, variable), Expected::Value { text, .. }) if *at == needed && *variable == line.variable => {
+                    Some((text, expected))
+                }
                 _ => None,
             });
             let name = line.variable.as_deref().unwrap_or(&reading.name);

@@ -3,7 +3,7 @@
 use super::plan::{From, Plan};
 use crate::bits::check::Check;
 use crate::formula::run::{Column, LANES, Machine};
-use crate::formula::types::Number;
+use crate::formula::types::{Number, Ty};
 use crate::model::part::{CodeNumber, Part};
 use crate::model::registers::Settings;
 use crate::model::status::Status;
@@ -74,8 +74,9 @@ pub(crate) fn decode(
     for (batch, chunk) in bytes.chunks(length * LANES).enumerate() {
         let lanes = chunk.len() / length;
         let from = batch * LANES;
-        load(plan, machine, state, chunk, length, lanes);
-        machine.run(&plan.program, lanes);
+        let again = batch > 0;
+        load_again(plan, machine, state, (chunk, length), lanes, again);
+        machine.run_again(&plan.program, lanes, again);
         for (reading, (values, status)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
             let (Some(values), Some(status)) = (values.get_mut(from..from + lanes), status.get_mut(from..from + lanes)) else { continue };
             let missing = reading.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
@@ -104,6 +105,11 @@ pub(crate) fn decode(
 
 /// Puts the codes of many frames, and what stays the same for all of them, into the program's inputs.
 pub(crate) fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, bytes: &[u8], length: usize, lanes: usize) {
+    load_again(plan, machine, state, (bytes, length), lanes, false);
+}
+
+/// As [`load`]; with `again`, inputs that stay the same hold their values from the batch before.
+fn load_again(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
     machine.begin();
     let mut none = Vec::new();
     for load in &plan.loads {
@@ -138,39 +144,38 @@ pub(crate) fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, bytes:
                     }
                 }
             }
-            (From::Field(field), column) => {
-                let code = state.part.fields.get(*field).map_or(0, |field| state.settings.field(field));
-                (0..lanes).for_each(|lane| column.put_int(lane, code as i64));
-            }
-            (From::Row(field, at), column) => {
-                let field = state.part.fields.get(*field);
-                let row =
-                    field.and_then(|field| field.row(state.settings.field(field))).and_then(|row| row.columns.get(*at).copied().flatten());
-                match row {
-                    Some(number) => (0..lanes).for_each(|lane| column.put(lane, number)),
-                    None => none.extend(0..lanes),
-                }
-            }
-            (From::Parameter(index), column) => {
-                let value = state.parameters.get(*index).copied().unwrap_or(0.0);
-                (0..lanes).for_each(|lane| column.put(lane, value));
-            }
-            (From::Kept(code), column) => {
-                let model = state.part.codes.get(*code);
-                let value = model.and_then(|model| Some(model.value(state.last.get(model.frame)?.as_deref()?)));
-                let allowed = |code: i128| model.and_then(|model| model.range).is_none_or(|(low, high)| (low..=high).contains(&code));
-                match value {
-                    Some(CodeNumber::Number(Number::Int(code, _))) if !allowed(code) => none.extend(0..lanes),
-                    Some(CodeNumber::Number(Number::Int(code, _))) => (0..lanes).for_each(|lane| column.put_int(lane, code as i64)),
-                    Some(CodeNumber::Number(number)) => (0..lanes).for_each(|lane| column.put(lane, number.to_f64())),
-                    _ => none.extend(0..lanes),
-                }
-            }
-            (From::Frame(..), _) => {}
+            (from, column) => match held(from, state) {
+                Some(_) if again => {}
+                Some(Number::Int(value, _)) => column.fill_int(value as i64),
+                Some(Number::Real(value, _)) => column.fill_real(value),
+                None => none.extend(0..lanes),
+            },
         }
         for lane in none.drain(..) {
             machine.no_value(&load.users, lane);
         }
+    }
+}
+
+/// The value of an input that does not come from the frame; `None` where there is none.
+fn held(from: &From, state: &State<'_>) -> Option<Number> {
+    match *from {
+        From::Field(field) => Some(Number::Int(state.settings.field(state.part.fields.get(field)?), Ty::I64)),
+        From::Row(field, at) => {
+            let field = state.part.fields.get(field)?;
+            let number = field.row(state.settings.field(field))?.columns.get(at).copied().flatten()?;
+            Some(Number::Real(number, Ty::F64))
+        }
+        From::Parameter(index) => Some(Number::Real(state.parameters.get(index).copied()?, Ty::F64)),
+        From::Kept(code) => {
+            let model = state.part.codes.get(code)?;
+            match model.value(state.last.get(model.frame)?.as_deref()?) {
+                CodeNumber::Number(Number::Int(code, _)) if model.range.is_some_and(|(low, high)| !(low..=high).contains(&code)) => None,
+                CodeNumber::Number(number) => Some(number),
+                _ => None,
+            }
+        }
+        From::Frame(..) | From::FrameReal(..) | From::FrameRow(..) => None,
     }
 }
 

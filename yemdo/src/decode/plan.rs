@@ -99,7 +99,9 @@ impl Plan {
         outputs.retain(|(index, _)| !wanted.contains(index));
         let mut program = lowerer.finish();
         prove(part, &mut program);
-        Plan { beside: outputs, loads: loads(part, frame, &program), readings, program }
+        let loads = loads(part, frame, &program);
+        mark_uniform(&mut program, &loads);
+        Plan { beside: outputs, loads, readings, program }
     }
 
     /// The plan of a formula of the frame itself, as its only output.
@@ -141,6 +143,23 @@ fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
         loads.push(Load { slot: *slot, from, users: users(program, *slot) });
     }
     loads
+}
+
+/// Marks the operations that give the same for all frames: whose operands are constants, settings and what came in
+/// other frames.
+fn mark_uniform(program: &mut Program, loads: &[Load]) {
+    let held = loads.iter().filter(|load| matches!(load.from, From::Field(_) | From::Row(..) | From::Kept(_) | From::Parameter(_)));
+    let mut same = vec![false; program.slots.len()];
+    for slot in held.map(|load| load.slot).chain(program.constants.iter().map(|(slot, _)| *slot)) {
+        same.get_mut(slot as usize).into_iter().for_each(|same| *same = true);
+    }
+    for op in &mut program.ops {
+        let is = |slot: Slot| same.get(slot as usize).copied().unwrap_or(false);
+        op.uniform = op.safe && is(op.a) && is(op.b) && is(op.c);
+        if op.uniform {
+            same.get_mut(op.dst as usize).into_iter().for_each(|same| *same = true);
+        }
+    }
 }
 
 /// The outputs whose formulas use a slot.

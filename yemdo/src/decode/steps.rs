@@ -138,7 +138,8 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
         None => true,
     };
     let missing = |planned: &super::plan::ReadingPlan| planned.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
-    let shown: Vec<&super::plan::ReadingPlan> = plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
+    let shown: Vec<&super::plan::ReadingPlan> =
+        plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
     let beside = plan.beside.iter().copied().filter(|(index, _)| {
         // A shared value has something to say where a reading that uses it has.
         shown.iter().any(|planned| crate::model::needed(part, planned.index).contains(index))

@@ -152,6 +152,8 @@ pub(crate) struct Op {
     pub(crate) owner: u32,
     /// Proved unable to fault.
     pub(crate) safe: bool,
+    /// The same for all frames that are decoded together, and unable to fault: computed once.
+    pub(crate) uniform: bool,
 }
 
 /// A condition under which code runs.

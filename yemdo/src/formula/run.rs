@@ -49,6 +49,25 @@ impl Column {
         }
     }
 
+    /// Puts an integer at every lane.
+    pub(crate) fn fill_int(&mut self, value: i64) {
+        match self {
+            Column::I32(c) => c.fill(value as i32),
+            Column::I64(c) => c.fill(value),
+            Column::F32(c) => c.fill(value as f32),
+            Column::F64(c) => c.fill(value as f64),
+        }
+    }
+
+    /// Puts a number at every lane; integers take its whole part.
+    pub(crate) fn fill_real(&mut self, value: f64) {
+        match self {
+            Column::F32(c) => c.fill(value as f32),
+            Column::F64(c) => c.fill(value),
+            _ => self.fill_int(value as i64),
+        }
+    }
+
     /// Puts an integer at a lane.
     pub(crate) fn put_int(&mut self, lane: usize, value: i64) {
         match self {
@@ -160,7 +179,13 @@ impl Machine {
 
     /// Runs the program for the first `lanes` lanes.
     pub(crate) fn run(&mut self, program: &Program, lanes: usize) {
-        for op in &program.ops {
+        self.run_again(program, lanes, false);
+    }
+
+    /// As [`run`](Self::run); with `again`, what is the same for all frames is taken from the run before, which
+    /// had at least as many lanes.
+    pub(crate) fn run_again(&mut self, program: &Program, lanes: usize, again: bool) {
+        for op in program.ops.iter().filter(|op| !(again && op.uniform)) {
             self.step(program, op, lanes);
         }
         self.close(program, lanes);
@@ -267,9 +292,14 @@ fn share_columns(program: &Program) -> Vec<u32> {
     for slot in program.constants.iter().map(|(slot, _)| slot).chain(program.inputs.iter().map(|(slot, _)| slot)) {
         keep(*slot, usize::MAX);
     }
+    for op in program.ops.iter().filter(|op| op.uniform) {
+        keep(op.dst, usize::MAX);
+    }
     let mut place = vec![u32::MAX; count];
     let mut columns = 0u32;
-    let fixed: Vec<Slot> = program.constants.iter().map(|(slot, _)| *slot).chain(program.inputs.iter().map(|(slot, _)| *slot)).collect();
+    let uniform = program.ops.iter().filter(|op| op.uniform).map(|op| op.dst);
+    let fixed: Vec<Slot> =
+        program.constants.iter().map(|(slot, _)| *slot).chain(program.inputs.iter().map(|(slot, _)| *slot)).chain(uniform).collect();
     for slot in fixed {
         if let Some(at) = place.get_mut(slot as usize).filter(|at| **at == u32::MAX) {
             *at = columns;

@@ -226,7 +226,8 @@ const SEARCHES: usize = 40;
 
 /// Looks for codes that lead to a fault: the ends of their ranges, noughts, and many others.
 fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
-    let codes: Vec<(usize, (i128, i128))> = trial.reading.codes.iter().filter_map(|code| Some((*code, trial.part.codes.get(*code)?.bounds()))).collect();
+    let codes: Vec<(usize, (i128, i128))> =
+        trial.reading.codes.iter().filter_map(|code| Some((*code, trial.part.codes.get(*code)?.bounds()))).collect();
     let mut found: Vec<FaultExample> = Vec::new();
     let mut state = 0x9E37_79B9_7F4A_7C15u64;
     for _ in 0..SEARCHES {

@@ -21,14 +21,37 @@ pub struct Unit {
     pub senml: Option<&'static str>,
 }
 
-const fn unit(symbol: &'static str, also: &'static [&'static str], dimension: &'static str, scale: f64, ucum: &'static str, senml: Option<&'static str>) -> Unit {
+const fn unit(
+    symbol: &'static str,
+    also: &'static [&'static str],
+    dimension: &'static str,
+    scale: f64,
+    ucum: &'static str,
+    senml: Option<&'static str>,
+) -> Unit {
     Unit { symbol, also, dimension, scale, offset: 0.0, ucum, senml }
 }
 
 /// The units that are known here.
 pub const UNITS: &[Unit] = &[
-    Unit { symbol: "°C", also: &["degC", "C", "Cel"], dimension: "temperature", scale: 1.0, offset: 273.15, ucum: "Cel", senml: Some("Cel") },
-    Unit { symbol: "°F", also: &["degF", "F"], dimension: "temperature", scale: 5.0 / 9.0, offset: 273.15 - 32.0 * 5.0 / 9.0, ucum: "[degF]", senml: None },
+    Unit {
+        symbol: "°C",
+        also: &["degC", "C", "Cel"],
+        dimension: "temperature",
+        scale: 1.0,
+        offset: 273.15,
+        ucum: "Cel",
+        senml: Some("Cel"),
+    },
+    Unit {
+        symbol: "°F",
+        also: &["degF", "F"],
+        dimension: "temperature",
+        scale: 5.0 / 9.0,
+        offset: 273.15 - 32.0 * 5.0 / 9.0,
+        ucum: "[degF]",
+        senml: None,
+    },
     unit("K", &[], "temperature", 1.0, "K", Some("K")),
     unit("Pa", &[], "pressure", 1.0, "Pa", Some("Pa")),
     unit("hPa", &[], "pressure", 100.0, "hPa", Some("hPa")),

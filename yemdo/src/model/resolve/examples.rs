@@ -29,10 +29,13 @@ impl Resolver {
             let in_frames = |code: &crate::model::part::Code| frames.iter().any(|(frame, _)| *frame == code.frame);
             let code = self.part.codes.iter().position(|code| code.name == name.value && in_frames(code));
             // `pressure.span` is a variable on the way; a shared value is one too.
-            let (base, variable) = name.value.split_once('.').map_or((name.value.as_str(), None), |(base, variable)| (base, Some(variable)));
+            let (base, variable) =
+                name.value.split_once('.').map_or((name.value.as_str(), None), |(base, variable)| (base, Some(variable)));
             let on_the_way = self.part.readings.iter().position(|reading| reading.name == base && (variable.is_some() || !reading.shown));
             if let Some(index) = on_the_way {
-                let known = |formula: &crate::formula::typed::Formula| variable.is_none_or(|variable| formula.vars.iter().any(|var| var.name == variable));
+                let known = |formula: &crate::formula::typed::Formula| {
+                    variable.is_none_or(|variable| formula.vars.iter().any(|var| var.name == variable))
+                };
                 if self.part.readings.get(index).is_some_and(|reading| known(&reading.formula)) {
                     gives.push((Subject::Step(index, variable.map(str::to_owned)), expected_code(text), text.span));
                     continue;
@@ -98,7 +101,9 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
         Some(behind) => {
             let end = behind.find(|c: char| !(c.is_ascii_digit() || c == '.')).unwrap_or(behind.len());
             let (digits, rest) = behind.split_at(end);
-            let given = digits.parse::<f64>().map_err(|_| Diagnostic::error("bad-value", text.span, "behind ± stands a number").label("expected 12.5 ± 0.1"))?;
+            let given = digits
+                .parse::<f64>()
+                .map_err(|_| Diagnostic::error("bad-value", text.span, "behind ± stands a number").label("expected 12.5 ± 0.1"))?;
             (Some(given), rest)
         }
         None => (None, rest),

@@ -1,0 +1,261 @@
+//! The command as a process: pipes that close, signals, memory, folders, files that are no files.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use std::fs;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_owned()
+}
+
+fn yemdo(args: &[&str]) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_yemdo"));
+    command.args(args).current_dir(root());
+    command
+}
+
+fn run(args: &[&str]) -> (i32, String, String) {
+    let Output { status, stdout, stderr } = yemdo(args).stdin(Stdio::null()).output().unwrap();
+    (status.code().unwrap_or(-1), String::from_utf8(stdout).unwrap(), String::from_utf8(stderr).unwrap())
+}
+
+/// A folder of its own for a test.
+fn folder(name: &str) -> PathBuf {
+    let folder = std::env::temp_dir().join(format!("yemdo-process-{}-{name}", std::process::id()));
+    let _ = fs::remove_dir_all(&folder);
+    fs::create_dir_all(&folder).unwrap();
+    folder
+}
+
+/// A log of so many good frames.
+fn long_log(path: &Path, frames: usize) {
+    let mut file = std::io::BufWriter::new(fs::File::create(path).unwrap());
+    file.write_all(b"time,frame\n").unwrap();
+    for index in 0..frames {
+        writeln!(file, "{index},41 F8 31 BB C8 98 61").unwrap();
+    }
+    file.flush().unwrap();
+}
+
+/// The most memory that a process has had, in KiB.
+fn peak_memory(child: &Child) -> Option<u64> {
+    let status = fs::read_to_string(format!("/proc/{}/status", child.id())).ok()?;
+    let line = status.lines().find(|line| line.starts_with("VmHWM:"))?;
+    line.split_whitespace().nth(1)?.parse().ok()
+}
+
+#[test]
+fn a_closed_pipe_ends_it_quietly() {
+    let folder = folder("pipe");
+    let log = folder.join("long.csv");
+    long_log(&log, 50_000);
+    for format in ["table", "csv", "json"] {
+        let mut child = yemdo(&["decode", "sheets/strake-20.toml", "--format", format, "--log", log.to_str().unwrap()])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut reader = BufReader::new(child.stdout.take().unwrap());
+        let mut line = String::new();
+        reader.read_line(&mut line).unwrap();
+        drop(reader);
+        let mut complaints = String::new();
+        child.stderr.take().unwrap().read_to_string(&mut complaints).unwrap();
+        assert_eq!((child.wait().unwrap().code(), complaints.as_str()), (Some(0), ""), "{format}");
+    }
+    fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
+fn memory_does_not_grow_with_the_log() {
+    let folder = folder("memory");
+    let mut peaks = Vec::new();
+    for frames in [2_000, 200_000] {
+        let log = folder.join(format!("{frames}.csv"));
+        long_log(&log, frames);
+        let mut child = yemdo(&["decode", "sheets/strake-20.toml", "--format", "csv", "--log", log.to_str().unwrap()])
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut reader = BufReader::new(child.stdout.take().unwrap());
+        let (mut lines, mut peak, mut line) = (0, 0, String::new());
+        while reader.read_line(&mut line).unwrap() > 0 {
+            lines += 1;
+            line.clear();
+            if lines % 1000 == 0 {
+                peak = peak.max(peak_memory(&child).unwrap_or(0));
+            }
+        }
+        assert_eq!((lines, child.wait().unwrap().code()), (frames + 1, Some(0)));
+        peaks.push(peak);
+    }
+    assert!(peaks[1] < 50_000 && peaks[1] < peaks[0] + 8_000, "{peaks:?} KiB");
+    fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
+#[cfg(unix)]
+fn ctrl_c_stops_it_with_whole_lines() {
+    let mut child = yemdo(&["decode", "sheets/thole-9.toml", "--format", "json"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut input = child.stdin.take().unwrap();
+    input.write_all(b"FC 7E 85\n10 AC 43\n").unwrap();
+    input.flush().unwrap();
+    // What comes in live is shown at once.
+    let mut reader = BufReader::new(child.stdout.take().unwrap());
+    let mut lines = String::new();
+    reader.read_line(&mut lines).unwrap();
+    reader.read_line(&mut lines).unwrap();
+    assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+    std::thread::sleep(Duration::from_millis(100));
+    // It waits for a line; the next one lets it see that it is to stop.
+    let _ = input.write_all(b"10 AC 43\n");
+    drop(input);
+    reader.read_to_string(&mut lines).unwrap();
+    let mut said = String::new();
+    child.stderr.take().unwrap().read_to_string(&mut said).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(130), "{said}");
+    assert!(said.contains("stopped after"), "{said}");
+    assert!(lines.ends_with("}\n") && lines.lines().all(|line| line.starts_with('{') && line.ends_with('}')), "{lines}");
+}
+
+#[test]
+fn one_frame_is_quick() {
+    // Not a measurement; a guard against work that grows at start. The README has the figure.
+    let start = Instant::now();
+    let (code, out, _) = run(&["decode", "sheets/strake-20.toml", "41 F8 31 BB C8 98 61"]);
+    assert_eq!(code, 0);
+    assert!(out.contains("12.50  °C"), "{out}");
+    assert!(start.elapsed() < Duration::from_secs(5));
+}
+
+#[test]
+fn the_demo_runs_from_anywhere_and_leaves_nothing_half_written() {
+    let folder = folder("demo");
+    let output = Command::new(env!("CARGO_BIN_EXE_yemdo")).arg("demo").current_dir(&folder).output().unwrap();
+    assert!(output.status.success());
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(text.contains("2880 frames") && text.contains("frames refused") && text.contains("yemdo-demo/day.png"), "{text}");
+    let files: Vec<String> =
+        fs::read_dir(folder.join("yemdo-demo")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    assert_eq!(files.len(), 2, "{files:?}");
+    let png = fs::read(folder.join("yemdo-demo/day.png")).unwrap();
+    let size = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
+    assert_eq!((&png[1..4], size(16), size(20)), (b"PNG".as_slice(), 1280, 800));
+    let svg = fs::read_to_string(folder.join("yemdo-demo/day.svg")).unwrap();
+    for part in ["temperature, strake-20", "temperature, thole-9", "humidity, strake-20", "frames refused"] {
+        assert!(svg.contains(part), "{part}");
+    }
+    // The picture is not blank: it has far more than a few colours' worth of data.
+    assert!(png.len() > 20_000, "{}", png.len());
+    fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
+fn colour_is_for_terminals_and_for_those_who_ask() {
+    let escapes = |args: &[&str]| {
+        let (_, out, err) = run(args);
+        (out.contains('\u{1b}'), err.contains('\u{1b}'))
+    };
+    let steps = ["decode", "sheets/strake-20.toml", "41 F8 31 BB C8 98 61", "--steps"];
+    assert_eq!(escapes(&steps), (false, false));
+    assert!(escapes(&[&steps[..], &["--color", "always"]].concat()).0);
+    assert_eq!(escapes(&["check", "no-such.toml"]), (false, false));
+    assert!(escapes(&["check", "no-such.toml", "--color", "always"]).1);
+}
+
+#[test]
+fn what_is_no_sheet_and_no_log_is_told() {
+    let folder = folder("junk");
+    let write = |name: &str, bytes: &[u8]| {
+        let path = folder.join(name);
+        fs::write(&path, bytes).unwrap();
+        path.to_str().unwrap().to_owned()
+    };
+    let sheet = "sheets/strake-20.toml";
+    let cases: Vec<(Vec<String>, i32, &str)> = vec![
+        (vec!["check".into(), write("utf8.toml", b"part = \"\xFF\"\n")], 2, "line 1 is not UTF-8"),
+        (vec!["check".into(), write("large.toml", &vec![b'#'; 2_000_000])], 2, "a sheet has at most 1048576 bytes"),
+        (vec!["check".into(), write("empty.toml", b"")], 2, "`part` is needed here"),
+        (vec!["check".into(), folder.to_str().unwrap().into()], 2, "it is a folder"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("line.csv", &vec![b'4'; 100_000])], 2, "has more than 65536 bytes"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("empty.csv", b"\n\n# nothing\n")], 2, "there is no frame in the input"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("binary.csv", &[0, 159, 146, 150, 10])], 1, "1 refused: 1 not hex"),
+        (vec!["decode".into(), sheet.into(), "--steps".into(), "--log".into(), "x".into()], 2, "--steps is about one frame"),
+        (
+            vec!["decode".into(), sheet.into(), "--variant".into(), "strake-21".into(), "41".into()],
+            2,
+            "the sheet has no variant `strake-21`",
+        ),
+        (vec!["explain".into(), sheet.into(), "MODE=1".into()], 2, "the sheet describes no registers"),
+        (vec!["import".into(), write("prose.csv", b"This is\nno table\n")], 1, "this is no register table"),
+        (vec!["import".into(), "no-such.csv".into()], 2, "there is no such file"),
+    ];
+    for (args, code, says) in cases {
+        let args: Vec<&str> = args.iter().map(String::as_str).collect();
+        let (found, out, err) = run(&args);
+        assert_eq!(found, code, "{args:?}\n{out}{err}");
+        assert!(format!("{out}{err}").contains(says), "{args:?} says\n{out}{err}");
+    }
+    fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
+fn json_lines_are_json_and_agree_with_csv() {
+    let args = ["decode", "sheets/strake-20.toml", "--log", "demo/strake-20.csv", "--format"];
+    let (_, json, _) = run(&[&args[..], &["json"]].concat());
+    let (_, csv, _) = run(&[&args[..], &["csv"]].concat());
+    let objects: Vec<serde_json::Value> = json.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let mut rows = csv::Reader::from_reader(csv.as_bytes());
+    let titles = rows.headers().unwrap().clone();
+    let column = |name: &str| titles.iter().position(|title| title == name).unwrap();
+    let (time, value, status) = (column("time"), column("humidity [%]"), column("humidity status"));
+    let mut count = 0;
+    for (object, row) in objects.iter().zip(rows.records().map(Result::unwrap)) {
+        let humidity = &object["readings"]["humidity"];
+        assert_eq!(object["time"].as_str().unwrap(), &row[time]);
+        assert_eq!(humidity["status"].as_str().unwrap(), &row[status]);
+        // The JSON reader of this test rounds the last digit its own way.
+        let (one, other) = (humidity["value"].as_f64(), row[value].parse::<f64>().ok());
+        assert!(one.is_some() == other.is_some() && (one.unwrap_or(0.0) - other.unwrap_or(0.0)).abs() < 1e-9, "{one:?} {other:?}");
+        count += 1;
+    }
+    assert_eq!((count, objects.len()), (2847, 2847));
+}
+
+#[test]
+fn import_never_overwrites_without_being_told() {
+    let folder = folder("import");
+    let table = folder.join("table.tsv");
+    fs::write(&table, "Address\tName\t7\t6\t5\t4\t3\t2\t1\t0\n1\tMODE\ton\t-\t-\t-\t-\t-\t-\t-\n").unwrap();
+    let out = folder.join("sheet.toml");
+    fs::write(&out, "mine").unwrap();
+    let (table, out) = (table.to_str().unwrap(), out.to_str().unwrap());
+    let (code, _, err) = run(&["import", table, "--out", out]);
+    assert_eq!((code, fs::read_to_string(out).unwrap().as_str()), (2, "mine"), "{err}");
+    assert_eq!(run(&["import", table, "--out", out, "--overwrite"]).0, 0);
+    assert!(fs::read_to_string(out).unwrap().contains("[register.MODE]"));
+    assert_eq!(run(&["check", out]).0, 0);
+    fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
+fn the_schema_is_json_with_every_definition_it_refers_to() {
+    let (code, text, _) = run(&["schema"]);
+    assert_eq!(code, 0);
+    let schema: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let definitions = schema["$defs"].as_object().unwrap();
+    for reference in text.split("\"$ref\": \"#/$defs/").skip(1).filter_map(|rest| rest.split('"').next()) {
+        assert!(definitions.contains_key(reference), "{reference}");
+    }
+    let frame = definitions["frame"]["properties"].as_object().unwrap();
+    assert!(frame.contains_key("registers") && frame["read"]["type"] == "integer");
+}
