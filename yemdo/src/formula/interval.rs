@@ -66,7 +66,7 @@ impl Interval {
     }
 
     /// Everything from the lowest value, or with `more` 1 above it.
-    fn from_low(self, more: i128) -> Interval {
+    fn down_to_low(self, more: i128) -> Interval {
         match self {
             Interval::Int(low, _) => Interval::Int(low + more, i128::MAX / 4),
             Interval::Real(low, _) if low.is_finite() => Interval::Real(low, f64::INFINITY),
@@ -203,18 +203,18 @@ fn learn(made: &HashMap<Slot, &Op>, slots: &[Interval], cond: Slot, holds: bool,
         // a < b, or not b <= a: a stays below b's highest, and b above a's lowest.
         (Do::Less(_), true) => {
             add(op.a, b.up_to_high(1));
-            add(op.b, a.from_low(1));
+            add(op.b, a.down_to_low(1));
         }
         (Do::Less(_), false) => {
-            add(op.a, b.from_low(0));
+            add(op.a, b.down_to_low(0));
             add(op.b, a.up_to_high(0));
         }
         (Do::LessEqual(_), true) => {
             add(op.a, b.up_to_high(0));
-            add(op.b, a.from_low(0));
+            add(op.b, a.down_to_low(0));
         }
         (Do::LessEqual(_), false) => {
-            add(op.a, b.from_low(1));
+            add(op.a, b.down_to_low(1));
             add(op.b, a.up_to_high(1));
         }
         (Do::Equal(_), true) => {

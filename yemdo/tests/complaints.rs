@@ -1,0 +1,1072 @@
+//! Every kind of complaint, as a person sees it. `SNAPSHOTS=overwrite` rewrites what is expected.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use snapbox::{assert_data_eq, str};
+use yemdo::Part;
+use yemdo::sheet::diagnostic::render_all;
+
+/// What `check` prints of a sheet's errors, or where there are none, of its warnings.
+fn shown(text: &str) -> String {
+    match Part::parse("p.toml", text) {
+        Ok(part) => render_all(part.warnings(), part.source(), false),
+        Err(error) => error.to_string(),
+    }
+}
+
+#[test]
+fn a_misspelt_key() {
+    let sheet = r##"part = "p"
+titel = "x"
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-key]: unknown key `titel` in sheet
+ --> p.toml:2:1
+  |
+2 | titel = "x"
+  | ^^^^^ not a key that is known here
+  |
+  = help: did you mean `title`?
+"#]]
+    );
+}
+
+#[test]
+fn a_key_of_the_wrong_kind() {
+    let sheet = r##"part = ["p"]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[wrong-type]: expected text in quotes, found a list
+ --> p.toml:1:8
+  |
+1 | part = ["p"]
+  |        ^^^^^ this is a list
+"#]]
+    );
+}
+
+#[test]
+fn no_toml() {
+    let sheet = r##"part = "p"
+[frame
+read = 3
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[toml]: this is not TOML: unclosed table, expected `]`
+ --> p.toml:2:7
+  |
+2 | [frame
+  |       ^ here
+"#]]
+    );
+}
+
+#[test]
+fn an_eight_bit_address() {
+    let sheet = r##"part = "p"
+i2c.address = 0xD2
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[eight-bit-address]: 0xD2 is no 7-bit address
+ --> p.toml:2:15
+  |
+2 | i2c.address = 0xD2
+  |               ^^^^ an address has 7 bits, 0x08 to 0x77
+  |
+  = help: if the datasheet prints the 8-bit form, with the read/write bit, write "0xD2 8-bit", or 0x69
+"#]]
+    );
+}
+
+#[test]
+fn an_address_for_reading() {
+    let sheet = r##"part = "p"
+i2c.address = "0xD3 8-bit"
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-address]: 0xD3 is the 8-bit form for reading
+ --> p.toml:2:15
+  |
+2 | i2c.address = "0xD3 8-bit"
+  |               ^^^^^^^^^^^^ its last bit is the read bit
+  |
+  = help: write "0xD2 8-bit"
+"#]]
+    );
+}
+
+#[test]
+fn a_reserved_address() {
+    let sheet = r##"part = "p"
+i2c.address = 0x7A
+register.A = { at = 70000 }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[out-of-range]: a register's address is 0 to 65535, not 70000
+ --> p.toml:3:21
+  |
+3 | register.A = { at = 70000 }
+  |                     ^^^^^ expected 0 to 65535
+"#]]
+    );
+}
+
+#[test]
+fn a_misspelt_form() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "singed b0 b1" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-form]: `singed` is no number form and no register of the frame
+ --> p.toml:2:37
+  |
+2 | frame.F = { read = 3, code = { c = "singed b0 b1" } }
+  |                                     ^^^^^^ expected a number form or a slice
+  |
+  = help: did you mean `signed`?
+"#]]
+    );
+}
+
+#[test]
+fn a_byte_beyond_the_frame() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "b1 b3" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[byte-outside-frame]: `b3` is outside the frame
+ --> p.toml:2:40
+  |
+2 | frame.F = { read = 3, code = { c = "b1 b3" } }
+  |                                        ^^ the frame has 3 bytes: b0 to b2
+"#]]
+    );
+}
+
+#[test]
+fn bits_beyond_the_byte() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "b0 b1[9:2]" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bit-outside-byte]: a byte has the bits 7 to 0, not 9
+ --> p.toml:2:42
+  |
+2 | frame.F = { read = 3, code = { c = "b0 b1[9:2]" } }
+  |                                          ^^^^^ its bits are 7 to 0
+"#]]
+    );
+}
+
+#[test]
+fn bits_the_wrong_way_round() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "b0 b1[2:7]" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bits-reversed]: the more significant bit comes first
+ --> p.toml:2:42
+  |
+2 | frame.F = { read = 3, code = { c = "b0 b1[2:7]" } }
+  |                                          ^^^^^ write [7:2]
+"#]]
+    );
+}
+
+#[test]
+fn no_slice() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "b0 1" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-slice]: `1` is no slice
+ --> p.toml:2:40
+  |
+2 | frame.F = { read = 3, code = { c = "b0 1" } }
+  |                                        ^ expected b0, b0[7:4], b0[3] or b0..b3
+"#]]
+    );
+}
+
+#[test]
+fn an_array_too_long() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "4 x b0" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[byte-outside-frame]: the last of the 4 elements reaches to b3
+ --> p.toml:2:36
+  |
+2 | frame.F = { read = 3, code = { c = "4 x b0" } }
+  |                                    ^^^^^^^^ the frame has 3 bytes: b0 to b2
+"#]]
+    );
+}
+
+#[test]
+fn a_float_of_24_bits() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "float b0 b1 b2" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-width]: a code of form `float` has 16, 32 or 64 bits, not 24 bits
+ --> p.toml:2:36
+  |
+2 | frame.F = { read = 3, code = { c = "float b0 b1 b2" } }
+  |                                    ^^^^^^^^^^^^^^^^ these slices are 24 bits together
+"#]]
+    );
+}
+
+#[test]
+fn a_code_range_too_wide() {
+    let sheet = r##"part = "p"
+frame.F = { read = 1, code = { c = { layout = "b0", range = [0, 300] } } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[out-of-range]: the range is wider than the code
+ --> p.toml:2:61
+  |
+2 | frame.F = { read = 1, code = { c = { layout = "b0", range = [0, 300] } } }
+  |                                               ---- the code ^^^^^^^^ its bits hold 0 to 255
+"#]]
+    );
+}
+
+#[test]
+fn a_misspelt_name() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "cc2 + c" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: `cc2` is not known here
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "cc2 + c" }
+  |                                      ^^^ not known
+  |
+  = help: known names: c or d
+"#]]
+    );
+}
+
+#[test]
+fn a_power_that_is_none() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c / 2^10" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[power-is-xor]: ^ is XOR in C, not a power
+ --> p.toml:3:42
+  |
+3 | reading.r = { unit = "K", formula = "c / 2^10" }
+  |                                          ^^^^ meant as a power?
+  |
+  = help: for two to the power of 10, write 1024 or (1 << 10)
+"#]]
+    );
+}
+
+#[test]
+fn a_power_of_reals() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c ^ 2.0" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[integers-only]: `^` works on integers only
+ --> p.toml:3:40
+  |
+3 | reading.r = { unit = "K", formula = "c ^ 2.0" }
+  |                                        ^ --- this is double
+  |                                        |
+  |                                        one side is a real number
+  |
+  = help: ^ is XOR in C; for a power, write pow(x, y)
+"#]]
+    );
+}
+
+#[test]
+fn a_remainder_of_reals() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c % 1.5" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[integers-only]: `%` works on integers only
+ --> p.toml:3:40
+  |
+3 | reading.r = { unit = "K", formula = "c % 1.5" }
+  |                                        ^ --- this is double
+  |                                        |
+  |                                        one side is a real number
+  |
+  = help: for the remainder of reals, write fmod(x, y)
+"#]]
+    );
+}
+
+#[test]
+fn a_misspelt_function() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "sqroot(c)" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-function]: `sqroot` is no function that formulas may call
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "sqroot(c)" }
+  |                                      ^^^^^^ only the functions of <math.h>, and abs
+  |
+  = help: did you mean `sqrt`?
+"#]]
+    );
+}
+
+#[test]
+fn too_few_arguments() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "pow(c)" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[argument-count]: `pow` takes 2 arguments, not 1
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "pow(c)" }
+  |                                      ^^^^^^ expected 2 arguments
+"#]]
+    );
+}
+
+#[test]
+fn a_function_without_arguments() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "sqrt + c" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: `sqrt` is not known here
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "sqrt + c" }
+  |                                      ^^^^ not known
+  |
+  = help: `sqrt` is a function: write sqrt(x)
+"#]]
+    );
+}
+
+#[test]
+fn an_end_too_soon() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "(c + d" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[syntax]: expected `)`, found the end of the formula
+ --> p.toml:3:44
+  |
+3 | reading.r = { unit = "K", formula = "(c + d" }
+  |                                            ^ expected `)`
+"#]]
+    );
+}
+
+#[test]
+fn no_return() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "int x = c; x += d;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[no-return]: the formula can end without a `return`
+ --> p.toml:3:56
+  |
+3 | reading.r = { unit = "K", formula = "int x = c; x += d;" }
+  |                                                        ^ a value must be returned on every path
+  |
+  = help: end with `return x;`
+"#]]
+    );
+}
+
+#[test]
+fn no_value_yet() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "int x; if (d) x = c; return x;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[no-value-yet]: `x` may be used before it has a value
+ --> p.toml:3:66
+  |
+3 | reading.r = { unit = "K", formula = "int x; if (d) x = c; return x;" }
+  |                                          -                       ^ on some path nothing was assigned
+  |                                          |
+  |                                          declared here without a value
+"#]]
+    );
+}
+
+#[test]
+fn declared_twice() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "int x = c; int x = d; return x;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[declared-twice]: `x` is declared twice
+ --> p.toml:3:53
+  |
+3 | reading.r = { unit = "K", formula = "int x = c; int x = d; return x;" }
+  |                                          -          ^ declared again here
+  |                                          |
+  |                                          first declared here
+"#]]
+    );
+}
+
+#[test]
+fn never_reached() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "return c; return d;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unreachable]: this is never reached: the formula has returned before
+ --> p.toml:3:55
+  |
+3 | reading.r = { unit = "K", formula = "return c; return d;" }
+  |                                                       ^ after a `return`
+"#]]
+    );
+}
+
+#[test]
+fn assigned_to_a_code() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c = 1; return c;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: `c` is not a variable
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "c = 1; return c;" }
+  |                                      ^ comes from outside the formula
+  |
+  = help: give a variable of your own the new value
+"#]]
+    );
+}
+
+#[test]
+fn a_loop() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "for (;;) { } return c;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[not-in-formulas]: `for` is left out of formulas
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "for (;;) { } return c;" }
+  |                                      ^^^ no loops and jumps here
+  |
+  = help: write the steps out, or choose with `if`, `?:` or a table
+"#]]
+    );
+}
+
+#[test]
+fn a_pointer() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "*c + d" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[not-in-formulas]: pointers and arrays are left out of formulas
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "*c + d" }
+  |                                      ^ not here
+  |
+  = help: use the names of codes and variables directly
+"#]]
+    );
+}
+
+#[test]
+fn an_array_in_c() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "int x[3]; return c;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[not-in-formulas]: arrays are left out of formulas
+ --> p.toml:3:43
+  |
+3 | reading.r = { unit = "K", formula = "int x[3]; return c;" }
+  |                                           ^ no arrays here
+  |
+  = help: give each value a name of its own
+"#]]
+    );
+}
+
+#[test]
+fn assignment_inside() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + (d = 2)" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[not-in-formulas]: assignment inside an expression is left out of formulas
+ --> p.toml:3:45
+  |
+3 | reading.r = { unit = "K", formula = "c + (d = 2)" }
+  |                                             ^ no assignment here
+  |
+  = help: for a comparison, write ==; else give the assignment a statement of its own
+"#]]
+    );
+}
+
+#[test]
+fn plain_char() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "char x = c; return x;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-type]: `char` is no type of the formula language
+ --> p.toml:3:38
+  |
+3 | reading.r = { unit = "K", formula = "char x = c; return x;" }
+  |                                      ^^^^ not a type here
+  |
+  = help: whether plain `char` has a sign depends on the compiler; write int8_t or uint8_t
+"#]]
+    );
+}
+
+#[test]
+fn a_multiplication_sign() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c × 2" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-token]: `×` is not part of C
+ --> p.toml:3:40
+  |
+3 | reading.r = { unit = "K", formula = "c × 2" }
+  |                                        ^ not understood
+  |
+  = help: in C this is `*`
+"#]]
+    );
+}
+
+#[test]
+fn a_suffix_of_its_own() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + 10q" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-number]: `10q` is no number in C
+ --> p.toml:3:42
+  |
+3 | reading.r = { unit = "K", formula = "c + 10q" }
+  |                                          ^^^ expected a whole number of up to 64 bits
+"#]]
+    );
+}
+
+#[test]
+fn octal_by_accident() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + 08" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-number]: `08` is no number in C
+ --> p.toml:3:42
+  |
+3 | reading.r = { unit = "K", formula = "c + 08" }
+  |                                          ^^ a leading zero means octal in C
+"#]]
+    );
+}
+
+#[test]
+fn a_value_not_used() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + d;" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[syntax]: expected the end of the formula, found `;`
+ --> p.toml:3:43
+  |
+3 | reading.r = { unit = "K", formula = "c + d;" }
+  |                                           ^ expected the end of the formula
+  |
+  = help: to give this value, write `return` before it
+"#]]
+    );
+}
+
+#[test]
+fn a_column_that_is_not_there() {
+    let sheet = r##"part = "p"
+register.SET = { at = 1, field.GAIN = { bits = "[7:0]", values = [{ code = 0, gain = 1 }] } }
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c * GAIN.gian" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unusable-name]: `GAIN.gian` cannot be used here
+ --> p.toml:4:42
+  |
+4 | reading.r = { unit = "K", formula = "c * GAIN.gian" }
+  |                                          ^^^^^^^^^ its columns are gain
+"#]]
+    );
+}
+
+#[test]
+fn readings_in_a_circle() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.a = { unit = "K", formula = "b + c" }
+reading.b = { unit = "K", formula = "a + d" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[cycle]: `a` and `b` need one another
+ --> p.toml:3:38
+  |
+3 | reading.a = { unit = "K", formula = "b + c" }
+  |                                      ^ a reading cannot depend on itself
+"#]]
+    );
+}
+
+#[test]
+fn a_polynomial_with_its_top() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, code = { c = "b0" }, check = { crc = { width = 8, poly = 0x11D }, over = "b0", in = "b1" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[too-wide]: 0x11D does not fit in 8 bits
+ --> p.toml:2:80
+  |
+2 | frame.F = { read = 2, code = { c = "b0" }, check = { crc = { width = 8, poly = 0x11D }, over = "b0", in = "b1" } }
+  |                                                                      -         ^^^^^ at most 0xFF
+  |                                                                      |
+  |                                                                      the width
+  |
+  = help: leave the polynomial's highest term out: write 0x1D
+"#]]
+    );
+}
+
+#[test]
+fn a_check_over_itself() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, code = { c = "b0" }, check = { xor = 0, over = "b0 b1", in = "b1" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[check-covers-itself]: a check cannot cover the place where its own value stands
+ --> p.toml:2:70
+  |
+2 | frame.F = { read = 2, code = { c = "b0" }, check = { xor = 0, over = "b0 b1", in = "b1" } }
+  |                                                                      ^^^^^^^       ---- the check value stands here
+  |                                                                      |
+  |                                                                      this covers it
+  |
+  = help: leave those bits out, or put noughts in their place: `0b0000`
+"#]]
+    );
+}
+
+#[test]
+fn a_check_in_too_little_room() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, code = { c = "b0" }, check = { crc = "CRC-16/MODBUS", over = "b0", in = "b1" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-width]: the check value has 16 bits, but its place has 8
+ --> p.toml:2:95
+  |
+2 | frame.F = { read = 2, code = { c = "b0" }, check = { crc = "CRC-16/MODBUS", over = "b0", in = "b1" } }
+  |                                                            --------------- 16 bits            ^^^^ 8 bits
+"#]]
+    );
+}
+
+#[test]
+fn a_model_nobody_knows() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, code = { c = "b0" }, check = { crc = "CRC-8/SMBUSS", over = "b0", in = "b1" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-word]: `CRC-8/SMBUSS` is no CRC model that is known here
+ --> p.toml:2:60
+  |
+2 | frame.F = { read = 2, code = { c = "b0" }, check = { crc = "CRC-8/SMBUSS", over = "b0", in = "b1" } }
+  |                                                            ^^^^^^^^^^^^^^ not known
+  |
+  = help: did you mean `CRC-8/SMBUS`?
+  = help: or give its parameters: { width = 8, poly = 0x07, init = 0 }
+"#]]
+    );
+}
+
+#[test]
+fn two_ways_to_read() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, coils = 1, code = { c = "b0" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[frame-source]: a frame says in one way what is read
+ --> p.toml:2:7
+  |
+2 | frame.F = { read = 2, coils = 1, code = { c = "b0" } }
+  |       ^ says it more than once
+  |
+  = help: give one of `read`, `registers`, `transfers`, `holding`, `input`, `coils` or `discrete`
+"#]]
+    );
+}
+
+#[test]
+fn fields_that_overlap() {
+    let sheet = r##"part = "p"
+register.MODE = { at = 1, field = { RATE = { bits = "[5:3]" }, ON = { bits = "[3]" } } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[fields-overlap]: `ON` and `RATE` share bits of `MODE`
+ --> p.toml:2:64
+  |
+2 | register.MODE = { at = 1, field = { RATE = { bits = "[5:3]" }, ON = { bits = "[3]" } } }
+  |                                     ---- taken here            ^^ takes bits that are taken
+"#]]
+    );
+}
+
+#[test]
+fn a_code_beyond_the_field() {
+    let sheet = r##"part = "p"
+register.MODE = { at = 1, field.RATE = { bits = "[1:0]", values = [{ code = 1 }, { code = 9 }] } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[out-of-range]: 9 is no code of `RATE`
+ --> p.toml:2:91
+  |
+2 | register.MODE = { at = 1, field.RATE = { bits = "[1:0]", values = [{ code = 1 }, { code = 9 }] } }
+  |                                                 ------- the bits                          ^ its 2 bits hold 0 to 3
+"#]]
+    );
+}
+
+#[test]
+fn a_reset_value_too_wide() {
+    let sheet = r##"part = "p"
+register.MODE = { at = 1, reset = 0x148 }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[too-wide]: 0x148 does not fit in 8 bits
+ --> p.toml:2:35
+  |
+2 | register.MODE = { at = 1, reset = 0x148 }
+  |                                   ^^^^^ at most 0xFF
+"#]]
+    );
+}
+
+#[test]
+fn a_bank_that_is_none() {
+    let sheet = r##"part = "p"
+register.MODE = { at = 1, bank = { PAEG = 1 }, field.PAGE = { bits = "[0]" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: there is no field `PAEG`
+ --> p.toml:2:36
+  |
+2 | register.MODE = { at = 1, bank = { PAEG = 1 }, field.PAGE = { bits = "[0]" } }
+  |                                    ^^^^ not a field
+  |
+  = help: did you mean `PAGE`?
+"#]]
+    );
+}
+
+#[test]
+fn a_printed_address_of_another_table() {
+    let sheet = r##"part = "p"
+modbus.numbering = "40001"
+frame.F = { holding = 30001, code = { c = "w0" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-address]: `30001` is no address of holding registers
+ --> p.toml:3:23
+  |
+3 | frame.F = { holding = 30001, code = { c = "w0" } }
+  |                       ^^^^^ holding registers are printed 40001 to 49999 here
+
+error[byte-outside-frame]: `w0` is outside the frame
+ --> p.toml:3:44
+  |
+3 | frame.F = { holding = 30001, code = { c = "w0" } }
+  |                                            ^^ the frame has 0 words: w0 to w0
+"#]]
+    );
+}
+
+#[test]
+fn a_value_in_another_unit() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + d" }
+example = { F = "00 01 02", gives = { r = "3 °C" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unit-differs]: expected the unit `K`, found `°C`
+ --> p.toml:4:43
+  |
+4 | example = { F = "00 01 02", gives = { r = "3 °C" } }
+  |                                           ^^^^^^ the reading has another unit
+  |
+  = help: write "3 K"
+"#]]
+    );
+}
+
+#[test]
+fn a_reading_that_is_not_there() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + d" }
+example = { F = "00 01 02", gives = { rr = "3 K" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: there is no reading and no code `rr`
+ --> p.toml:4:39
+  |
+4 | example = { F = "00 01 02", gives = { rr = "3 K" } }
+  |                                       ^^ not a reading of this sheet
+  |
+  = help: did you mean `r`?
+"#]]
+    );
+}
+
+#[test]
+fn odd_hex() {
+    let sheet = r##"part = "p"
+frame.F = { read = 3, code = { c = "signed b0 b1", d = "b2" } }
+reading.r = { unit = "K", formula = "c + d" }
+example = { F = "00 01 2", gives = { r = "3 K" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-hex]: `2` at column 7 has an odd number of hex digits (1); each byte has two
+ --> p.toml:4:24
+  |
+4 | example = { F = "00 01 2", gives = { r = "3 K" } }
+  |                        ^ not hex
+"#]]
+    );
+}
+
+#[test]
+fn a_table_that_falls() {
+    let sheet = r##"part = "p"
+table.T = { points = [[2, 0], [1, 5]], outside = "hold" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-point]: a table's points are [x, y], with x rising
+ --> p.toml:2:31
+  |
+2 | table.T = { points = [[2, 0], [1, 5]], outside = "hold" }
+  |                               ^^^^^^ x does not rise
+"#]]
+    );
+}
+
+#[test]
+fn a_warning_that_is_not_there() {
+    let sheet = r##"part = "p"
+allow = ["no-exmaple"]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-word]: there is no warning `no-exmaple`
+ --> p.toml:2:10
+  |
+2 | allow = ["no-exmaple"]
+  |          ^^^^^^^^^^^^ not known
+  |
+  = help: did you mean `no-example`?
+"#]]
+    );
+}
+
+#[test]
+fn a_code_without_its_sign() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, code = { c = "b0 b1" } }
+reading.r = { unit = "°C", formula = "c / 100.0", range = [-40, 85] }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+warning[no-example]: the sheet has no worked example
+ --> p.toml:1:1
+  |
+1 | part = "p"
+  | ^ the datasheet has one, as a rule
+  |
+  = help: type it as [[example]]: it is what tells a slip from the truth
+
+warning[sign-missing]: `c` has no sign, but `r` is stated down to -40 °C
+ --> p.toml:2:32
+  |
+2 | frame.F = { read = 2, code = { c = "b0 b1" } }
+  |                                ^ read as unsigned: it can never be negative
+3 | reading.r = { unit = "°C", formula = "c / 100.0", range = [-40, 85] }
+  |         - its range begins below zero
+  |
+  = help: if the datasheet says two's complement, write `signed` in front of the layout
+"#]]
+    );
+}
+
+#[test]
+fn a_gap_in_a_register() {
+    let sheet = r##"part = "p"
+register.MODE = { at = 1, field.RATE = { bits = "[5:3]" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+warning[bits-unaccounted]: bits [7:6] [2:0] of `MODE` belong to no field
+ --> p.toml:2:10
+  |
+2 | register.MODE = { at = 1, field.RATE = { bits = "[5:3]" } }
+  |          ^^^^ has a gap
+  |
+  = help: if they are reserved: reserved = { bits = "[7:6] [2:0]", write = 0 }
+"#]]
+    );
+}
