@@ -229,7 +229,7 @@ fn a_parameter_keeps_to_its_range_and_a_setting_to_its_table() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
+    #![proptest_config(ProptestConfig::with_cases(std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(60)))]
 
     /// One frame alone and the same among many give the same, whatever the bytes; and nothing leaves its bounds.
     #[test]

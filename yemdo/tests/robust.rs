@@ -269,7 +269,7 @@ fn a_frame_of_varying_length_counts_its_own_bytes() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(120))]
+    #![proptest_config(ProptestConfig::with_cases(std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(120)))]
 
     /// Characters of a shipped sheet exchanged at random.
     #[test]

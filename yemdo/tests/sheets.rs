@@ -309,7 +309,7 @@ fn steps_show_every_value_on_the_way() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(400))]
+    #![proptest_config(ProptestConfig::with_cases(std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(400)))]
 
     /// Any bytes in the place of a formula, a layout, or a whole sheet: an answer, never a panic.
     #[test]

@@ -107,11 +107,12 @@ pub fn import(part: &str, rows: &[Vec<String>]) -> Result<Import, ImportError> {
             && address.is_empty()
             && (name.is_empty() || registers.last().is_some_and(|r| r.name == identifier(&name)));
         if !continues {
-            let Some(at) = number(&address, hexish) else {
-                let what = if address.is_empty() {
-                    "has no address".to_owned()
-                } else {
-                    format!("has the address `{address}`, which is no number")
+            let typed = number(&address, hexish);
+            let Some(at) = typed.filter(|at| *at <= 0xFFFF) else {
+                let what = match typed {
+                    Some(_) => format!("has the address `{address}`, which is beyond 16 bits"),
+                    None if address.is_empty() => "has no address".to_owned(),
+                    None => format!("has the address `{address}`, which is no number"),
                 };
                 notes.push(Note { line, text: format!("row left out: it {what}") });
                 continue;
