@@ -45,6 +45,13 @@ impl Grid {
         self.rows.push(cells);
     }
 
+    /// Keeps room in a column for what is still to come.
+    pub(crate) fn at_least(&mut self, column: usize, text: &str) {
+        if let Some((_, width)) = self.columns.get_mut(column) {
+            *width = (*width).max(text.width());
+        }
+    }
+
     /// A row of column titles.
     pub(crate) fn titles(&mut self, titles: &[&str]) {
         self.row(titles.iter().map(|title| Cell { text: (*title).to_owned(), style: Style::new().dimmed() }).collect());

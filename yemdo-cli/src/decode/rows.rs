@@ -7,7 +7,7 @@ use serde_json::{Map, Value, json};
 use yemdo::bits::hex::{push_hex, to_hex};
 use yemdo::decode::Columns;
 use yemdo::formula::types::Number;
-use yemdo::model::part::{Code, CodeNumber, Reading};
+use yemdo::model::part::{Code, CodeNumber, Frame, Reading};
 use yemdo::{Part, Status};
 
 use super::units::Units;
@@ -94,6 +94,12 @@ impl<'a> Sink<'a> {
                 let mut grid = Grid::new(0, &aligns);
                 let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
                 titles.extend(readings.iter().flat_map(|(_, reading)| ["code", reading.name(), "", ""]));
+                if self.log {
+                    let fixed = if timed { 2 } else { 1 };
+                    for (at, (which, reading)) in readings.iter().enumerate() {
+                        self.make_room(&mut grid, fixed + at * 4, frame, *which, reading);
+                    }
+                }
                 grid.titles(&titles);
                 grid
             }
@@ -125,6 +131,25 @@ impl<'a> Sink<'a> {
         grid.write(self.out)?;
         self.grid = Some((rows.frame, grid));
         Ok(())
+    }
+
+    /// Keeps the columns of a log as wide as its widest row can be, so that all stand in line with the titles.
+    fn make_room(&self, grid: &mut Grid, column: usize, frame: &Frame, which: usize, reading: &Reading) {
+        let codes = reading.codes().iter().filter_map(|code| self.part.codes().get(*code)).filter(|code| code.ty().bounds().is_some());
+        if let ([_], Some(code)) = (reading.codes(), codes.into_iter().next()) {
+            grid.at_least(column, &code.bounds().0.to_string());
+            grid.at_least(column, &code.bounds().1.to_string());
+        }
+        let extent = self.part.outcome(which).and_then(|outcome| outcome.extent);
+        if let Some(extent) = extent.filter(|extent| extent.low.abs() < 1e7 && extent.high.abs() < 1e7) {
+            for value in [extent.low, extent.high] {
+                grid.at_least(column + 1, &format!("{:.*}", self.units.decimals(which, reading), self.units.value(which, value)));
+            }
+        }
+        let ranged = reading.range().map(|_| Status::OutOfRange);
+        for status in frame.conditions().iter().chain(reading.conditions()).map(|condition| condition.status).chain(ranged) {
+            grid.at_least(column + 3, status.word());
+        }
     }
 
     /// Frames with many readings, or with none but codes: a line each, below the frame.

@@ -43,6 +43,11 @@ impl Gather {
         Self { windows, width: layout.width(), form: layout.form }
     }
 
+    /// Whether every bit pattern is a code of up to 32 bits, signed or not.
+    pub(crate) fn is_plain(&self) -> bool {
+        matches!(self.form, Form::Unsigned | Form::Signed) && self.width <= 32
+    }
+
     /// The joined bits, right-aligned. Bytes that are not there count as zero.
     #[inline]
     pub fn raw(&self, frame: &[u8]) -> u64 {
@@ -87,17 +92,32 @@ impl Gather {
     #[inline]
     fn run<T: FromCode, const N: usize, const LOW: bool>(&self, w: &Window, frames: &[u8], stride: usize, out: &mut [T]) {
         let (drop, at, shift) = (32 - w.width, w.at, w.shift);
-        let raw = |frame: &[u8]| {
-            let bytes: [u8; N] = frame.get(at..).and_then(|behind| behind.first_chunk()).copied().unwrap_or([0; N]);
+        let raw = |bytes: [u8; N]| {
             let join = |joined: u32, byte: u8| (joined << 8) | u32::from(byte);
             let loaded = if LOW { bytes.into_iter().rev().fold(0, join) } else { bytes.into_iter().fold(0, join) };
             (loaded >> shift) << drop
         };
-        let frames = frames.chunks_exact(stride.max(1)).zip(out);
+        if stride == N && at == 0 {
+            // The code is the whole frame: codes stand side by side, which a compiler makes the most of.
+            let codes = frames.as_chunks::<N>().0.iter().zip(out);
+            return if self.form == Form::Signed {
+                codes.for_each(|(bytes, out)| *out = T::narrow((raw(*bytes) as i32) >> drop))
+            } else {
+                codes.for_each(|(bytes, out)| *out = T::narrow_unsigned(raw(*bytes) >> drop))
+            };
+        }
+        // One look at the bounds a frame: whatever lies behind the last place is none of its business.
+        let mut start = at;
+        let mut next = || {
+            let bytes = frames.get(start..).and_then(|behind| behind.first_chunk::<N>()).copied().unwrap_or([0; N]);
+            start += stride;
+            bytes
+        };
+        let whole = frames.len() / stride.max(1);
         if self.form == Form::Signed {
-            frames.for_each(|(frame, out)| *out = T::narrow((raw(frame) as i32) >> drop));
+            out.iter_mut().take(whole).for_each(|out| *out = T::narrow((raw(next()) as i32) >> drop));
         } else {
-            frames.for_each(|(frame, out)| *out = T::narrow_unsigned(raw(frame) >> drop));
+            out.iter_mut().take(whole).for_each(|out| *out = T::narrow_unsigned(raw(next()) >> drop));
         }
     }
 
@@ -130,6 +150,18 @@ impl FromCode for i32 {
     }
     fn wide(code: i64) -> Self {
         code as i32
+    }
+}
+
+impl FromCode for f64 {
+    fn narrow(code: i32) -> Self {
+        f64::from(code)
+    }
+    fn narrow_unsigned(code: u32) -> Self {
+        f64::from(code)
+    }
+    fn wide(code: i64) -> Self {
+        code as f64
     }
 }
 

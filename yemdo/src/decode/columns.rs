@@ -85,16 +85,21 @@ pub(crate) fn decode(
                 status.fill(if missing { Status::Waiting } else { Status::Absent });
                 continue;
             }
-            copy(plan, machine, reading.output, values);
+            match &reading.affine {
+                Some(affine) => affine.fill(chunk, length, values),
+                None => copy(plan, machine, reading.output, values),
+            }
             judge(plan, machine, reading, values, status);
         }
         let Some(failed) = out.failed_check.get_mut(from..from + lanes) else { continue };
+        let mut any = false;
         for (index, check) in checks.iter().enumerate() {
             check.failures(chunk, length, &mut |lane| {
+                any = true;
                 failed.get_mut(lane).filter(|failed| **failed == 0).into_iter().for_each(|failed| *failed = index as u16 + 1);
             });
         }
-        if failed.iter().any(|check| *check != 0) {
+        if any {
             for values in &mut out.values {
                 let values = values.get_mut(from..from + lanes).unwrap_or_default();
                 values.iter_mut().zip(&*failed).filter(|(_, failed)| **failed != 0).for_each(|(value, _)| *value = f64::NAN);

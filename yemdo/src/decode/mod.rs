@@ -1,5 +1,6 @@
 //! Frames to readings: one at a time, or many in columns.
 
+mod affine;
 mod columns;
 mod decoder;
 pub(crate) mod plan;

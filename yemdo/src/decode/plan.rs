@@ -1,5 +1,6 @@
 //! What is to be done for one frame, worked out once: no names and no trees are left.
 
+use super::affine::Affine;
 use crate::bits::gather::Gather;
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
@@ -56,6 +57,8 @@ pub(crate) struct ReadingPlan {
     pub(crate) conditions: Vec<(usize, Status)>,
     /// Other frames that must have come.
     pub(crate) needs: Vec<usize>,
+    /// The way around the program, where there is one.
+    pub(crate) affine: Option<Affine>,
     /// The last byte of the frame that it uses.
     pub(crate) last_byte: usize,
 }
@@ -90,6 +93,7 @@ impl Plan {
             readings.push(ReadingPlan {
                 index,
                 output: *output,
+                affine: None,
                 range: reading.range,
                 conditions,
                 needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
@@ -99,7 +103,10 @@ impl Plan {
         outputs.retain(|(index, _)| !wanted.contains(index));
         let mut program = lowerer.finish();
         prove(part, &mut program);
-        let loads = loads(part, frame, &program);
+        let mut loads = loads(part, frame, &program);
+        if !noting {
+            super::affine::take_out(&mut program, &mut loads, &mut readings);
+        }
         mark_uniform(&mut program, &loads);
         Plan { beside: outputs, loads, readings, program }
     }

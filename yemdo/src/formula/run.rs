@@ -113,7 +113,8 @@ impl Machine {
     /// Room for `lanes` frames at a time. With `keep` every slot keeps its value to the end.
     pub(crate) fn new(program: &Program, lanes: usize, keep: bool) -> Self {
         let place = if keep { (0..program.slots.len() as u32).collect() } else { share_columns(program) };
-        let count = place.iter().max().map_or(0, |last| *last as usize + 1);
+        // A slot that nothing computes has no column.
+        let count = place.iter().filter(|at| **at != u32::MAX).max().map_or(0, |last| *last as usize + 1);
         let mut kinds = vec![Num::I32; count];
         for (slot, column) in place.iter().enumerate() {
             if let (Some(kind), Some(num)) = (kinds.get_mut(*column as usize), program.slots.get(slot)) {

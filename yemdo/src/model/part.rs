@@ -285,6 +285,11 @@ impl Frame {
         &self.codes
     }
 
+    /// What codes say about every reading of it.
+    pub fn conditions(&self) -> &[Condition] {
+        &self.status
+    }
+
     /// The readings that its arrival gives, as indices into [`Part::readings`].
     pub fn readings(&self) -> &[usize] {
         &self.readings
@@ -473,6 +478,11 @@ impl Reading {
     /// The datasheet's words for it.
     pub fn means(&self) -> Option<&str> {
         self.means.as_deref()
+    }
+
+    /// What codes say about it.
+    pub fn conditions(&self) -> &[Condition] {
+        &self.status
     }
 
     /// Decimals that are worth showing: enough to tell the smallest step.
