@@ -146,7 +146,8 @@ impl<'a, R: BufRead> Log<'a, R> {
             Some(Shape::Csv { delimiter, time, frames }) => {
                 let cells = split_csv(text.trim_end_matches(['\r', '\n']), *delimiter);
                 let cell = |at: usize| cells.get(at).map_or("", |cell| cell.trim());
-                let time = time.map(|at| cell(at).to_owned());
+                // Nothing of a log may steer a terminal.
+                let time = time.map(|at| cell(at).replace(|c: char| c.is_control(), "\u{FFFD}"));
                 for (column, frame) in frames.iter().rev() {
                     // With several frames a record need not have them all.
                     if frames.len() == 1 || !cell(*column).is_empty() {

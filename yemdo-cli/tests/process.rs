@@ -209,6 +209,18 @@ fn what_is_no_sheet_and_no_log_is_told() {
 }
 
 #[test]
+fn nothing_of_a_log_steers_the_terminal() {
+    let folder = folder("control");
+    let log = folder.join("bus.csv");
+    fs::write(&log, "time,frame\n\u{1b}[2J08:00,41 F8 31 BB C8 98 61\n08:01,\u{1b}[31m41\n").unwrap();
+    let (_, out, err) = run(&["decode", "sheets/strake-20.toml", "--refused", "--log", log.to_str().unwrap()]);
+    assert!(!out.contains('\u{1b}') && !err.contains('\u{1b}'), "{out}{err}");
+    let (_, out, _) = run(&["decode", "sheets/ember-14.toml", "--frame", "LABEL", "0B 45 1B 5B 32 4A 07 41 20 26 04 17 BD"]);
+    assert!(!out.contains('\u{1b}') && !out.contains('\u{7}'), "{out}");
+    fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
 fn json_lines_are_json_and_agree_with_csv() {
     let args = ["decode", "sheets/strake-20.toml", "--log", "demo/strake-20.csv", "--format"];
     let (_, json, _) = run(&[&args[..], &["json"]].concat());

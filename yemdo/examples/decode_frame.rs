@@ -2,9 +2,9 @@
 //!
 //! `cargo run -p yemdo --example decode_frame`
 
-#![allow(clippy::print_stdout)] // an example prints
+#![allow(clippy::print_stdout, unreachable_pub, missing_docs)] // an example prints; a test runs it
 
-fn main() -> Result<(), Box<dyn std::error::Error>> {
+pub fn main() -> Result<(), Box<dyn std::error::Error>> {
     let text = include_str!("../../sheets/strake-20.toml");
     let part = yemdo::Part::parse("strake-20.toml", text)?;
     let mut decoder = yemdo::Decoder::new(&part);

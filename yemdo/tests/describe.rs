@@ -2,6 +2,9 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
+mod common;
+
+use common::shipped;
 use proptest::prelude::*;
 use yemdo::bits::form::Form;
 use yemdo::bits::hex::parse_hex;
@@ -11,17 +14,6 @@ use yemdo::import::import;
 use yemdo::modbus::{Numbering, Range, ResponseError, Table, read_request, read_response};
 use yemdo::model::part::Origin;
 use yemdo::{Decoder, Part, Settings, Severity, Status};
-
-fn shipped() -> Vec<(String, String)> {
-    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../sheets");
-    let mut all: Vec<(String, String)> = std::fs::read_dir(folder)
-        .unwrap()
-        .map(|entry| entry.unwrap().path())
-        .map(|path| (path.file_stem().unwrap().to_string_lossy().into_owned(), std::fs::read_to_string(&path).unwrap()))
-        .collect();
-    all.sort();
-    all
-}
 
 fn sheet(name: &str) -> Part {
     let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();

@@ -34,11 +34,7 @@ fn takes(takes: Takes) -> String {
     }
 }
 
-fn render(table: &'static Table, seen: &mut Vec<&'static str>, out: &mut String) {
-    if seen.contains(&table.name) {
-        return;
-    }
-    seen.push(table.name);
+fn render(table: &Table, out: &mut String) {
     out.push_str(&format!("### {}\n\n| key | takes | what it is for |\n|---|---|---|\n", table.name));
     for key in table.keys {
         let needed = if key.required { " (needed)" } else { "" };
@@ -48,16 +44,6 @@ fn render(table: &'static Table, seen: &mut Vec<&'static str>, out: &mut String)
         out.push_str(&format!("\nBeside these: {}.\n", table.also));
     }
     out.push('\n');
-    for key in table.keys {
-        if let Takes::Table(inner)
-        | Takes::TableOrList(inner)
-        | Takes::TableOrModel(inner)
-        | Takes::Named(inner)
-        | Takes::NamedLayouts(inner) = key.takes
-        {
-            render(inner, seen, out);
-        }
-    }
 }
 
 #[test]
@@ -74,7 +60,7 @@ fn the_reference_has_every_key() {
     let (head, rest) = text.split_once("<!-- keys -->\n").expect("a mark where the keys begin");
     let (_, tail) = rest.split_once("<!-- end of keys -->").expect("a mark where the keys end");
     let mut keys = String::new();
-    render(&SHEET, &mut Vec::new(), &mut keys);
+    SHEET.all_within().into_iter().for_each(|table| render(table, &mut keys));
     let wanted = format!("{head}<!-- keys -->\n{keys}<!-- end of keys -->{tail}");
     if std::env::var_os("UPDATE").is_some() {
         std::fs::write(path, &wanted).unwrap();
@@ -97,21 +83,9 @@ fn every_key_has_an_example_that_is_tested() {
         .extend(std::fs::read_dir(format!("{root}/sheets")).unwrap().map(|entry| std::fs::read_to_string(entry.unwrap().path()).unwrap()));
     let words: Vec<String> =
         sheets.iter().flat_map(|text| text.split(|c: char| !c.is_alphanumeric() && c != '_')).map(str::to_owned).collect();
-    let mut tables = vec![&SHEET];
-    let mut at = 0;
-    while at < tables.len() {
-        for key in tables[at].keys {
-            assert!(words.iter().any(|word| word == key.name), "no tested sheet has `{}` of {}", key.name, tables[at].name);
-            if let Takes::Table(inner)
-            | Takes::TableOrList(inner)
-            | Takes::TableOrModel(inner)
-            | Takes::Named(inner)
-            | Takes::NamedLayouts(inner) = key.takes
-                && !tables.iter().any(|known| known.name == inner.name)
-            {
-                tables.push(inner);
-            }
+    for table in SHEET.all_within() {
+        for key in table.keys {
+            assert!(words.iter().any(|word| word == key.name), "no tested sheet has `{}` of {}", key.name, table.name);
         }
-        at += 1;
     }
 }

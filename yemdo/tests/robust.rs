@@ -2,6 +2,9 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
+mod common;
+
+use common::shipped;
 use proptest::prelude::*;
 use yemdo::bits::hex::parse_hex;
 use yemdo::bits::layout::{Sources, parse_layout};
@@ -10,17 +13,6 @@ use yemdo::modbus::{Numbering, Table};
 use yemdo::sheet::text::Text;
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, Part, Refusal, Status};
-
-fn shipped() -> Vec<(String, String)> {
-    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../sheets");
-    let mut all: Vec<(String, String)> = std::fs::read_dir(folder)
-        .unwrap()
-        .map(|entry| entry.unwrap().path())
-        .map(|path| (path.file_stem().unwrap().to_string_lossy().into_owned(), std::fs::read_to_string(&path).unwrap()))
-        .collect();
-    all.sort();
-    all
-}
 
 /// Parses, and looks that every complaint points into the text and can be shown.
 fn parse(text: &str) -> Option<Part> {

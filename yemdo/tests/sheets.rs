@@ -346,3 +346,11 @@ fn very_many_things_are_refused_quickly() {
     let text = Part::parse("p", &complaints).unwrap_err().to_string();
     assert!(text.ends_with("and 4970 more") && text.len() < 20_000);
 }
+
+#[path = "../examples/decode_frame.rs"]
+mod decode_frame;
+
+#[test]
+fn the_example_runs() {
+    decode_frame::main().unwrap();
+}

@@ -23,7 +23,8 @@ enum HexErrorKind {
 
 impl fmt::Display for HexError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let piece = &self.piece;
+        // What came in from a line may hold anything; nothing of it may steer a terminal.
+        let piece: String = self.piece.chars().take(40).flat_map(char::escape_debug).collect();
         let column = self.at + 1;
         match self.kind {
             HexErrorKind::NotHex => write!(f, "`{piece}` at column {column} is not hex; write bytes as 1A 2B, 0x1A,0x2B or 1A2B"),

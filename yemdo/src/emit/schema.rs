@@ -10,8 +10,7 @@ use crate::sheet::keys::{SHEET, Table, Takes};
 /// assert!(yemdo::emit::json_schema().contains("\"address\""));
 /// ```
 pub fn json_schema() -> String {
-    let mut tables: Vec<&'static Table> = Vec::new();
-    collect(&SHEET, &mut tables);
+    let tables = SHEET.all_within();
     let mut text = String::from("{\n  \"$schema\": \"https://json-schema.org/draft/2020-12/schema\",\n  \"title\": \"Yemdo sheet\",\n");
     text.push_str("  \"$ref\": \"#/$defs/sheet\",\n  \"$defs\": {\n");
     for (index, table) in tables.iter().enumerate() {
@@ -20,23 +19,6 @@ pub fn json_schema() -> String {
     }
     text.push_str("  }\n}\n");
     text
-}
-
-fn collect(table: &'static Table, found: &mut Vec<&'static Table>) {
-    if found.iter().any(|known| known.name == table.name) {
-        return;
-    }
-    found.push(table);
-    for key in table.keys {
-        if let Takes::Table(inner)
-        | Takes::TableOrList(inner)
-        | Takes::TableOrModel(inner)
-        | Takes::Named(inner)
-        | Takes::NamedLayouts(inner) = key.takes
-        {
-            collect(inner, found);
-        }
-    }
 }
 
 fn definition(table: &Table) -> String {

@@ -56,6 +56,20 @@ pub enum Takes {
     Sheet,
 }
 
+impl Takes {
+    /// The kind of table that it takes, if it takes one.
+    pub fn table(self) -> Option<&'static Table> {
+        match self {
+            Takes::Table(table)
+            | Takes::TableOrList(table)
+            | Takes::TableOrModel(table)
+            | Takes::Named(table)
+            | Takes::NamedLayouts(table) => Some(table),
+            _ => None,
+        }
+    }
+}
+
 /// One key: its name, what it takes, and what it is for.
 #[derive(Clone, Copy, Debug)]
 pub struct Key {
@@ -81,6 +95,24 @@ pub struct Table {
 }
 
 impl Table {
+    /// This kind of table and all that stand in it, each once, from the outside in.
+    pub fn all_within(&'static self) -> Vec<&'static Table> {
+        let mut found = vec![self];
+        let mut at = 0;
+        while let Some(table) = found.get(at).copied() {
+            found.extend(table.keys.iter().filter_map(|key| key.takes.table()).filter(|inner| !std::ptr::eq(*inner, table)));
+            let mut seen: Vec<&str> = Vec::new();
+            found.retain(|table| {
+                !seen.contains(&table.name) && {
+                    seen.push(table.name);
+                    true
+                }
+            });
+            at += 1;
+        }
+        found
+    }
+
     /// The key of that name.
     pub fn key(&self, name: &str) -> Option<&'static Key> {
         self.keys.iter().find(|key| key.name == name)
