@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, IsTerminal, Write};
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use yemdo::bits::hex::parse_hex;
@@ -247,11 +247,19 @@ fn stream(
     input: impl BufRead,
     size: u64,
 ) -> Result<u8, Failure> {
-    let stop = Arc::new(AtomicBool::new(false));
-    let told_to_stop = Arc::clone(&stop);
-    // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.
-    let _ = ctrlc::set_handler(move || told_to_stop.store(true, Ordering::Relaxed));
     let live = size == 0;
+    let stop = Arc::new(AtomicBool::new(false));
+    let writing = Arc::new(Mutex::new(0u64));
+    let (told_to_stop, done) = (Arc::clone(&stop), Arc::clone(&writing));
+    // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.
+    let _ = ctrlc::set_handler(move || {
+        told_to_stop.store(true, Ordering::Relaxed);
+        // Nobody knows when the next line comes in. All that came is out as soon as nothing is being written.
+        if live && let Ok(frames) = done.lock() {
+            let _ = writeln!(anstream::stderr(), "stopped after {} frames", *frames);
+            std::process::exit(130);
+        }
+    });
     let progress = progress(size);
     let part = decoder.part();
     let mut out = io::BufWriter::with_capacity(1 << 16, anstream::stdout().lock());
@@ -262,11 +270,15 @@ fn stream(
     tell_settings(args, decoder, &frames);
     let mut log = Log::new(input, part, frame);
     while let Some(record) = log.next()? {
-        batch.add(record, decoder, &mut sink)?;
-        // What comes in live is shown at once.
         if live {
+            // What comes in live is shown at once, and never half.
+            let mut frames = writing.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            batch.add(record, decoder, &mut sink)?;
             batch.flush(decoder, &mut sink)?;
             sink.flush()?;
+            *frames += 1;
+        } else {
+            batch.add(record, decoder, &mut sink)?;
         }
         if batch.rows.is_empty() || batch.rows.len() == BATCH {
             progress.set_position(log.taken);
