@@ -209,7 +209,10 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
         let more = codes.len().saturating_sub(4);
         codes.truncate(4);
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        let stated = reading.range().map_or("–".to_owned(), |(low, high)| format!("{low} to {high}"));
+        let inside = |low: f64, high: f64| outcome.extent.is_some_and(|extent| extent.low >= low && extent.high <= high);
+        let stated = reading
+            .range()
+            .map_or("–".to_owned(), |(low, high)| format!("{low} to {high}{}", if inside(low, high) { ", never left" } else { "" }));
         grid.row(vec![
             if reading.is_shown() { name } else { format!("({name})") }.into(),
             reading.unit().into(),
