@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::bits::check::{Crc, CrcModel};
+use yemdo::bits::check::{Crc, CrcModel, MODELS};
 use yemdo::bits::gather::Gather;
 use yemdo::bits::hex::{parse_hex, to_hex};
 use yemdo::bits::layout::{Layout, Sources, parse_layout};
@@ -67,6 +67,39 @@ fn crcs_agree_with_the_catalogue() {
         check(model(a), u64::from(a.check));
     }
     check(model(&crc::CRC_64_XZ), crc::CRC_64_XZ.check);
+}
+
+/// What every model of the list makes of "123456789", as the catalogues of CRC models print it.
+const CHECK_VALUES: &[(&str, u64)] = &[
+    ("CRC-3/GSM", 0x4),
+    ("CRC-4/G-704", 0x7),
+    ("CRC-5/USB", 0x19),
+    ("CRC-7/MMC", 0x75),
+    ("CRC-8/SMBUS", 0xF4),
+    ("CRC-8/ROHC", 0xD0),
+    ("CRC-8/SAE-J1850", 0x4B),
+    ("CRC-8/AUTOSAR", 0xDF),
+    ("CRC-8/NRSC-5", 0xF7),
+    ("CRC-12/UMTS", 0xDAF),
+    ("CRC-15/CAN", 0x059E),
+    ("CRC-16/ARC", 0xBB3D),
+    ("CRC-16/KERMIT", 0x2189),
+    ("CRC-16/MODBUS", 0x4B37),
+    ("CRC-16/USB", 0xB4C8),
+    ("CRC-16/XMODEM", 0x31C3),
+    ("CRC-16/CCITT-FALSE", 0x29B1),
+    ("CRC-24/OPENPGP", 0x21_CF02),
+    ("CRC-32/ISO-HDLC", 0xCBF4_3926),
+    ("CRC-32/BZIP2", 0xFC89_1918),
+    ("CRC-32/ISCSI", 0xE306_9283),
+    ("CRC-64/ECMA-182", 0x6C40_DF5F_0B49_7347),
+    ("CRC-64/XZ", 0x995D_C9BB_DF19_39FA),
+];
+
+#[test]
+fn the_named_models_are_what_their_names_say() {
+    let found: Vec<(&str, u64)> = MODELS.iter().map(|(name, model)| (*name, Crc::new(*model).of(b"123456789"))).collect();
+    assert_eq!(found, CHECK_VALUES);
 }
 
 #[test]

@@ -274,7 +274,7 @@ impl Parser {
         match token {
             Token::Int(value, ty) => Ok(leaf(ExprKind::Int(value, ty))),
             Token::Real(value, ty) => Ok(leaf(ExprKind::Real(value, ty))),
-            Token::Name(name) if name == "sizeof" || name == "pow2" => {
+            Token::Name(name) if name == "sizeof" => {
                 Err(Diagnostic::error("not-in-formulas", span, format!("`{name}` is left out of formulas")).label("not here"))
             }
             Token::Name(name) => self.after_name(name, span),
