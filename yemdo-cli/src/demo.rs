@@ -6,7 +6,7 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::decode::Columns;
-use yemdo::{Decoder, Part, Refusal, Status};
+use yemdo::{Decoder, Part, Status};
 
 use crate::args::Demo;
 use crate::failure::Failure;
@@ -92,16 +92,16 @@ fn decode(part: &Part, text: &str) -> Result<DecodedLog, Failure> {
             done.first.clone_from(&time);
         }
         done.last = time;
-        match record.bytes {
-            Ok(frame) if frame.len() == length => {
+        let Ok(frame) = record.bytes else {
+            done.refuse(second, "not hex");
+            continue;
+        };
+        match decoder.frame_bytes(0, &frame) {
+            Ok((frame, _)) => {
                 bytes.extend_from_slice(&frame);
                 seconds.push(second);
             }
-            Ok(frame) => {
-                let refusal = Refusal::Length { frame: String::new(), expected: length, found: frame.len() };
-                done.refuse(second, refusal.cause());
-            }
-            Err(_) => done.refuse(second, "not hex"),
+            Err(refusal) => done.refuse(second, refusal.cause()),
         }
     }
     let mut columns = Columns::new();

@@ -30,7 +30,6 @@ fn takes(takes: Takes) -> String {
         Takes::Names => "a list of names".into(),
         Takes::Registers => "names of registers, with blanks or `..` between".into(),
         Takes::TableOrModel(table) => format!("[{0}](#{0}) table, or the name of a [usual model](#checks)", table.name),
-        Takes::Sheet => "any key of the sheet".into(),
     }
 }
 

@@ -58,7 +58,7 @@ fn schema(takes: Takes, doc: &str) -> String {
         Takes::NamedLayouts(table) => {
             format!("\"type\": \"object\", \"additionalProperties\": {{ \"anyOf\": [{{ \"type\": \"string\" }}, {}] }}", refer(table))
         }
-        Takes::NamedValues | Takes::Sheet => "\"type\": \"object\"".into(),
+        Takes::NamedValues => "\"type\": \"object\"".into(),
     };
     format!("{{ {body}, \"description\": {} }}", quoted(doc))
 }

@@ -52,8 +52,6 @@ pub enum Takes {
     NamedLayouts(&'static Table),
     /// Names of the user's own, each with a value that depends on the name.
     NamedValues,
-    /// Any key of the sheet again.
-    Sheet,
 }
 
 impl Takes {
