@@ -219,9 +219,8 @@ impl Batch {
         decoder.decode_counted(self.frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| told(&refusal))?;
         let length = self.bytes.len() / self.rows.len();
         for (index, frame) in self.bytes.chunks_exact(length).enumerate() {
-            let failed = self.columns.failed_check.get(index).copied().unwrap_or(0);
-            if failed != 0 {
-                let refusal = decoder.check_refusal(self.frame, usize::from(failed) - 1, frame);
+            if let Some(failed) = self.columns.failed_check(index) {
+                let refusal = decoder.check_refusal(self.frame, failed, frame);
                 *self.refused.entry(refusal.cause()).or_default() += 1;
                 if self.list_refused {
                     let line = self.rows.get(index).map_or(0, |(line, _)| *line);

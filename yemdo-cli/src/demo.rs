@@ -108,19 +108,16 @@ fn decode(part: &Part, text: &str) -> Result<DecodedLog, Failure> {
     decoder.decode_many(0, &bytes, &mut columns).map_err(|refusal| Failure::refused(refusal.to_string()))?;
     for (index, second) in seconds.iter().enumerate() {
         let frame = bytes.get(index * length..(index + 1) * length).unwrap_or(&[]);
-        match columns.failed_check.get(index) {
-            Some(0) | None => {}
-            Some(check) => {
-                let cause = decoder.check_refusal(0, usize::from(*check) - 1, frame).cause();
-                done.refuse(*second, cause);
-                continue;
-            }
+        if let Some(check) = columns.failed_check(index) {
+            done.refuse(*second, decoder.check_refusal(0, check, frame).cause());
+            continue;
         }
-        for (track, (values, status)) in done.series.iter_mut().zip(columns.values.iter().zip(&columns.status)) {
-            let (Some(value), Some(status)) = (values.get(index), status.get(index)) else { continue };
-            *track.status.entry(*status).or_default() += 1;
+        for (reading, track) in done.series.iter_mut().enumerate() {
+            let Some(value) = columns.values(reading).get(index) else { continue };
+            let status = columns.status(reading, index);
+            *track.status.entry(status).or_default() += 1;
             if status.has_value() {
-                track.points.push((*second, *value, *status));
+                track.points.push((*second, *value, status));
             }
         }
     }

@@ -246,8 +246,8 @@ proptest! {
         let extent = part.outcome(0).unwrap().extent.unwrap();
         for (index, frame) in bytes.chunks_exact(12).enumerate() {
             let reading = &single.decode(0, frame).unwrap().readings[0];
-            prop_assert_eq!(reading.status, many.status[0][index]);
-            prop_assert_eq!(reading.value.unwrap_or(f64::NAN).to_bits(), many.values[0][index].to_bits());
+            prop_assert_eq!(reading.status, many.status(0, index));
+            prop_assert_eq!(reading.value.unwrap_or(f64::NAN).to_bits(), many.values(0)[index].to_bits());
             if let Some(value) = reading.value {
                 prop_assert!((extent.low..=extent.high).contains(&value), "{} outside {:?}", value, extent);
             }

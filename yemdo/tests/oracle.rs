@@ -426,12 +426,12 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
         decoder.decode_many(0, bytes, &mut columns).unwrap();
         // Where nothing ever comes out there are no bounds.
         let extent = part.outcome(0).and_then(|outcome| outcome.extent).unwrap_or(Extent { low: 1.0, high: 0.0, exact: true });
-        for (value, _) in columns.values[0].iter().zip(&columns.status[0]).filter(|(_, status)| **status == Status::Ok) {
+        for (_, value) in columns.values(0).iter().enumerate().filter(|(vector, _)| columns.status(0, *vector) == Status::Ok) {
             assert!((extent.low..=extent.high).contains(value), "{value} is outside {extent:?}\n{}", piece.ours);
         }
         for vector in 0..VECTORS {
-            let fault = columns.status[0][vector] == Status::FormulaFault;
-            let ours = (!fault).then(|| columns.values[0][vector]);
+            let fault = columns.status(0, vector) == Status::FormulaFault;
+            let ours = (!fault).then(|| columns.values(0)[vector]);
             let theirs = theirs[index * VECTORS + vector];
             if ours.map(f64::to_bits) != theirs.map(f64::to_bits) {
                 let frame = &bytes[vector * LENGTH..(vector + 1) * LENGTH];

@@ -73,7 +73,7 @@ impl<'a> Sink<'a> {
     /// The good frames of a batch: index in the batch, bytes, line and time.
     fn good<'r>(rows: &'r Rows<'_>) -> impl Iterator<Item = (usize, &'r [u8], Option<&'r str>)> {
         let frames = rows.bytes.chunks_exact(rows.length.max(1)).zip(rows.rows).enumerate();
-        let passed = |index: usize| rows.columns.failed_check.get(index).is_none_or(|check| *check == 0);
+        let passed = |index: usize| rows.columns.failed_check(index).is_none();
         frames.filter(move |(index, _)| passed(*index)).map(|(index, (bytes, (_, time)))| (index, bytes, time.as_deref()))
     }
 
@@ -113,7 +113,7 @@ impl<'a> Sink<'a> {
             push_hex(&mut hex, bytes);
             cells.push(hex.into());
             for (at, (which, reading)) in readings.iter().enumerate() {
-                let status = status_of(rows.columns, at, index);
+                let status = rows.columns.status(at, index);
                 let here = reading.codes().iter().filter_map(|c| self.part.codes().get(*c)).filter(|c| c.frame() == rows.frame);
                 let codes: Vec<String> = here.take(4).map(|c| c.value(bytes).to_string()).collect();
                 cells.push(codes.join(" ").into());
@@ -166,7 +166,7 @@ impl<'a> Sink<'a> {
                 }
             }
             for (at, (which, reading)) in readings.iter().enumerate() {
-                let status = status_of(rows.columns, at, index);
+                let status = rows.columns.status(at, index);
                 if status == Status::Absent {
                     continue;
                 }
@@ -215,7 +215,7 @@ impl<'a> Sink<'a> {
             for reading in &self.readings {
                 let at = frame.readings().iter().position(|r| r == reading);
                 cell.clear();
-                let status = at.map(|at| status_of(rows.columns, at, index));
+                let status = at.map(|at| rows.columns.status(at, index));
                 if let (Some(at), Some(true)) = (at, status.map(Status::has_value)) {
                     std::fmt::Write::write_fmt(
                         &mut cell,
@@ -254,7 +254,7 @@ impl<'a> Sink<'a> {
             let mut readings = Map::new();
             for (at, which) in frame.readings().iter().enumerate() {
                 let Some(reading) = self.part.readings().get(*which) else { continue };
-                let status = status_of(rows.columns, at, index);
+                let status = rows.columns.status(at, index);
                 if status == Status::Absent {
                     continue;
                 }
@@ -293,11 +293,7 @@ fn code_json(value: &CodeNumber) -> Value {
 }
 
 fn value_of(columns: &Columns, reading: usize, index: usize) -> f64 {
-    columns.values.get(reading).and_then(|values| values.get(index)).copied().unwrap_or(f64::NAN)
-}
-
-fn status_of(columns: &Columns, reading: usize, index: usize) -> Status {
-    columns.status.get(reading).and_then(|status| status.get(index)).copied().unwrap_or_default()
+    columns.values(reading).get(index).copied().unwrap_or(f64::NAN)
 }
 
 /// The status as people see it: nothing where all is well.

@@ -307,14 +307,6 @@ impl Check {
         // The usual ones, a byte behind the bytes that it covers: chosen outside the loop.
         let at = (run, place);
         match &self.kind {
-            CheckKind::Crc(crc, _) if crc.model.width == 8 && !crc.model.refin && !crc.model.refout => {
-                let mut table = [0u8; 256];
-                table.iter_mut().zip(crc.table.iter()).for_each(|(short, long)| *short = (long >> 56) as u8);
-                let (start, xorout) = ((crc.start >> 56) as u8, crc.model.xorout as u8);
-                scan(frames, stride, at, failed, |bytes| {
-                    bytes.iter().fold(start, |register, byte| table[usize::from(register ^ byte)]) ^ xorout
-                });
-            }
             CheckKind::Sum { width: 8, init, modulo: 0, finish } => {
                 let sum = |bytes: &[u8]| bytes.iter().fold(*init as u8, |sum, byte| sum.wrapping_add(*byte));
                 match finish {

@@ -69,64 +69,94 @@ impl Gather {
     /// Codes are cut to the width of `out`'s numbers. Places without a whole frame keep what they hold. Codes
     /// that are none (a decimal digit above 9) are zero, and `bad` is told their index.
     pub fn codes<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize)) {
-        // One window is the usual case: its size is fixed outside the loop, so that it is a plain load.
-        match self.windows.as_slice() {
-            _ if !matches!(self.form, Form::Unsigned | Form::Signed) => self.run_any(frames, stride, out, bad),
-            [w] if w.low_first => match w.len {
-                2 => self.run::<T, 2, true>(w, frames, stride, out),
-                3 => self.run::<T, 3, true>(w, frames, stride, out),
-                4 => self.run::<T, 4, true>(w, frames, stride, out),
-                _ => self.run_any(frames, stride, out, bad),
-            },
-            [w] => match w.len {
-                1 => self.run::<T, 1, false>(w, frames, stride, out),
-                2 => self.run::<T, 2, false>(w, frames, stride, out),
-                3 => self.run::<T, 3, false>(w, frames, stride, out),
-                4 => self.run::<T, 4, false>(w, frames, stride, out),
-                _ => self.run_any(frames, stride, out, bad),
-            },
-            _ => self.run_any(frames, stride, out, bad),
-        }
+        self.codes_then(frames, stride, out, bad, |code| code);
     }
 
+    /// As [`codes`](Self::codes), with something done to each code on its way into its place.
     #[inline]
-    fn run<T: FromCode, const N: usize, const LOW: bool>(&self, w: &Window, frames: &[u8], stride: usize, out: &mut [T]) {
-        let (drop, at, shift) = (32 - w.width, w.at, w.shift);
-        let raw = |bytes: [u8; N]| {
-            let join = |joined: u32, byte: u8| (joined << 8) | u32::from(byte);
-            let loaded = if LOW { bytes.into_iter().rev().fold(0, join) } else { bytes.into_iter().fold(0, join) };
-            (loaded >> shift) << drop
-        };
-        if stride == N && at == 0 {
-            // The code is the whole frame: codes stand side by side, which a compiler makes the most of.
-            let codes = frames.as_chunks::<N>().0.iter().zip(out);
-            return if self.form == Form::Signed {
-                codes.for_each(|(bytes, out)| *out = T::narrow((raw(*bytes) as i32) >> drop))
-            } else {
-                codes.for_each(|(bytes, out)| *out = T::narrow_unsigned(raw(*bytes) >> drop))
-            };
+    pub(crate) fn codes_then<T: FromCode>(
+        &self,
+        frames: &[u8],
+        stride: usize,
+        out: &mut [T],
+        bad: &mut dyn FnMut(usize),
+        then: impl Fn(T) -> T + Copy,
+    ) {
+        let [w] = self.windows.as_slice() else { return self.run_any(frames, stride, out, bad, then) };
+        if !matches!(self.form, Form::Unsigned | Form::Signed) {
+            return self.run_any(frames, stride, out, bad, then);
         }
-        // One look at the bounds a frame: whatever lies behind the last place is none of its business.
-        let mut start = at;
-        let mut next = || {
-            let bytes = frames.get(start..).and_then(|behind| behind.first_chunk::<N>()).copied().unwrap_or([0; N]);
-            start += stride;
-            bytes
-        };
-        let whole = frames.len() / stride.max(1);
-        if self.form == Form::Signed {
-            out.iter_mut().take(whole).for_each(|out| *out = T::narrow((raw(next()) as i32) >> drop));
-        } else {
-            out.iter_mut().take(whole).for_each(|out| *out = T::narrow_unsigned(raw(next()) >> drop));
+        // One window is the usual case: the size of the load is fixed outside the loop.
+        let alone = w.at == 0 && w.len == stride;
+        match (w.len, stride) {
+            (1, _) => self.strided::<T, 1, false>(w, frames, stride, out, then),
+            (2, 2) if alone => self.alone::<T, 2>(w, frames, out, then),
+            (3, 3) if alone => self.alone::<T, 3>(w, frames, out, then),
+            (4, 4) if alone => self.alone::<T, 4>(w, frames, out, then),
+            (2, 2..) if w.low_first => self.strided::<T, 2, true>(w, frames, stride, out, then),
+            (2, 2..) => self.strided::<T, 2, false>(w, frames, stride, out, then),
+            (3 | 4, 4..) if w.low_first => self.strided::<T, 4, true>(w, frames, stride, out, then),
+            (3 | 4, 4..) => self.strided::<T, 4, false>(w, frames, stride, out, then),
+            _ => self.run_any(frames, stride, out, bad, then),
         }
     }
 
-    fn run_any<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize)) {
+    /// Codes that are the whole frame stand side by side, which a compiler makes the most of.
+    #[inline]
+    fn alone<T: FromCode, const N: usize>(&self, w: &Window, frames: &[u8], out: &mut [T], then: impl Fn(T) -> T) {
+        let codes = frames.as_chunks::<N>().0.iter().zip(out);
+        let (low, drop) = (w.low_first, 32 - w.width);
+        let full = w.width as usize == 8 * N;
+        let cut = |raw: u32| (raw >> w.shift) << drop;
+        match (self.form, low) {
+            (Form::Signed, false) if full => codes.for_each(|(bytes, out)| *out = then(T::narrow(whole::<N, false>(bytes)))),
+            (Form::Signed, true) if full => codes.for_each(|(bytes, out)| *out = then(T::narrow(whole::<N, true>(bytes)))),
+            (Form::Signed, _) => codes.for_each(|(bytes, out)| {
+                let raw = if low { whole_unsigned::<N, true>(bytes) } else { whole_unsigned::<N, false>(bytes) };
+                *out = then(T::narrow((cut(raw) as i32) >> drop));
+            }),
+            (_, false) => codes.for_each(|(bytes, out)| *out = then(T::narrow_unsigned(cut(whole_unsigned::<N, false>(bytes)) >> drop))),
+            (_, true) => codes.for_each(|(bytes, out)| *out = then(T::narrow_unsigned(cut(whole_unsigned::<N, true>(bytes)) >> drop))),
+        }
+    }
+
+    /// Codes within frames: first the bytes around them are loaded, `W` at once and never beyond the frame, then
+    /// the codes are cut out side by side.
+    #[inline]
+    fn strided<T: FromCode, const W: usize, const LOW: bool>(
+        &self,
+        w: &Window,
+        frames: &[u8],
+        stride: usize,
+        out: &mut [T],
+        then: impl Fn(T) -> T,
+    ) {
+        let from = w.at.min(stride.saturating_sub(W));
+        let behind = 8 * if LOW { w.at - from } else { from + W - w.at - w.len };
+        let (right, left) = (32 - w.width, 32 - w.width - w.shift - behind as u32);
+        let mut raw = [0u32; 256];
+        for (frames, out) in frames.chunks(stride * raw.len()).zip(out.chunks_mut(raw.len())) {
+            for (frame, raw) in frames.chunks_exact(stride).zip(&mut raw) {
+                let bytes = frame.get(from..).and_then(|frame| frame.first_chunk::<W>());
+                *raw = bytes.map_or(0, whole_unsigned::<W, LOW>);
+            }
+            let codes = raw.iter().zip(out).take(frames.len() / stride);
+            if self.form == Form::Signed {
+                codes.for_each(|(raw, out)| *out = then(T::narrow(((raw << left) as i32) >> right)));
+            } else if w.width < 32 {
+                codes.for_each(|(raw, out)| *out = then(T::narrow(((raw << left) >> right) as i32)));
+            } else {
+                codes.for_each(|(raw, out)| *out = then(T::narrow_unsigned(*raw)));
+            }
+        }
+    }
+
+    fn run_any<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize), then: impl Fn(T) -> T) {
         for (index, (frame, out)) in frames.chunks_exact(stride.max(1)).zip(out).enumerate() {
-            *out = T::wide(self.code(frame).unwrap_or_else(|| {
+            *out = then(T::wide(self.code(frame).unwrap_or_else(|| {
                 bad(index);
                 0
-            }));
+            })));
         }
     }
 }
@@ -174,6 +204,28 @@ impl FromCode for i64 {
     }
     fn wide(code: i64) -> Self {
         code
+    }
+}
+
+/// Bytes that are a whole code, in the words that a compiler turns into wide loads.
+#[inline]
+fn whole_unsigned<const N: usize, const LOW: bool>(bytes: &[u8; N]) -> u32 {
+    match bytes.as_slice() {
+        &[byte] => u32::from(byte),
+        &[a, b] => u32::from(if LOW { u16::from_le_bytes([a, b]) } else { u16::from_be_bytes([a, b]) }),
+        &[a, b, c, d] if LOW => u32::from_le_bytes([a, b, c, d]),
+        &[a, b, c, d] => u32::from_be_bytes([a, b, c, d]),
+        bytes if LOW => bytes.iter().rev().fold(0, |joined, byte| (joined << 8) | u32::from(*byte)),
+        bytes => bytes.iter().fold(0, |joined, byte| (joined << 8) | u32::from(*byte)),
+    }
+}
+
+/// The same in two's complement.
+#[inline]
+fn whole<const N: usize, const LOW: bool>(bytes: &[u8; N]) -> i32 {
+    match bytes.as_slice() {
+        &[a, b] => i32::from(if LOW { i16::from_le_bytes([a, b]) } else { i16::from_be_bytes([a, b]) }),
+        _ => ((whole_unsigned::<N, LOW>(bytes) << (32 - 8 * N)) as i32) >> (32 - 8 * N),
     }
 }
 

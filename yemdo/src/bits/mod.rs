@@ -7,3 +7,4 @@ pub mod form;
 pub mod gather;
 pub mod hex;
 pub mod layout;
+pub(crate) mod syndrome;

@@ -1,12 +1,13 @@
 //! Readings that are a code times a number plus a number: the most of them, and worth a way of their own.
 //!
-//! Their codes go straight into the column of values, which is then scaled in place; the program runs without them.
+//! Their codes go straight into the column of values, scaled on the way; the program runs without them.
 
 use std::collections::HashMap;
 
 use super::plan::{From, Load, ReadingPlan};
 use crate::bits::gather::Gather;
 use crate::formula::program::{Constant, Do, Num, Op, Program, Slot};
+use crate::formula::run::{Column, Machine};
 
 /// Most operations behind the code.
 const MAX_STEPS: usize = 4;
@@ -15,36 +16,81 @@ const MAX_STEPS: usize = 4;
 #[derive(Clone, Debug)]
 pub(crate) struct Affine {
     gather: Gather,
-    /// In the order in which the formula does them, so that every rounding is the formula's own.
-    steps: Vec<Step>,
+    /// Where the program has the code too, and so has it loaded already.
+    loaded: Option<Slot>,
+    /// What is done to a code on its way.
+    scale: Scale,
+    /// What is done afterwards.
+    rest: Vec<Step>,
+}
+
+/// The first steps, in the formula's order, so that every rounding is the formula's own. Adding -0.0 and multiplying
+/// by 1 change no number.
+#[derive(Clone, Copy, Debug)]
+enum Scale {
+    MulAdd(f64, f64),
+    AddMul(f64, f64),
+    DivAdd(f64, f64),
 }
 
 #[derive(Clone, Copy, Debug)]
 enum Step {
     Add(f64),
-    Sub(f64),
     Mul(f64),
     Div(f64),
 }
 
 impl Affine {
-    /// The values of frames that follow one another.
-    pub(crate) fn fill(&self, frames: &[u8], length: usize, values: &mut [f64]) {
-        self.gather.codes(frames, length, values, &mut |_| ());
-        for step in &self.steps {
-            match *step {
-                Step::Add(k) => values.iter_mut().for_each(|value| *value += k),
-                Step::Sub(k) => values.iter_mut().for_each(|value| *value -= k),
-                Step::Mul(k) => values.iter_mut().for_each(|value| *value *= k),
-                Step::Div(k) => values.iter_mut().for_each(|value| *value /= k),
-            }
+    fn new(gather: Gather, slot: Slot, steps: &[Step]) -> Self {
+        let (scale, rest) = match *steps {
+            [Step::Mul(m), Step::Add(a), ref rest @ ..] => (Scale::MulAdd(m, a), rest),
+            [Step::Mul(m), ref rest @ ..] => (Scale::MulAdd(m, -0.0), rest),
+            [Step::Add(a), Step::Mul(m), ref rest @ ..] => (Scale::AddMul(a, m), rest),
+            [Step::Add(a), ref rest @ ..] => (Scale::MulAdd(1.0, a), rest),
+            [Step::Div(d), Step::Add(a), ref rest @ ..] => (Scale::DivAdd(d, a), rest),
+            [Step::Div(d), ref rest @ ..] => (Scale::DivAdd(d, -0.0), rest),
+            [] => (Scale::MulAdd(1.0, -0.0), steps),
+        };
+        Self { gather, loaded: Some(slot), scale, rest: rest.to_vec() }
+    }
+
+    /// The values of frames that follow one another, which the program has run over.
+    pub(crate) fn fill(&self, machine: &Machine, frames: &[u8], length: usize, values: &mut [f64]) {
+        match self.scale {
+            Scale::MulAdd(m, a) => self.fill_scaled(machine, frames, length, values, |code| code * m + a),
+            Scale::AddMul(a, m) => self.fill_scaled(machine, frames, length, values, |code| (code + a) * m),
+            Scale::DivAdd(d, a) => self.fill_scaled(machine, frames, length, values, |code| code / d + a),
+        }
+        for step in &self.rest {
+            values.iter_mut().for_each(|value| *value = step.apply(*value));
+        }
+    }
+}
+
+impl Affine {
+    #[inline]
+    fn fill_scaled(&self, machine: &Machine, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) {
+        match self.loaded.and_then(|slot| machine.column(slot)) {
+            Some(Column::I32(codes)) => values.iter_mut().zip(codes).for_each(|(value, code)| *value = scale(f64::from(*code))),
+            _ => self.gather.codes_then(frames, length, values, &mut |_| (), scale),
+        }
+    }
+}
+
+impl Step {
+    #[inline]
+    fn apply(self, value: f64) -> f64 {
+        match self {
+            Step::Add(k) => value + k,
+            Step::Mul(k) => value * k,
+            Step::Div(k) => value / k,
         }
     }
 }
 
 /// Finds the readings that are affine in one code, and takes out of the program what only they need.
 pub(crate) fn take_out(program: &mut Program, loads: &mut Vec<Load>, readings: &mut [ReadingPlan]) {
-    for reading in readings {
+    for reading in readings.iter_mut() {
         let Some((slot, _)) = program.outputs.get(reading.output).copied() else { continue };
         if !program.finite.get(reading.output).copied().unwrap_or(false) {
             continue;
@@ -57,6 +103,9 @@ pub(crate) fn take_out(program: &mut Program, loads: &mut Vec<Load>, readings: &
     let used: Vec<Slot> = program.ops.iter().flat_map(|op| [op.a, op.b, op.c].into_iter().chain(op.guard)).collect();
     let kept: Vec<Slot> = readings_outputs(program);
     loads.retain(|load| used.contains(&load.slot) || kept.contains(&load.slot));
+    for affine in readings.iter_mut().filter_map(|reading| reading.affine.as_mut()) {
+        affine.loaded = affine.loaded.filter(|slot| loads.iter().any(|load| load.slot == *slot));
+    }
 }
 
 /// Slots of outputs that are still computed or loaded.
@@ -79,7 +128,7 @@ fn find(program: &Program, loads: &[Load], output: Slot) -> Option<Affine> {
             let From::Frame(gather, None) = &load.from else { return None };
             let plain = gather.is_plain();
             steps.reverse();
-            return plain.then(|| Affine { gather: gather.clone(), steps });
+            return plain.then(|| Affine::new(gather.clone(), load.slot, &steps));
         }
         // What commutes may have its constant on either side.
         let (step, next) = match (op.what, constant(op.a), constant(op.b)) {
@@ -87,7 +136,9 @@ fn find(program: &Program, loads: &[Load], output: Slot) -> Option<Affine> {
             (Do::Add(Num::F64), Some(k), None) => (Step::Add(k), op.b),
             (Do::Mul(Num::F64), _, Some(k)) => (Step::Mul(k), op.a),
             (Do::Mul(Num::F64), Some(k), None) => (Step::Mul(k), op.b),
-            (Do::Sub(Num::F64), _, Some(k)) => (Step::Sub(k), op.a),
+            (Do::Sub(Num::F64), _, Some(k)) => (Step::Add(-k), op.a),
+            // Dividing by a power of two is multiplying by one.
+            (Do::Div(Num::F64), _, Some(k)) if k.to_bits() << 12 == 0 && k.is_normal() && (1.0 / k).is_normal() => (Step::Mul(1.0 / k), op.a),
             (Do::Div(Num::F64), _, Some(k)) => (Step::Div(k), op.a),
             _ => return None,
         };

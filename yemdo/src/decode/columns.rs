@@ -1,7 +1,6 @@
 //! Many frames at once: readings as columns of numbers.
 
 use super::plan::{From, Plan};
-use crate::bits::check::Check;
 use crate::formula::run::{Column, LANES, Machine};
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{CodeNumber, Part};
@@ -9,15 +8,17 @@ use crate::model::registers::Settings;
 use crate::model::status::Status;
 
 /// The readings of many frames, a column each. Reuse one value for batch after batch.
+///
+/// Columns of statuses and of failed checks are only filled where there is something to tell.
 #[derive(Clone, Debug, Default)]
 pub struct Columns {
-    /// For every frame: 0 where it passed, else 1 + the index of the check that failed.
-    pub failed_check: Vec<u16>,
-    /// For every reading of the frame, in the order of [`Frame::readings`](crate::model::part::Frame::readings):
-    /// the values. Not a number where the status has no value or the frame failed a check.
-    pub values: Vec<Vec<f64>>,
-    /// For every reading: the statuses.
-    pub status: Vec<Vec<Status>>,
+    frames: usize,
+    /// For every frame: 0 where it passed, else 1 + the index of the check that failed. Empty where all passed.
+    failed: Vec<u8>,
+    /// For every reading: the values.
+    values: Vec<Vec<f64>>,
+    /// For every reading: the statuses. Empty where all are well.
+    status: Vec<Vec<Status>>,
 }
 
 impl Columns {
@@ -28,25 +29,60 @@ impl Columns {
 
     /// Number of frames.
     pub fn len(&self) -> usize {
-        self.failed_check.len()
+        self.frames
     }
 
     /// Whether there is none.
     pub fn is_empty(&self) -> bool {
-        self.failed_check.is_empty()
+        self.frames == 0
+    }
+
+    /// Number of readings of a frame.
+    pub fn readings(&self) -> usize {
+        self.values.len()
+    }
+
+    /// The values of a reading, by its place among [`Frame::readings`](crate::model::part::Frame::readings), one
+    /// for every frame. Not a number where the status has no value or the frame failed a check.
+    pub fn values(&self, reading: usize) -> &[f64] {
+        self.values.get(reading).map_or(&[], Vec::as_slice)
+    }
+
+    /// A reading's status in one frame.
+    pub fn status(&self, reading: usize, frame: usize) -> Status {
+        self.status.get(reading).and_then(|status| status.get(frame)).copied().unwrap_or_default()
+    }
+
+    /// The index of the check that a frame failed first; `None` where it passed.
+    pub fn failed_check(&self, frame: usize) -> Option<usize> {
+        self.failed.get(frame).and_then(|failed| usize::from(*failed).checked_sub(1))
     }
 
     /// Makes room for `frames` frames and `readings` readings, and forgets what was there.
     fn reset(&mut self, readings: usize, frames: usize) {
-        self.failed_check.clear();
-        self.failed_check.resize(frames, 0);
+        self.frames = frames;
+        self.failed.clear();
         self.values.resize_with(readings, Vec::new);
         self.status.resize_with(readings, Vec::new);
         self.values.iter_mut().for_each(|values| values.resize(frames, 0.0));
-        for status in &mut self.status {
-            status.clear();
-            status.resize(frames, Status::Ok);
+        self.status.iter_mut().for_each(Vec::clear);
+    }
+}
+
+/// The statuses of some of the frames, in a column that is made when the first has something to tell.
+struct Telling<'c> {
+    column: &'c mut Vec<Status>,
+    frames: usize,
+    from: usize,
+    lanes: usize,
+}
+
+impl Telling<'_> {
+    fn open(&mut self) -> &mut [Status] {
+        if self.column.is_empty() {
+            self.column.resize(self.frames, Status::Ok);
         }
+        self.column.get_mut(self.from..self.from + self.lanes).unwrap_or_default()
     }
 }
 
@@ -64,45 +100,50 @@ pub(crate) fn decode(
     plan: &Plan,
     machine: &mut Machine,
     state: &State<'_>,
-    checks: &[Check],
     (length, given): (usize, usize),
     bytes: &[u8],
     out: &mut Columns,
 ) {
     let length = length.max(1);
-    out.reset(plan.readings.len(), bytes.len() / length);
+    let frames = bytes.len() / length;
+    out.reset(plan.readings.len(), frames);
     for (batch, chunk) in bytes.chunks(length * LANES).enumerate() {
         let lanes = chunk.len() / length;
         let from = batch * LANES;
         let again = batch > 0;
         load_again(plan, machine, state, (chunk, length), lanes, again);
         machine.run_again(&plan.program, lanes, again);
-        for (reading, (values, status)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
-            let (Some(values), Some(status)) = (values.get_mut(from..from + lanes), status.get_mut(from..from + lanes)) else { continue };
-            let missing = reading.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
-            if missing || reading.last_byte >= given {
+        for (reading, (values, column)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
+            let Some(values) = values.get_mut(from..from + lanes) else { continue };
+            let mut status = Telling { column, frames, from, lanes };
+            if let Some(none) = reading.none(state, given) {
                 values.fill(f64::NAN);
-                status.fill(if missing { Status::Waiting } else { Status::Absent });
+                status.open().fill(none);
                 continue;
             }
             match &reading.affine {
-                Some(affine) => affine.fill(chunk, length, values),
+                Some(affine) => affine.fill(machine, chunk, length, values),
                 None => copy(plan, machine, reading.output, values),
             }
-            judge(plan, machine, reading, values, status);
+            judge(plan, machine, reading, values, &mut status);
         }
-        let Some(failed) = out.failed_check.get_mut(from..from + lanes) else { continue };
         let mut any = false;
-        for (index, check) in checks.iter().enumerate() {
+        for (index, check) in plan.checks.iter().enumerate() {
+            let failed = &mut out.failed;
             check.failures(chunk, length, &mut |lane| {
                 any = true;
-                failed.get_mut(lane).filter(|failed| **failed == 0).into_iter().for_each(|failed| *failed = index as u16 + 1);
+                if failed.is_empty() {
+                    failed.resize(frames, 0);
+                }
+                let place = failed.get_mut(from + lane).filter(|failed| **failed == 0);
+                place.into_iter().for_each(|failed| *failed = u8::try_from(index + 1).unwrap_or(u8::MAX));
             });
         }
         if any {
+            let failed = out.failed.get(from..from + lanes).unwrap_or_default();
             for values in &mut out.values {
                 let values = values.get_mut(from..from + lanes).unwrap_or_default();
-                values.iter_mut().zip(&*failed).filter(|(_, failed)| **failed != 0).for_each(|(value, _)| *value = f64::NAN);
+                values.iter_mut().zip(failed).filter(|(_, failed)| **failed != 0).for_each(|(value, _)| *value = f64::NAN);
             }
         }
     }
@@ -201,14 +242,15 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
 
 /// Finds the statuses, and withholds the values that are none. In most batches most of it finds nothing, and
 /// finding that is a plain pass over a column.
-fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, values: &mut [f64], status: &mut [Status]) {
+fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, values: &mut [f64], status: &mut Telling<'_>) {
     let mut told = false;
     if let Some((low, high)) = reading.range {
-        let outside: u64 = values.iter().map(|value| u64::from(!((*value >= low) & (*value <= high)))).sum();
+        let within = |value: f64| (value >= low) & (value <= high);
+        let outside: u64 = values.iter().map(|value| u64::from(!within(*value))).sum();
         if outside > 0 {
             told = true;
-            for (status, value) in status.iter_mut().zip(&*values) {
-                *status = if (*value >= low) & (*value <= high) { *status } else { Status::OutOfRange };
+            for (status, value) in status.open().iter_mut().zip(&*values) {
+                *status = if within(*value) { *status } else { Status::OutOfRange };
             }
         }
     }
@@ -225,23 +267,23 @@ fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, val
     }
     if let Some(faults) = machine.faults(reading.output) {
         told = true;
-        for (status, _) in status.iter_mut().zip(faults).filter(|(status, fault)| **fault != 0 && status.has_value()) {
+        for (status, _) in status.open().iter_mut().zip(faults).filter(|(status, fault)| **fault != 0 && status.has_value()) {
             *status = Status::FormulaFault;
         }
     }
     if told {
-        for (value, status) in values.iter_mut().zip(&*status) {
+        for (value, status) in values.iter_mut().zip(status.open()) {
             *value = if status.has_value() { *value } else { f64::NAN };
         }
     }
 }
 
 /// Gives a status where a condition holds; says whether it does anywhere.
-fn mark<T: PartialEq + Copy>(status: &mut [Status], holds: &[T], zero: T, meant: Status) -> bool {
-    let holds = holds.get(..status.len()).unwrap_or(&[]);
+fn mark<T: PartialEq + Copy>(status: &mut Telling<'_>, holds: &[T], zero: T, meant: Status) -> bool {
+    let holds = holds.get(..status.lanes).unwrap_or(&[]);
     let any = holds.iter().map(|truth| u32::from(*truth != zero)).fold(0, |any, truth| any | truth) != 0;
     if any {
-        for (status, truth) in status.iter_mut().zip(holds) {
+        for (status, truth) in status.open().iter_mut().zip(holds) {
             *status = if *truth == zero { *status } else { meant };
         }
     }

@@ -293,9 +293,9 @@ impl<'p> Decoder<'p> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        columns::decode(&ready.plan, &mut ready.single, &state, &model.checks, (model.length, given), &bytes, &mut ready.columns);
-        if let Some(failed) = ready.columns.failed_check.first().filter(|failed| **failed != 0) {
-            return Err(check_refusal(model, usize::from(*failed) - 1, &bytes));
+        columns::decode(&ready.plan, &mut ready.single, &state, (model.length, given), &bytes, &mut ready.columns);
+        if let Some(failed) = ready.columns.failed_check(0) {
+            return Err(check_refusal(model, failed, &bytes));
         }
         if let Some(last) = self.last.get_mut(frame) {
             *last = Some(bytes.to_vec());
@@ -306,8 +306,7 @@ impl<'p> Decoder<'p> {
         let mut readings = Vec::with_capacity(ready.plan.readings.len());
         for (at, planned) in ready.plan.readings.iter().enumerate() {
             let Some(reading) = self.part.readings.get(planned.index) else { continue };
-            let first = |column: Option<&Vec<f64>>| column.and_then(|values| values.first()).copied();
-            let status = ready.columns.status.get(at).and_then(|column| column.first()).copied().unwrap_or_default();
+            let status = ready.columns.status(at, 0);
             let source = &self.part.source;
             let fault = match ready.single.output(&ready.plan.program, planned.output, 0) {
                 Err((kind, span)) if status == Status::FormulaFault => {
@@ -326,7 +325,7 @@ impl<'p> Decoder<'p> {
             readings.push(Reading {
                 name: &reading.name,
                 unit: &reading.unit,
-                value: first(ready.columns.values.get(at)).filter(|_| status.has_value()),
+                value: ready.columns.values(at).first().copied().filter(|_| status.has_value()),
                 status,
                 means: holding.filter(|_| status != Status::Waiting).and_then(|(_, condition)| condition.means.as_deref()),
                 waits_for: waits_for.filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect(),
@@ -359,8 +358,8 @@ impl<'p> Decoder<'p> {
             accept_length(model, bytes.len() % model.length, model.length)?;
         }
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        columns::decode(&ready.plan, &mut ready.many, &state, &model.checks, (model.length, given), bytes, out);
-        let good = out.failed_check.iter().rposition(|failed| *failed == 0);
+        columns::decode(&ready.plan, &mut ready.many, &state, (model.length, given), bytes, out);
+        let good = (0..out.len()).rev().find(|index| out.failed_check(*index).is_none());
         if let Some((good, last)) = good.zip(self.last.get_mut(frame)) {
             let bytes = bytes.get(good * model.length..(good + 1) * model.length).unwrap_or(&[]);
             let place = last.get_or_insert_default();

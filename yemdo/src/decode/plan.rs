@@ -1,7 +1,9 @@
 //! What is to be done for one frame, worked out once: no names and no trees are left.
 
 use super::affine::Affine;
+use super::columns::State;
 use crate::bits::gather::Gather;
+use crate::bits::syndrome::Syndrome;
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
 use crate::formula::program::{Program, Slot};
@@ -13,6 +15,8 @@ use crate::model::status::Status;
 #[derive(Clone, Debug)]
 pub(crate) struct Plan {
     pub(crate) program: Program,
+    /// The frame's checks.
+    pub(crate) checks: Vec<Syndrome>,
     pub(crate) loads: Vec<Load>,
     pub(crate) readings: Vec<ReadingPlan>,
     /// Values that readings share, and readings of other frames that are used: index and output.
@@ -63,6 +67,15 @@ pub(crate) struct ReadingPlan {
     pub(crate) last_byte: usize,
 }
 
+impl ReadingPlan {
+    /// The status of a reading that has no value, whatever the frame holds.
+    pub(crate) fn none(&self, state: &State<'_>, given: usize) -> Option<Status> {
+        let missing = self.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
+        let absent = (self.last_byte >= given).then_some(Status::Absent);
+        if missing { Some(Status::Waiting) } else { absent }
+    }
+}
+
 impl Plan {
     /// The plan of a frame. With `noting`, the program notes what names and variables stand for.
     pub(crate) fn new(part: &Part, frame: usize, noting: bool) -> Plan {
@@ -108,7 +121,9 @@ impl Plan {
             super::affine::take_out(&mut program, &mut loads, &mut readings);
         }
         mark_uniform(&mut program, &loads);
-        Plan { beside: outputs, loads, readings, program }
+        let model = part.frames.get(frame);
+        let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
+        Plan { beside: outputs, loads, readings, program, checks }
     }
 
     /// The plan of a formula of the frame itself, as its only output.
@@ -116,7 +131,7 @@ impl Plan {
         let mut lowerer = Lowerer::new(false);
         lowerer.formula(formula);
         let program = lowerer.finish();
-        Plan { loads: loads(part, frame, &program), readings: Vec::new(), beside: Vec::new(), program }
+        Plan { loads: loads(part, frame, &program), readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
     }
 }
 
