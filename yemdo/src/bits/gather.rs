@@ -115,6 +115,9 @@ impl Gather {
                 let raw = if low { whole_unsigned::<N, true>(bytes) } else { whole_unsigned::<N, false>(bytes) };
                 *out = then(T::narrow((cut(raw) as i32) >> drop));
             }),
+            (_, false) if full && N < 4 => {
+                codes.for_each(|(bytes, out)| *out = then(T::narrow(whole_unsigned::<N, false>(bytes) as i32)));
+            }
             (_, false) => codes.for_each(|(bytes, out)| *out = then(T::narrow_unsigned(cut(whole_unsigned::<N, false>(bytes)) >> drop))),
             (_, true) => codes.for_each(|(bytes, out)| *out = then(T::narrow_unsigned(cut(whole_unsigned::<N, true>(bytes)) >> drop))),
         }

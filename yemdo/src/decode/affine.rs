@@ -138,7 +138,9 @@ fn find(program: &Program, loads: &[Load], output: Slot) -> Option<Affine> {
             (Do::Mul(Num::F64), Some(k), None) => (Step::Mul(k), op.b),
             (Do::Sub(Num::F64), _, Some(k)) => (Step::Add(-k), op.a),
             // Dividing by a power of two is multiplying by one.
-            (Do::Div(Num::F64), _, Some(k)) if k.to_bits() << 12 == 0 && k.is_normal() && (1.0 / k).is_normal() => (Step::Mul(1.0 / k), op.a),
+            (Do::Div(Num::F64), _, Some(k)) if k.to_bits() << 12 == 0 && k.is_normal() && (1.0 / k).is_normal() => {
+                (Step::Mul(1.0 / k), op.a)
+            }
             (Do::Div(Num::F64), _, Some(k)) => (Step::Div(k), op.a),
             _ => return None,
         };

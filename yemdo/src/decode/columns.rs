@@ -157,23 +157,38 @@ pub(crate) fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, bytes:
 /// As [`load`]; with `again`, inputs that stay the same hold their values from the batch before.
 fn load_again(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
     machine.begin();
+    if !again {
+        machine.lost.clear();
+    }
     let mut none = Vec::new();
-    for load in &plan.loads {
+    for (index, load) in plan.loads.iter().enumerate() {
+        if again && load.from.is_held() {
+            if machine.lost.contains(&index) {
+                (0..lanes).for_each(|lane| machine.no_value(&load.users, lane));
+            }
+            continue;
+        }
         let Some(column) = machine.column_mut(load.slot) else { continue };
         match (&load.from, column) {
             (From::Frame(gather, range), Column::I32(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
                 gather.codes(bytes, length, column, &mut |lane| none.push(lane));
                 if let Some((low, high)) = range {
-                    let outside = |code: &i32| !(*low..=*high).contains(&i64::from(*code));
-                    none.extend(column.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
+                    let (low, high) = (i32::try_from(*low).unwrap_or(i32::MIN), i32::try_from(*high).unwrap_or(i32::MAX));
+                    let outside = |code: &i32| (*code < low) | (*code > high);
+                    if column.iter().map(|code| u32::from(outside(code))).sum::<u32>() > 0 {
+                        none.extend(column.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
+                    }
                 }
             }
             (From::Frame(gather, range), Column::I64(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
                 gather.codes(bytes, length, column, &mut |lane| none.push(lane));
                 if let Some((low, high)) = range {
-                    none.extend(column.iter().enumerate().filter(|(_, code)| !(low..=high).contains(code)).map(|(lane, _)| lane));
+                    let outside = |code: &i64| !(*low..=*high).contains(code);
+                    if column.iter().map(|code| u32::from(outside(code))).sum::<u32>() > 0 {
+                        none.extend(column.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
+                    }
                 }
             }
             (From::FrameReal(gather), column) => {
@@ -191,10 +206,12 @@ fn load_again(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, len
                 }
             }
             (from, column) => match held(from, state) {
-                Some(_) if again => {}
                 Some(Number::Int(value, _)) => column.fill_int(value as i64),
                 Some(Number::Real(value, _)) => column.fill_real(value),
-                None => none.extend(0..lanes),
+                None => {
+                    machine.lost.push(index);
+                    none.extend(0..lanes);
+                }
             },
         }
         for lane in none.drain(..) {

@@ -3,6 +3,7 @@
 mod affine;
 mod columns;
 mod decoder;
+mod fuse;
 pub(crate) mod plan;
 mod steps;
 

@@ -6,7 +6,7 @@ use crate::bits::gather::Gather;
 use crate::bits::syndrome::Syndrome;
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
-use crate::formula::program::{Program, Slot};
+use crate::formula::program::{Do, Program, Slot};
 use crate::formula::types::Ty;
 use crate::model::part::{Input, Part};
 use crate::model::status::Status;
@@ -48,6 +48,13 @@ pub(crate) enum From {
     Parameter(usize),
     /// A code of another frame, as it came last.
     Kept(usize),
+}
+
+impl From {
+    /// Whether it stays the same for all frames that are decoded together.
+    pub(crate) fn is_held(&self) -> bool {
+        matches!(self, From::Field(_) | From::Row(..) | From::Kept(_) | From::Parameter(_))
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -121,6 +128,7 @@ impl Plan {
             super::affine::take_out(&mut program, &mut loads, &mut readings);
         }
         mark_uniform(&mut program, &loads);
+        super::fuse::pairs(&mut program);
         let model = part.frames.get(frame);
         let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
         Plan { beside: outputs, loads, readings, program, checks }
@@ -170,7 +178,7 @@ fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
 /// Marks the operations that give the same for all frames: whose operands are constants, settings and what came in
 /// other frames.
 fn mark_uniform(program: &mut Program, loads: &[Load]) {
-    let held = loads.iter().filter(|load| matches!(load.from, From::Field(_) | From::Row(..) | From::Kept(_) | From::Parameter(_)));
+    let held = loads.iter().filter(|load| load.from.is_held());
     let mut same = vec![false; program.slots.len()];
     for slot in held.map(|load| load.slot).chain(program.constants.iter().map(|(slot, _)| *slot)) {
         same.get_mut(slot as usize).into_iter().for_each(|same| *same = true);
@@ -178,6 +186,10 @@ fn mark_uniform(program: &mut Program, loads: &[Load]) {
     for op in &mut program.ops {
         let is = |slot: Slot| same.get(slot as usize).copied().unwrap_or(false);
         op.uniform = op.safe && is(op.a) && is(op.b) && is(op.c);
+        if matches!(op.what, Do::Add(_) | Do::Mul(_) | Do::And(_) | Do::Or(_) | Do::Xor(_) | Do::Equal(_)) && is(op.a) && !is(op.b) {
+            std::mem::swap(&mut op.a, &mut op.b);
+        }
+        op.same_b = is(op.b) && !matches!(op.what, Do::Select(_));
         if op.uniform {
             same.get_mut(op.dst as usize).into_iter().for_each(|same| *same = true);
         }
@@ -239,7 +251,9 @@ fn prove(part: &Part, program: &mut Program) {
         low.is_finite() && high.is_finite()
     };
     program.finite = program.outputs.iter().map(finite).collect();
-    for (op, safe) in program.ops.iter_mut().zip(analysis.safe) {
+    let exact = |slot: Slot| matches!(analysis.slot(slot), Interval::Int(low, high) if low > -(1 << 52) && high < 1 << 52);
+    for (op, safe) in program.ops.iter_mut().zip(&analysis.safe) {
         op.safe |= safe;
+        op.small = op.safe && exact(op.a) && exact(op.b);
     }
 }

@@ -124,6 +124,13 @@ pub(crate) fn real_div(a: f64, b: f64) -> (f64, Fault) {
     (a / b, if b == 0.0 { code(FaultKind::DivisionByZero) } else { OK })
 }
 
+/// The quotient, cut towards zero, of integers below 2^52. The doubles are exact, and so is the cut: the true quotient
+/// is a whole number, or further from the next one than half the place of its last bit.
+#[inline]
+pub(crate) fn small_div(a: i64, b: i64) -> i64 {
+    (a as f64 / b as f64) as i64
+}
+
 #[inline]
 pub(crate) fn single_div(a: f32, b: f32) -> (f32, Fault) {
     (a / b, if b == 0.0 { code(FaultKind::DivisionByZero) } else { OK })

@@ -114,7 +114,21 @@ impl Lowerer {
         let site = self.program.sites.len() as u32;
         self.program.sites.push(self.span);
         let [a, b, c] = operands;
-        self.program.ops.push(Op { what, dst, a, b, c, site, guard, live, owner: self.owner, safe: !can_fault(what), uniform: false });
+        self.program.ops.push(Op {
+            what,
+            dst,
+            a,
+            b,
+            c,
+            site,
+            guard,
+            live,
+            owner: self.owner,
+            safe: !can_fault(what),
+            uniform: false,
+            same_b: false,
+            small: false,
+        });
         dst
     }
 

@@ -84,6 +84,11 @@ pub(crate) enum Do {
     /// From a stored number to a type.
     Convert(Num, Ty),
     Call(Func, Num),
+    /// `(a * b) >> c`, of two operations that cannot fault; `c` is the same in all lanes.
+    MulShr(Num),
+    /// `(a << c) / b`, of two operations that cannot fault, all in numbers that a double holds exactly; `c` is the
+    /// same in all lanes.
+    ShlDiv,
     /// The curve of that index in [`Program::curves`], at `a`.
     Curve(u32),
 }
@@ -154,6 +159,10 @@ pub(crate) struct Op {
     pub(crate) safe: bool,
     /// The same for all frames that are decoded together, and unable to fault: computed once.
     pub(crate) uniform: bool,
+    /// Its second operand is the same for all frames that are decoded together.
+    pub(crate) same_b: bool,
+    /// Its operands are proved to be integers that a double holds exactly, with room to spare.
+    pub(crate) small: bool,
 }
 
 /// A condition under which code runs.

@@ -102,6 +102,8 @@ pub(crate) struct Machine {
     /// For every output, for every lane: 0, or the first fault, packed.
     faults: Vec<Vec<u32>>,
     any_fault: Vec<bool>,
+    /// Inputs that stay the same and have no value, by their place among the plan's.
+    pub(crate) lost: Vec<usize>,
 }
 
 /// A fault's kind and site in one number, never 0.
@@ -128,7 +130,7 @@ impl Machine {
             }
         }
         let outputs = program.outputs.len();
-        Self { columns, place, faults: vec![vec![0; lanes]; outputs], any_fault: vec![false; outputs] }
+        Self { columns, place, faults: vec![vec![0; lanes]; outputs], any_fault: vec![false; outputs], lost: Vec::new() }
     }
 
     /// The column of a slot, to be filled before a run.
@@ -241,7 +243,7 @@ impl Machine {
             match (op.what, &mut dst, a) {
                 (Do::Curve(index), Column::F64(dst), Column::F64(x)) => {
                     let curve = program.curves.get(index as usize);
-                    one(dst, x, lanes, op.safe, |x| match curve.and_then(|curve| curve.at(x)) {
+                    one(dst, x, lanes, How::of(op), |x| match curve.and_then(|curve| curve.at(x)) {
                         Some(y) => (y, OK),
                         None => (0.0, k::code(FaultKind::NoValue)),
                     })
@@ -337,22 +339,42 @@ fn share_columns(program: &Program) -> Vec<u32> {
     place
 }
 
-fn one<A: Copy, D>(dst: &mut [D], a: &[A], lanes: usize, safe: bool, f: impl Fn(A) -> (D, Fault)) -> Option<Vec<Fault>> {
-    two(dst, a, a, lanes, safe, |a, _| f(a))
+/// What is known of an operation.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum How {
+    /// It may fault.
+    Checked,
+    /// It cannot fault.
+    Safe,
+    /// It cannot fault, and its second operand is the same in all lanes.
+    SameB,
+}
+
+impl How {
+    fn of(op: &Op) -> Self {
+        match (op.safe, op.same_b) {
+            (false, _) => How::Checked,
+            (true, false) => How::Safe,
+            (true, true) => How::SameB,
+        }
+    }
+}
+
+fn one<A: Copy, D>(dst: &mut [D], a: &[A], lanes: usize, how: How, f: impl Fn(A) -> (D, Fault)) -> Option<Vec<Fault>> {
+    let how = if how == How::SameB { How::Safe } else { how };
+    two(dst, a, a, lanes, how, |a, _| f(a))
 }
 
 /// Fills `dst`; where some lane faults, the codes of all lanes.
 #[inline]
-fn two<A: Copy, B: Copy, D>(
-    dst: &mut [D],
-    a: &[A],
-    b: &[B],
-    lanes: usize,
-    safe: bool,
-    f: impl Fn(A, B) -> (D, Fault),
-) -> Option<Vec<Fault>> {
+fn two<A: Copy, B: Copy, D>(dst: &mut [D], a: &[A], b: &[B], lanes: usize, how: How, f: impl Fn(A, B) -> (D, Fault)) -> Option<Vec<Fault>> {
     let (dst, a, b) = (dst.get_mut(..lanes)?, a.get(..lanes)?, b.get(..lanes)?);
-    if safe {
+    if how == How::SameB {
+        let b = *b.first()?;
+        dst.iter_mut().zip(a).for_each(|(dst, a)| *dst = f(*a, b).0);
+        return None;
+    }
+    if how == How::Safe {
         for ((dst, a), b) in dst.iter_mut().zip(a).zip(b) {
             *dst = f(*a, *b).0;
         }
@@ -369,8 +391,15 @@ fn two<A: Copy, B: Copy, D>(
 
 fn pick<D: Copy>(dst: &mut [D], cond: &[i32], then: &[D], otherwise: &[D], lanes: usize) -> Option<Vec<Fault>> {
     let (dst, cond) = (dst.get_mut(..lanes)?, cond.get(..lanes)?);
+    // Most branches go one way for all frames at hand.
+    let holding = cond.iter().map(|cond| u32::from(*cond != 0)).sum::<u32>() as usize;
+    if holding == 0 || holding == lanes {
+        dst.copy_from_slice(if holding == 0 { otherwise } else { then }.get(..lanes)?);
+        return None;
+    }
     for (((dst, cond), then), otherwise) in dst.iter_mut().zip(cond).zip(then).zip(otherwise) {
-        *dst = if *cond != 0 { *then } else { *otherwise };
+        let (then, otherwise) = (*then, *otherwise);
+        *dst = if *cond != 0 { then } else { otherwise };
     }
     None
 }
@@ -378,14 +407,14 @@ fn pick<D: Copy>(dst: &mut [D], cond: &[i32], then: &[D], otherwise: &[D], lanes
 fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes: usize) -> Option<Vec<Fault>> {
     use Column as C;
     use Num as N;
-    let safe = op.safe;
+    let how = How::of(op);
     macro_rules! apply {
         ($f:expr, $($kind:ident),+) => { apply!(@ $f, $($kind),+) };
         (@ $f:expr, $d:ident, $a:ident) => {
-            if let (C::$d(d), C::$a(x)) = (dst, a) { one(d, x, lanes, safe, $f) } else { None }
+            if let (C::$d(d), C::$a(x)) = (dst, a) { one(d, x, lanes, how, $f) } else { None }
         };
         (@ $f:expr, $d:ident, $a:ident, $b:ident) => {
-            if let (C::$d(d), C::$a(x), C::$b(y)) = (dst, a, b) { two(d, x, y, lanes, safe, $f) } else { None }
+            if let (C::$d(d), C::$a(x), C::$b(y)) = (dst, a, b) { two(d, x, y, lanes, how, $f) } else { None }
         };
     }
     fn ok<T>(value: T) -> (T, Fault) {
@@ -412,6 +441,7 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
         Do::Mul(N::F64) => apply!(|x, y| ok(x * y), F64, F64, F64),
         Do::Div(N::I32) => apply!(int32::div, I32, I32, I32),
         Do::Div(N::U32) => apply!(int32::unsigned_div, I32, I32, I32),
+        Do::Div(N::I64) if op.small => apply!(|x, y| ok(k::small_div(x, y)), I64, I64, I64),
         Do::Div(N::I64) => apply!(int64::div, I64, I64, I64),
         Do::Div(N::U64) => apply!(int64::unsigned_div, I64, I64, I64),
         Do::Div(N::F32) => apply!(k::single_div, F32, F32, F32),
@@ -469,27 +499,48 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             (C::F64(d), C::I32(x), C::F64(y), C::F64(z)) => pick(d, x, y, z, lanes),
             _ => None,
         },
-        Do::Convert(from, to) => convert(from, to, dst, a, lanes, safe),
+        Do::Convert(from, to) => convert(from, to, dst, a, lanes, how),
         Do::Call(super::typed::Func::Abs, N::I32) => apply!(int32::abs, I32, I32),
         Do::Call(super::typed::Func::Abs, N::I64) => apply!(int64::abs, I64, I64),
         Do::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
         Do::Call(func, _) => apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
+        Do::MulShr(N::I32) => match (dst, a, b, count(c)) {
+            (C::I32(d), C::I32(x), C::I32(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(x.wrapping_mul(y) >> n)),
+            _ => None,
+        },
+        Do::MulShr(_) => match (dst, a, b, count(c)) {
+            (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(x.wrapping_mul(y) >> n)),
+            _ => None,
+        },
+        Do::ShlDiv => match (dst, a, b, count(c)) {
+            (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(k::small_div(x << n, y))),
+            _ => None,
+        },
         Do::Rem(_) | Do::Curve(_) => None,
+    }
+}
+
+/// The shift count that all lanes share, which is proved to be one.
+fn count(column: &Column) -> Option<u32> {
+    match column {
+        Column::I32(c) => c.first().map(|count| count.unsigned_abs() & 31),
+        Column::I64(c) => c.first().map(|count| count.unsigned_abs() as u32 & 63),
+        _ => None,
     }
 }
 
 fn shift(op: &Op, dst: &mut Column, a: &Column, b: &Column, lanes: usize) -> Option<Vec<Fault>> {
     use Column as C;
     use Num as N;
-    let safe = op.safe;
+    let how = How::of(op);
     // The count may be of another width than the value, and unsigned; a count that is too large stays so.
     let unsigned_count = matches!(op.what, Do::Shl(_, N::U32) | Do::Shr(_, N::U32));
     let count32 = move |count: i32| if unsigned_count { i64::from(count as u32) } else { i64::from(count) };
     macro_rules! by_count {
         ($f:expr, $kind:ident) => {
             match (dst, a, b) {
-                (C::$kind(d), C::$kind(x), C::I32(n)) => two(d, x, n, lanes, safe, |x, n| $f(x, count32(n))),
-                (C::$kind(d), C::$kind(x), C::I64(n)) => two(d, x, n, lanes, safe, $f),
+                (C::$kind(d), C::$kind(x), C::I32(n)) => two(d, x, n, lanes, how, |x, n| $f(x, count32(n))),
+                (C::$kind(d), C::$kind(x), C::I64(n)) => two(d, x, n, lanes, how, $f),
                 _ => None,
             }
         };
@@ -506,31 +557,32 @@ fn shift(op: &Op, dst: &mut Column, a: &Column, b: &Column, lanes: usize) -> Opt
     }
 }
 
-fn convert(from: Num, to: Ty, dst: &mut Column, a: &Column, lanes: usize, safe: bool) -> Option<Vec<Fault>> {
+fn convert(from: Num, to: Ty, dst: &mut Column, a: &Column, lanes: usize, how: How) -> Option<Vec<Fault>> {
     use Column as C;
     let unsigned = matches!(from, Num::U32 | Num::U64);
     match (dst, a) {
-        (C::I32(d), C::I32(x)) => one(d, x, lanes, safe, |x| (k::wrap(i64::from(x), to) as i32, OK)),
-        (C::I32(d), C::I64(x)) => one(d, x, lanes, safe, |x| (k::wrap(x, to) as i32, OK)),
-        (C::I64(d), C::I32(x)) if unsigned => one(d, x, lanes, safe, |x| (i64::from(x as u32), OK)),
-        (C::I64(d), C::I32(x)) => one(d, x, lanes, safe, |x| (i64::from(x), OK)),
-        (C::I64(d), C::I64(x)) => one(d, x, lanes, safe, |x| (x, OK)),
-        (C::I32(d), C::F32(x)) => one(d, x, lanes, safe, |x| narrow(k::real_to_int(f64::from(x), to))),
-        (C::I32(d), C::F64(x)) => one(d, x, lanes, safe, |x| narrow(k::real_to_int(x, to))),
-        (C::I64(d), C::F32(x)) => one(d, x, lanes, safe, |x| k::real_to_int(f64::from(x), to)),
-        (C::I64(d), C::F64(x)) => one(d, x, lanes, safe, |x| k::real_to_int(x, to)),
-        (C::F32(d), C::I32(x)) if unsigned => one(d, x, lanes, safe, |x| (x as u32 as f32, OK)),
-        (C::F32(d), C::I32(x)) => one(d, x, lanes, safe, |x| (x as f32, OK)),
-        (C::F64(d), C::I32(x)) if unsigned => one(d, x, lanes, safe, |x| (f64::from(x as u32), OK)),
-        (C::F64(d), C::I32(x)) => one(d, x, lanes, safe, |x| (f64::from(x), OK)),
-        (C::F32(d), C::I64(x)) if unsigned => one(d, x, lanes, safe, |x| (x as u64 as f32, OK)),
-        (C::F32(d), C::I64(x)) => one(d, x, lanes, safe, |x| (x as f32, OK)),
-        (C::F64(d), C::I64(x)) if unsigned => one(d, x, lanes, safe, |x| (x as u64 as f64, OK)),
-        (C::F64(d), C::I64(x)) => one(d, x, lanes, safe, |x| (x as f64, OK)),
-        (C::F32(d), C::F32(x)) => one(d, x, lanes, safe, |x| (x, OK)),
-        (C::F64(d), C::F32(x)) => one(d, x, lanes, safe, |x| (f64::from(x), OK)),
-        (C::F32(d), C::F64(x)) => one(d, x, lanes, safe, |x| (x as f32, OK)),
-        (C::F64(d), C::F64(x)) => one(d, x, lanes, safe, |x| (x, OK)),
+        (C::I32(d), C::I64(x)) if matches!(to, Ty::I32 | Ty::U32) => one(d, x, lanes, how, |x| (x as i32, OK)),
+        (C::I32(d), C::I32(x)) => one(d, x, lanes, how, |x| (k::wrap(i64::from(x), to) as i32, OK)),
+        (C::I32(d), C::I64(x)) => one(d, x, lanes, how, |x| (k::wrap(x, to) as i32, OK)),
+        (C::I64(d), C::I32(x)) if unsigned => one(d, x, lanes, how, |x| (i64::from(x as u32), OK)),
+        (C::I64(d), C::I32(x)) => one(d, x, lanes, how, |x| (i64::from(x), OK)),
+        (C::I64(d), C::I64(x)) => one(d, x, lanes, how, |x| (x, OK)),
+        (C::I32(d), C::F32(x)) => one(d, x, lanes, how, |x| narrow(k::real_to_int(f64::from(x), to))),
+        (C::I32(d), C::F64(x)) => one(d, x, lanes, how, |x| narrow(k::real_to_int(x, to))),
+        (C::I64(d), C::F32(x)) => one(d, x, lanes, how, |x| k::real_to_int(f64::from(x), to)),
+        (C::I64(d), C::F64(x)) => one(d, x, lanes, how, |x| k::real_to_int(x, to)),
+        (C::F32(d), C::I32(x)) if unsigned => one(d, x, lanes, how, |x| (x as u32 as f32, OK)),
+        (C::F32(d), C::I32(x)) => one(d, x, lanes, how, |x| (x as f32, OK)),
+        (C::F64(d), C::I32(x)) if unsigned => one(d, x, lanes, how, |x| (f64::from(x as u32), OK)),
+        (C::F64(d), C::I32(x)) => one(d, x, lanes, how, |x| (f64::from(x), OK)),
+        (C::F32(d), C::I64(x)) if unsigned => one(d, x, lanes, how, |x| (x as u64 as f32, OK)),
+        (C::F32(d), C::I64(x)) => one(d, x, lanes, how, |x| (x as f32, OK)),
+        (C::F64(d), C::I64(x)) if unsigned => one(d, x, lanes, how, |x| (x as u64 as f64, OK)),
+        (C::F64(d), C::I64(x)) => one(d, x, lanes, how, |x| (x as f64, OK)),
+        (C::F32(d), C::F32(x)) => one(d, x, lanes, how, |x| (x, OK)),
+        (C::F64(d), C::F32(x)) => one(d, x, lanes, how, |x| (f64::from(x), OK)),
+        (C::F32(d), C::F64(x)) => one(d, x, lanes, how, |x| (x as f32, OK)),
+        (C::F64(d), C::F64(x)) => one(d, x, lanes, how, |x| (x, OK)),
     }
 }
 

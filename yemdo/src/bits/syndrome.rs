@@ -1,0 +1,115 @@
+//! Checks over many frames, by tables.
+//!
+//! CRCs, XORs and parities are linear over single bits: what a frame's value misses the called-for value by (its
+//! syndrome) is the XOR of one number for each byte, whatever the model, whatever is covered and in which order. So
+//! a table for each byte of the frame gives it in one lookup a byte, none of which waits for another.
+
+use super::check::{Check, CheckKind};
+
+/// Tables may be so large together: half of the nearest cache.
+const MOST_BYTES: usize = 16 * 1024;
+
+/// A check, made ready for many frames of one length.
+#[derive(Clone, Debug)]
+pub(crate) struct Syndrome {
+    check: Check,
+    tables: Tables,
+}
+
+/// For every byte that counts: its place, and the syndrome of each of its values. The first number is the syndrome
+/// of a frame of noughts.
+#[derive(Clone, Debug)]
+enum Tables {
+    Short(u8, Vec<(usize, [u8; 256])>),
+    Long(u32, Vec<(usize, [u32; 256])>),
+    None,
+}
+
+impl Syndrome {
+    /// Makes the tables of a check over frames of `length` bytes, where it can have some.
+    pub(crate) fn new(check: &Check, length: usize) -> Self {
+        let linear = matches!(check.kind, CheckKind::Crc(..) | CheckKind::Xor(_) | CheckKind::Parity(_));
+        let wide = check.width() > 8;
+        if !linear || check.width() > 32 || length * 256 * if wide { 4 } else { 1 } > MOST_BYTES {
+            return Self { check: check.clone(), tables: Tables::None };
+        }
+        let mut frame = vec![0u8; length];
+        let noughts = check.expected(&frame) ^ check.found(&frame);
+        let mut all: Vec<(usize, [u32; 256])> = Vec::new();
+        for place in 0..length {
+            let mut bits = [0u32; 8];
+            for (bit, syndrome) in bits.iter_mut().enumerate() {
+                frame.get_mut(place).into_iter().for_each(|byte| *byte = 1 << bit);
+                *syndrome = (check.expected(&frame) ^ check.found(&frame) ^ noughts) as u32;
+            }
+            frame.get_mut(place).into_iter().for_each(|byte| *byte = 0);
+            if bits != [0; 8] {
+                let of = |value: usize| bits.iter().enumerate().filter(|(bit, _)| value >> bit & 1 == 1).fold(0, |sum, (_, bit)| sum ^ bit);
+                all.push((place, std::array::from_fn(of)));
+            }
+        }
+        let short = |(place, table): (usize, [u32; 256])| (place, table.map(|value| value as u8));
+        let tables = match wide {
+            true => Tables::Long(noughts as u32, all),
+            false => Tables::Short(noughts as u8, all.into_iter().map(short).collect()),
+        };
+        Self { check: check.clone(), tables }
+    }
+
+    /// Tells `failed` the index of every frame that does not pass, of frames that follow one another.
+    pub(crate) fn failures(&self, frames: &[u8], stride: usize, failed: &mut dyn FnMut(usize)) {
+        match &self.tables {
+            Tables::Short(noughts, tables) => scan(frames, stride, *noughts, tables, failed),
+            Tables::Long(noughts, tables) => scan(frames, stride, *noughts, tables, failed),
+            Tables::None => self.check.failures(frames, stride, failed),
+        }
+    }
+}
+
+fn scan<T: Copy + PartialEq + Default + std::ops::BitXor<Output = T>>(
+    frames: &[u8],
+    stride: usize,
+    noughts: T,
+    tables: &[(usize, [T; 256])],
+    failed: &mut dyn FnMut(usize),
+) {
+    // The usual lengths are fixed outside the loop, so that all lookups go at once.
+    match tables.len() {
+        3 => scan_run::<T, 3>(frames, stride, noughts, tables, failed),
+        4 => scan_run::<T, 4>(frames, stride, noughts, tables, failed),
+        5 => scan_run::<T, 5>(frames, stride, noughts, tables, failed),
+        6 => scan_run::<T, 6>(frames, stride, noughts, tables, failed),
+        7 => scan_run::<T, 7>(frames, stride, noughts, tables, failed),
+        8 => scan_run::<T, 8>(frames, stride, noughts, tables, failed),
+        _ => {
+            let of = |frame: &[u8], place: usize| usize::from(frame.get(place).copied().unwrap_or(0));
+            for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
+                if tables.iter().fold(noughts, |sum, (place, table)| sum ^ table[of(frame, *place)]) != T::default() {
+                    failed(index);
+                }
+            }
+        }
+    }
+}
+
+fn scan_run<T: Copy + PartialEq + Default + std::ops::BitXor<Output = T>, const N: usize>(
+    frames: &[u8],
+    stride: usize,
+    noughts: T,
+    tables: &[(usize, [T; 256])],
+    failed: &mut dyn FnMut(usize),
+) {
+    let Some(tables) = tables.first_chunk::<N>() else { return };
+    let first = tables.first().map_or(0, |(place, _)| *place);
+    let run = tables.iter().enumerate().all(|(index, (place, _))| *place == first + index);
+    for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
+        let of = |place: usize| usize::from(frame.get(place).copied().unwrap_or(0));
+        let syndrome = match frame.get(first..).and_then(|frame| frame.first_chunk::<N>()) {
+            Some(bytes) if run => tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(*byte)]),
+            _ => tables.iter().fold(noughts, |sum, (place, table)| sum ^ table[of(*place)]),
+        };
+        if syndrome != T::default() {
+            failed(index);
+        }
+    }
+}

@@ -1,0 +1,55 @@
+//! Pairs of operations that are worth one of their own: what vendors' integer arithmetic is made of.
+//!
+//! Only operations proved unable to fault are joined, so no fault needs a place in between.
+
+use crate::formula::program::{Do, Num, Op, Program, Slot};
+
+/// Joins a product with the shift behind it, and a shift with the quotient behind it, where nothing else uses what
+/// stands between.
+pub(crate) fn pairs(program: &mut Program) {
+    let mut at = 0;
+    while let Some(op) = program.ops.get(at).copied() {
+        let before = program.ops.iter().take(at).position(|first| first.dst == op.a);
+        if let Some((first_at, first)) = before.and_then(|before| Some((before, *program.ops.get(before)?)))
+            && let Some(joined) = joined(&first, &op)
+            && uses(program, first.dst) == 1
+        {
+            program.ops.get_mut(at).into_iter().for_each(|place| *place = joined);
+            program.ops.remove(first_at);
+        } else {
+            at += 1;
+        }
+    }
+}
+
+fn joined(first: &Op, op: &Op) -> Option<Op> {
+    let can = first.safe && op.safe && !first.uniform && !op.uniform;
+    let what = match (first.what, op.what) {
+        (Do::Mul(Num::I32), Do::Shr(Num::I32, _)) if can && op.same_b => Do::MulShr(Num::I32),
+        (Do::Mul(Num::I64), Do::Shr(Num::I64, _)) if can && op.same_b => Do::MulShr(Num::I64),
+        (Do::Shl(Num::I64, _), Do::Div(Num::I64)) if can && first.same_b && op.small => {
+            return Some(Op { what: Do::ShlDiv, a: first.a, b: op.b, c: first.b, ..*op });
+        }
+        _ => return None,
+    };
+    Some(Op { what, a: first.a, b: first.b, c: op.b, same_b: first.same_b, ..*op })
+}
+
+/// How often a slot is used.
+fn uses(program: &Program, slot: Slot) -> usize {
+    let operands = |op: &Op| {
+        let used = [Some(op.a), takes_b(op.what).then_some(op.b), takes_c(op.what).then_some(op.c), op.guard];
+        used.into_iter().filter(|used| *used == Some(slot)).count()
+    };
+    let outputs = program.outputs.iter().filter(|(output, _)| *output == slot).count();
+    outputs + program.ops.iter().map(operands).sum::<usize>()
+}
+
+/// Operations of one operand name it as the others too.
+fn takes_b(what: Do) -> bool {
+    !matches!(what, Do::Neg(_) | Do::Not(_) | Do::Truth(_) | Do::Zero(_) | Do::Convert(..) | Do::Curve(_))
+}
+
+fn takes_c(what: Do) -> bool {
+    matches!(what, Do::Select(_) | Do::MulShr(_) | Do::ShlDiv)
+}
