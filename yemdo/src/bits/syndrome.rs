@@ -56,6 +56,17 @@ impl Syndrome {
         Self { check: check.clone(), tables }
     }
 
+    /// Whether a frame passes.
+    #[inline]
+    pub(crate) fn passes(&self, frame: &[u8]) -> bool {
+        let at = |place: &usize| usize::from(frame.get(*place).copied().unwrap_or(0));
+        match &self.tables {
+            Tables::Short(noughts, tables) => tables.iter().fold(*noughts, |sum, (place, table)| sum ^ table[at(place)]) == 0,
+            Tables::Long(noughts, tables) => tables.iter().fold(*noughts, |sum, (place, table)| sum ^ table[at(place)]) == 0,
+            Tables::None => self.check.passes(frame),
+        }
+    }
+
     /// Tells `failed` the index of every frame that does not pass, of frames that follow one another.
     pub(crate) fn failures(&self, frames: &[u8], stride: usize, failed: &mut dyn FnMut(usize)) {
         match &self.tables {

@@ -77,6 +77,20 @@ impl Affine {
     }
 }
 
+impl Affine {
+    /// The value of one frame.
+    #[inline]
+    pub(crate) fn value(&self, frame: &[u8]) -> f64 {
+        let code = self.gather.code(frame).unwrap_or(0) as f64;
+        let scaled = match self.scale {
+            Scale::MulAdd(m, a) => code * m + a,
+            Scale::AddMul(a, m) => (code + a) * m,
+            Scale::DivAdd(d, a) => code / d + a,
+        };
+        self.rest.iter().fold(scaled, |value, step| step.apply(value))
+    }
+}
+
 impl Step {
     #[inline]
     fn apply(self, value: f64) -> f64 {

@@ -111,7 +111,7 @@ pub(crate) fn decode(
         let lanes = chunk.len() / length;
         let from = batch * LANES;
         let again = batch > 0;
-        load_again(plan, machine, state, (chunk, length), lanes, again);
+        load(plan, machine, state, (chunk, length), lanes, again);
         machine.run_again(&plan.program, lanes, again);
         for (reading, (values, column)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
             let Some(values) = values.get_mut(from..from + lanes) else { continue };
@@ -149,13 +149,9 @@ pub(crate) fn decode(
     }
 }
 
-/// Puts the codes of many frames, and what stays the same for all of them, into the program's inputs.
-pub(crate) fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, bytes: &[u8], length: usize, lanes: usize) {
-    load_again(plan, machine, state, (bytes, length), lanes, false);
-}
-
-/// As [`load`]; with `again`, inputs that stay the same hold their values from the batch before.
-fn load_again(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
+/// Puts the codes of many frames into the program's inputs, and what stays the same for all of them. With `again`, the
+/// latter have their values from the batch before.
+fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
     machine.begin();
     if !again {
         machine.lost.clear();
@@ -221,7 +217,7 @@ fn load_again(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, len
 }
 
 /// The value of an input that does not come from the frame; `None` where there is none.
-fn held(from: &From, state: &State<'_>) -> Option<Number> {
+pub(crate) fn held(from: &From, state: &State<'_>) -> Option<Number> {
     match *from {
         From::Field(field) => Some(Number::Int(state.settings.field(state.part.fields.get(field)?), Ty::I64)),
         From::Row(field, at) => {
@@ -274,11 +270,12 @@ fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, val
     // From the last to the first, so that the first that holds has the last word.
     for (output, meant) in reading.conditions.iter().rev() {
         let Some((slot, _)) = plan.program.outputs.get(*output) else { continue };
+        let faults = machine.faults(*output);
         told |= match machine.column(*slot) {
-            Some(Column::I32(c)) => mark(status, c, 0, *meant),
-            Some(Column::I64(c)) => mark(status, c, 0, *meant),
-            Some(Column::F32(c)) => mark(status, c, 0.0, *meant),
-            Some(Column::F64(c)) => mark(status, c, 0.0, *meant),
+            Some(Column::I32(c)) => mark(status, c, 0, faults, *meant),
+            Some(Column::I64(c)) => mark(status, c, 0, faults, *meant),
+            Some(Column::F32(c)) => mark(status, c, 0.0, faults, *meant),
+            Some(Column::F64(c)) => mark(status, c, 0.0, faults, *meant),
             None => false,
         };
     }
@@ -295,13 +292,14 @@ fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, val
     }
 }
 
-/// Gives a status where a condition holds; says whether it does anywhere.
-fn mark<T: PartialEq + Copy>(status: &mut Telling<'_>, holds: &[T], zero: T, meant: Status) -> bool {
+/// Gives a status where a condition holds; says whether it does anywhere. One that is at fault does not hold.
+fn mark<T: PartialEq + Copy>(status: &mut Telling<'_>, holds: &[T], zero: T, faults: Option<&[u32]>, meant: Status) -> bool {
     let holds = holds.get(..status.lanes).unwrap_or(&[]);
     let any = holds.iter().map(|truth| u32::from(*truth != zero)).fold(0, |any, truth| any | truth) != 0;
     if any {
-        for (status, truth) in status.open().iter_mut().zip(holds) {
-            *status = if *truth == zero { *status } else { meant };
+        for (lane, (status, truth)) in status.open().iter_mut().zip(holds).enumerate() {
+            let at_fault = faults.and_then(|faults| faults.get(lane)).is_some_and(|fault| *fault != 0);
+            *status = if *truth == zero || at_fault { *status } else { meant };
         }
     }
     any

@@ -5,9 +5,11 @@ use std::fmt;
 
 use super::columns::{self, Columns, State};
 use super::plan::Plan;
+use super::row::{self, Row};
 use super::steps::{self, Steps};
 use crate::formula::program::FaultKind;
 use crate::formula::run::{LANES, Machine};
+use crate::formula::single::Single;
 use crate::modbus::{ResponseError, read_response};
 use crate::model::part::{Code, CodeNumber, Frame, Origin, Part};
 use crate::model::registers::Settings;
@@ -171,6 +173,10 @@ pub struct Decoder<'p> {
     settings: Settings,
     parameters: Vec<f64>,
     last: Vec<Option<Vec<u8>>>,
+    /// Number of good frames so far.
+    count: u64,
+    /// What it was when each frame came last.
+    came: Vec<u64>,
     frames: Vec<Ready>,
 }
 
@@ -179,10 +185,12 @@ pub struct Decoder<'p> {
 struct Ready {
     plan: Plan,
     many: Machine,
-    single: Machine,
-    columns: Columns,
+    single: Single,
+    row: Row,
     /// The formula that says how many bytes count.
-    counted: Option<(Plan, Machine)>,
+    counted: Option<(Plan, Single)>,
+    /// Other frames whose readings need this one.
+    feeds: Vec<usize>,
 }
 
 impl<'p> Decoder<'p> {
@@ -192,15 +200,50 @@ impl<'p> Decoder<'p> {
             let plan = Plan::new(part, frame, false);
             let counted = part.frames.get(frame).and_then(|model| model.counted.as_ref()).map(|formula| {
                 let plan = Plan::of_formula(part, frame, formula);
-                let machine = Machine::new(&plan.program, 1, false);
-                (plan, machine)
+                let single = Single::new(&plan.program);
+                (plan, single)
             });
-            let (many, single) = (Machine::new(&plan.program, LANES, false), Machine::new(&plan.program, 1, false));
-            Ready { many, single, plan, columns: Columns::new(), counted }
+            let (many, single) = (Machine::new(&plan.program, LANES), Single::new(&plan.program));
+            Ready { many, single, plan, row: Row::new(), counted, feeds: Vec::new() }
         };
-        let frames = part.frames.len();
+        let count = part.frames.len();
+        let mut frames: Vec<Ready> = (0..count).map(ready).collect();
+        let needs: Vec<Vec<usize>> = frames.iter().map(|ready| ready.plan.needs(part)).collect();
+        for (frame, ready) in frames.iter_mut().enumerate() {
+            ready.feeds = (0..count).filter(|other| needs.get(*other).is_some_and(|needs| needs.contains(&frame))).collect();
+        }
         let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
-        Self { part, parameters, settings: Settings::reset(part), last: vec![None; frames], frames: (0..frames).map(ready).collect() }
+        Self { part, parameters, settings: Settings::reset(part), last: vec![None; count], count: 0, came: vec![0; count], frames }
+    }
+
+    /// What was worked out from settings, parameters and other frames is to be worked out anew.
+    fn unsettle(&mut self) {
+        for ready in &mut self.frames {
+            ready.single.settled = false;
+            ready.counted.iter_mut().for_each(|(_, single)| single.settled = false);
+        }
+    }
+
+    /// Good frames that came after the one of this index that came last: 0 where none did. `None` where it has not
+    /// come. This is how old the frame is that other readings use.
+    pub fn age(&self, frame: usize) -> Option<u64> {
+        self.last.get(frame)?.as_ref()?;
+        Some(self.count - self.came.get(frame)?)
+    }
+
+    /// A good frame came, and others before it.
+    fn keep(&mut self, frame: usize, bytes: &[u8], good: u64) {
+        self.count += good;
+        if let Some((last, came)) = self.last.get_mut(frame).zip(self.came.get_mut(frame)) {
+            *came = self.count;
+            let place = last.get_or_insert_default();
+            place.clear();
+            place.extend_from_slice(bytes);
+        }
+        for at in 0..self.frames.get(frame).map_or(0, |ready| ready.feeds.len()) {
+            let other = self.frames.get(frame).and_then(|ready| ready.feeds.get(at)).copied();
+            other.and_then(|other| self.frames.get_mut(other)).into_iter().for_each(|ready| ready.single.settled = false);
+        }
     }
 
     /// The part.
@@ -215,6 +258,7 @@ impl<'p> Decoder<'p> {
 
     /// The present values of the registers, to be set as the part was.
     pub fn settings_mut(&mut self) -> &mut Settings {
+        self.unsettle();
         &mut self.settings
     }
 
@@ -234,12 +278,14 @@ impl<'p> Decoder<'p> {
         {
             return Err((low, high));
         }
+        self.unsettle();
         self.parameters.get_mut(index).into_iter().for_each(|place| *place = value);
         Ok(())
     }
 
     /// Forgets the frames that came before.
     pub fn forget(&mut self) {
+        self.unsettle();
         self.last.iter_mut().for_each(|last| *last = None);
     }
 
@@ -262,7 +308,7 @@ impl<'p> Decoder<'p> {
                 Cow::Owned(all) => Cow::Owned(all.get(place).unwrap_or(&[]).to_vec()),
             };
         }
-        let Some((plan, machine)) = &mut ready.counted else {
+        let Some((plan, single)) = &mut ready.counted else {
             accept_length(model, bytes.len(), model.length)?;
             refuse_blank(model, &bytes)?;
             let given = bytes.len();
@@ -275,14 +321,28 @@ impl<'p> Decoder<'p> {
         let mut whole = bytes.into_owned();
         whole.resize(model.length, 0);
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        columns::load(plan, machine, &state, &whole, model.length, 1);
-        machine.run(&plan.program, 1);
-        let count = machine.output(&plan.program, 0, 0).map_or(0.0, |number| number.to_f64());
+        row::load(plan, single, &state, &whole);
+        single.run(&plan.program);
+        let count = single.real(&plan.program, 0).unwrap_or(0.0);
         let count = count.clamp(0.0, model.length as f64) as usize;
         if came < count {
             accept_length(model, came, count)?;
         }
         Ok((Cow::Owned(whole), count))
+    }
+
+    /// Decodes one frame into room that the caller keeps, with nothing but values and statuses, and allocates nothing
+    /// (but for Modbus responses and frames of changing length): for streams of frames that come one at a time.
+    ///
+    /// # Errors
+    /// As [`decode`](Self::decode).
+    pub fn decode_into(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
+        let (bytes, given) = self.frame_bytes(frame, bytes)?;
+        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
+        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        row::decode(&ready.plan, &mut ready.single, &state, given, &bytes, row).map_err(|failed| check_refusal(model, failed, &bytes))?;
+        self.keep(frame, &bytes, 1);
+        Ok(())
     }
 
     /// Decodes one frame, named by its index in [`Part::frames`].
@@ -293,22 +353,19 @@ impl<'p> Decoder<'p> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        columns::decode(&ready.plan, &mut ready.single, &state, (model.length, given), &bytes, &mut ready.columns);
-        if let Some(failed) = ready.columns.failed_check(0) {
-            return Err(check_refusal(model, failed, &bytes));
-        }
-        if let Some(last) = self.last.get_mut(frame) {
-            *last = Some(bytes.to_vec());
-        }
+        row::decode(&ready.plan, &mut ready.single, &state, given, &bytes, &mut ready.row)
+            .map_err(|failed| check_refusal(model, failed, &bytes))?;
+        self.keep(frame, &bytes, 1);
+        let ready = self.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
         let present = |code: &&CodeValue<'p>| code.code.last_byte() < given;
         let codes: Vec<CodeValue<'p>> =
             model.codes.iter().filter_map(|code| code_value(self.part, *code, &bytes)).filter(|code| present(&code)).collect();
         let mut readings = Vec::with_capacity(ready.plan.readings.len());
         for (at, planned) in ready.plan.readings.iter().enumerate() {
             let Some(reading) = self.part.readings.get(planned.index) else { continue };
-            let status = ready.columns.status(at, 0);
+            let status = ready.row.status(at);
             let source = &self.part.source;
-            let fault = match ready.single.output(&ready.plan.program, planned.output, 0) {
+            let fault = match ready.single.output(&ready.plan.program, planned.output) {
                 Err((kind, span)) if status == Status::FormulaFault => {
                     let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
                     let operation = steps::fault_text(&state, self.part, frame, &bytes, planned.index);
@@ -319,13 +376,13 @@ impl<'p> Decoder<'p> {
             let conditions = model.status.iter().chain(&reading.status);
             let holding =
                 planned.conditions.iter().zip(conditions).find(|((output, _), _)| {
-                    ready.single.output(&ready.plan.program, *output, 0).is_ok_and(|number| number.to_f64() != 0.0)
+                    ready.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0)
                 });
             let waits_for = planned.needs.iter().filter(|frame| self.last.get(**frame).is_none_or(Option::is_none));
             readings.push(Reading {
                 name: &reading.name,
                 unit: &reading.unit,
-                value: ready.columns.values(at).first().copied().filter(|_| status.has_value()),
+                value: ready.row.value(at),
                 status,
                 means: holding.filter(|_| status != Status::Waiting).and_then(|(_, condition)| condition.means.as_deref()),
                 waits_for: waits_for.filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect(),
@@ -360,11 +417,9 @@ impl<'p> Decoder<'p> {
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
         columns::decode(&ready.plan, &mut ready.many, &state, (model.length, given), bytes, out);
         let good = (0..out.len()).rev().find(|index| out.failed_check(*index).is_none());
-        if let Some((good, last)) = good.zip(self.last.get_mut(frame)) {
-            let bytes = bytes.get(good * model.length..(good + 1) * model.length).unwrap_or(&[]);
-            let place = last.get_or_insert_default();
-            place.clear();
-            place.extend_from_slice(bytes);
+        if let Some(good) = good {
+            let last = bytes.get(good * model.length..(good + 1) * model.length).unwrap_or(&[]);
+            self.keep(frame, last, (0..out.len()).filter(|index| out.failed_check(*index).is_none()).count() as u64);
         }
         Ok(())
     }

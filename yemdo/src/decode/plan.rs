@@ -128,10 +128,18 @@ impl Plan {
             super::affine::take_out(&mut program, &mut loads, &mut readings);
         }
         mark_uniform(&mut program, &loads);
-        super::fuse::pairs(&mut program);
+        if !noting {
+            super::fuse::pairs(&mut program);
+        }
         let model = part.frames.get(frame);
         let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
         Plan { beside: outputs, loads, readings, program, checks }
+    }
+
+    /// Other frames that readings of this one take something from.
+    pub(crate) fn needs(&self, part: &Part) -> Vec<usize> {
+        let kept = |load: &Load| if let From::Kept(code) = load.from { Some(part.codes.get(code)?.frame) } else { None };
+        self.loads.iter().filter_map(kept).chain(self.readings.iter().flat_map(|reading| reading.needs.iter().copied())).collect()
     }
 
     /// The plan of a formula of the frame itself, as its only output.

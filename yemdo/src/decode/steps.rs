@@ -4,7 +4,7 @@ use super::columns::State;
 use super::decoder::{CodeValue, code_value};
 use super::plan::Plan;
 use crate::formula::program::{Note, NoteKind};
-use crate::formula::run::Machine;
+use crate::formula::single::Single;
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{Frame, Part};
 use crate::sheet::text::Span;
@@ -113,28 +113,28 @@ pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: 
 /// The operation that failed, as typed and with the values at hand.
 pub(crate) fn fault_text(state: &State<'_>, part: &Part, frame: usize, bytes: &[u8], reading: usize) -> Option<String> {
     let plan = Plan::new(part, frame, true);
-    let mut machine = Machine::new(&plan.program, 1, true);
-    super::columns::load(&plan, &mut machine, state, bytes, bytes.len(), 1);
-    machine.run(&plan.program, 1);
+    let mut machine = Single::new(&plan.program);
+    super::row::load(&plan, &mut machine, state, bytes);
+    machine.run(&plan.program);
     let output = plan.readings.iter().find(|planned| planned.index == reading)?.output;
-    let (_, span) = machine.output(&plan.program, output, 0).err()?;
+    let (_, span) = machine.output(&plan.program, output).err()?;
     let uses: Vec<(Span, Number)> = plan
         .program
         .notes
         .iter()
         .filter(|note| note.owner as usize == output && note.what == NoteKind::Use)
-        .filter_map(|note| Some((note.span, machine.number(note.slot, 0, note.ty)?)))
+        .filter_map(|note| Some((note.span, machine.number(note.slot, note.ty)?)))
         .collect();
     span.map(|span| one_line(&put_in(part.source.slice(span), span, &uses)))
 }
 
 fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u8], given: usize) -> Vec<ReadingSteps<'p>> {
     let plan = Plan::new(part, frame, true);
-    let mut machine = Machine::new(&plan.program, 1, true);
-    super::columns::load(&plan, &mut machine, state, bytes, bytes.len(), 1);
-    machine.run(&plan.program, 1);
+    let mut machine = Single::new(&plan.program);
+    super::row::load(&plan, &mut machine, state, bytes);
+    machine.run(&plan.program);
     let holds = |note: &&Note| match note.guard {
-        Some(guard) => machine.number(guard, 0, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
+        Some(guard) => machine.number(guard, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
         None => true,
     };
     let missing = |planned: &super::plan::ReadingPlan| planned.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
@@ -151,7 +151,7 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
         let uses: Vec<(Span, Number)> = notes
             .iter()
             .filter(|note| note.what == NoteKind::Use)
-            .filter_map(|note| Some((note.span, machine.number(note.slot, 0, note.ty)?)))
+            .filter_map(|note| Some((note.span, machine.number(note.slot, note.ty)?)))
             .collect();
         let mut lines = Vec::new();
         for note in &notes {
@@ -160,7 +160,7 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
                 NoteKind::Set(name) => Some(name.clone()),
                 NoteKind::Return => None,
             };
-            let Some(value) = machine.number(note.slot, 0, note.ty) else { continue };
+            let Some(value) = machine.number(note.slot, note.ty) else { continue };
             let typed = one_line(part.source.slice(note.span));
             let numbers = one_line(&put_in(part.source.slice(note.span), note.span, &uses));
             lines.push(FormulaLine { variable, typed, numbers, value });

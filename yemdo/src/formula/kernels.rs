@@ -35,6 +35,12 @@ pub(crate) const fn kind(code: Fault) -> FaultKind {
     }
 }
 
+/// A result without a fault.
+#[inline]
+pub(crate) fn ok<T>(value: T) -> (T, Fault) {
+    (value, OK)
+}
+
 #[inline]
 fn checked<T>((value, overflowed): (T, bool)) -> (T, Fault) {
     (value, if overflowed { code(FaultKind::Overflow) } else { OK })

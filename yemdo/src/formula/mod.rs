@@ -1,8 +1,8 @@
 //! The formula language: a strict subset of C (ISO/IEC 9899:2011), from text to columns of numbers.
 //!
 //! Phases, each in a file of its own: `lex` (tokens with places) → `parse` (syntax tree, `ast`) → `analyse`
-//! (types and names, [`typed`]) → `lower` (flat [`program`]) → `run` (columns) and `interval` (what can come
-//! out, before anything runs).
+//! (types and names, [`typed`]) → `lower` (flat [`program`]) → `run` (columns) or `single` (one frame), and
+//! `interval` (what can come out, before anything runs).
 //!
 //! `int` and `long` have 32 bits, `long long` 64. What C leaves undefined is a *fault* here.
 
@@ -13,9 +13,11 @@ pub(crate) mod interval;
 pub(crate) mod kernels;
 pub(crate) mod lex;
 pub(crate) mod lower;
+pub(crate) mod operations;
 pub(crate) mod parse;
 pub mod program;
 pub(crate) mod run;
+pub(crate) mod single;
 pub mod typed;
 pub mod types;
 

@@ -1,7 +1,9 @@
 //! Runs a flat program over columns: one operation after the other, each over many frames.
 
-use super::kernels::{self as k, Fault, OK, int32, int64};
+use super::kernels::{self as k, Fault, OK, int32, int64, ok};
+use super::operations::operations;
 use super::program::{Constant, Do, FaultKind, Num, Op, Program, Slot};
+use super::typed::Func;
 use super::types::{Number, Ty};
 use crate::sheet::text::Span;
 
@@ -107,14 +109,19 @@ pub(crate) struct Machine {
 }
 
 /// A fault's kind and site in one number, never 0.
-fn pack(fault: Fault, site: u32) -> u32 {
+pub(crate) fn pack(fault: Fault, site: u32) -> u32 {
     (site << 3) | u32::from(fault)
 }
 
+/// What a packed fault says.
+pub(crate) fn unpack(program: &Program, packed: u32) -> FaultAt {
+    (k::kind((packed & 7) as Fault), program.sites.get((packed >> 3) as usize).copied())
+}
+
 impl Machine {
-    /// Room for `lanes` frames at a time. With `keep` every slot keeps its value to the end.
-    pub(crate) fn new(program: &Program, lanes: usize, keep: bool) -> Self {
-        let place = if keep { (0..program.slots.len() as u32).collect() } else { share_columns(program) };
+    /// Room for `lanes` frames at a time.
+    pub(crate) fn new(program: &Program, lanes: usize) -> Self {
+        let place = share_columns(program);
         // A slot that nothing computes has no column.
         let count = place.iter().filter(|at| **at != u32::MAX).max().map_or(0, |last| *last as usize + 1);
         let mut kinds = vec![Num::I32; count];
@@ -151,8 +158,7 @@ impl Machine {
     pub(crate) fn output(&self, program: &Program, output: usize, lane: usize) -> Result<Number, FaultAt> {
         let packed = self.faults.get(output).and_then(|faults| faults.get(lane)).copied().unwrap_or(0);
         if packed != 0 {
-            let site = program.sites.get((packed >> 3) as usize).copied();
-            return Err((k::kind((packed & 7) as Fault), site));
+            return Err(unpack(program, packed));
         }
         let value = program.outputs.get(output).and_then(|(slot, ty)| self.number(*slot, lane, *ty));
         value.ok_or((FaultKind::Needed, None))
@@ -417,81 +423,7 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             if let (C::$d(d), C::$a(x), C::$b(y)) = (dst, a, b) { two(d, x, y, lanes, how, $f) } else { None }
         };
     }
-    fn ok<T>(value: T) -> (T, Fault) {
-        (value, OK)
-    }
     match op.what {
-        Do::Add(N::I32) => apply!(int32::add, I32, I32, I32),
-        Do::Add(N::U32) => apply!(|x: i32, y| ok(x.wrapping_add(y)), I32, I32, I32),
-        Do::Add(N::I64) => apply!(int64::add, I64, I64, I64),
-        Do::Add(N::U64) => apply!(|x: i64, y| ok(x.wrapping_add(y)), I64, I64, I64),
-        Do::Add(N::F32) => apply!(|x, y| ok(x + y), F32, F32, F32),
-        Do::Add(N::F64) => apply!(|x, y| ok(x + y), F64, F64, F64),
-        Do::Sub(N::I32) => apply!(int32::sub, I32, I32, I32),
-        Do::Sub(N::U32) => apply!(|x: i32, y| ok(x.wrapping_sub(y)), I32, I32, I32),
-        Do::Sub(N::I64) => apply!(int64::sub, I64, I64, I64),
-        Do::Sub(N::U64) => apply!(|x: i64, y| ok(x.wrapping_sub(y)), I64, I64, I64),
-        Do::Sub(N::F32) => apply!(|x, y| ok(x - y), F32, F32, F32),
-        Do::Sub(N::F64) => apply!(|x, y| ok(x - y), F64, F64, F64),
-        Do::Mul(N::I32) => apply!(int32::mul, I32, I32, I32),
-        Do::Mul(N::U32) => apply!(|x: i32, y| ok(x.wrapping_mul(y)), I32, I32, I32),
-        Do::Mul(N::I64) => apply!(int64::mul, I64, I64, I64),
-        Do::Mul(N::U64) => apply!(|x: i64, y| ok(x.wrapping_mul(y)), I64, I64, I64),
-        Do::Mul(N::F32) => apply!(|x, y| ok(x * y), F32, F32, F32),
-        Do::Mul(N::F64) => apply!(|x, y| ok(x * y), F64, F64, F64),
-        Do::Div(N::I32) => apply!(int32::div, I32, I32, I32),
-        Do::Div(N::U32) => apply!(int32::unsigned_div, I32, I32, I32),
-        Do::Div(N::I64) if op.small => apply!(|x, y| ok(k::small_div(x, y)), I64, I64, I64),
-        Do::Div(N::I64) => apply!(int64::div, I64, I64, I64),
-        Do::Div(N::U64) => apply!(int64::unsigned_div, I64, I64, I64),
-        Do::Div(N::F32) => apply!(k::single_div, F32, F32, F32),
-        Do::Div(N::F64) => apply!(k::real_div, F64, F64, F64),
-        Do::Rem(N::I32) => apply!(int32::rem, I32, I32, I32),
-        Do::Rem(N::U32) => apply!(int32::unsigned_rem, I32, I32, I32),
-        Do::Rem(N::I64) => apply!(int64::rem, I64, I64, I64),
-        Do::Rem(N::U64) => apply!(int64::unsigned_rem, I64, I64, I64),
-        Do::And(N::I32 | N::U32) => apply!(|x, y| ok(x & y), I32, I32, I32),
-        Do::And(_) => apply!(|x, y| ok(x & y), I64, I64, I64),
-        Do::Or(N::I32 | N::U32) => apply!(|x, y| ok(x | y), I32, I32, I32),
-        Do::Or(_) => apply!(|x, y| ok(x | y), I64, I64, I64),
-        Do::Xor(N::I32 | N::U32) => apply!(|x, y| ok(x ^ y), I32, I32, I32),
-        Do::Xor(_) => apply!(|x, y| ok(x ^ y), I64, I64, I64),
-        Do::Shl(..) | Do::Shr(..) => shift(op, dst, a, b, lanes),
-        Do::Neg(N::I32) => apply!(int32::neg, I32, I32),
-        Do::Neg(N::U32) => apply!(|x: i32| ok(x.wrapping_neg()), I32, I32),
-        Do::Neg(N::I64) => apply!(int64::neg, I64, I64),
-        Do::Neg(N::U64) => apply!(|x: i64| ok(x.wrapping_neg()), I64, I64),
-        Do::Neg(N::F32) => apply!(|x: f32| ok(-x), F32, F32),
-        Do::Neg(N::F64) => apply!(|x: f64| ok(-x), F64, F64),
-        Do::Not(N::I32 | N::U32) => apply!(|x: i32| ok(!x), I32, I32),
-        Do::Not(_) => apply!(|x: i64| ok(!x), I64, I64),
-        Do::Less(N::I32) => apply!(|x, y| ok(i32::from(x < y)), I32, I32, I32),
-        Do::Less(N::U32) => apply!(|x, y| ok(i32::from((x as u32) < y as u32)), I32, I32, I32),
-        Do::Less(N::I64) => apply!(|x, y| ok(i32::from(x < y)), I32, I64, I64),
-        Do::Less(N::U64) => apply!(|x, y| ok(i32::from((x as u64) < y as u64)), I32, I64, I64),
-        Do::Less(N::F32) => apply!(|x, y| ok(i32::from(x < y)), I32, F32, F32),
-        Do::Less(N::F64) => apply!(|x, y| ok(i32::from(x < y)), I32, F64, F64),
-        Do::LessEqual(N::I32) => apply!(|x, y| ok(i32::from(x <= y)), I32, I32, I32),
-        Do::LessEqual(N::U32) => apply!(|x, y| ok(i32::from(x as u32 <= y as u32)), I32, I32, I32),
-        Do::LessEqual(N::I64) => apply!(|x, y| ok(i32::from(x <= y)), I32, I64, I64),
-        Do::LessEqual(N::U64) => apply!(|x, y| ok(i32::from(x as u64 <= y as u64)), I32, I64, I64),
-        Do::LessEqual(N::F32) => apply!(|x, y| ok(i32::from(x <= y)), I32, F32, F32),
-        Do::LessEqual(N::F64) => apply!(|x, y| ok(i32::from(x <= y)), I32, F64, F64),
-        Do::Equal(N::I32 | N::U32) => apply!(|x, y| ok(i32::from(x == y)), I32, I32, I32),
-        Do::Equal(N::I64 | N::U64) => apply!(|x, y| ok(i32::from(x == y)), I32, I64, I64),
-        Do::Equal(N::F32) => apply!(|x, y| ok(i32::from(x == y)), I32, F32, F32),
-        Do::Equal(N::F64) => apply!(|x, y| ok(i32::from(x == y)), I32, F64, F64),
-        Do::Truth(N::I32 | N::U32) => apply!(|x| ok(i32::from(x != 0)), I32, I32),
-        Do::Truth(N::I64 | N::U64) => apply!(|x| ok(i32::from(x != 0)), I32, I64),
-        Do::Truth(N::F32) => apply!(|x| ok(i32::from(x != 0.0)), I32, F32),
-        Do::Truth(N::F64) => apply!(|x| ok(i32::from(x != 0.0)), I32, F64),
-        Do::Zero(N::I32 | N::U32) => apply!(|x| ok(i32::from(x == 0)), I32, I32),
-        Do::Zero(N::I64 | N::U64) => apply!(|x| ok(i32::from(x == 0)), I32, I64),
-        Do::Zero(N::F32) => apply!(|x| ok(i32::from(x == 0.0)), I32, F32),
-        Do::Zero(N::F64) => apply!(|x| ok(i32::from(x == 0.0)), I32, F64),
-        Do::Both => apply!(|x, y| ok(i32::from(x != 0 && y != 0)), I32, I32, I32),
-        Do::Without => apply!(|x, y| ok(i32::from(x != 0 && y == 0)), I32, I32, I32),
-        Do::Either => apply!(|x, y| ok(i32::from(x != 0 || y != 0)), I32, I32, I32),
         Do::Select(_) => match (dst, a, b, c) {
             (C::I32(d), C::I32(x), C::I32(y), C::I32(z)) => pick(d, x, y, z, lanes),
             (C::I64(d), C::I32(x), C::I64(y), C::I64(z)) => pick(d, x, y, z, lanes),
@@ -500,10 +432,7 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             _ => None,
         },
         Do::Convert(from, to) => convert(from, to, dst, a, lanes, how),
-        Do::Call(super::typed::Func::Abs, N::I32) => apply!(int32::abs, I32, I32),
-        Do::Call(super::typed::Func::Abs, N::I64) => apply!(int64::abs, I64, I64),
-        Do::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
-        Do::Call(func, _) => apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
+        Do::Shl(..) | Do::Shr(..) => shift(op, dst, a, b, lanes),
         Do::MulShr(N::I32) => match (dst, a, b, count(c)) {
             (C::I32(d), C::I32(x), C::I32(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(x.wrapping_mul(y) >> n)),
             _ => None,
@@ -516,7 +445,7 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(k::small_div(x << n, y))),
             _ => None,
         },
-        Do::Rem(_) | Do::Curve(_) => None,
+        _ => operations!(op, apply, None),
     }
 }
 

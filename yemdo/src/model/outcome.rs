@@ -93,7 +93,7 @@ impl<'a> Trial<'a> {
         let conditions = reading.status.iter().chain(in_frame).filter(decidable);
         let withheld = conditions.map(|condition| lowerer.formula(&condition.formula)).collect();
         let program = lowerer.finish();
-        let machine = Machine::new(&program, LANES, false);
+        let machine = Machine::new(&program, LANES);
         Some(Self { part, reading, program, machine, output, withheld })
     }
 

@@ -1,0 +1,286 @@
+//! Runs a flat program for one frame: a cell for each slot, and no columns.
+
+use super::kernels::{self as k, Fault, OK, int32, int64, ok};
+use super::operations::operations;
+use super::program::{Constant, Do, FaultKind, Num, Op, Program, Slot};
+use super::run::{FaultAt, pack, unpack};
+use super::typed::Func;
+use super::types::{Number, Ty};
+
+/// Room to run one program in, once at a time.
+#[derive(Clone, Debug)]
+pub(crate) struct Single {
+    /// The bits of every slot's number, narrow ones at the low end.
+    cells: Vec<u64>,
+    /// For every output: 0, or the first fault, packed.
+    faults: Vec<u32>,
+    any_fault: bool,
+    /// Outputs that may turn out not to be finite.
+    watched: Vec<usize>,
+    /// Whether what is the same for all frames has been computed.
+    pub(crate) settled: bool,
+    /// Inputs that stay the same and have no value, by their place among the plan's.
+    pub(crate) lost: Vec<usize>,
+}
+
+/// A number that fits a cell.
+trait Cell: Copy {
+    fn get(bits: u64) -> Self;
+    fn put(self) -> u64;
+}
+
+macro_rules! cell {
+    ($number:ty, $get:expr, $put:expr) => {
+        impl Cell for $number {
+            #[inline]
+            fn get(bits: u64) -> Self {
+                $get(bits)
+            }
+            #[inline]
+            fn put(self) -> u64 {
+                $put(self)
+            }
+        }
+    };
+}
+
+cell!(i32, |bits| bits as i32, |value| u64::from(value as u32));
+cell!(i64, |bits| bits as i64, |value| value as u64);
+cell!(f32, |bits| f32::from_bits(bits as u32), |value: f32| u64::from(value.to_bits()));
+cell!(f64, f64::from_bits, f64::to_bits);
+
+#[inline]
+fn one<D: Cell, A: Cell>(a: u64, f: impl Fn(A) -> (D, Fault)) -> (u64, Fault) {
+    let (value, fault) = f(A::get(a));
+    (value.put(), fault)
+}
+
+#[inline]
+fn two<D: Cell, A: Cell, B: Cell>(a: u64, b: u64, f: impl Fn(A, B) -> (D, Fault)) -> (u64, Fault) {
+    let (value, fault) = f(A::get(a), B::get(b));
+    (value.put(), fault)
+}
+
+impl Single {
+    /// Room for a program; its constants are in their cells.
+    pub(crate) fn new(program: &Program) -> Self {
+        let finite = |output: &usize| program.finite.get(*output).copied().unwrap_or(false);
+        let mut single = Self {
+            cells: vec![0; program.slots.len()],
+            faults: vec![0; program.outputs.len()],
+            any_fault: false,
+            watched: (0..program.outputs.len()).filter(|output| !finite(output)).collect(),
+            settled: false,
+            lost: Vec::new(),
+        };
+        for (slot, constant) in &program.constants {
+            match *constant {
+                Constant::Int(value) => single.put_int(program, *slot, value),
+                Constant::Real(value) => single.put_real(program, *slot, value),
+            }
+        }
+        single
+    }
+
+    /// Puts an integer into a slot.
+    #[inline]
+    pub(crate) fn put_int(&mut self, program: &Program, slot: Slot, value: i64) {
+        let (Some(cell), Some(num)) = (self.cells.get_mut(slot as usize), program.slots.get(slot as usize)) else { return };
+        *cell = match num {
+            Num::I32 | Num::U32 => (value as i32).put(),
+            Num::I64 | Num::U64 => value.put(),
+            Num::F32 => (value as f32).put(),
+            Num::F64 => (value as f64).put(),
+        };
+    }
+
+    /// Puts a number into a slot; integers take its whole part.
+    pub(crate) fn put_real(&mut self, program: &Program, slot: Slot, value: f64) {
+        let (Some(cell), Some(num)) = (self.cells.get_mut(slot as usize), program.slots.get(slot as usize)) else { return };
+        *cell = match num {
+            Num::I32 | Num::U32 => (value as i64 as i32).put(),
+            Num::I64 | Num::U64 => (value as i64).put(),
+            Num::F32 => (value as f32).put(),
+            Num::F64 => value.put(),
+        };
+    }
+
+    /// The number in a slot, as the type that it stands for.
+    pub(crate) fn number(&self, slot: Slot, ty: Ty) -> Option<Number> {
+        let bits = *self.cells.get(slot as usize)?;
+        Some(match ty {
+            Ty::F32 => Number::Real(f64::from(f32::get(bits)), ty),
+            Ty::F64 => Number::Real(f64::get(bits), ty),
+            Ty::U64 => Number::Int(i128::from(bits), ty),
+            Ty::I64 => Number::Int(i128::from(bits as i64), ty),
+            Ty::U32 => Number::Int(i128::from(bits as u32), ty),
+            _ => Number::Int(i128::from(bits as i32), ty),
+        })
+    }
+
+    /// An output's value, or its fault.
+    pub(crate) fn output(&self, program: &Program, output: usize) -> Result<Number, FaultAt> {
+        let packed = self.faults.get(output).copied().unwrap_or(0);
+        if packed != 0 {
+            return Err(unpack(program, packed));
+        }
+        let value = program.outputs.get(output).and_then(|(slot, ty)| self.number(*slot, *ty));
+        value.ok_or((FaultKind::Needed, None))
+    }
+
+    /// An output as a double; `None` where it is at fault.
+    #[inline]
+    pub(crate) fn real(&self, program: &Program, output: usize) -> Option<f64> {
+        if self.any_fault && self.faults.get(output).is_some_and(|fault| *fault != 0) {
+            return None;
+        }
+        let (slot, ty) = program.outputs.get(output)?;
+        let bits = *self.cells.get(*slot as usize)?;
+        Some(match ty {
+            Ty::F64 => f64::get(bits),
+            Ty::F32 => f64::from(f32::get(bits)),
+            Ty::U64 => bits as f64,
+            Ty::I64 => bits as i64 as f64,
+            Ty::U32 => f64::from(bits as u32),
+            _ => f64::from(bits as i32),
+        })
+    }
+
+    /// Forgets the faults of the last run, before the inputs of the next are put in.
+    #[inline]
+    pub(crate) fn begin(&mut self) {
+        if self.any_fault {
+            self.faults.fill(0);
+            self.any_fault = false;
+        }
+    }
+
+    /// An input has no value: the outputs that use it are at fault.
+    pub(crate) fn no_value(&mut self, users: &[usize]) {
+        for output in users {
+            self.set_fault(*output, pack(k::code(FaultKind::NoValue), u32::MAX >> 3));
+        }
+    }
+
+    /// Runs the program. What is the same for all frames is only computed where it is not settled.
+    pub(crate) fn run(&mut self, program: &Program) {
+        for op in &program.ops {
+            if !(op.uniform && self.settled) {
+                self.step(program, op);
+            }
+        }
+        self.settled = true;
+        for at in 0..self.watched.len() {
+            let output = self.watched.get(at).copied().unwrap_or(0);
+            let Some((slot, ty)) = program.outputs.get(output) else { continue };
+            if ty.is_real() && self.number(*slot, *ty).is_some_and(|number| !number.to_f64().is_finite()) {
+                self.set_fault(output, pack(k::code(FaultKind::NotFinite), u32::MAX >> 3));
+            }
+        }
+        if self.any_fault {
+            for output in 0..program.outputs.len() {
+                let at_fault = |needed: &usize| self.faults.get(*needed).is_some_and(|fault| *fault != 0);
+                if program.needs.get(output).is_some_and(|needs| needs.iter().any(at_fault)) {
+                    self.set_fault(output, pack(k::code(FaultKind::Needed), u32::MAX >> 3));
+                }
+            }
+        }
+    }
+
+    #[inline]
+    fn cell(&self, slot: Slot) -> u64 {
+        self.cells.get(slot as usize).copied().unwrap_or(0)
+    }
+
+    fn set_fault(&mut self, output: usize, packed: u32) {
+        if let Some(place) = self.faults.get_mut(output).filter(|place| **place == 0) {
+            *place = packed;
+            self.any_fault = true;
+        }
+    }
+
+    #[inline]
+    fn step(&mut self, program: &Program, op: &Op) {
+        let (bits, fault) = match op.what {
+            Do::Curve(index) => match program.curves.get(index as usize).and_then(|curve| curve.at(f64::get(self.cell(op.a)))) {
+                Some(y) => (y.put(), OK),
+                None => (0, k::code(FaultKind::NoValue)),
+            },
+            Do::Select(_) => (self.cell(if self.cell(op.a) as i32 != 0 { op.b } else { op.c }), OK),
+            _ => operate(op, self.cell(op.a), self.cell(op.b), self.cell(op.c)),
+        };
+        if let Some(cell) = self.cells.get_mut(op.dst as usize) {
+            *cell = bits;
+        }
+        if fault != OK && !op.safe && op.guard.is_none_or(|guard| self.cell(guard) as i32 != 0) {
+            self.set_fault(op.owner as usize, pack(fault, op.site));
+        }
+    }
+}
+
+#[inline]
+fn operate(op: &Op, a: u64, b: u64, c: u64) -> (u64, Fault) {
+    use Num as N;
+    type I32 = i32;
+    type I64 = i64;
+    type F32 = f32;
+    type F64 = f64;
+    macro_rules! apply {
+        ($f:expr, $d:ident, $a:ident) => {
+            one::<$d, $a>(a, $f)
+        };
+        ($f:expr, $d:ident, $a:ident, $b:ident) => {
+            two::<$d, $a, $b>(a, b, $f)
+        };
+    }
+    match op.what {
+        Do::Shl(num, by) | Do::Shr(num, by) => {
+            let count = if matches!(by, N::I32) { i64::from(b as i32) } else { b as i64 };
+            match (op.what, num) {
+                (Do::Shl(..), N::I32) => one::<i32, i32>(a, |x| int32::shl(x, count)),
+                (Do::Shl(..), N::U32) => one::<i32, i32>(a, |x| int32::unsigned_shl(x, count)),
+                (Do::Shl(..), N::I64) => one::<i64, i64>(a, |x| int64::shl(x, count)),
+                (Do::Shl(..), _) => one::<i64, i64>(a, |x| int64::unsigned_shl(x, count)),
+                (_, N::I32) => one::<i32, i32>(a, |x| int32::shr(x, count)),
+                (_, N::U32) => one::<i32, i32>(a, |x| int32::unsigned_shr(x, count)),
+                (_, N::I64) => one::<i64, i64>(a, |x| int64::shr(x, count)),
+                _ => one::<i64, i64>(a, |x| int64::unsigned_shr(x, count)),
+            }
+        }
+        Do::MulShr(N::I32) => two::<i32, i32, i32>(a, b, |x, y| ok(x.wrapping_mul(y) >> (c & 31))),
+        Do::MulShr(_) => two::<i64, i64, i64>(a, b, |x, y| ok(x.wrapping_mul(y) >> (c & 63))),
+        Do::ShlDiv => two::<i64, i64, i64>(a, b, |x, y| ok(k::small_div(x << (c & 63), y))),
+        Do::Convert(from, to) => convert(from, to, a),
+        _ => operations!(op, apply, (0, OK)),
+    }
+}
+
+#[inline]
+fn convert(from: Num, to: Ty, bits: u64) -> (u64, Fault) {
+    let whole = match from {
+        Num::I32 => i64::from(bits as i32),
+        Num::U32 => i64::from(bits as u32),
+        Num::I64 | Num::U64 => bits as i64,
+        Num::F32 | Num::F64 => {
+            let real = if from == Num::F32 { f64::from(f32::get(bits)) } else { f64::get(bits) };
+            return match to {
+                Ty::F64 => (real.put(), OK),
+                Ty::F32 => ((real as f32).put(), OK),
+                _ => stored(to, k::real_to_int(real, to)),
+            };
+        }
+    };
+    match (to, from) {
+        (Ty::F64, Num::U64) => ((whole as u64 as f64).put(), OK),
+        (Ty::F64, _) => ((whole as f64).put(), OK),
+        (Ty::F32, Num::U64) => ((whole as u64 as f32).put(), OK),
+        (Ty::F32, _) => ((whole as f32).put(), OK),
+        _ => stored(to, (k::wrap(whole, to), OK)),
+    }
+}
+
+/// An integer as the cell of its type has it.
+#[inline]
+fn stored(to: Ty, (value, fault): (i64, Fault)) -> (u64, Fault) {
+    (if matches!(to, Ty::I64 | Ty::U64) { value.put() } else { (value as i32).put() }, fault)
+}
