@@ -10,7 +10,7 @@ use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::Command;
 
-use yemdo::decode::Columns;
+use yemdo::decode::{Columns, Row};
 use yemdo::model::Extent;
 use yemdo::{Decoder, Part, Status};
 
@@ -418,7 +418,7 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
     let theirs = ask_the_compiler(formulas, bytes);
     assert_eq!(theirs.len(), formulas.len() * VECTORS);
     let (mut values, mut faults) = (0, 0);
-    let mut columns = Columns::new();
+    let (mut columns, mut row) = (Columns::new(), Row::new());
     for (index, (_, piece)) in formulas.iter().enumerate() {
         let text = sheet(&piece.ours);
         let part = Part::parse("oracle", &text).unwrap_or_else(|error| panic!("{error}"));
@@ -430,6 +430,11 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
             assert!((extent.low..=extent.high).contains(value), "{value} is outside {extent:?}\n{}", piece.ours);
         }
         for vector in 0..VECTORS {
+            // Alone and among many, a frame gives the same.
+            decoder.decode_into(0, &bytes[vector * LENGTH..(vector + 1) * LENGTH], &mut row).unwrap();
+            assert_eq!(row.status(0), columns.status(0, vector), "{}", piece.ours);
+            let alone = row.value(0).unwrap_or(f64::NAN).to_bits();
+            assert_eq!(alone, columns.values(0)[vector].to_bits(), "{}", piece.ours);
             let fault = columns.status(0, vector) == Status::FormulaFault;
             let ours = (!fault).then(|| columns.values(0)[vector]);
             let theirs = theirs[index * VECTORS + vector];

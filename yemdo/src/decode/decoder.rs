@@ -191,6 +191,8 @@ struct Ready {
     counted: Option<(Plan, Single)>,
     /// Other frames whose readings need this one.
     feeds: Vec<usize>,
+    /// The number of bytes that need no second look; 0 where all do.
+    plain: usize,
 }
 
 impl<'p> Decoder<'p> {
@@ -204,7 +206,9 @@ impl<'p> Decoder<'p> {
                 (plan, single)
             });
             let (many, single) = (Machine::new(&plan.program, LANES), Single::new(&plan.program));
-            Ready { many, single, plan, row: Row::new(), counted, feeds: Vec::new() }
+            let model = part.frames.get(frame).filter(|model| counted.is_none() && !model.keep);
+            let plain = model.map_or(0, |model| model.length);
+            Ready { many, single, plan, row: Row::new(), counted, feeds: Vec::new(), plain }
         };
         let count = part.frames.len();
         let mut frames: Vec<Ready> = (0..count).map(ready).collect();
@@ -337,7 +341,10 @@ impl<'p> Decoder<'p> {
     /// # Errors
     /// As [`decode`](Self::decode).
     pub fn decode_into(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
-        let (bytes, given) = self.frame_bytes(frame, bytes)?;
+        let (bytes, given) = match self.frames.get(frame) {
+            Some(ready) if ready.plain == bytes.len() => (Cow::Borrowed(bytes), bytes.len()),
+            _ => self.frame_bytes(frame, bytes)?,
+        };
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
         row::decode(&ready.plan, &mut ready.single, &state, given, &bytes, row).map_err(|failed| check_refusal(model, failed, &bytes))?;

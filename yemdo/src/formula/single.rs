@@ -12,6 +12,8 @@ use super::types::{Number, Ty};
 pub(crate) struct Single {
     /// The bits of every slot's number, narrow ones at the low end.
     cells: Vec<u64>,
+    /// The operations that are not the same for all frames.
+    varying: Vec<Op>,
     /// For every output: 0, or the first fault, packed.
     faults: Vec<u32>,
     any_fault: bool,
@@ -67,6 +69,7 @@ impl Single {
         let finite = |output: &usize| program.finite.get(*output).copied().unwrap_or(false);
         let mut single = Self {
             cells: vec![0; program.slots.len()],
+            varying: program.ops.iter().filter(|op| !op.uniform).copied().collect(),
             faults: vec![0; program.outputs.len()],
             any_fault: false,
             watched: (0..program.outputs.len()).filter(|output| !finite(output)).collect(),
@@ -164,12 +167,16 @@ impl Single {
 
     /// Runs the program. What is the same for all frames is only computed where it is not settled.
     pub(crate) fn run(&mut self, program: &Program) {
-        for op in &program.ops {
-            if !(op.uniform && self.settled) {
-                self.step(program, op);
+        if self.settled {
+            for at in 0..self.varying.len() {
+                if let Some(op) = self.varying.get(at).copied() {
+                    self.step(program, &op);
+                }
             }
+        } else {
+            program.ops.iter().for_each(|op| self.step(program, op));
+            self.settled = true;
         }
-        self.settled = true;
         for at in 0..self.watched.len() {
             let output = self.watched.get(at).copied().unwrap_or(0);
             let Some((slot, ty)) = program.outputs.get(output) else { continue };
