@@ -51,7 +51,8 @@ supply      = { unit = "V", formula = "v * 0.0015" }
 fn compensation() -> String {
     let text = shipped("binnacle-24");
     let head = text.split_once("# The same in floating point").expect("the integer part").0;
-    head.replace("range   = [300, 1200]\n", "").replace("status  = [{ when = \"raw_pressure == 0\", is = \"not ready\", means = \"no conversion was started\" }]\n", "")
+    head.replace("range   = [300, 1200]\n", "")
+        .replace("status  = [{ when = \"raw_pressure == 0\", is = \"not ready\", means = \"no conversion was started\" }]\n", "")
 }
 
 /// What came before the frames that are measured.
@@ -150,7 +151,11 @@ fn yemdo_many(bencher: Bencher<'_, '_>, sheet: &str, frame: usize, bytes: &[u8],
 
 /// A driver's decode function: takes what came, looks at its length, fills what the caller keeps.
 #[inline(never)]
-fn call<const LENGTH: usize, const N: usize>(bytes: &[u8], out: &mut [f64; N], decode: &impl Fn(&[u8; LENGTH]) -> [f64; N]) -> Result<(), usize> {
+fn call<const LENGTH: usize, const N: usize>(
+    bytes: &[u8],
+    out: &mut [f64; N],
+    decode: &impl Fn(&[u8; LENGTH]) -> [f64; N],
+) -> Result<(), usize> {
     *out = decode(bytes.try_into().map_err(|_| bytes.len())?);
     Ok(())
 }

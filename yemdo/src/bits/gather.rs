@@ -167,6 +167,56 @@ impl Gather {
     }
 }
 
+/// A plain code of one window, made ready for frames of one length: one load, two shifts.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Cut {
+    /// First byte that is loaded.
+    from: usize,
+    /// Bytes that are loaded: 1, 2, 4 or 8 (3 where there are no more), never beyond the frame.
+    bytes: usize,
+    low_first: bool,
+    /// Shifts within 64 bits, which leave the code's bits alone.
+    left: u32,
+    right: u32,
+    signed: bool,
+}
+
+impl Gather {
+    /// The quick way to this code in frames of `length` bytes, where there is one.
+    pub(crate) fn cut(&self, length: usize) -> Option<Cut> {
+        let [w] = self.windows.as_slice() else { return None };
+        let bytes = [1, 2, 4, 8, 3].into_iter().find(|bytes| *bytes >= w.len && *bytes <= length)?;
+        if !matches!(self.form, Form::Unsigned | Form::Signed) || w.at + w.len > length {
+            return None;
+        }
+        let from = w.at.min(length - bytes);
+        let behind = 8 * if w.low_first { w.at - from } else { from + bytes - w.at - w.len } as u32;
+        let right = 64 - w.width;
+        Some(Cut { from, bytes, low_first: w.low_first, left: right - w.shift - behind, right, signed: self.form == Form::Signed })
+    }
+}
+
+impl Cut {
+    /// The code, of a frame that has the length.
+    #[inline]
+    pub(crate) fn code(&self, frame: &[u8]) -> i64 {
+        let frame = frame.get(self.from..).unwrap_or(&[]);
+        let raw = match (self.bytes, self.low_first) {
+            (1, _) => frame.first().map_or(0, |byte| u64::from(*byte)),
+            (2, false) => frame.first_chunk().map_or(0, |bytes| u64::from(u16::from_be_bytes(*bytes))),
+            (2, true) => frame.first_chunk().map_or(0, |bytes| u64::from(u16::from_le_bytes(*bytes))),
+            (3, false) => frame.first_chunk().map_or(0, |[a, b, c]| u64::from(u32::from_be_bytes([0, *a, *b, *c]))),
+            (3, true) => frame.first_chunk().map_or(0, |[a, b, c]| u64::from(u32::from_le_bytes([*a, *b, *c, 0]))),
+            (4, false) => frame.first_chunk().map_or(0, |bytes| u64::from(u32::from_be_bytes(*bytes))),
+            (4, true) => frame.first_chunk().map_or(0, |bytes| u64::from(u32::from_le_bytes(*bytes))),
+            (_, false) => frame.first_chunk().map_or(0, |bytes| u64::from_be_bytes(*bytes)),
+            (_, true) => frame.first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes)),
+        };
+        let top = raw << self.left;
+        if self.signed { (top as i64) >> self.right } else { (top >> self.right) as i64 }
+    }
+}
+
 /// A number that codes can be put into.
 pub trait FromCode: Copy {
     /// From a code of up to 32 bits.

@@ -5,7 +5,7 @@
 use std::collections::HashMap;
 
 use super::plan::{From, Load, ReadingPlan};
-use crate::bits::gather::Gather;
+use crate::bits::gather::{Cut, Gather};
 use crate::formula::program::{Constant, Do, Num, Op, Program, Slot};
 use crate::formula::run::{Column, Machine};
 
@@ -16,6 +16,7 @@ const MAX_STEPS: usize = 4;
 #[derive(Clone, Debug)]
 pub(crate) struct Affine {
     gather: Gather,
+    cut: Option<Cut>,
     /// Where the program has the code too, and so has it loaded already.
     loaded: Option<Slot>,
     /// What is done to a code on its way.
@@ -41,7 +42,7 @@ enum Step {
 }
 
 impl Affine {
-    fn new(gather: Gather, slot: Slot, steps: &[Step]) -> Self {
+    fn new(gather: Gather, cut: Option<Cut>, slot: Slot, steps: &[Step]) -> Self {
         let (scale, rest) = match *steps {
             [Step::Mul(m), Step::Add(a), ref rest @ ..] => (Scale::MulAdd(m, a), rest),
             [Step::Mul(m), ref rest @ ..] => (Scale::MulAdd(m, -0.0), rest),
@@ -51,7 +52,7 @@ impl Affine {
             [Step::Div(d), ref rest @ ..] => (Scale::DivAdd(d, -0.0), rest),
             [] => (Scale::MulAdd(1.0, -0.0), steps),
         };
-        Self { gather, loaded: Some(slot), scale, rest: rest.to_vec() }
+        Self { gather, cut, loaded: Some(slot), scale, rest: rest.to_vec() }
     }
 
     /// The values of frames that follow one another, which the program has run over.
@@ -81,7 +82,10 @@ impl Affine {
     /// The value of one frame.
     #[inline]
     pub(crate) fn value(&self, frame: &[u8]) -> f64 {
-        let code = self.gather.code(frame).unwrap_or(0) as f64;
+        let code = match &self.cut {
+            Some(cut) => cut.code(frame),
+            None => self.gather.code(frame).unwrap_or(0),
+        } as f64;
         let scaled = match self.scale {
             Scale::MulAdd(m, a) => code * m + a,
             Scale::AddMul(a, m) => (code + a) * m,
@@ -142,7 +146,7 @@ fn find(program: &Program, loads: &[Load], output: Slot) -> Option<Affine> {
             let From::Frame(gather, None) = &load.from else { return None };
             let plain = gather.is_plain();
             steps.reverse();
-            return plain.then(|| Affine::new(gather.clone(), load.slot, &steps));
+            return plain.then(|| Affine::new(gather.clone(), load.cut, load.slot, &steps));
         }
         // What commutes may have its constant on either side.
         let (step, next) = match (op.what, constant(op.a), constant(op.b)) {

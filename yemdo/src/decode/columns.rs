@@ -58,6 +58,15 @@ impl Columns {
         self.failed.get(frame).and_then(|failed| usize::from(*failed).checked_sub(1))
     }
 
+    /// Number of frames that passed all checks, and the index of the last of them.
+    pub(crate) fn good(&self) -> Option<(usize, usize)> {
+        if self.failed.is_empty() {
+            return Some((self.frames, self.frames.checked_sub(1)?));
+        }
+        let last = self.failed.iter().rposition(|failed| *failed == 0)?;
+        Some((self.failed.iter().filter(|failed| **failed == 0).count(), last))
+    }
+
     /// Makes room for `frames` frames and `readings` readings, and forgets what was there.
     fn reset(&mut self, readings: usize, frames: usize) {
         self.frames = frames;
@@ -107,9 +116,11 @@ pub(crate) fn decode(
     let length = length.max(1);
     let frames = bytes.len() / length;
     out.reset(plan.readings.len(), frames);
-    for (batch, chunk) in bytes.chunks(length * LANES).enumerate() {
+    // Without a program nothing has to stay in the nearest cache, and longer runs please the memory.
+    let most = if plan.program.ops.is_empty() && plan.loads.is_empty() { LANES * 16 } else { LANES };
+    for (batch, chunk) in bytes.chunks(length * most).enumerate() {
         let lanes = chunk.len() / length;
-        let from = batch * LANES;
+        let from = batch * most;
         let again = batch > 0;
         load(plan, machine, state, (chunk, length), lanes, again);
         machine.run_again(&plan.program, lanes, again);

@@ -235,15 +235,24 @@ impl<'p> Decoder<'p> {
         Some(self.count - self.came.get(frame)?)
     }
 
-    /// A good frame came, and others before it.
+    /// A good frame came, the last of so many. Its bytes are kept where something else asks for them.
+    #[inline]
     fn keep(&mut self, frame: usize, bytes: &[u8], good: u64) {
         self.count += good;
         if let Some((last, came)) = self.last.get_mut(frame).zip(self.came.get_mut(frame)) {
             *came = self.count;
-            let place = last.get_or_insert_default();
-            place.clear();
-            place.extend_from_slice(bytes);
+            match last {
+                Some(last) if last.len() == bytes.len() => last.copy_from_slice(bytes),
+                _ => *last = Some(bytes.to_vec()),
+            }
         }
+        if self.frames.get(frame).is_some_and(|ready| !ready.feeds.is_empty()) {
+            self.unsettle_fed(frame);
+        }
+    }
+
+    /// What other frames worked out from this one is to be worked out anew.
+    fn unsettle_fed(&mut self, frame: usize) {
         for at in 0..self.frames.get(frame).map_or(0, |ready| ready.feeds.len()) {
             let other = self.frames.get(frame).and_then(|ready| ready.feeds.get(at)).copied();
             other.and_then(|other| self.frames.get_mut(other)).into_iter().for_each(|ready| ready.single.settled = false);
@@ -341,10 +350,20 @@ impl<'p> Decoder<'p> {
     /// # Errors
     /// As [`decode`](Self::decode).
     pub fn decode_into(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
-        let (bytes, given) = match self.frames.get(frame) {
-            Some(ready) if ready.plain == bytes.len() => (Cow::Borrowed(bytes), bytes.len()),
-            _ => self.frame_bytes(frame, bytes)?,
+        let Some(ready) = self.frames.get_mut(frame).filter(|ready| ready.plain == bytes.len()) else {
+            return self.decode_any(frame, bytes, row);
         };
+        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        if let Err(failed) = row::decode(&ready.plan, &mut ready.single, &state, bytes.len(), bytes, row) {
+            return Err(self.check_refusal(frame, failed, bytes));
+        }
+        self.keep(frame, bytes, 1);
+        Ok(())
+    }
+
+    /// As [`decode_into`](Self::decode_into), for frames whose bytes need a second look.
+    fn decode_any(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
+        let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
         row::decode(&ready.plan, &mut ready.single, &state, given, &bytes, row).map_err(|failed| check_refusal(model, failed, &bytes))?;
@@ -381,10 +400,11 @@ impl<'p> Decoder<'p> {
                 _ => None,
             };
             let conditions = model.status.iter().chain(&reading.status);
-            let holding =
-                planned.conditions.iter().zip(conditions).find(|((output, _), _)| {
-                    ready.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0)
-                });
+            let holding = planned
+                .conditions
+                .iter()
+                .zip(conditions)
+                .find(|((output, _), _)| ready.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
             let waits_for = planned.needs.iter().filter(|frame| self.last.get(**frame).is_none_or(Option::is_none));
             readings.push(Reading {
                 name: &reading.name,
@@ -423,10 +443,9 @@ impl<'p> Decoder<'p> {
         }
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
         columns::decode(&ready.plan, &mut ready.many, &state, (model.length, given), bytes, out);
-        let good = (0..out.len()).rev().find(|index| out.failed_check(*index).is_none());
-        if let Some(good) = good {
-            let last = bytes.get(good * model.length..(good + 1) * model.length).unwrap_or(&[]);
-            self.keep(frame, last, (0..out.len()).filter(|index| out.failed_check(*index).is_none()).count() as u64);
+        if let Some((good, last)) = out.good() {
+            let last = bytes.get(last * model.length..(last + 1) * model.length).unwrap_or(&[]);
+            self.keep(frame, last, good as u64);
         }
         Ok(())
     }

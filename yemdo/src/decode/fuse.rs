@@ -2,7 +2,9 @@
 //!
 //! Only operations proved unable to fault are joined, so no fault needs a place in between.
 
+use super::plan::{From, Load};
 use crate::formula::program::{Do, Num, Op, Program, Slot};
+use crate::formula::types::Ty;
 
 /// Joins a product with the shift behind it, and a shift with the quotient behind it, where nothing else uses what
 /// stands between.
@@ -18,6 +20,19 @@ pub(crate) fn pairs(program: &mut Program) {
             program.ops.remove(first_at);
         } else {
             at += 1;
+        }
+    }
+}
+
+/// Loads codes as 64 bits at once, where they are only used so.
+pub(crate) fn widened(program: &mut Program, loads: &mut [Load]) {
+    for load in loads.iter_mut().filter(|load| matches!(load.from, From::Frame(..))) {
+        let widens = |op: &Op| op.a == load.slot && matches!(op.what, Do::Convert(Num::I32, Ty::I64));
+        if let Some(at) = program.ops.iter().position(widens).filter(|_| uses(program, load.slot) == 1) {
+            let wide = program.ops.remove(at).dst;
+            let input = program.inputs.iter_mut().find(|(slot, _)| *slot == load.slot);
+            input.into_iter().for_each(|(slot, _)| *slot = wide);
+            load.slot = wide;
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::affine::Affine;
 use super::columns::State;
-use crate::bits::gather::Gather;
+use crate::bits::gather::{Cut, Gather};
 use crate::bits::syndrome::Syndrome;
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
@@ -28,6 +28,8 @@ pub(crate) struct Plan {
 pub(crate) struct Load {
     pub(crate) slot: Slot,
     pub(crate) from: From,
+    /// The quick way to a code of the frame.
+    pub(crate) cut: Option<Cut>,
     pub(crate) users: Vec<usize>,
 }
 
@@ -72,6 +74,8 @@ pub(crate) struct ReadingPlan {
     pub(crate) affine: Option<Affine>,
     /// The last byte of the frame that it uses.
     pub(crate) last_byte: usize,
+    /// It has neither range nor condition, and needs no other frame.
+    pub(crate) bare: bool,
 }
 
 impl ReadingPlan {
@@ -115,6 +119,7 @@ impl Plan {
                 output: *output,
                 affine: None,
                 range: reading.range,
+                bare: reading.range.is_none() && conditions.is_empty() && reading.frames.iter().all(|other| *other == frame),
                 conditions,
                 needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
                 last_byte: here.map(|code| code.last_byte()).max().unwrap_or(0),
@@ -130,6 +135,7 @@ impl Plan {
         mark_uniform(&mut program, &loads);
         if !noting {
             super::fuse::pairs(&mut program);
+            super::fuse::widened(&mut program, &mut loads);
         }
         let model = part.frames.get(frame);
         let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
@@ -178,7 +184,9 @@ fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
                 _ => From::Row(field, column),
             },
         };
-        loads.push(Load { slot: *slot, from, users: users(program, *slot) });
+        let length = part.frames.get(frame).map_or(0, |frame| frame.length);
+        let cut = if let From::Frame(gather, _) = &from { gather.cut(length) } else { None };
+        loads.push(Load { slot: *slot, from, cut, users: users(program, *slot) });
     }
     loads
 }

@@ -67,12 +67,13 @@ impl Single {
     /// Room for a program; its constants are in their cells.
     pub(crate) fn new(program: &Program) -> Self {
         let finite = |output: &usize| program.finite.get(*output).copied().unwrap_or(false);
+        let is_real = |output: &usize| program.outputs.get(*output).is_some_and(|(_, ty)| ty.is_real());
         let mut single = Self {
             cells: vec![0; program.slots.len()],
             varying: program.ops.iter().filter(|op| !op.uniform).copied().collect(),
             faults: vec![0; program.outputs.len()],
             any_fault: false,
-            watched: (0..program.outputs.len()).filter(|output| !finite(output)).collect(),
+            watched: (0..program.outputs.len()).filter(|output| !finite(output)).filter(|output| is_real(output)).collect(),
             settled: false,
             lost: Vec::new(),
         };
@@ -138,15 +139,7 @@ impl Single {
             return None;
         }
         let (slot, ty) = program.outputs.get(output)?;
-        let bits = *self.cells.get(*slot as usize)?;
-        Some(match ty {
-            Ty::F64 => f64::get(bits),
-            Ty::F32 => f64::from(f32::get(bits)),
-            Ty::U64 => bits as f64,
-            Ty::I64 => bits as i64 as f64,
-            Ty::U32 => f64::from(bits as u32),
-            _ => f64::from(bits as i32),
-        })
+        Some(real(*self.cells.get(*slot as usize)?, *ty))
     }
 
     /// Forgets the faults of the last run, before the inputs of the next are put in.
@@ -161,68 +154,78 @@ impl Single {
     /// An input has no value: the outputs that use it are at fault.
     pub(crate) fn no_value(&mut self, users: &[usize]) {
         for output in users {
-            self.set_fault(*output, pack(k::code(FaultKind::NoValue), u32::MAX >> 3));
+            set_fault(&mut self.faults, &mut self.any_fault, *output, pack(k::code(FaultKind::NoValue), u32::MAX >> 3));
         }
     }
 
     /// Runs the program. What is the same for all frames is only computed where it is not settled.
+    #[inline]
     pub(crate) fn run(&mut self, program: &Program) {
-        if self.settled {
-            for at in 0..self.varying.len() {
-                if let Some(op) = self.varying.get(at).copied() {
-                    self.step(program, &op);
-                }
-            }
-        } else {
-            program.ops.iter().for_each(|op| self.step(program, op));
-            self.settled = true;
-        }
-        for at in 0..self.watched.len() {
-            let output = self.watched.get(at).copied().unwrap_or(0);
-            let Some((slot, ty)) = program.outputs.get(output) else { continue };
-            if ty.is_real() && self.number(*slot, *ty).is_some_and(|number| !number.to_f64().is_finite()) {
-                self.set_fault(output, pack(k::code(FaultKind::NotFinite), u32::MAX >> 3));
+        let Self { cells, varying, faults, any_fault, .. } = self;
+        for op in if self.settled { varying } else { &program.ops } {
+            let fault = step(cells, program, op);
+            if fault != OK && !op.safe && op.guard.is_none_or(|guard| cell(cells, guard) as i32 != 0) {
+                set_fault(faults, any_fault, op.owner as usize, pack(fault, op.site));
             }
         }
-        if self.any_fault {
+        self.settled = true;
+        for output in &self.watched {
+            if let Some((slot, ty)) = program.outputs.get(*output)
+                && !real(cell(cells, *slot), *ty).is_finite()
+            {
+                set_fault(faults, any_fault, *output, pack(k::code(FaultKind::NotFinite), u32::MAX >> 3));
+            }
+        }
+        if *any_fault {
             for output in 0..program.outputs.len() {
-                let at_fault = |needed: &usize| self.faults.get(*needed).is_some_and(|fault| *fault != 0);
+                let at_fault = |needed: &usize| faults.get(*needed).is_some_and(|fault| *fault != 0);
                 if program.needs.get(output).is_some_and(|needs| needs.iter().any(at_fault)) {
-                    self.set_fault(output, pack(k::code(FaultKind::Needed), u32::MAX >> 3));
+                    set_fault(faults, any_fault, output, pack(k::code(FaultKind::Needed), u32::MAX >> 3));
                 }
             }
         }
     }
+}
 
-    #[inline]
-    fn cell(&self, slot: Slot) -> u64 {
-        self.cells.get(slot as usize).copied().unwrap_or(0)
-    }
+#[inline]
+fn cell(cells: &[u64], slot: Slot) -> u64 {
+    cells.get(slot as usize).copied().unwrap_or(0)
+}
 
-    fn set_fault(&mut self, output: usize, packed: u32) {
-        if let Some(place) = self.faults.get_mut(output).filter(|place| **place == 0) {
-            *place = packed;
-            self.any_fault = true;
-        }
+/// The number of a type in a cell, as a double.
+#[inline]
+fn real(bits: u64, ty: Ty) -> f64 {
+    match ty {
+        Ty::F64 => f64::get(bits),
+        Ty::F32 => f64::from(f32::get(bits)),
+        Ty::U64 => bits as f64,
+        Ty::I64 => bits as i64 as f64,
+        Ty::U32 => f64::from(bits as u32),
+        _ => f64::from(bits as i32),
     }
+}
 
-    #[inline]
-    fn step(&mut self, program: &Program, op: &Op) {
-        let (bits, fault) = match op.what {
-            Do::Curve(index) => match program.curves.get(index as usize).and_then(|curve| curve.at(f64::get(self.cell(op.a)))) {
-                Some(y) => (y.put(), OK),
-                None => (0, k::code(FaultKind::NoValue)),
-            },
-            Do::Select(_) => (self.cell(if self.cell(op.a) as i32 != 0 { op.b } else { op.c }), OK),
-            _ => operate(op, self.cell(op.a), self.cell(op.b), self.cell(op.c)),
-        };
-        if let Some(cell) = self.cells.get_mut(op.dst as usize) {
-            *cell = bits;
-        }
-        if fault != OK && !op.safe && op.guard.is_none_or(|guard| self.cell(guard) as i32 != 0) {
-            self.set_fault(op.owner as usize, pack(fault, op.site));
-        }
+fn set_fault(faults: &mut [u32], any: &mut bool, output: usize, packed: u32) {
+    if let Some(place) = faults.get_mut(output).filter(|place| **place == 0) {
+        *place = packed;
+        *any = true;
     }
+}
+
+#[inline]
+fn step(cells: &mut [u64], program: &Program, op: &Op) -> Fault {
+    let (bits, fault) = match op.what {
+        Do::Curve(index) => match program.curves.get(index as usize).and_then(|curve| curve.at(f64::get(cell(cells, op.a)))) {
+            Some(y) => (y.put(), OK),
+            None => (0, k::code(FaultKind::NoValue)),
+        },
+        Do::Select(_) => (cell(cells, if cell(cells, op.a) as i32 != 0 { op.b } else { op.c }), OK),
+        _ => operate(op, cell(cells, op.a), cell(cells, op.b), cell(cells, op.c)),
+    };
+    if let Some(cell) = cells.get_mut(op.dst as usize) {
+        *cell = bits;
+    }
+    fault
 }
 
 #[inline]
