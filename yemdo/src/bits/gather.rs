@@ -198,7 +198,7 @@ impl Gather {
 
 impl Cut {
     /// The code, of a frame that has the length.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn code(&self, frame: &[u8]) -> i64 {
         let frame = frame.get(self.from..).unwrap_or(&[]);
         let raw = match (self.bytes, self.low_first) {

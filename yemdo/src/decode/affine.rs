@@ -80,7 +80,7 @@ impl Affine {
 
 impl Affine {
     /// The value of one frame.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn value(&self, frame: &[u8]) -> f64 {
         let code = match &self.cut {
             Some(cut) => cut.code(frame),
@@ -91,7 +91,7 @@ impl Affine {
             Scale::AddMul(a, m) => (code + a) * m,
             Scale::DivAdd(d, a) => code / d + a,
         };
-        self.rest.iter().fold(scaled, |value, step| step.apply(value))
+        if self.rest.is_empty() { scaled } else { self.rest.iter().fold(scaled, |value, step| step.apply(value)) }
     }
 }
 

@@ -54,8 +54,15 @@ pub(crate) fn decode(plan: &Plan, single: &mut Single, state: &State<'_>, given:
         load(plan, single, state, bytes);
         single.run(&plan.program);
     }
-    row.readings.clear();
-    row.readings.extend(plan.readings.iter().map(|reading| judge(plan, single, state, reading, given, bytes)));
+    if row.readings.len() != plan.readings.len() {
+        row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
+    }
+    for (place, reading) in row.readings.iter_mut().zip(&plan.readings) {
+        *place = match &reading.affine {
+            Some(affine) if reading.bare && given == bytes.len() => (affine.value(bytes), Status::Ok),
+            _ => judge(plan, single, state, reading, given, bytes),
+        };
+    }
     Ok(())
 }
 
@@ -102,11 +109,7 @@ pub(crate) fn load(plan: &Plan, single: &mut Single, state: &State<'_>, bytes: &
     }
 }
 
-#[inline]
 fn judge(plan: &Plan, single: &Single, state: &State<'_>, reading: &ReadingPlan, given: usize, bytes: &[u8]) -> (f64, Status) {
-    if let Some(affine) = reading.affine.as_ref().filter(|_| reading.bare && given == bytes.len()) {
-        return (affine.value(bytes), Status::Ok);
-    }
     if let Some(none) = reading.none(state, given) {
         return (f64::NAN, none);
     }
