@@ -92,14 +92,14 @@ impl Gather {
         // One window is the usual case: the size of the load is fixed outside the loop.
         let alone = w.at == 0 && w.len == stride;
         match (w.len, stride) {
-            (1, _) => self.strided::<T, 1, false>(w, frames, stride, out, then),
+            (1, ..4) => self.strided::<T, 1, false>(w, frames, stride, out, then),
             (2, 2) if alone => self.alone::<T, 2>(w, frames, out, then),
             (3, 3) if alone => self.alone::<T, 3>(w, frames, out, then),
             (4, 4) if alone => self.alone::<T, 4>(w, frames, out, then),
+            (1..=4, 4..) if w.low_first => self.strided::<T, 4, true>(w, frames, stride, out, then),
+            (1..=4, 4..) => self.strided::<T, 4, false>(w, frames, stride, out, then),
             (2, 2..) if w.low_first => self.strided::<T, 2, true>(w, frames, stride, out, then),
             (2, 2..) => self.strided::<T, 2, false>(w, frames, stride, out, then),
-            (3 | 4, 4..) if w.low_first => self.strided::<T, 4, true>(w, frames, stride, out, then),
-            (3 | 4, 4..) => self.strided::<T, 4, false>(w, frames, stride, out, then),
             _ => self.run_any(frames, stride, out, bad, then),
         }
     }

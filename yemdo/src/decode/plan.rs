@@ -17,7 +17,10 @@ pub(crate) struct Plan {
     pub(crate) program: Program,
     /// The frame's checks.
     pub(crate) checks: Vec<Syndrome>,
+    /// Inputs from the frame itself first.
     pub(crate) loads: Vec<Load>,
+    /// How many come from the frame itself.
+    pub(crate) own_loads: usize,
     pub(crate) readings: Vec<ReadingPlan>,
     /// Values that readings share, and readings of other frames that are used: index and output.
     pub(crate) beside: Vec<(usize, usize)>,
@@ -139,7 +142,9 @@ impl Plan {
         }
         let model = part.frames.get(frame);
         let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
-        Plan { beside: outputs, loads, readings, program, checks }
+        loads.sort_by_key(|load| load.from.is_held());
+        let own_loads = loads.iter().filter(|load| !load.from.is_held()).count();
+        Plan { beside: outputs, loads, own_loads, readings, program, checks }
     }
 
     /// Other frames that readings of this one take something from.
@@ -153,7 +158,8 @@ impl Plan {
         let mut lowerer = Lowerer::new(false);
         lowerer.formula(formula);
         let program = lowerer.finish();
-        Plan { loads: loads(part, frame, &program), readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
+        let loads = loads(part, frame, &program);
+        Plan { own_loads: loads.len(), loads, readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
     }
 }
 

@@ -72,7 +72,10 @@ pub(crate) fn load(plan: &Plan, single: &mut Single, state: &State<'_>, bytes: &
     if !single.settled {
         single.lost.clear();
     }
-    for (index, load) in plan.loads.iter().enumerate() {
+    // Settled inputs stand where they are; the frame's own come first.
+    let settled = single.settled && single.lost.is_empty();
+    let count = if settled { plan.own_loads } else { plan.loads.len() };
+    for (index, load) in plan.loads.iter().enumerate().take(count) {
         match &load.from {
             From::Frame(gather, range) => match load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.code(bytes))) {
                 Some(code) => {
