@@ -22,7 +22,7 @@ mod rows;
 mod units;
 
 pub(crate) use rows::status_cell;
-use rows::{Rows, Sink};
+use rows::{Rows, Sink, Use};
 use units::Units;
 
 /// Frames that are decoded and printed together.
@@ -163,6 +163,10 @@ struct Batch {
     refused: BTreeMap<&'static str, u64>,
     list_refused: bool,
     decoded: u64,
+    /// Where the good frame of each kind stands that came last: line and time.
+    came: BTreeMap<usize, (u64, Option<String>)>,
+    /// For a frame and one that its readings use: the most good frames between them, and the two lines.
+    oldest: BTreeMap<(usize, usize), (u64, u64, u64)>,
 }
 
 impl Batch {
@@ -176,7 +180,35 @@ impl Batch {
             refused: BTreeMap::new(),
             list_refused: args.refused,
             decoded: 0,
+            came: BTreeMap::new(),
+            oldest: BTreeMap::new(),
         }
+    }
+
+    /// The other frames that readings of this one use, as they are before it is decoded.
+    fn uses(&self, decoder: &Decoder<'_>) -> Vec<Use> {
+        let part = decoder.part();
+        let readings = part.frames().get(self.frame).map_or(&[] as &[usize], |frame| frame.readings());
+        let used = readings.iter().filter_map(|index| part.readings().get(*index)).flat_map(|reading| reading.frames());
+        let mut others: Vec<usize> = used.copied().filter(|other| *other != self.frame).collect();
+        others.sort_unstable();
+        others.dedup();
+        let came = |frame: usize| {
+            let (line, time) = self.came.get(&frame).cloned()?;
+            Some(Use { frame, line, time, age: decoder.age(frame)? })
+        };
+        others.into_iter().filter_map(came).collect()
+    }
+
+    /// Keeps the lines of a good frame, and how old what it used was.
+    fn note(&mut self, index: usize, good: u64, uses: &[Use]) {
+        let Some((line, time)) = self.rows.get(index) else { return };
+        for used in uses {
+            let age = used.age + good;
+            let oldest = self.oldest.entry((self.frame, used.frame)).or_default();
+            *oldest = if age > oldest.0 { (age, *line, used.line) } else { *oldest };
+        }
+        self.came.insert(self.frame, (*line, time.clone()));
     }
 
     fn refuse(&mut self, line: u64, cause: &'static str, message: &str) {
@@ -216,8 +248,10 @@ impl Batch {
         if self.rows.is_empty() {
             return Ok(());
         }
+        let uses = self.uses(decoder);
         decoder.decode_counted(self.frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| told(&refusal))?;
         let length = self.bytes.len() / self.rows.len();
+        let mut good = Vec::new();
         for (index, frame) in self.bytes.chunks_exact(length).enumerate() {
             if let Some(failed) = self.columns.failed_check(index) {
                 let refusal = decoder.check_refusal(self.frame, failed, frame);
@@ -228,9 +262,17 @@ impl Batch {
                 }
             } else {
                 self.decoded += 1;
+                good.push(index);
             }
         }
-        sink.rows(&Rows { frame: self.frame, length, given: self.given, bytes: &self.bytes, rows: &self.rows, columns: &self.columns })?;
+        // Only the last one's place will be asked for, and only what is used has an age.
+        let noted = if uses.is_empty() { good.last().map(|last| (good.len() - 1, *last)) } else { None };
+        let all = good.iter().copied().enumerate().filter(|_| !uses.is_empty());
+        for (before, index) in all.chain(noted) {
+            self.note(index, before as u64 + 1, &uses);
+        }
+        let (rows, columns) = (&self.rows, &self.columns);
+        sink.rows(&Rows { frame: self.frame, length, given: self.given, bytes: &self.bytes, rows, columns, uses: &uses })?;
         self.bytes.clear();
         self.rows.clear();
         Ok(())
@@ -289,6 +331,7 @@ fn stream(
     batch.flush(decoder, &mut sink)?;
     sink.finish()?;
     progress.finish_and_clear();
+    tell_ages(&batch, part);
     summary(&batch, stop.load(Ordering::Relaxed))
 }
 
@@ -300,6 +343,20 @@ fn progress(size: u64) -> ProgressBar {
     let bar = ProgressBar::new(size);
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
     bar
+}
+
+/// Says on standard error how old the frames were that readings of other frames used. What is read once is not meant to
+/// be new.
+fn tell_ages(batch: &Batch, part: &Part) {
+    for ((frame, used), (age, line, from)) in &batch.oldest {
+        if let (Some(frame), Some(used)) = (part.frames().get(*frame), part.frames().get(*used).filter(|used| !used.is_kept()))
+            && *age > 1
+        {
+            let (frame, used) = (frame.name(), used.name());
+            let _ =
+                writeln!(anstream::stderr(), "{frame} used a {used} up to {age} good frames back: line {line} used that of line {from}");
+        }
+    }
 }
 
 /// Says what was refused; the exit code follows from it.

@@ -25,6 +25,17 @@ pub(super) struct Rows<'a> {
     /// Line in the log and time.
     pub(super) rows: &'a [(u64, Option<String>)],
     pub(super) columns: &'a Columns,
+    /// Other frames that their readings use.
+    pub(super) uses: &'a [Use],
+}
+
+/// A frame that readings of other frames use, and where in the log it stands.
+pub(super) struct Use {
+    pub(super) frame: usize,
+    pub(super) line: u64,
+    pub(super) time: Option<String>,
+    /// Good frames behind it.
+    pub(super) age: u64,
 }
 
 /// Readings that are printed side by side; more of them go below one another.
@@ -235,7 +246,7 @@ impl<'a> Sink<'a> {
 
     fn json(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
         let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
-        for (index, bytes, time) in Self::good(rows) {
+        for (good, (index, bytes, time)) in Self::good(rows).enumerate() {
             let mut object = Map::new();
             if let Some(time) = time {
                 object.insert("time".into(), time.into());
@@ -273,6 +284,14 @@ impl<'a> Sink<'a> {
                 );
             }
             object.insert("readings".into(), readings.into());
+            if self.log && !rows.uses.is_empty() {
+                let used = rows.uses.iter().filter_map(|used| {
+                    let mut place = json!({ "line": used.line, "frames_back": used.age + good as u64 + 1 });
+                    used.time.iter().for_each(|time| place["time"] = json!(time));
+                    Some((self.part.frames().get(used.frame)?.name().to_owned(), place))
+                });
+                object.insert("uses".into(), used.collect::<Map<String, Value>>().into());
+            }
             serde_json::to_writer(&mut *self.out, &object).map_err(std::io::Error::from)?;
             self.out.write_all(b"\n")?;
         }
