@@ -28,11 +28,12 @@
 //! and no panic on any input.
 //!
 //! Phases, each a folder: [`sheet`] (TOML to syntax tree, diagnostics) → [`model`] (the resolved part) with
-//! [`formula`] (C formulas), [`bits`] (layouts, number forms, checks) and [`modbus`] (frames) → [`decode`], [`check`],
+//! [`formula`] (C formulas), [`bits`] (layouts, number forms, checks) and [`modbus`] (frames) → [`decode`], [`configure`], [`routine`], [`check`],
 //! [`explain`], [`import`] and [`emit`]; [`units`] beside them.
 
 pub mod bits;
 pub mod check;
+pub mod configure;
 pub mod decode;
 pub mod emit;
 pub mod explain;
@@ -40,6 +41,7 @@ pub mod formula;
 pub mod import;
 pub mod modbus;
 pub mod model;
+pub mod routine;
 pub mod sheet;
 pub mod units;
 

@@ -171,7 +171,7 @@ fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
             Some(held.1.clone())
         };
         let from = match *input {
-            Input::Reading(_) => continue,
+            Input::Reading(_) | Input::Quantity(_) => continue,
             Input::Parameter(index) => From::Parameter(index),
             Input::Code(code) => match part.codes.get(code) {
                 Some(model) if model.frame != frame => From::Kept(code),
@@ -242,7 +242,7 @@ pub(crate) fn bounds(part: &Part, input: Input) -> Interval {
             Some(code) => Interval::Int(code.bounds().0, code.bounds().1),
             None => Interval::Int(0, 0),
         },
-        Input::Reading(_) => everything,
+        Input::Reading(_) | Input::Quantity(_) => everything,
         Input::Parameter(index) => match part.parameters.get(index) {
             Some(parameter) => {
                 parameter.range.map_or(Interval::Real(parameter.default, parameter.default), |(low, high)| Interval::Real(low, high))

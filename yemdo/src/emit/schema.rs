@@ -36,7 +36,7 @@ fn definition(table: &Table) -> String {
 fn schema(takes: Takes, doc: &str) -> String {
     let refer = |table: &Table| format!("{{ \"$ref\": \"#/$defs/{}\" }}", table.name);
     let body = match takes {
-        Takes::Text | Takes::Layout | Takes::Slices | Takes::Cover | Takes::Bits | Takes::Formula | Takes::Condition | Takes::Registers => {
+        Takes::Text | Takes::Time | Takes::Layout | Takes::Slices | Takes::Cover | Takes::Bits | Takes::Formula | Takes::Condition | Takes::Registers => {
             "\"type\": \"string\"".into()
         }
         Takes::Integer => "\"type\": \"integer\"".into(),
@@ -54,6 +54,11 @@ fn schema(takes: Takes, doc: &str) -> String {
         Takes::Table(table) => format!("\"$ref\": \"#/$defs/{}\"", table.name),
         Takes::TableOrList(table) => format!("\"anyOf\": [{0}, {{ \"type\": \"array\", \"items\": {0} }}]", refer(table)),
         Takes::TableOrModel(table) => format!("\"anyOf\": [{}, {{ \"type\": \"string\" }}]", refer(table)),
+        Takes::TimeOrFormula => "\"type\": [\"string\", \"number\"]".into(),
+        Takes::NamedLists(table) => format!(
+            "\"type\": \"object\", \"additionalProperties\": {{ \"type\": \"array\", \"items\": {} }}",
+            refer(table)
+        ),
         Takes::Named(table) => format!("\"type\": \"object\", \"additionalProperties\": {}", refer(table)),
         Takes::NamedLayouts(table) => {
             format!("\"type\": \"object\", \"additionalProperties\": {{ \"anyOf\": [{{ \"type\": \"string\" }}, {}] }}", refer(table))

@@ -165,6 +165,36 @@ pub fn read_request(unit: u8, range: &Range) -> Request {
     Request { bytes, meaning }
 }
 
+/// The bits of a request that writes holding registers: RTU, with its CRC. One word goes with function 6, several with
+/// function 16 (sections 6.6 and 6.12).
+///
+/// ```
+/// use yemdo::modbus::write_request;
+/// assert_eq!(write_request(17, 100, &[215]).bytes, [0x11, 0x06, 0x00, 0x64, 0x00, 0xD7, 0x8A, 0xDB]);
+/// ```
+pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Request {
+    let range = Range { table: Table::Holding, start, count: words.len() as u16 };
+    let function = if words.len() == 1 { 6 } else { 16 };
+    let mut bytes = vec![unit, function];
+    bytes.extend(start.to_be_bytes());
+    let mut meaning = vec![
+        (1, format!("unit {unit}")),
+        (1, format!("function {function}: write {}", if words.len() == 1 { "one holding register" } else { "holding registers" })),
+        (2, format!("{} address {}", if words.len() == 1 { "at" } else { "from" }, range.both_forms(0))),
+    ];
+    if words.len() != 1 {
+        bytes.extend(range.count.to_be_bytes());
+        bytes.push((words.len() * 2) as u8);
+        meaning.extend([(2, format!("{} of them", words.len())), (1, format!("{} bytes follow", words.len() * 2))]);
+    }
+    bytes.extend(words.iter().flat_map(|word| word.to_be_bytes()));
+    meaning.push((words.len() * 2, "the value".into()));
+    let crc = crc(&bytes);
+    bytes.extend(crc.to_le_bytes());
+    meaning.push((2, format!("CRC 0x{crc:04X}, low byte first")));
+    Request { bytes, meaning }
+}
+
 impl Request {
     /// The same request over TCP: a header in front, and no CRC.
     pub fn over_tcp(&self, transaction: u16) -> Request {

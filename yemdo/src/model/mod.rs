@@ -1,6 +1,8 @@
 //! The resolved part: every name bound, every width known. All outputs are made from it alone.
 
 pub mod buses;
+pub(crate) mod eval;
+pub mod operation;
 mod outcome;
 pub mod part;
 pub mod registers;

@@ -117,7 +117,7 @@ impl<'a> Trial<'a> {
             let Some(column) = machine.column_mut(*slot) else { continue };
             for lane in 0..lanes {
                 match *input {
-                    Input::Reading(_) => {}
+                    Input::Reading(_) | Input::Quantity(_) => {}
                     Input::Parameter(index) => column.put(lane, self.part.parameters.get(index).map_or(0.0, |parameter| parameter.default)),
                     Input::Code(code) => match self.part.codes.get(code).map(|model| (model, model.layout.width())) {
                         Some((model, width)) if model.ty.is_real() => {

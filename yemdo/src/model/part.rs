@@ -1,6 +1,7 @@
 //! The resolved model of a part.
 
 use super::buses::{I2c, Modbus, Spi};
+use super::operation::{Quantity, Routine};
 use super::outcome::Outcome;
 use super::registers::{Field, Register};
 use super::status::Status;
@@ -32,6 +33,8 @@ pub enum Input {
     Column(usize, usize),
     /// A number that the user supplies, by its index in [`Part::parameters`].
     Parameter(usize),
+    /// The present value of a quantity, by its index in [`Part::quantities`].
+    Quantity(usize),
 }
 
 /// A part as its sheet describes it, resolved and checked.
@@ -61,6 +64,8 @@ pub struct Part {
     pub(crate) variants: Vec<String>,
     pub(crate) parameters: Vec<Parameter>,
     pub(crate) tables: Vec<(String, Arc<Curve>)>,
+    pub(crate) quantities: Vec<Quantity>,
+    pub(crate) routines: Vec<Routine>,
     pub(crate) frames: Vec<Frame>,
     pub(crate) codes: Vec<Code>,
     pub(crate) readings: Vec<Reading>,
@@ -182,7 +187,7 @@ impl Part {
             for input in formulas.flat_map(|formula| &formula.inputs) {
                 let held = match input {
                     Input::Field(field) | Input::Column(field, _) => !frame.fields.iter().any(|(inside, _)| inside == field),
-                    Input::Parameter(_) => true,
+                    Input::Parameter(_) | Input::Quantity(_) => true,
                     Input::Code(_) | Input::Reading(_) => false,
                 };
                 if held && !found.contains(input) {
@@ -196,6 +201,16 @@ impl Part {
     /// The numbers that the user supplies.
     pub fn parameters(&self) -> &[Parameter] {
         &self.parameters
+    }
+
+    /// The quantities that fields hold.
+    pub fn quantities(&self) -> &[Quantity] {
+        &self.quantities
+    }
+
+    /// The routines.
+    pub fn routines(&self) -> &[Routine] {
+        &self.routines
     }
 
     /// The worked examples.

@@ -3,6 +3,7 @@
 use super::part::Part;
 use crate::bits::gather::Gather;
 use crate::bits::layout::{Layout, Slice};
+use crate::formula::typed::Formula;
 use crate::sheet::text::Span;
 
 /// What can be done to a register or field.
@@ -37,6 +38,11 @@ impl Access {
         ("reserved", Access::Reserved),
     ];
 
+    /// Whether writing does something.
+    pub fn is_writable(self) -> bool {
+        matches!(self, Access::ReadWrite | Access::WriteOnly | Access::WriteOneToClear | Access::SelfClearing)
+    }
+
     /// The word in the sheet.
     pub fn word(self) -> &'static str {
         Self::ALL.iter().find(|(_, access)| *access == self).map_or("read-write", |(word, _)| word)
@@ -58,6 +64,7 @@ pub struct Register {
     pub(crate) access: Access,
     pub(crate) reset: Option<u64>,
     pub(crate) bank: Vec<(usize, i128)>,
+    pub(crate) writable: Vec<(usize, i128)>,
     pub(crate) fields: Vec<usize>,
     pub(crate) reserved: Vec<Reserved>,
     pub(crate) means: Option<String>,
@@ -127,6 +134,11 @@ impl Register {
         &self.bank
     }
 
+    /// The fields that must have certain codes while it is written.
+    pub fn writable_while(&self) -> &[(usize, i128)] {
+        &self.writable
+    }
+
     /// Its reserved bits.
     pub fn reserved(&self) -> &[Reserved] {
         &self.reserved
@@ -172,6 +184,7 @@ pub struct Field {
     pub(crate) access: Access,
     pub(crate) rows: Vec<Row>,
     pub(crate) columns: Vec<ColumnName>,
+    pub(crate) computed: Option<Formula>,
     pub(crate) means: Option<String>,
 }
 
@@ -216,6 +229,11 @@ impl Field {
     /// Number of its bits.
     pub fn width(&self) -> u32 {
         self.layout.width()
+    }
+
+    /// The formula that its code follows from, where it does.
+    pub fn computed(&self) -> Option<&Formula> {
+        self.computed.as_ref()
     }
 
     /// Its table of values.

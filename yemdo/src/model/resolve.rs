@@ -4,6 +4,7 @@ mod buses;
 mod examples;
 mod frames;
 mod names;
+mod operation;
 mod readings;
 mod registers;
 
@@ -54,6 +55,8 @@ fn empty(source: Source) -> Part {
         variants: Vec::new(),
         parameters: Vec::new(),
         tables: Vec::new(),
+        quantities: Vec::new(),
+        routines: Vec::new(),
         frames: Vec::new(),
         codes: Vec::new(),
         readings: Vec::new(),
@@ -109,6 +112,11 @@ impl Resolver {
             for (index, (_, frame)) in tree.frames.iter().enumerate() {
                 self.frame_formulas(index, frame);
             }
+            self.computed(tree);
+            self.quantities(&tree.quantities);
+        }
+        if !self.has_errors() {
+            self.routines(&tree.routines);
         }
         if !self.has_errors() {
             for index in 0..self.part.readings.len() {

@@ -32,6 +32,10 @@ pub enum Takes {
     Formula,
     /// A condition in C.
     Condition,
+    /// A time, such as `"2 ms"`.
+    Time,
+    /// A time, or a formula that gives milliseconds.
+    TimeOrFormula,
     /// A list of bytes.
     Bytes,
     /// A list of names.
@@ -48,6 +52,8 @@ pub enum Takes {
     TableOrModel(&'static Table),
     /// Names of the user's own, each with such a table.
     Named(&'static Table),
+    /// Names of the user's own, each with a list of such tables.
+    NamedLists(&'static Table),
     /// Names of the user's own, each with a layout, or with such a table.
     NamedLayouts(&'static Table),
     /// Names of the user's own, each with a value that depends on the name.
@@ -62,6 +68,7 @@ impl Takes {
             | Takes::TableOrList(table)
             | Takes::TableOrModel(table)
             | Takes::Named(table)
+            | Takes::NamedLists(table)
             | Takes::NamedLayouts(table) => Some(table),
             _ => None,
         }
@@ -145,6 +152,8 @@ pub static SHEET: Table = Table {
         may("reading", Takes::Named(&READING), "A physical quantity and the formula that gives it."),
         may("shared", Takes::Named(&SHARED), "A value that several readings need, and that is none itself."),
         may("parameter", Takes::Named(&PARAMETER), "A number that the user supplies."),
+        may("quantity", Takes::Named(&QUANTITY), "A physical value that fields hold: a threshold, a hysteresis."),
+        may("routine", Takes::NamedLists(&STEP), "What is done with the part, step by step: wake it, measure, read its calibration."),
         may("table", Takes::Named(&TABLE), "A curve by its points; a formula calls it: `CURVE(x)`."),
         may("example", Takes::TableOrList(&EXAMPLE), "A worked example from the datasheet; `check` runs it."),
         may("variant", Takes::Named(&VARIANT), "Another part of the same datasheet: what differs, under the same keys."),
@@ -215,12 +224,13 @@ const ACCESS: Takes =
 pub static REGISTER: Table = Table {
     name: "register",
     keys: &[
-        must("at", Takes::Integer, "Its address."),
+        must("at", Takes::Integer, "Its address; of a Modbus part that of a holding register, as printed."),
         may("width", Takes::Integer, "Its bits: 8 to 64, whole bytes; 8 where not given."),
         may("order", Takes::Word(&["high first", "low first"]), "Which byte of it comes first; `high first` where not given."),
         may("access", ACCESS, "What can be done to it; `read-write` where not given."),
         may("reset", Takes::Integer, "Its value after a reset."),
         may("bank", Takes::NamedValues, "It is reached only while these fields have these values."),
+        may("while", Takes::NamedValues, "It may only be written while these fields have these values."),
         may("count", Takes::Integer, "An array: so many of them, `NAME_0` and on."),
         may("every", Takes::Integer, "For an array, the addresses from one to the next."),
         may("field", Takes::Named(&FIELD), "Its fields."),
@@ -248,6 +258,11 @@ pub static FIELD: Table = Table {
         must("bits", Takes::Bits, "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`."),
         may("values", Takes::TableOrList(&VALUE), "The datasheet's table of its values."),
         may("access", ACCESS, "What can be done to it; as its register where not given."),
+        may(
+            "computed",
+            Takes::Formula,
+            "Its code follows from parameters and other fields: a calibration word from a shunt. Rounded to the nearest.",
+        ),
         MEANS,
         SOURCE,
     ],
@@ -410,6 +425,47 @@ pub static TABLE: Table = Table {
     keys: &[
         must("points", Takes::Points, "`[[x, y], ...]`, x rising; between them the line is straight."),
         must("outside", Takes::Word(&["hold", "extend", "fault"]), "Beyond the ends: the end's value, the last line extended, or a fault."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
+/// `[quantity.NAME]`.
+pub static QUANTITY: Table = Table {
+    name: "quantity",
+    keys: &[
+        must("unit", Takes::Text, "Its unit."),
+        may("formula", Takes::Formula, "Its value from the fields that hold it; it may use parameters and other quantities too."),
+        may("reading", Takes::Text, "In place of `formula`: the reading whose formula it goes through."),
+        may("code", Takes::Formula, "With `reading`: what takes the place of that reading's code, from the fields that hold it."),
+        may("moves", Takes::Names, "The fields that may be changed to set it; those that the formula uses where not given."),
+        may("not_below", Takes::Text, "Another quantity that it must not be below."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
+/// `[[routine.NAME]]`: a step.
+pub static STEP: Table = Table {
+    name: "step",
+    keys: &[
+        may("write", Takes::Bytes, "Send these bytes."),
+        may("set", Takes::NamedValues, "Give these fields these values, and write their registers."),
+        may("verify", Takes::Boolean, "With `set`: read the registers back and compare."),
+        may("read", Takes::Registers, "Read a frame, or registers, by name."),
+        may("wait", Takes::TimeOrFormula, "Wait so long; a formula gives milliseconds."),
+        may("tolerance", Takes::Number, "With `wait`: the datasheet's tolerance in percent; so much longer is waited."),
+        may("poll", Takes::Condition, "Read what the condition needs, again and again, until it holds."),
+        may("line", Takes::Word(&["high", "low"]), "Wait until the data-ready line has this level."),
+        may("every", Takes::Time, "With `poll` or `retry`: the time from one to the next; 1 ms where not given."),
+        may("within", Takes::TimeOrFormula, "With `poll` or `line`: the longest time; then the routine fails."),
+        may("expect", Takes::Condition, "Read what the condition needs, once; where it does not hold, the routine fails: an identity."),
+        may("do", Takes::Text, "Another routine."),
+        may("when", Takes::Condition, "Do the step only where this holds of what was last read or set."),
+        may("repeat", Takes::Integer, "Do the step so often, 2 to 1000."),
+        may("retry", Takes::Integer, "Where the part does not acknowledge, try again so often, 1 to 1000."),
         MEANS,
         SOURCE,
     ],

@@ -2,6 +2,7 @@
 
 mod buses;
 mod frames;
+mod operation;
 mod registers;
 
 use toml::Spanned;
@@ -102,6 +103,8 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
     sheet.shared = named(reader, fields.get("shared"), frames::shared);
     sheet.parameters = named(reader, fields.get("parameter"), frames::parameter);
     sheet.tables = named(reader, fields.get("table"), frames::table);
+    sheet.quantities = named(reader, fields.get("quantity"), operation::quantity);
+    sheet.routines = operation::routines(reader, fields.get("routine"));
     if let Some(value) = fields.get("example") {
         // By their names as typed: a frame with an error of its own is a frame all the same.
         let frames: Vec<String> = match fields.get("frame").map(|value| value.get_ref()) {

@@ -21,6 +21,8 @@ pub(crate) struct Sheet {
     pub(crate) shared: Vec<Named<Reading>>,
     pub(crate) parameters: Vec<Named<Parameter>>,
     pub(crate) tables: Vec<Named<Table>>,
+    pub(crate) quantities: Vec<Named<Quantity>>,
+    pub(crate) routines: Vec<Named<Vec<Step>>>,
     pub(crate) examples: Vec<Example>,
     pub(crate) variants: Vec<At<String>>,
 }
@@ -74,6 +76,7 @@ pub(crate) struct Register {
     pub(crate) access: Option<&'static str>,
     pub(crate) reset: Option<At<i128>>,
     pub(crate) bank: Vec<Named<Choice>>,
+    pub(crate) writable: Vec<Named<Choice>>,
     pub(crate) count: Option<At<i128>>,
     pub(crate) every: Option<At<i128>>,
     pub(crate) fields: Vec<Named<Field>>,
@@ -93,6 +96,7 @@ pub(crate) struct Field {
     pub(crate) bits: Text,
     pub(crate) values: Vec<Row>,
     pub(crate) access: Option<&'static str>,
+    pub(crate) computed: Option<Text>,
     pub(crate) means: Option<Text>,
 }
 
@@ -172,6 +176,52 @@ pub(crate) struct Parameter {
 pub(crate) struct Table {
     pub(crate) points: Vec<(f64, f64)>,
     pub(crate) outside: &'static str,
+}
+
+#[derive(Debug)]
+pub(crate) struct Quantity {
+    pub(crate) unit: Text,
+    pub(crate) way: Way,
+    pub(crate) moves: Option<Vec<Text>>,
+    pub(crate) not_below: Option<Text>,
+    pub(crate) means: Option<Text>,
+}
+
+/// How a quantity follows from fields.
+#[derive(Debug)]
+pub(crate) enum Way {
+    Formula(Text),
+    Through { reading: Text, code: Text },
+}
+
+#[derive(Debug)]
+pub(crate) struct Step {
+    pub(crate) span: Span,
+    pub(crate) action: Action,
+    pub(crate) when: Option<Text>,
+    pub(crate) repeat: Option<At<i128>>,
+    pub(crate) retry: Option<At<i128>>,
+    pub(crate) every: Option<u64>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) enum Action {
+    Write(Vec<u8>),
+    Set { fields: Vec<Named<Choice>>, verify: bool },
+    Read(Text),
+    Wait { time: Time, tolerance: f64 },
+    Poll { condition: Text, within: Time },
+    Line { high: bool, within: Time },
+    Expect(Text),
+    Do(Text),
+}
+
+/// A time in microseconds, or a formula that gives milliseconds.
+#[derive(Debug)]
+pub(crate) enum Time {
+    Fixed(u64),
+    Formula(Text),
 }
 
 #[derive(Debug)]

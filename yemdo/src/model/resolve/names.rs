@@ -15,6 +15,8 @@ pub(super) struct Names<'a> {
     pub(super) readings: &'a HashMap<String, (usize, Ty)>,
     /// Codes of other frames are refused.
     pub(super) only_frame: Option<usize>,
+    /// Fields of registers come before the codes that frames have of them: a routine reads the register.
+    pub(super) fields_first: bool,
     /// For a reading of an array: its element, and the arrays.
     pub(super) element: Option<(usize, &'a [String])>,
 }
@@ -79,6 +81,11 @@ impl Names<'_> {
 impl Scope for Names<'_> {
     fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
         let Some(member) = member else {
+            if self.fields_first
+                && let Some(field) = self.field(name)?
+            {
+                return Ok(Some(field));
+            }
             if let Some(code) = self.code(None, name)? {
                 return Ok(Some(code));
             }
@@ -87,6 +94,9 @@ impl Scope for Names<'_> {
             }
             if let Some(index) = self.part.parameters.iter().position(|parameter| parameter.name == name) {
                 return Ok(Some((Input::Parameter(index), Ty::F64)));
+            }
+            if let Some(index) = self.part.quantities.iter().position(|quantity| quantity.name == name) {
+                return Ok(Some((Input::Quantity(index), Ty::F64)));
             }
             return self.field(name);
         };

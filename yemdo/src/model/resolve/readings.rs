@@ -62,7 +62,7 @@ impl Resolver {
                         codes.extend(of(*other).map_or(&[] as &[usize], |other| &other.codes));
                         frames.extend(of(*other).map_or(&[] as &[usize], |other| &other.frames));
                     }
-                    Input::Field(_) | Input::Column(..) | Input::Parameter(_) => {}
+                    Input::Field(_) | Input::Column(..) | Input::Parameter(_) | Input::Quantity(_) => {}
                 }
             }
             frames.extend(codes.iter().filter_map(|code| self.part.codes.get(*code)).map(|code| code.frame));
@@ -197,7 +197,7 @@ impl Resolver {
         element: Option<(usize, &[String])>,
     ) -> Option<Formula> {
         let mut warnings = Vec::new();
-        let formula = analyse(text, &Names { part: &self.part, readings, only_frame, element }, &mut warnings);
+        let formula = analyse(text, &Names { part: &self.part, readings, only_frame, element, fields_first: false }, &mut warnings);
         if element.is_none_or(|(index, _)| index == 0) {
             self.diagnostics.extend(warnings);
         }
@@ -206,7 +206,7 @@ impl Resolver {
             let name = match input {
                 Input::Code(code) => self.part.codes.get(*code).map(|code| code.name.clone()),
                 Input::Field(field) | Input::Column(field, _) => self.part.fields.get(*field).map(|field| field.name.clone()),
-                Input::Reading(_) | Input::Parameter(_) => None,
+                Input::Reading(_) | Input::Parameter(_) | Input::Quantity(_) => None,
             };
             self.used.extend(name);
         }

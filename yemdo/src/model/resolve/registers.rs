@@ -53,8 +53,10 @@ impl Resolver {
         for (_, register) in &tree.registers {
             let copies = register.count.map_or(1, |count| count.value as usize);
             let bank: Vec<(usize, i128)> = register.bank.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+            let writable: Vec<(usize, i128)> = register.writable.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
             for copy in self.part.registers.iter_mut().skip(home).take(copies) {
                 copy.bank.clone_from(&bank);
+                copy.writable.clone_from(&writable);
             }
             home += copies;
         }
@@ -80,6 +82,7 @@ impl Resolver {
                 .also(other.span, "first here");
             self.report(problem);
         }
+        let at = self.register_address(register);
         let copies = register.count.map_or(1, |count| count.value as u32);
         let every = register.every.map_or(bytes as u32, |every| every.value as u32);
         for copy in 0..copies {
@@ -87,18 +90,36 @@ impl Resolver {
             self.part.registers.push(Register {
                 name: if register.count.is_some() { format!("{}_{copy}", name.value) } else { name.value.clone() },
                 span: name.span,
-                at: register.at.value as u32 + copy * every,
+                at: at + copy * every,
                 bytes,
                 low_first: register.low_first,
                 access: Access::of_word(register.access).unwrap_or_default(),
                 reset,
                 bank: Vec::new(),
+                writable: Vec::new(),
                 fields: Vec::new(),
                 reserved: Vec::new(),
                 means: register.means.as_ref().map(|text| text.value.clone()),
                 offset,
             });
         }
+    }
+
+    /// The address on the wire; of a part that only speaks Modbus, that of a holding register.
+    fn register_address(&mut self, register: &tree::Register) -> u32 {
+        let typed = register.at.value as u32;
+        let numbering = self.part.modbus.as_ref().filter(|_| self.part.i2c.is_none() && self.part.spi.is_none()).map(|bus| bus.numbering);
+        let problem = match numbering {
+            Some(_) if register.width.value % 16 != 0 => (register.width.span, "holding registers have words of 16 bits".to_owned()),
+            Some(numbering) => match numbering.wire(typed, crate::modbus::Table::Holding) {
+                Ok(wire) => return u32::from(wire),
+                Err(expected) => (register.at.span, expected),
+            },
+            None if typed > 0xFFFF => (register.at.span, "a register's address is 0 to 65535".to_owned()),
+            None => return typed,
+        };
+        self.report(Diagnostic::error("out-of-range", problem.0, problem.1).label("not such a one"));
+        0
     }
 
     fn fields_of(&mut self, index: usize, copy: usize, copies: usize, register: &tree::Register) {
@@ -170,7 +191,7 @@ impl Resolver {
         }
         let access = Access::of_word(field.access).or(of_register).unwrap_or_default();
         let means = field.means.as_ref().map(|text| text.value.clone());
-        self.part.fields.push(Field { name, span, register: home, gather: Gather::new(&layout), layout, access, rows, columns, means });
+        self.part.fields.push(Field { name, span, register: home, gather: Gather::new(&layout), layout, access, rows, columns, computed: None, means });
         // A field of several registers is a field of each.
         let field = self.part.fields.last().cloned();
         for register in &mut self.part.registers {
@@ -242,6 +263,7 @@ impl Field {
             access: Access::Reserved,
             rows: Vec::new(),
             columns: Vec::new(),
+            computed: None,
             means: None,
         }
     }

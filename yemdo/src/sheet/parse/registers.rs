@@ -10,7 +10,7 @@ use super::{choices, named};
 
 pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Register> {
     let fields = reader.fields(table, span, &keys::REGISTER, |_| false);
-    let at = fields.get("at").and_then(|value| reader.integer_within(value, "a register's address", 0, 0xFFFF));
+    let at = fields.get("at").and_then(|value| reader.integer_within(value, "a register's address", 0, 465_536));
     let width = match fields.get("width") {
         Some(value) => reader.integer_within(value, "the width of a register", 8, 64)?,
         None => At { value: 8, span },
@@ -37,9 +37,10 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
         }
     }
     let bank = choices(reader, fields.get("bank"));
+    let writable = choices(reader, fields.get("while"));
     let inner = named(reader, fields.get("field"), field);
     let means = fields.text(reader, "means");
-    Some(Register { at: at?, width, low_first, access, reset, bank, count, every, fields: inner, reserved, means })
+    Some(Register { at: at?, width, low_first, access, reset, bank, count, every, fields: inner, reserved, writable, means })
 }
 
 pub(super) fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Field> {
@@ -47,13 +48,14 @@ pub(super) fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     let bits = fields.text(reader, "bits");
     let access = fields.word(reader, "access").map(|word| word.value);
     let means = fields.text(reader, "means");
+    let computed = fields.text_or_number(reader, "computed");
     let mut values = Vec::new();
     if let Some(value) = fields.get("values") {
         for (table, span) in reader.tables(value) {
             values.extend(row(reader, table, span));
         }
     }
-    Some(Field { bits: bits?, values, access, means })
+    Some(Field { bits: bits?, values, access, computed, means })
 }
 
 /// A row of a field's values: besides its own keys, columns with numbers.

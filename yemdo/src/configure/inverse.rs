@@ -1,0 +1,208 @@
+//! From a physical value back to codes, for whatever formula.
+
+use super::{ConfigureError, Met};
+use crate::model::eval::{Present, QuantityEval};
+use crate::model::part::Part;
+use crate::model::registers::{Field, Settings};
+
+/// So many codes, or pairs of codes, are tried one by one.
+const MOST_TRIED: usize = 1 << 17;
+/// Larger fields are looked at in so many places before the halving begins.
+const PROBES: usize = 1024;
+
+/// How the codes of a quantity were found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Method {
+    /// Every code is a step further by the same amount.
+    Linear,
+    /// The value rises, or falls, with every code.
+    Monotonic,
+    /// All codes were tried.
+    Searched,
+}
+
+/// The values of a quantity, code by code.
+struct Values<'a> {
+    part: &'a Part,
+    eval: QuantityEval,
+    settings: Settings,
+    parameters: &'a [f64],
+}
+
+impl Values<'_> {
+    fn at(&mut self, codes: &[(&Field, i128)]) -> Option<f64> {
+        for (field, code) in codes {
+            self.settings.set_field(field, *code);
+        }
+        let present = Present { part: self.part, settings: &self.settings, parameters: self.parameters, last: &[] };
+        self.eval.value(&present).ok().filter(|value| value.is_finite())
+    }
+}
+
+/// The codes a field can have: those of its table, or all that its bits hold.
+enum Codes {
+    Run(i128, i128),
+    List(Vec<i128>),
+}
+
+impl Codes {
+    fn of(field: &Field) -> Self {
+        match field.rows.as_slice() {
+            [] => Codes::Run(field.bounds().0, field.bounds().1),
+            rows => {
+                let mut codes: Vec<i128> = rows.iter().map(|row| row.code).collect();
+                codes.sort_unstable();
+                Codes::List(codes)
+            }
+        }
+    }
+
+    fn len(&self) -> usize {
+        match self {
+            Codes::Run(low, high) => usize::try_from(high - low + 1).unwrap_or(usize::MAX),
+            Codes::List(codes) => codes.len(),
+        }
+    }
+
+    fn at(&self, index: usize) -> i128 {
+        match self {
+            Codes::Run(low, _) => low + index as i128,
+            Codes::List(codes) => codes.get(index).copied().unwrap_or(0),
+        }
+    }
+}
+
+/// The best codes found so far.
+struct Best {
+    asked: f64,
+    found: Option<(f64, Vec<i128>)>,
+    low: f64,
+    high: f64,
+}
+
+impl Best {
+    fn see(&mut self, value: f64, codes: &[i128]) {
+        self.low = self.low.min(value);
+        self.high = self.high.max(value);
+        if self.found.as_ref().is_none_or(|(known, _)| (value - self.asked).abs() < (known - self.asked).abs()) {
+            self.found = Some((value, codes.to_vec()));
+        }
+    }
+}
+
+/// The codes that bring a quantity as near as can be to a value, with all other fields as they are.
+pub(super) fn find(part: &Part, index: usize, asked: f64, settings: &Settings, parameters: &[f64]) -> Result<Met, ConfigureError> {
+    let none = |why: &str| ConfigureError::NoWayBack {
+        quantity: part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone()),
+        why: why.to_owned(),
+    };
+    let (Some(quantity), Some(eval)) = (part.quantities.get(index), QuantityEval::new(part, index)) else { return Err(none("unknown")) };
+    let fields: Vec<&Field> = quantity.moves.iter().filter_map(|field| part.fields.get(*field)).collect();
+    let codes: Vec<Codes> = fields.iter().map(|field| Codes::of(field)).collect();
+    let mut values = Values { part, eval, settings: settings.clone(), parameters };
+    let mut best = Best { asked, found: None, low: f64::INFINITY, high: f64::NEG_INFINITY };
+    let count = codes.iter().map(Codes::len).fold(1usize, usize::saturating_mul);
+    let method = match (fields.as_slice(), codes.as_slice()) {
+        (&[field], [all]) if count <= MOST_TRIED => {
+            let mut seen = Vec::with_capacity(count);
+            for at in 0..count {
+                if let Some(value) = values.at(&[(field, all.at(at))]) {
+                    best.see(value, &[all.at(at)]);
+                    seen.push(value);
+                }
+            }
+            shape(&seen)
+        }
+        (&[field], [all]) => halve(&mut values, field, all, &mut best).ok_or_else(|| {
+            none("its value neither rises nor falls with the code throughout, and there are too many codes to try them all")
+        })?,
+        (&[first, second], [some, others]) if count <= MOST_TRIED => {
+            // As they are now comes first, so that what needs no change is not changed.
+            let now = [settings.field(first), settings.field(second)];
+            if let Some(value) = values.at(&[(first, now[0]), (second, now[1])]) {
+                best.see(value, &now);
+            }
+            for (one, two) in (0..some.len()).flat_map(|one| (0..others.len()).map(move |two| (one, two))) {
+                let pair = [some.at(one), others.at(two)];
+                if let Some(value) = values.at(&[(first, pair[0]), (second, pair[1])]) {
+                    best.see(value, &pair);
+                }
+            }
+            Method::Searched
+        }
+        _ => return Err(none("its fields have too many codes together to try them all")),
+    };
+    let Some((value, chosen)) = best.found else { return Err(none("its formula gives no value for any code")) };
+    // The next value on either side, of codes one further.
+    let mut step: Option<f64> = None;
+    for (at, field) in fields.iter().enumerate() {
+        let (low, high) = field.bounds();
+        for next in [-1, 1] {
+            let codes: Vec<(&Field, i128)> = fields
+                .iter()
+                .zip(&chosen)
+                .enumerate()
+                .map(|(other, (field, code))| (*field, if other == at { (code + next).clamp(low, high) } else { *code }))
+                .collect();
+            let other = values.at(&codes).map(|other| (other - value).abs()).filter(|step| *step > 0.0);
+            step = match (step, other) {
+                (Some(known), Some(other)) => Some(known.min(other)),
+                (known, other) => known.or(other),
+            };
+        }
+    }
+    let slack = step.unwrap_or(0.0) / 2.0 * (1.0 + 1e-9);
+    if asked < best.low - slack || asked > best.high + slack {
+        return Err(ConfigureError::OutOfRange {
+            quantity: quantity.name.clone(),
+            asked,
+            range: (best.low, best.high),
+            unit: quantity.unit.clone(),
+        });
+    }
+    let codes = quantity.moves.iter().copied().zip(chosen).collect();
+    Ok(Met { quantity: index, asked, value, step, method, codes })
+}
+
+/// How values follow one another.
+fn shape(seen: &[f64]) -> Method {
+    let steps = || seen.windows(2).filter_map(|pair| Some(pair.last()? - pair.first()?));
+    let Some(first) = steps().next() else { return Method::Searched };
+    let largest = seen.iter().fold(0.0, |most: f64, value| most.max(value.abs()));
+    if steps().all(|step| (step - first).abs() <= largest * 1e-12) {
+        Method::Linear
+    } else if steps().all(|step| step > 0.0) || steps().all(|step| step < 0.0) {
+        Method::Monotonic
+    } else {
+        Method::Searched
+    }
+}
+
+/// Halves the codes of a large field until the nearest is found; `None` where the value does not go one way.
+fn halve(values: &mut Values<'_>, field: &Field, codes: &Codes, best: &mut Best) -> Option<Method> {
+    let last = codes.len() - 1;
+    let mut seen = Vec::with_capacity(PROBES + 1);
+    for probe in 0..=PROBES {
+        let at = (last as u128 * probe as u128 / PROBES as u128) as usize;
+        let value = values.at(&[(field, codes.at(at))])?;
+        best.see(value, &[codes.at(at)]);
+        seen.push(value);
+    }
+    let method = shape(&seen);
+    if method == Method::Searched {
+        return None;
+    }
+    let rising = seen.first() < seen.last();
+    let (mut low, mut high) = (0, last);
+    while high - low > 1 {
+        let middle = low + (high - low) / 2;
+        let value = values.at(&[(field, codes.at(middle))])?;
+        best.see(value, &[codes.at(middle)]);
+        if (value < best.asked) == rising { low = middle } else { high = middle }
+    }
+    for at in [low, high] {
+        let value = values.at(&[(field, codes.at(at))])?;
+        best.see(value, &[codes.at(at)]);
+    }
+    Some(method)
+}

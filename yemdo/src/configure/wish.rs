@@ -1,0 +1,172 @@
+//! Wishes as people type them.
+
+use std::fmt;
+
+use crate::model::part::Part;
+use crate::sheet::suggest::{nearest, one_of};
+use crate::units::Unit;
+
+/// One thing that is wished of a part.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Wish {
+    /// A field has a code.
+    Field {
+        /// The field, by index in [`Part::fields`].
+        field: usize,
+        /// The code.
+        code: i128,
+        /// The wish as typed.
+        typed: String,
+    },
+    /// A parameter has a value.
+    Parameter {
+        /// The parameter, by index in [`Part::parameters`].
+        index: usize,
+        /// The value, in the parameter's unit.
+        value: f64,
+        /// The wish as typed.
+        typed: String,
+    },
+    /// A quantity has a value.
+    Quantity {
+        /// The quantity, by index in [`Part::quantities`].
+        index: usize,
+        /// The value, in the quantity's unit.
+        value: f64,
+        /// The wish as typed.
+        typed: String,
+    },
+}
+
+/// Why a wish is none: what is wrong, and what to try.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WishError {
+    /// What is wrong.
+    pub message: String,
+    /// What to try.
+    pub help: Option<String>,
+}
+
+impl fmt::Display for WishError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for WishError {}
+
+fn error(message: String, help: impl Into<Option<String>>) -> WishError {
+    WishError { message, help: help.into() }
+}
+
+impl Wish {
+    /// Reads `NAME=VALUE`: a field with the name of a value in the sheet, or a code; a quantity or parameter with a
+    /// number and, if you like, a unit.
+    ///
+    /// # Errors
+    /// [`WishError`]: nothing of that name, no such value, a field that cannot be written, another dimension.
+    pub fn parse(part: &Part, typed: &str) -> Result<Wish, WishError> {
+        let (name, value) =
+            typed.split_once('=').ok_or_else(|| error(format!("`{typed}` wishes for nothing"), "write NAME=VALUE".to_owned()))?;
+        let (name, value) = (name.trim(), value.trim());
+        if let Some(index) = part.quantities.iter().position(|quantity| quantity.name.eq_ignore_ascii_case(name)) {
+            let unit = part.quantities.get(index).map_or("", |quantity| quantity.unit.as_str());
+            return Ok(Wish::Quantity { index, value: measured(name, value, unit)?, typed: typed.to_owned() });
+        }
+        if let Some(index) = part.parameters.iter().position(|parameter| parameter.name.eq_ignore_ascii_case(name)) {
+            let parameter = part.parameters.get(index);
+            let number = measured(name, value, parameter.and_then(|parameter| parameter.unit.as_deref()).unwrap_or(""))?;
+            if let Some((low, high)) = parameter.and_then(|parameter| parameter.range).filter(|(low, high)| !(*low..=*high).contains(&number)) {
+                return Err(error(format!("{name} is {low} to {high}, not {number}"), None));
+            }
+            return Ok(Wish::Parameter { index, value: number, typed: typed.to_owned() });
+        }
+        let (field, code) = field_code(part, name, value)?;
+        let model = part.fields.get(field).filter(|field| !field.access.is_writable());
+        if let Some(model) = model {
+            return Err(error(format!("{} is {} and cannot be set", model.name, model.access.word()), None));
+        }
+        Ok(Wish::Field { field, code, typed: typed.to_owned() })
+    }
+
+    /// The wish as typed.
+    pub fn typed(&self) -> &str {
+        match self {
+            Wish::Field { typed, .. } | Wish::Parameter { typed, .. } | Wish::Quantity { typed, .. } => typed,
+        }
+    }
+}
+
+/// A field by name, and one of its codes: by the value's name, or as a number.
+fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), WishError> {
+    let Some((index, field)) = part.field_index(name).and_then(|index| Some((index, part.fields.get(index)?))) else {
+        let homes: Vec<String> = part
+            .fields
+            .iter()
+            .filter(|field| field.name.eq_ignore_ascii_case(name))
+            .filter_map(|field| Some(format!("{}.{}", part.registers.get(field.register?)?.name, field.name)))
+            .collect();
+        if homes.len() > 1 {
+            return Err(error(format!("several registers have a field {name}"), format!("write {}", homes.join(" or "))));
+        }
+        let quantities = part.quantities.iter().map(|quantity| quantity.name.as_str());
+        let parameters = part.parameters.iter().map(|parameter| parameter.name.as_str());
+        let known: Vec<&str> = part.fields.iter().map(|field| field.name.as_str()).chain(quantities).chain(parameters).collect();
+        let help = match nearest(name, known.iter().copied()) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if known.is_empty() => "the sheet describes nothing that can be set".into(),
+            None => format!("there are {}", one_of(known)),
+        };
+        return Err(error(format!("{} has no field, quantity or parameter `{name}`", part.name), help));
+    };
+    let named = field.rows.iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value)));
+    let code = named.map(|row| row.code).or_else(|| integer(value));
+    let (low, high) = field.bounds();
+    let names: Vec<&str> = field.rows.iter().filter_map(|row| row.name.as_deref()).collect();
+    let listed = |code: &i128| field.rows.is_empty() || field.row(*code).is_some();
+    match code {
+        Some(code) if (low..=high).contains(&code) && listed(&code) => Ok((index, code)),
+        _ => {
+            let near = nearest(value, names.iter().copied());
+            let help = match near {
+                Some(near) => format!("did you mean `{near}`?"),
+                None if field.rows.is_empty() => format!("its codes are {low} to {high}"),
+                None if names.is_empty() => {
+                    let codes: Vec<String> = field.rows.iter().map(|row| row.code.to_string()).collect();
+                    format!("its codes are {}", one_of(codes.iter().map(String::as_str)))
+                }
+                None => format!("its values are {}", one_of(names)),
+            };
+            Err(error(format!("`{value}` is no value of {}", field.name), help))
+        }
+    }
+}
+
+/// A number with or without a unit, in `unit`.
+pub(crate) fn measured(name: &str, typed: &str, unit: &str) -> Result<f64, WishError> {
+    let end = typed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_'))).unwrap_or(typed.len());
+    let (number, given) = typed.split_at(end);
+    let (value, given) = match number.replace('_', "").parse::<f64>() {
+        Ok(value) if value.is_finite() => (value, given.trim()),
+        _ => return Err(error(format!("`{typed}` is no value of {name}"), format!("expected a number with its unit, such as \"12.5 {unit}\""))),
+    };
+    if given.is_empty() || given == unit {
+        return Ok(value);
+    }
+    let converted = Unit::find(given).zip(Unit::find(unit)).and_then(|(from, to)| from.to(to, value));
+    converted.ok_or_else(|| error(format!("{name} is in {unit}, not in {given}"), format!("write it in {unit}, or in another unit for the same")))
+}
+
+/// A whole number as people type it: decimal, `0x` or `0b`, with a sign.
+fn integer(text: &str) -> Option<i128> {
+    let text = text.replace('_', "");
+    let (negative, digits) = text.strip_prefix('-').map_or((false, text.as_str()), |digits| (true, digits));
+    let magnitude = match digits.get(..2).map(str::to_ascii_lowercase).as_deref() {
+        Some("0x") => i128::from_str_radix(digits.get(2..)?, 16).ok()?,
+        Some("0b") => i128::from_str_radix(digits.get(2..)?, 2).ok()?,
+        _ if digits.starts_with(|c: char| c.is_ascii_digit()) => digits.parse().ok()?,
+        _ => return None,
+    };
+    Some(if negative { -magnitude } else { magnitude })
+}

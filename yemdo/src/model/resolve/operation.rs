@@ -1,0 +1,291 @@
+//! Quantities and routines.
+
+use std::collections::HashMap;
+
+use super::Resolver;
+use crate::formula::analyse::analyse;
+use crate::formula::types::Ty;
+use crate::model::operation::{Action, Quantity, Routine, Step, Time};
+use crate::model::part::Input;
+use crate::model::registers::Access;
+use crate::sheet::Diagnostic;
+use crate::sheet::text::{Span, Text};
+use crate::sheet::tree;
+
+/// Where nothing else is said, polls and tries come so long after one another, in microseconds.
+const EVERY: u64 = 1000;
+/// Routines that call one another, at most so deep.
+const MAX_CALLS: usize = 8;
+/// Steps of one routine.
+const MAX_STEPS: usize = 256;
+
+impl Resolver {
+    /// Fields whose codes follow from parameters.
+    pub(super) fn computed(&mut self, tree: &tree::Sheet) {
+        let in_registers = tree.registers.iter().flat_map(|(_, register)| &register.fields);
+        let all: Vec<(Span, &Text)> =
+            in_registers.chain(&tree.fields).filter_map(|(name, field)| Some((name.span, field.computed.as_ref()?))).collect();
+        for (span, text) in all {
+            let formula = self.formula(text, &HashMap::new(), None, None);
+            let codeless = formula.filter(|formula| self.without_codes(&formula.inputs, text));
+            for field in self.part.fields.iter_mut().filter(|field| field.span == span) {
+                field.computed.clone_from(&codeless);
+            }
+        }
+    }
+
+    /// What configures a part cannot use what it has not measured yet.
+    fn without_codes(&mut self, inputs: &[Input], text: &Text) -> bool {
+        let bad = inputs.iter().any(|input| matches!(input, Input::Code(_) | Input::Reading(_)));
+        if bad {
+            let problem = Diagnostic::error("uses-code", text.span, "this formula uses a code or a reading, which only come with a frame");
+            self.report(problem.label("fields, parameters and quantities can be used here"));
+        }
+        !bad
+    }
+
+    pub(super) fn quantities(&mut self, quantities: &[tree::Named<tree::Quantity>]) {
+        for (name, quantity) in quantities {
+            let taken = self.part.field_index(&name.value).is_some() || self.part.parameters.iter().any(|known| known.name == name.value);
+            if taken {
+                let problem = Diagnostic::error("name-taken", name.span, format!("there is a field or parameter `{}` too", name.value));
+                self.report(problem.label("a quantity needs a name of its own"));
+            }
+            let (text, through) = match &quantity.way {
+                tree::Way::Formula(text) => (text, None),
+                tree::Way::Through { reading, code } => {
+                    let Some(through) = self.through(reading) else { continue };
+                    (code, Some(through))
+                }
+            };
+            let Some(formula) = self.formula(text, &HashMap::new(), None, None) else { continue };
+            if !self.without_codes(&formula.inputs, text) {
+                continue;
+            }
+            if through.is_some() && formula.ty.is_real() {
+                let problem = Diagnostic::error("wrong-type", text.span, "a code is a whole number").label("this is a real number");
+                self.report(problem.help("leave the scale to the reading's formula"));
+            }
+            let fields = formula.inputs.iter().filter_map(|input| if let Input::Field(field) = input { Some(*field) } else { None });
+            let moves: Vec<usize> = match &quantity.moves {
+                Some(names) => names.iter().filter_map(|name| self.known_field(name)).collect(),
+                None => fields.collect(),
+            };
+            self.movable(&moves, name.span);
+            let not_below = quantity.not_below.as_ref().and_then(|other| {
+                let at = quantities.iter().position(|(known, _)| known.value == other.value && known.span != name.span);
+                if at.is_none() {
+                    let names = quantities.iter().map(|(known, _)| known.value.as_str());
+                    let problem = Diagnostic::error("unknown-name", other.span, format!("there is no other quantity `{}`", other.value));
+                    self.report(problem.label("not a quantity").known(&other.value, "quantities", names.collect::<Vec<_>>()));
+                }
+                at
+            });
+            self.part.quantities.push(Quantity {
+                name: name.value.clone(),
+                span: name.span,
+                unit: quantity.unit.value.clone(),
+                formula,
+                through,
+                moves,
+                not_below,
+                means: quantity.means.as_ref().map(|text| text.value.clone()),
+            });
+        }
+    }
+
+    /// The reading that a quantity goes through, and its code.
+    fn through(&mut self, reading: &Text) -> Option<(usize, usize)> {
+        let Some(index) = self.part.readings.iter().position(|known| known.name == reading.value) else {
+            let names: Vec<&str> = self.part.readings.iter().map(|known| known.name.as_str()).collect();
+            let problem = Diagnostic::error("unknown-name", reading.span, format!("there is no reading `{}`", reading.value));
+            let problem = problem.label("not a reading").known(&reading.value, "readings", names);
+            self.report(problem);
+            return None;
+        };
+        let inputs = self.part.readings.get(index).map_or(&[] as &[Input], |reading| &reading.formula.inputs);
+        let codes: Vec<usize> = inputs.iter().filter_map(|input| if let Input::Code(code) = input { Some(*code) } else { None }).collect();
+        let others = inputs.iter().any(|input| matches!(input, Input::Reading(_)));
+        let (&[code], false) = (codes.as_slice(), others) else {
+            let problem = Diagnostic::error("no-way-back", reading.span, format!("`{}` has not just one code", reading.value))
+                .label("nothing says which of them the threshold stands for")
+                .help("give `formula` in place of `reading` and `code`");
+            self.report(problem);
+            return None;
+        };
+        Some((index, code))
+    }
+
+    fn known_field(&mut self, name: &Text) -> Option<usize> {
+        let found = self.part.field_index(&name.value);
+        if found.is_none() {
+            let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
+            let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
+            let problem = problem.known(&name.value, "fields", known);
+            self.report(problem);
+        }
+        found
+    }
+
+    fn movable(&mut self, moves: &[usize], span: Span) {
+        let fixed = moves.iter().filter_map(|field| self.part.fields.get(*field)).find(|field| !field.access.is_writable());
+        let problem = match (moves.len(), fixed) {
+            (_, Some(field)) => format!("`{}` cannot be written", field.name),
+            (0, _) => "no field holds this quantity".into(),
+            (1..=2, _) => return,
+            (count, _) => format!("this quantity would move {count} fields at once; it can move two"),
+        };
+        let problem = Diagnostic::error("no-way-back", span, problem).label("it cannot be set");
+        self.report(problem.help("say which fields may be changed: moves = [\"…\"]"));
+    }
+
+    pub(super) fn routines(&mut self, routines: &[tree::Named<Vec<tree::Step>>]) {
+        let names: Vec<&str> = routines.iter().map(|(name, _)| name.value.as_str()).collect();
+        for (name, steps) in routines {
+            let resolved = steps.iter().filter_map(|step| self.step(step, &names)).collect();
+            if steps.is_empty() || steps.len() > MAX_STEPS {
+                let problem = Diagnostic::error("step-action", name.span, format!("a routine has 1 to {MAX_STEPS} steps"));
+                self.report(problem.label(format!("{} here", steps.len())));
+            }
+            self.part.routines.push(Routine { name: name.value.clone(), span: name.span, steps: resolved });
+        }
+        if self.has_errors() {
+            return;
+        }
+        for at in 0..self.part.routines.len() {
+            if let Some(span) = self.endless(at, MAX_CALLS) {
+                let problem = Diagnostic::error("cycle", span, format!("routines call one another more than {MAX_CALLS} deep"));
+                self.report(problem.label("this one leads back, or too deep"));
+                return;
+            }
+        }
+    }
+
+    /// The call that leads deeper than is allowed.
+    fn endless(&self, routine: usize, left: usize) -> Option<Span> {
+        let steps = self.part.routines.get(routine).map_or(&[] as &[Step], |routine| &routine.steps);
+        let calls = steps.iter().filter_map(|step| if let Action::Do(other) = step.action { Some((other, step.span)) } else { None });
+        calls.into_iter().find_map(|(other, span)| if left == 0 { Some(span) } else { self.endless(other, left - 1).map(|_| span) })
+    }
+
+    fn step(&mut self, step: &tree::Step, routines: &[&str]) -> Option<Step> {
+        let action = match &step.action {
+            tree::Action::Write(bytes) => Action::Write(bytes.clone()),
+            tree::Action::Set { fields, verify } => {
+                let chosen: Vec<(usize, i128)> = fields.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+                for (name, _) in fields {
+                    let field = self.part.field_index(&name.value).and_then(|index| self.part.fields.get(index));
+                    if let Some(field) = field.filter(|field| !field.access.is_writable()) {
+                        let text = format!("`{}` is {}", field.name, field.access.word());
+                        self.report(Diagnostic::error("not-writable", name.span, text).label("it cannot be set"));
+                    }
+                }
+                Action::Set { fields: chosen, verify: *verify }
+            }
+            tree::Action::Read(text) => self.read_what(text)?,
+            tree::Action::Wait { time, tolerance } => Action::Wait { time: self.time(time)?, tolerance: tolerance / 100.0 },
+            tree::Action::Poll { condition, within } => {
+                Action::Poll { condition: self.readable_condition(condition)?, within: self.time(within)? }
+            }
+            tree::Action::Line { high, within } => Action::Line { high: *high, within: self.time(within)? },
+            tree::Action::Expect(condition) => Action::Expect(self.readable_condition(condition)?),
+            tree::Action::Do(name) => {
+                let Some(index) = routines.iter().position(|known| *known == name.value) else {
+                    let problem = Diagnostic::error("unknown-name", name.span, format!("there is no routine `{}`", name.value));
+                    self.report(problem.label("not a routine").known(&name.value, "routines", routines.to_vec()));
+                    return None;
+                };
+                Action::Do(index)
+            }
+        };
+        let when = match &step.when {
+            Some(text) => Some(self.formula(text, &HashMap::new(), None, None)?),
+            None => None,
+        };
+        Some(Step {
+            span: step.span,
+            action,
+            when,
+            repeat: step.repeat.map_or(1, |at| at.value as u32),
+            retry: step.retry.map_or(0, |at| at.value as u32),
+            every: step.every.unwrap_or(EVERY),
+            means: step.means.as_ref().map(|text| text.value.clone()),
+        })
+    }
+
+    /// A frame by name, or registers by their names.
+    fn read_what(&mut self, text: &Text) -> Option<Action> {
+        if let Some(frame) = self.part.frame_index(text.value.trim()) {
+            return Some(Action::ReadFrame(frame));
+        }
+        let mut registers = Vec::new();
+        for word in text.value.split_whitespace() {
+            let Some(index) = self.part.register_index(word) else {
+                let frames = self.part.frames.iter().map(|frame| frame.name.as_str());
+                let known: Vec<&str> = frames.chain(self.part.registers.iter().map(|register| register.name.as_str())).collect();
+                let at = text.value.find(word).unwrap_or(0);
+                let span = text.locate(at..at + word.len());
+                let problem = Diagnostic::error("unknown-name", span, format!("there is no frame and no register `{word}`"));
+                let problem = problem.label("nothing of that name").known(word, "frames and registers", known);
+                self.report(problem);
+                return None;
+            };
+            registers.push(index);
+        }
+        Some(Action::ReadRegisters(registers))
+    }
+
+    fn time(&mut self, time: &tree::Time) -> Option<Time> {
+        Some(match time {
+            tree::Time::Fixed(micros) => Time::Fixed(*micros),
+            tree::Time::Formula(text) => {
+                let formula = self.formula(text, &HashMap::new(), None, None)?;
+                if !self.without_codes(&formula.inputs, text) {
+                    return None;
+                }
+                Time::Formula(formula)
+            }
+        })
+    }
+
+    /// A condition over what can be read: fields of registers, codes of frames.
+    fn readable_condition(&mut self, text: &Text) -> Option<crate::formula::typed::Formula> {
+        let formula = analyse(
+            text,
+            &super::names::Names {
+                part: &self.part,
+                readings: &HashMap::<String, (usize, Ty)>::new(),
+                only_frame: None,
+                element: None,
+                fields_first: true,
+            },
+            &mut Vec::new(),
+        );
+        let formula = self.take(formula)?;
+        let names: Vec<String> = formula
+            .inputs
+            .iter()
+            .filter_map(|input| match input {
+                Input::Code(code) => self.part.codes.get(*code).map(|code| code.name.clone()),
+                Input::Field(field) => self.part.fields.get(*field).map(|field| field.name.clone()),
+                _ => None,
+            })
+            .collect();
+        if names.is_empty() {
+            let problem = Diagnostic::error("no-code", text.span, "nothing is read for this condition");
+            self.report(problem.label("it holds always, or never").help("name a field of a register, or a code of a frame"));
+            return None;
+        }
+        self.used.extend(names);
+        let write_only = formula.inputs.iter().find_map(|input| {
+            let Input::Field(field) = input else { return None };
+            self.part.fields.get(*field).filter(|field| field.access == Access::WriteOnly)
+        });
+        if let Some(field) = write_only {
+            let problem = Diagnostic::error("not-readable", text.span, format!("`{}` is write-only", field.name));
+            self.report(problem.label("nothing can be read for it"));
+            return None;
+        }
+        Some(formula)
+    }
+}

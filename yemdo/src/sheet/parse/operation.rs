@@ -1,0 +1,163 @@
+//! `[quantity.NAME]` and `[[routine.NAME]]`.
+
+use toml::de::DeTable;
+
+use super::super::diagnostic::Diagnostic;
+use super::super::keys;
+use super::super::reader::{Fields, Reader, entries};
+use super::super::text::{Span, Text};
+use super::super::tree::{Action, Named, Quantity, Step, Time, Way};
+use super::{Value, bytes, choices, identifier};
+
+/// The longest time that is waited or polled for: an hour.
+const MAX_MICROS: f64 = 3.6e9;
+
+pub(super) fn quantity<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Quantity> {
+    let fields = reader.fields(table, span, &keys::QUANTITY, |_| false);
+    let unit = fields.text(reader, "unit");
+    let formula = fields.text(reader, "formula");
+    let through = fields.text(reader, "reading").zip(fields.text(reader, "code"));
+    let way = match (formula, through) {
+        (Some(formula), None) => Way::Formula(formula),
+        (None, Some((reading, code))) => Way::Through { reading, code },
+        _ => {
+            reader.report(
+                Diagnostic::error("quantity-way", span, "a quantity says in one way how it follows from fields")
+                    .label("needs `formula`, or `reading` and `code`"),
+            );
+            return None;
+        }
+    };
+    let moves = fields.get("moves").map(|value| reader.texts(value));
+    let not_below = fields.text(reader, "not_below");
+    let means = fields.text(reader, "means");
+    Some(Quantity { unit: unit?, way, moves, not_below, means })
+}
+
+/// Routines: names with lists of steps.
+pub(super) fn routines<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Named<Vec<Step>>> {
+    let Some(table) = value.and_then(|value| reader.table(value)) else { return Vec::new() };
+    let mut found = Vec::new();
+    for (name, value) in entries(table) {
+        identifier(reader, &name);
+        let steps = reader.tables(value).into_iter().map(|(table, span)| step(reader, table, span)).collect::<Option<Vec<Step>>>();
+        found.extend(steps.map(|steps| (name, steps)));
+    }
+    found
+}
+
+const ACTIONS: [&str; 8] = ["write", "set", "read", "wait", "poll", "line", "expect", "do"];
+
+fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Step> {
+    let fields = reader.fields(table, span, &keys::STEP, |_| false);
+    let given: Vec<&'static str> = ACTIONS.into_iter().filter(|key| fields.get(key).is_some()).collect();
+    let &[what] = given.as_slice() else {
+        if !reader.diagnostics.iter().any(|d| d.span.start >= span.start && d.name == "unknown-key") {
+            reader.report(
+                Diagnostic::error("step-action", span, "a step does one thing")
+                    .label(if given.is_empty() { "does nothing".to_owned() } else { format!("has {}", given.join(" and ")) })
+                    .help(format!("give one of {}", ACTIONS.join(", "))),
+            );
+        }
+        return None;
+    };
+    // What only some steps take is not passed over in silence with the others.
+    for (key, with) in [
+        ("verify", &["set"] as &[&str]),
+        ("tolerance", &["wait"]),
+        ("within", &["poll", "line"]),
+        ("every", &["poll", "write", "set", "read", "expect"]),
+        ("retry", &["write", "set", "read", "poll", "expect"]),
+    ] {
+        if let Some(value) = fields.get(key).filter(|_| !with.contains(&what)) {
+            let problem = Diagnostic::error("step-action", value.span().into(), format!("`{key}` says nothing about `{what}`"));
+            reader.report(problem.label(format!("goes with {}", with.join(", "))));
+        }
+    }
+    let action = match what {
+        "write" => Action::Write(some_bytes(reader, &fields)?),
+        "set" => {
+            let verify = fields.get("verify").and_then(|value| reader.boolean(value)).unwrap_or(false);
+            Action::Set { fields: choices(reader, fields.get("set")), verify }
+        }
+        "read" => Action::Read(fields.text(reader, "read")?),
+        "wait" => {
+            let tolerance = fields.get("tolerance").and_then(|value| reader.number(value)).map_or(0.0, |at| at.value);
+            Action::Wait { time: time(reader, &fields, "wait")?, tolerance }
+        }
+        "poll" => Action::Poll { condition: fields.text(reader, "poll")?, within: bounded(reader, &fields, span, what)? },
+        "line" => {
+            let high = fields.word(reader, "line")?.value == "high";
+            Action::Line { high, within: bounded(reader, &fields, span, what)? }
+        }
+        "expect" => Action::Expect(fields.text(reader, "expect")?),
+        _ => Action::Do(fields.text(reader, "do")?),
+    };
+    let when = fields.text(reader, "when");
+    let repeat = fields.get("repeat").and_then(|value| reader.integer_within(value, "repeat", 2, 1000));
+    let retry = fields.get("retry").and_then(|value| reader.integer_within(value, "retry", 1, 1000));
+    let every = match time_if_given(reader, &fields, "every") {
+        Some(Time::Fixed(0)) | Some(Time::Formula(_)) => {
+            let place = fields.get("every").map_or(span, |value| value.span().into());
+            reader.report(Diagnostic::error("bad-time", place, "`every` is a time").label("expected such as \"2 ms\", not nought"));
+            return None;
+        }
+        Some(Time::Fixed(micros)) => Some(micros),
+        None => None,
+    };
+    Some(Step { span, action, when, repeat, retry, every, means: fields.text(reader, "means") })
+}
+
+fn some_bytes<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Vec<u8>> {
+    let found = bytes(reader, fields.get("write"));
+    if found.is_empty()
+        && let Some(value) = fields.get("write")
+    {
+        reader.report(Diagnostic::error("bad-hex", value.span().into(), "there is no byte to write").label("needs a byte at least"));
+        return None;
+    }
+    Some(found)
+}
+
+/// The time that bounds a step: without it the step could wait for ever.
+fn bounded<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, span: Span, what: &str) -> Option<Time> {
+    if fields.get("within").is_none() {
+        reader.report(
+            Diagnostic::error("unbounded", span, format!("this `{what}` could go on for ever"))
+                .label("needs `within`")
+                .help("give the longest time that the datasheet allows, such as within = \"40 ms\""),
+        );
+        return None;
+    }
+    time(reader, fields, "within")
+}
+
+fn time_if_given<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str) -> Option<Time> {
+    fields.get(key)?;
+    time(reader, fields, key)
+}
+
+/// `"2 ms"`, or a formula that gives milliseconds.
+fn time<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str) -> Option<Time> {
+    let text: Text = fields.text_or_number(reader, key)?;
+    let typed = text.value.trim();
+    let digits = typed.find(|c: char| !(c.is_ascii_digit() || c == '.')).unwrap_or(typed.len());
+    let (number, unit) = typed.split_at(digits);
+    let scale = match unit.trim() {
+        "us" | "µs" | "μs" => 1.0,
+        "ms" => 1e3,
+        "s" => 1e6,
+        "min" => 60e6,
+        _ if number.is_empty() || !unit.trim().is_empty() => return Some(Time::Formula(text)),
+        _ => {
+            reader.report(Diagnostic::error("bad-time", text.span, "a time has a unit").label("expected such as \"2 ms\", in µs, ms or s"));
+            return None;
+        }
+    };
+    let micros = number.parse::<f64>().unwrap_or(f64::NAN) * scale;
+    if !(0.0..=MAX_MICROS).contains(&micros) {
+        reader.report(Diagnostic::error("bad-time", text.span, format!("`{typed}` is no time")).label("expected up to an hour"));
+        return None;
+    }
+    Some(Time::Fixed(micros.round() as u64))
+}
