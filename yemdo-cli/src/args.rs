@@ -28,12 +28,179 @@ pub(crate) enum Command {
     /// Say what a register's value means, bit by bit
     #[command(after_help = EXPLAIN_HELP)]
     Explain(Explain),
+    /// Work out what is to be written so that the part is as wished
+    #[command(after_help = CONFIGURE_HELP)]
+    Configure(Configure),
+    /// Say which settings give a reading a range, a step, a time
+    #[command(after_help = CHOOSE_HELP)]
+    Choose(Choose),
+    /// List what a routine does on the bus, with times; nothing is sent
+    #[command(after_help = ROUTINE_HELP)]
+    Routine(Routine),
     /// Make a sheet from a register table that was copied from a datasheet
     Import(Import),
     /// Write the JSON Schema of sheets, for editors that complete and check
     Schema(Schema),
     /// Decode a recorded day of two made-up parts, and draw it
     Demo(Demo),
+}
+
+const CONFIGURE_HELP: &str = "\
+Examples:
+  yemdo configure sheets/keelson-6.toml SPAN='8 g' RATE='416 Hz'
+  yemdo configure sheets/thole-9.toml upper_threshold='31 °C' hysteresis='2 °C'
+  yemdo configure sheets/lantern-16.toml GAIN=fourfold upper_limit='750 lx' --paste c
+  yemdo configure sheets/lantern-16.toml SLEEP=awake --read-back registers.txt
+
+A field takes the name of a value as the sheet has it, or a code; a quantity takes a number with its unit and is put
+through the inverse of its formula. Registers are taken to be as after a reset, or as in a dump.";
+
+const CHOOSE_HELP: &str = "\
+Examples:
+  yemdo choose sheets/lantern-16.toml illuminance --up-to '90000 lx'
+  yemdo choose sheets/thole-9.toml temperature --step 0.1 --within '50 ms'
+  yemdo choose sheets/lantern-16.toml illuminance --set GAIN=fourfold --after saturated";
+
+const ROUTINE_HELP: &str = "\
+Examples:
+  yemdo routine sheets/lantern-16.toml
+  yemdo routine sheets/lantern-16.toml measure --set TIME='400 ms'
+  yemdo routine sheets/keelson-6.toml start --bus spi --khz 4000";
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Configure {
+    /// The part's sheet
+    #[arg(value_name = "SHEET")]
+    pub(crate) sheet: PathBuf,
+    /// Fields, quantities and parameters, with what they should be
+    #[arg(value_name = "NAME=VALUE", required = true)]
+    pub(crate) wishes: Vec<String>,
+    /// Take the registers' present values from a dump, as `explain` does; else they are as after a reset
+    #[arg(long, value_name = "FILE")]
+    pub(crate) dump: Option<PathBuf>,
+    /// Write registers that are so already, too
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Print only the bytes to send, ready to paste
+    #[arg(long, value_enum, value_name = "FORM")]
+    pub(crate) paste: Option<PasteForm>,
+    /// Compare with a dump of what came back
+    #[arg(long, value_name = "FILE")]
+    pub(crate) read_back: Option<PathBuf>,
+    /// The bus, where the part has several
+    #[arg(long, value_enum)]
+    pub(crate) bus: Option<BusName>,
+    /// A variant of the sheet
+    #[arg(long, value_name = "NAME")]
+    pub(crate) variant: Option<String>,
+    /// How to print the result
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) format: CheckFormat,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Choose {
+    /// The part's sheet
+    #[arg(value_name = "SHEET")]
+    pub(crate) sheet: PathBuf,
+    /// The reading
+    #[arg(value_name = "READING")]
+    pub(crate) reading: String,
+    /// Values up to this one, in the reading's unit or another for the same
+    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
+    pub(crate) up_to: Option<String>,
+    /// Values down to this one
+    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
+    pub(crate) down_to: Option<String>,
+    /// Steps as fine as this
+    #[arg(long, value_name = "VALUE")]
+    pub(crate) step: Option<String>,
+    /// Noise as low as this
+    #[arg(long, value_name = "VALUE")]
+    pub(crate) noise: Option<String>,
+    /// A current as low as this, in the unit of the sheet's column
+    #[arg(long, value_name = "VALUE")]
+    pub(crate) current: Option<f64>,
+    /// Conversions as quick as this
+    #[arg(long, value_name = "TIME")]
+    pub(crate) within: Option<String>,
+    /// After this reading, or `saturated`: say what to change to
+    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
+    pub(crate) after: Option<String>,
+    /// A field that does not have its reset value; may be given several times
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) set: Vec<String>,
+    /// Take the registers' present values from a dump
+    #[arg(long, value_name = "FILE")]
+    pub(crate) dump: Option<PathBuf>,
+    /// Show settings that do not fulfil the wishes, too
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// A variant of the sheet
+    #[arg(long, value_name = "NAME")]
+    pub(crate) variant: Option<String>,
+    /// How to print the result
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) format: CheckFormat,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Routine {
+    /// The part's sheet
+    #[arg(value_name = "SHEET")]
+    pub(crate) sheet: PathBuf,
+    /// The routine; without it, their names are listed
+    #[arg(value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// A field, quantity or parameter that is not as after a reset; may be given several times
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) set: Vec<String>,
+    /// Take the registers' present values from a dump
+    #[arg(long, value_name = "FILE")]
+    pub(crate) dump: Option<PathBuf>,
+    /// The bus, where the part has several
+    #[arg(long, value_enum)]
+    pub(crate) bus: Option<BusName>,
+    /// The bus's clock, for the times: 400 for I2C, 1000 for SPI where not given; Modbus has its baud rate
+    #[arg(long, value_name = "KHZ", value_parser = clap::value_parser!(u32).range(1..=200_000))]
+    pub(crate) khz: Option<u32>,
+    /// A variant of the sheet
+    #[arg(long, value_name = "NAME")]
+    pub(crate) variant: Option<String>,
+    /// How to print the result
+    #[arg(long, value_enum, default_value = "table")]
+    pub(crate) format: CheckFormat,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PasteForm {
+    /// C99
+    C,
+    /// Rust
+    Rust,
+    /// Hex bytes
+    Hex,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum BusName {
+    /// I2C or SMBus
+    I2c,
+    /// SPI
+    Spi,
+    /// Modbus
+    Modbus,
+}
+
+impl BusName {
+    /// The library's own.
+    pub(crate) fn bus(self) -> yemdo::configure::wire::Bus {
+        match self {
+            BusName::I2c => yemdo::configure::wire::Bus::I2c,
+            BusName::Spi => yemdo::configure::wire::Bus::Spi,
+            BusName::Modbus => yemdo::configure::wire::Bus::Modbus,
+        }
+    }
 }
 
 const EXPLAIN_HELP: &str = "\

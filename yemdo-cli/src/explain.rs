@@ -12,7 +12,7 @@ use yemdo::{Part, Settings};
 use crate::args::{CheckFormat, Explain};
 use crate::failure::Failure;
 use crate::grid::{Align, Cell, Grid};
-use crate::sheets;
+use crate::{diagram, sheets};
 
 pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
     let part = sheets::load(&args.sheet, args.variant.as_deref())?;
@@ -127,13 +127,12 @@ fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<
     }
     // The bits in groups of four, and below them, field by field, whose they are.
     let label = explained.fields.iter().map(|field| field.field.name().len()).max().unwrap_or(0).max(8);
-    let group = |bit: usize| if bit.is_multiple_of(4) && bit != 0 { " " } else { "" };
-    let row = |cell: &dyn Fn(usize) -> String| (0..width).rev().map(|bit| format!("{}{}", cell(bit), group(bit))).collect::<String>();
-    if width > 8 {
-        writeln!(out, "  {dim}{:label$}  {}{dim:#}", "", row(&|bit| if bit >= 10 { (bit / 10).to_string() } else { " ".into() }))?;
+    let row = |cell: &dyn Fn(usize) -> String| diagram::bits(width, cell);
+    let numbers = diagram::numbers(width);
+    for (at, text) in numbers.iter().enumerate() {
+        writeln!(out, "  {dim}{:label$}  {text}{dim:#}", if at + 1 == numbers.len() { "bit" } else { "" })?;
     }
-    writeln!(out, "  {dim}{:label$}  {}{dim:#}", "bit", row(&|bit| (bit % 10).to_string()))?;
-    writeln!(out, "  {:label$}  {}", "value", row(&|bit| (explained.value >> bit & 1).to_string()))?;
+    writeln!(out, "  {:label$}  {}", "value", diagram::value(width, explained.value))?;
     if let Some(changed) = explained.changed().filter(|changed| *changed != 0) {
         let reset = register.reset().unwrap_or(0);
         let yellow = AnsiColor::Yellow.on_default();

@@ -2,8 +2,11 @@
 
 mod args;
 mod check;
+mod choose;
+mod configure;
 mod decode;
 mod demo;
+mod diagram;
 mod explain;
 mod failure;
 mod grid;
@@ -11,6 +14,7 @@ mod import;
 mod log;
 mod output;
 mod plot;
+mod routine;
 mod schema;
 mod sheets;
 mod steps;
@@ -29,6 +33,9 @@ fn main() -> ExitCode {
     let done = match &args.command {
         Command::Check(check) => check::run(check),
         Command::Decode(decode) => decode::run(decode),
+        Command::Configure(wish) => configure::run(wish),
+        Command::Choose(wish) => choose::run(wish),
+        Command::Routine(routine) => routine::run(routine),
         Command::Explain(explain) => explain::run(explain),
         Command::Import(import) => import::run(import),
         Command::Schema(schema) => schema::run(schema),

@@ -1,0 +1,163 @@
+//! `yemdo choose`: which setting should I use?
+
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use serde_json::{Value, json};
+use yemdo::Part;
+use yemdo::configure::choose::{self, Said, Want, next_range};
+use yemdo::configure::{Which, configure as work_out};
+use yemdo::units::Unit;
+
+use crate::args::{CheckFormat, Choose};
+use crate::configure::short;
+use crate::failure::Failure;
+use crate::grid::{Align, Cell, Grid};
+use crate::{configure, sheets};
+
+pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
+    let part = sheets::load(&args.sheet, args.variant.as_deref())?;
+    let names: Vec<&str> = part.readings().iter().filter(|reading| reading.is_shown()).map(|reading| reading.name()).collect();
+    let index = part.readings().iter().position(|reading| reading.name() == args.reading).ok_or_else(|| {
+        let near = yemdo::sheet::suggest::nearest(&args.reading, names.iter().copied());
+        let help = near.map_or_else(|| format!("its readings: {}", names.join(", ")), |near| format!("did you mean `{near}`?"));
+        Failure::told(format!("{} has no reading `{}`", part.name(), args.reading)).help(help)
+    })?;
+    let unit = part.readings().get(index).map_or("", |reading| reading.unit());
+    let measured = |name: &str, typed: &Option<String>, unit: &str| typed.as_deref().map(|typed| number(name, typed, unit)).transpose();
+    let want = Want {
+        up_to: measured("--up-to", &args.up_to, unit)?,
+        down_to: measured("--down-to", &args.down_to, unit)?,
+        step: measured("--step", &args.step, unit)?,
+        noise: measured("--noise", &args.noise, unit)?,
+        current: args.current,
+        within_ms: measured("--within", &args.within, "ms")?,
+    };
+    if let (Some(low), Some(high)) = (want.down_to, want.up_to)
+        && low >= high
+    {
+        return Err(Failure::told(format!("--down-to {low} {unit} is not below --up-to {high} {unit}")));
+    }
+    let start = configure::present(&part, args.dump.as_deref())?;
+    let wishes = configure::wishes(&part, &args.set)?;
+    let done = work_out(&part, &start, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
+    let choices = choose::choose(&part, index, &done.settings, &done.parameters, &want).map_err(|error| Failure::told(error.to_string()))?;
+    let mut out = anstream::stdout().lock();
+    let any = choices.iter().any(|choice| choice.fails.is_empty());
+    match args.format {
+        CheckFormat::Table => table(&mut out, &part, unit, &choices, args.all || !any)?,
+        CheckFormat::Json => {
+            for choice in choices.iter().filter(|choice| args.all || choice.fails.is_empty()) {
+                writeln!(out, "{}", as_json(&part, choice))?;
+            }
+        }
+    }
+    if let Some(after) = &args.after {
+        suggest(&mut out, &part, unit, &choices, after)?;
+    }
+    if !any {
+        let nearest = choices.first().map_or(String::new(), |choice| format!("; the first of the table fails {}", choice.fails.join(" and ")));
+        return Err(Failure::refused(format!("no setting fulfils all of these wishes{nearest}")).help("let go of one, or ask for less"));
+    }
+    Ok(0)
+}
+
+/// A number with or without a unit, in `unit`.
+fn number(name: &str, typed: &str, unit: &str) -> Result<f64, Failure> {
+    let end = typed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | '_'))).unwrap_or(typed.len());
+    let (digits, given) = typed.split_at(end);
+    let value: f64 = digits.replace('_', "").parse().map_err(|_| Failure::told(format!("`{typed}` is no value for {name}")))?;
+    let given = given.trim();
+    if given.is_empty() || given == unit {
+        return Ok(value);
+    }
+    let converted = Unit::find(given).zip(Unit::find(unit)).and_then(|(from, to)| from.to(to, value));
+    converted.ok_or_else(|| Failure::told(format!("{name} is in {unit}, not in {given}")))
+}
+
+fn names_of(part: &Part, choice: &choose::Choice) -> Vec<(String, String)> {
+    let one = |(field, code): &(usize, i128)| {
+        let field = part.fields().get(*field)?;
+        let value = field.row(*code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
+        Some((field.name().to_owned(), value))
+    };
+    choice.codes.iter().filter_map(one).collect()
+}
+
+fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[choose::Choice], all: bool) -> Result<(), Failure> {
+    let Some(first) = choices.first() else { return Ok(()) };
+    let fields: Vec<String> = names_of(part, first).into_iter().map(|(name, _)| name).collect();
+    let has = |pick: &dyn Fn(&choose::Choice) -> Option<f64>| choices.iter().any(|choice| pick(choice).is_some());
+    let (noise, current, ms) = (has(&|c| c.noise), has(&|c| c.current), has(&|c| c.ms));
+    let mut aligns: Vec<Align> = fields.iter().map(|_| Align::Left).collect();
+    aligns.extend([Align::Right; 6]);
+    aligns.push(Align::Left);
+    let mut titles: Vec<String> = fields;
+    titles.extend([format!("from {unit}"), format!("to {unit}"), format!("step {unit}")]);
+    titles.extend(noise.then(|| format!("noise {unit}")).into_iter().chain(current.then(|| "current".into())).chain(ms.then(|| "time ms".into())));
+    titles.push(String::new());
+    let columns = titles.len();
+    let mut grid = Grid::new(0, aligns.get(..columns.saturating_sub(1)).map(|head| [head, &[Align::Left]].concat()).as_deref().unwrap_or(&aligns));
+    grid.titles(&titles.iter().map(String::as_str).collect::<Vec<_>>());
+    let (bold, red) = (Style::new().bold(), AnsiColor::Red.on_default());
+    for choice in choices.iter().filter(|choice| all || choice.fails.is_empty()) {
+        let style = if choice.in_use { bold } else { Style::new() };
+        let cell = |text: String| Cell { text, style };
+        let number = |value: Option<f64>| cell(value.map_or("–".to_owned(), short));
+        let mut row: Vec<Cell> = names_of(part, choice).into_iter().map(|(_, value)| cell(value)).collect();
+        row.extend([number(Some(choice.range.0)), number(Some(choice.range.1)), number(choice.step)]);
+        row.extend(noise.then(|| number(choice.noise)).into_iter().chain(current.then(|| number(choice.current))).chain(ms.then(|| number(choice.ms))));
+        row.push(match (choice.in_use, choice.fails.is_empty()) {
+            (true, true) => cell("in use now".into()),
+            (false, true) => "".into(),
+            (in_use, false) => {
+                let now = if in_use { "in use now; " } else { "" };
+                Cell { text: format!("{now}fails {}", choice.fails.join(", ")), style: red }
+            }
+        });
+        grid.row(row);
+    }
+    grid.write(out)?;
+    let left_out = choices.iter().filter(|choice| !choice.fails.is_empty()).count();
+    if !all && left_out > 0 {
+        let _ = writeln!(anstream::stderr(), "{left_out} more settings do not fulfil the wishes; --all shows them");
+    }
+    Ok(())
+}
+
+/// What to change after a reading.
+fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[choose::Choice], after: &str) -> Result<(), Failure> {
+    let said = match after {
+        "saturated" => Said::Saturated,
+        _ => Said::Value(number("--after", after, unit)?),
+    };
+    // The quickest of each range is what one changes to.
+    let Some(now) = choices.iter().position(|choice| choice.in_use) else {
+        return Err(Failure::told("the present setting is none of the table").help("say with --set or --dump how the part is set"));
+    };
+    let scales: Vec<f64> = choices.iter().map(|choice| choice.range.1).collect();
+    let next = next_range(&scales, now, said);
+    let Some(choice) = choices.get(next) else { return Ok(()) };
+    let text: Vec<String> = names_of(part, choice).into_iter().map(|(name, value)| format!("{name}={value:?}")).collect();
+    match (next == now, said) {
+        (true, Said::Saturated) => writeln!(out, "after a saturated reading: there is no larger range than this one")?,
+        (true, _) => writeln!(out, "after {after}: stay with {}", text.join(" "))?,
+        _ => writeln!(out, "after {after}: change to {}, up to {} {unit}", text.join(" "), short(choice.range.1))?,
+    }
+    Ok(())
+}
+
+fn as_json(part: &Part, choice: &choose::Choice) -> Value {
+    let fields: serde_json::Map<String, Value> = names_of(part, choice).into_iter().map(|(name, value)| (name, json!(value))).collect();
+    json!({
+        "fields": fields,
+        "from": choice.range.0,
+        "to": choice.range.1,
+        "step": choice.step,
+        "noise": choice.noise,
+        "current": choice.current,
+        "ms": choice.ms,
+        "in_use": choice.in_use,
+        "fails": choice.fails,
+    })
+}
