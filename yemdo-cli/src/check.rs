@@ -8,12 +8,14 @@ use yemdo::bits::hex::to_hex;
 use yemdo::check::{ExampleRun, run_examples};
 use yemdo::model::part::Origin;
 use yemdo::model::{Outcome, Proof};
+use yemdo::routine::{RoutineError, Runner};
 use yemdo::sheet::diagnostic::render_all;
-use yemdo::{Diagnostic, Part};
+use yemdo::{Diagnostic, Part, Settings};
 
 use crate::args::{Check, CheckFormat};
 use crate::failure::Failure;
 use crate::grid::{Align, Cell, Grid};
+use crate::routine::dry_run;
 use crate::sheets;
 
 pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
@@ -238,11 +240,47 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) -> R
         let codes: Vec<String> = fault.codes.iter().map(|(name, code)| format!("{name} = {code}")).collect();
         writeln!(out, "  {yellow}{name}: {}{yellow:#}{place} with {}", fault.kind.describe(), codes.join(", "))?;
     }
+    operations(out, part)?;
     examples(out, runs, part)?;
     if !part.warnings().is_empty() {
         writeln!(out, "\n{}", render_all(part.warnings(), part.source(), true))?;
     }
     Ok(())
+}
+
+/// Quantities and routines. Every wait and every loop of a routine has an end, or the sheet is refused.
+fn operations(out: &mut dyn Write, part: &Part) -> Result<(), Failure> {
+    let field = |index: &usize| part.fields().get(*index).map(|field| field.name());
+    for quantity in part.quantities() {
+        let held: Vec<&str> = quantity.moves().iter().filter_map(field).collect();
+        writeln!(out, "  quantity {} in {}, held by {}", quantity.name(), quantity.unit(), held.join(" and "))?;
+    }
+    for (name, done) in routines(part) {
+        let (operations, (soonest, latest)) = match done {
+            Ok(done) => done,
+            Err(error) => {
+                let yellow = AnsiColor::Yellow.on_default();
+                writeln!(out, "  {yellow}routine {name} fails as after a reset: {error}{yellow:#}")?;
+                continue;
+            }
+        };
+        let millis = |micros: u64| format!("{} ms", short(micros as f64 / 1000.0));
+        let time = if soonest == latest { millis(latest) } else { format!("{} to {}", millis(soonest), millis(latest)) };
+        writeln!(out, "  routine {name}: {}, {time}", count(operations, "operation"))?;
+    }
+    Ok(())
+}
+
+/// How many operations a routine is, and the microseconds it takes: the least and the most.
+type Laid = (usize, (u64, u64));
+
+/// The routines, laid out as after a reset.
+fn routines(part: &Part) -> Vec<(&str, Result<Laid, RoutineError>)> {
+    let done = |index: usize| {
+        let runner = Runner::new(part, index, Settings::reset(part))?;
+        Some(dry_run(runner.dry()).map(|(list, total)| (list.len(), total)))
+    };
+    part.routines().iter().enumerate().filter_map(|(index, routine)| Some((routine.name(), done(index)?))).collect()
 }
 
 /// "1 byte", "2 bytes".
@@ -378,6 +416,11 @@ fn json_line(out: &mut dyn Write, part: &Part, path: &str, runs: &[ExampleRun]) 
         "part": part.name(),
         "sound": true,
         "readings": readings,
+        "routines": routines(part)
+            .iter()
+            .filter_map(|(name, done)| Some((name, done.as_ref().ok()?)))
+            .map(|(name, (operations, (soonest, latest)))| json!({ "name": name, "operations": operations, "least_us": soonest, "most_us": latest }))
+            .collect::<Vec<_>>(),
         "examples": runs.len(),
         "mismatches": mismatches,
         "problems": warnings,

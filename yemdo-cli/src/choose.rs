@@ -41,7 +41,8 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     let start = configure::present(&part, args.dump.as_deref())?;
     let wishes = configure::wishes(&part, &args.set)?;
     let done = work_out(&part, &start, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
-    let choices = choose::choose(&part, index, &done.settings, &done.parameters, &want).map_err(|error| Failure::told(error.to_string()))?;
+    let choices =
+        choose::choose(&part, index, &done.settings, &done.parameters, &want).map_err(|error| Failure::told(error.to_string()))?;
     let mut out = anstream::stdout().lock();
     let any = choices.iter().any(|choice| choice.fails.is_empty());
     match args.format {
@@ -56,7 +57,8 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
         suggest(&mut out, &part, unit, &choices, after)?;
     }
     if !any {
-        let nearest = choices.first().map_or(String::new(), |choice| format!("; the first of the table fails {}", choice.fails.join(" and ")));
+        let nearest =
+            choices.first().map_or(String::new(), |choice| format!("; the first of the table fails {}", choice.fails.join(" and ")));
         return Err(Failure::refused(format!("no setting fulfils all of these wishes{nearest}")).help("let go of one, or ask for less"));
     }
     Ok(0)
@@ -94,10 +96,13 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[choose::Choice
     aligns.push(Align::Left);
     let mut titles: Vec<String> = fields;
     titles.extend([format!("from {unit}"), format!("to {unit}"), format!("step {unit}")]);
-    titles.extend(noise.then(|| format!("noise {unit}")).into_iter().chain(current.then(|| "current".into())).chain(ms.then(|| "time ms".into())));
+    titles.extend(
+        noise.then(|| format!("noise {unit}")).into_iter().chain(current.then(|| "current".into())).chain(ms.then(|| "time ms".into())),
+    );
     titles.push(String::new());
     let columns = titles.len();
-    let mut grid = Grid::new(0, aligns.get(..columns.saturating_sub(1)).map(|head| [head, &[Align::Left]].concat()).as_deref().unwrap_or(&aligns));
+    let mut grid =
+        Grid::new(0, aligns.get(..columns.saturating_sub(1)).map(|head| [head, &[Align::Left]].concat()).as_deref().unwrap_or(&aligns));
     grid.titles(&titles.iter().map(String::as_str).collect::<Vec<_>>());
     let (bold, red) = (Style::new().bold(), AnsiColor::Red.on_default());
     for choice in choices.iter().filter(|choice| all || choice.fails.is_empty()) {
@@ -106,7 +111,13 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[choose::Choice
         let number = |value: Option<f64>| cell(value.map_or("–".to_owned(), short));
         let mut row: Vec<Cell> = names_of(part, choice).into_iter().map(|(_, value)| cell(value)).collect();
         row.extend([number(Some(choice.range.0)), number(Some(choice.range.1)), number(choice.step)]);
-        row.extend(noise.then(|| number(choice.noise)).into_iter().chain(current.then(|| number(choice.current))).chain(ms.then(|| number(choice.ms))));
+        row.extend(
+            noise
+                .then(|| number(choice.noise))
+                .into_iter()
+                .chain(current.then(|| number(choice.current)))
+                .chain(ms.then(|| number(choice.ms))),
+        );
         row.push(match (choice.in_use, choice.fails.is_empty()) {
             (true, true) => cell("in use now".into()),
             (false, true) => "".into(),
@@ -120,7 +131,9 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[choose::Choice
     grid.write(out)?;
     let left_out = choices.iter().filter(|choice| !choice.fails.is_empty()).count();
     if !all && left_out > 0 {
-        let _ = writeln!(anstream::stderr(), "{left_out} more settings do not fulfil the wishes; --all shows them");
+        let more = if left_out == 1 { "one more setting does" } else { "more settings do" };
+        let count = if left_out == 1 { String::new() } else { format!("{left_out} ") };
+        let _ = writeln!(anstream::stderr(), "{count}{more} not fulfil the wishes; --all shows them");
     }
     Ok(())
 }

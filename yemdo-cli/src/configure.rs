@@ -34,7 +34,7 @@ pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
         _ => table(&mut out, &part, bus, &start, &done)?,
     }
     match &args.read_back {
-        Some(path) => compare(&part, &done, path),
+        Some(path) => compare(&part, &done, path, args.format),
         None => Ok(0),
     }
 }
@@ -74,12 +74,13 @@ pub(crate) fn bus(part: &Part, asked: Option<args::BusName>) -> Result<Bus, Fail
     let there = Bus::of(part);
     let names: Vec<&str> = there.iter().map(|bus| bus.name()).collect();
     match asked.map(args::BusName::bus) {
-        None => there
-            .first()
-            .copied()
-            .ok_or_else(|| Failure::told(format!("the sheet of {} describes no bus", part.name())).help("give it [i2c], [spi] or [modbus]")),
+        None => there.first().copied().ok_or_else(|| {
+            Failure::told(format!("the sheet of {} describes no bus", part.name())).help("give it [i2c], [spi] or [modbus]")
+        }),
         Some(bus) if there.contains(&bus) => Ok(bus),
-        Some(bus) => Err(Failure::told(format!("{} is not reached over {}", part.name(), bus.name())).help(format!("but over {}", names.join(", ")))),
+        Some(bus) => {
+            Err(Failure::told(format!("{} is not reached over {}", part.name(), bus.name())).help(format!("but over {}", names.join(", "))))
+        }
     }
 }
 
@@ -104,7 +105,13 @@ fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, 
             None => "",
         };
         let number = index + 1;
-        writeln!(out, "{bold}{number}. {}{bold:#} at 0x{:02X}: {from} → 0x{:0digits$X}{why}", register.name(), register.address(), write.value)?;
+        writeln!(
+            out,
+            "{bold}{number}. {}{bold:#} at 0x{:02X}: {from} → 0x{:0digits$X}{why}",
+            register.name(),
+            register.address(),
+            write.value
+        )?;
         let fields: Vec<&Field> = register.fields().iter().filter_map(|field| part.fields().get(*field)).collect();
         let mut after = before.clone();
         after.set_register(register, write.value);
@@ -149,12 +156,13 @@ fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, 
             Method::Searched => ", found by trying all codes",
         };
         let step = met.step.map_or(String::new(), |step| format!("; from here a code is {step:.decimals$} {unit}"));
-        let rounding = if off.abs() < 1e-9 * met.value.abs().max(1e-9) { "exactly".to_owned() } else { format!("{off:+.decimals$} {unit}") };
+        let rounding =
+            if off.abs() < 1e-9 * met.value.abs().max(1e-9) { "exactly".to_owned() } else { format!("{off:+.decimals$} {unit}") };
         writeln!(
             out,
             "{bold}{}{bold:#}: {} {unit} asked, {bold}{:.decimals$} {unit}{bold:#} used ({rounding}{step}{how})",
             quantity.name(),
-            met.asked,
+            short(met.asked),
             met.value
         )?;
     }
@@ -209,7 +217,8 @@ fn as_json(part: &Part, bus: Bus, done: &Configuration) -> Value {
         .iter()
         .map(|met| {
             let (name, unit) = quantity(met.quantity);
-            let codes = met.codes.iter().filter_map(|(field, code)| Some((part.fields().get(*field)?.name().to_owned(), json!(*code as i64))));
+            let codes =
+                met.codes.iter().filter_map(|(field, code)| Some((part.fields().get(*field)?.name().to_owned(), json!(*code as i64))));
             let codes: serde_json::Map<String, Value> = codes.collect();
             json!({ "quantity": name, "unit": unit, "asked": met.asked, "used": met.value, "step": met.step, "codes": codes })
         })
@@ -229,27 +238,33 @@ fn as_json(part: &Part, bus: Bus, done: &Configuration) -> Value {
 }
 
 /// Compares what should read back with a dump of what did.
-fn compare(part: &Part, done: &Configuration, path: &std::path::Path) -> Result<u8, Failure> {
+fn compare(part: &Part, done: &Configuration, path: &std::path::Path, format: CheckFormat) -> Result<u8, Failure> {
     let found = read_dump(part, path)?;
     let mut out = anstream::stdout().lock();
     let (red, green) = (AnsiColor::Red.on_default(), AnsiColor::Green.on_default());
     let mut wrong = false;
     for (write, register) in with_registers(part, done).filter(|(write, _)| write.why != Some(Why::Opens)) {
         let Some((_, value)) = found.iter().find(|(index, _)| *index == write.register) else {
-            writeln!(out, "{}: not in the dump", register.name())?;
+            let _ = writeln!(anstream::stderr(), "{}: not in the dump", register.name());
             continue;
         };
         let Some(compared) = read_back(part, write.register, write.before, write.after, *value) else { continue };
+        wrong |= !compared.differences.is_empty();
+        if format == CheckFormat::Json {
+            let causes: Vec<&str> = compared.differences.iter().map(|difference| difference.cause()).collect();
+            writeln!(out, "{}", json!({ "register": register.name(), "expected": compared.expected, "found": value, "causes": causes }))?;
+            continue;
+        }
         let digits = register.bytes() * 2;
         if compared.differences.is_empty() {
             writeln!(out, "{green}{} reads 0x{value:0digits$X}, as it should{green:#}", register.name())?;
         }
         for difference in &compared.differences {
-            wrong = true;
             use yemdo::configure::Difference::{ForcedToOne, ForcedToZero};
             let place = match difference {
                 ForcedToZero { mask, field } | ForcedToOne { mask, field } => {
-                    let field = field.and_then(|field| part.fields().get(field)).map_or(String::new(), |field| format!(" of {}", field.name()));
+                    let field =
+                        field.and_then(|field| part.fields().get(field)).map_or(String::new(), |field| format!(" of {}", field.name()));
                     format!(" (bits 0x{mask:0digits$X}{field})")
                 }
                 _ => String::new(),

@@ -10,7 +10,7 @@ pub(crate) fn bits(width: usize, cell: &dyn Fn(usize) -> String) -> String {
 pub(crate) fn numbers(width: usize) -> Vec<String> {
     let tens = bits(width, &|bit| if bit >= 10 { (bit / 10).to_string() } else { " ".into() });
     let ones = bits(width, &|bit| (bit % 10).to_string());
-    if width > 8 { vec![tens, ones] } else { vec![ones] }
+    if width > 8 { vec![tens.trim_end().to_owned(), ones] } else { vec![ones] }
 }
 
 /// The bits of a value.

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::json;
 use yemdo::Part;
 use yemdo::configure::{Which, configure as work_out};
-use yemdo::routine::{Answer, Asked, Operation, Runner};
+use yemdo::routine::{Answer, Asked, Operation, RoutineError, Runner};
 
 use crate::args::{CheckFormat, Routine};
 use crate::failure::Failure;
@@ -37,7 +37,7 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
     let bus = configure::bus(&part, args.bus)?;
     let runner = Runner::new(&part, index, done.settings).ok_or_else(|| Failure::told("there is no such routine"))?;
     let runner = runner.over(bus, args.khz.map(|khz| khz.saturating_mul(1000))).with_parameters(&done.parameters).dry();
-    let (list, total) = dry_run(runner)?;
+    let (list, total) = dry_run(runner).map_err(|error| Failure::refused(error.to_string()))?;
     match args.format {
         CheckFormat::Table => table(&mut out, &part, &list, total)?,
         CheckFormat::Json => {
@@ -50,13 +50,12 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
 }
 
 /// All that a routine asks for when all goes well, and how long it takes, in microseconds.
-pub(crate) fn dry_run(mut runner: Runner<'_>) -> Result<(Vec<Asked>, (u64, u64)), Failure> {
-    let told = |error: yemdo::routine::RoutineError| Failure::refused(error.to_string());
+pub(crate) fn dry_run(mut runner: Runner<'_>) -> Result<(Vec<Asked>, (u64, u64)), RoutineError> {
     let mut list = Vec::new();
-    let mut next = runner.start().map_err(told)?;
+    let mut next = runner.start()?;
     while let Some(asked) = next {
         list.push(asked);
-        next = runner.answer(Answer::AsHoped).map_err(told)?;
+        next = runner.answer(Answer::AsHoped)?;
     }
     Ok((list, runner.elapsed()))
 }

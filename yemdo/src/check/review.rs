@@ -212,9 +212,10 @@ fn unused(part: &Part, tree: &tree::Sheet, used: &[String], found: &mut Vec<Diag
 /// Whether the text of some formula has a name.
 fn mentioned(part: &Part, name: &str) -> bool {
     let has = |text: &str| text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').any(|word| word == name);
-    let readings = part.readings.iter().flat_map(|reading| {
-        std::iter::once(reading.formula.span).chain(reading.status.iter().map(|condition| condition.span()))
-    });
+    let readings = part
+        .readings
+        .iter()
+        .flat_map(|reading| std::iter::once(reading.formula.span).chain(reading.status.iter().map(|condition| condition.span())));
     let quantities = part.quantities.iter().map(|quantity| quantity.formula.span);
     let computed = part.fields.iter().filter_map(|field| Some(field.computed.as_ref()?.span));
     let steps = part.routines.iter().flat_map(|routine| &routine.steps).map(|step| step.span);

@@ -13,7 +13,7 @@ use crate::model::status::Status;
 /// Combinations that are tried, at most.
 const MOST: usize = 4096;
 /// Codes that are tried for each, at most; of a wider code these many, evenly spaced.
-const CODES: usize = 4096;
+const CODES: usize = 1 << 16;
 
 /// What is wished of a reading, in its unit; times in milliseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -81,7 +81,9 @@ impl fmt::Display for ChooseError {
         match self {
             ChooseError::UnknownReading => f.write_str("there is no such reading"),
             ChooseError::NothingToChoose { reading } => write!(f, "no field with a table of values decides over {reading}"),
-            ChooseError::SeveralCodes { reading } => write!(f, "{reading} comes from several codes, so no field alone decides over its range"),
+            ChooseError::SeveralCodes { reading } => {
+                write!(f, "{reading} comes from several codes, so no field alone decides over its range")
+            }
             ChooseError::TooMany { count } => write!(f, "{count} combinations are too many; at most {MOST} are tried"),
         }
     }
@@ -218,21 +220,26 @@ impl<'a> Trial<'a> {
     /// The range of sound values and the largest step between neighbours.
     fn reach(&mut self, settings: &Settings) -> Option<((f64, f64), Option<f64>)> {
         let (low, high) = self.part.codes.get(self.code)?.bounds();
-        let count = usize::try_from(high - low).unwrap_or(usize::MAX).min(CODES);
+        let all = usize::try_from(high - low).unwrap_or(usize::MAX);
+        let count = all.min(CODES);
         let (mut range, mut step): (Option<(f64, f64)>, Option<f64>) = (None, None);
+        let mut before = None;
         for index in 0..=count {
             let code = low + (high - low) * index as i128 / count.max(1) as i128;
-            let Some(value) = self.value(settings, code) else { continue };
+            let value = self.value(settings, code);
+            // The code next to it, however far apart the probes are.
+            let neighbour = if all == count { before } else { self.value(settings, (code - 1).max(low)) };
+            before = value;
+            let Some(value) = value else { continue };
             range = Some(range.map_or((value, value), |(low, high)| (low.min(value), high.max(value))));
-            // The next code itself, however far apart the probes are.
-            if let Some(next) = self.value(settings, (code + 1).min(high)).map(|next| (next - value).abs()).filter(|step| *step > 0.0) {
+            if let Some(next) = neighbour.map(|next| (next - value).abs()).filter(|step| *step > 0.0) {
                 step = Some(step.map_or(next, |step: f64| step.max(next)));
             }
         }
         // The last sound code may lie between two probes.
         let (mut low_value, mut high_value) = range?;
         let (mut sound, mut beyond) = (low, high);
-        if count == CODES && self.value(settings, high).is_none() && self.value(settings, low).is_some() {
+        if all > count && self.value(settings, high).is_none() && self.value(settings, low).is_some() {
             while beyond - sound > 1 {
                 let middle = sound + (beyond - sound) / 2;
                 match self.value(settings, middle) {

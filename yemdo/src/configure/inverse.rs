@@ -151,6 +151,11 @@ pub(super) fn find(part: &Part, index: usize, asked: f64, settings: &Settings, p
             };
         }
     }
+    // A threshold that the reading never reaches is none, whatever the register holds.
+    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range);
+    if let Some((low, high)) = through {
+        (best.low, best.high) = (best.low.max(low), best.high.min(high));
+    }
     let slack = step.unwrap_or(0.0) / 2.0 * (1.0 + 1e-9);
     if asked < best.low - slack || asked > best.high + slack {
         return Err(ConfigureError::OutOfRange {
@@ -182,8 +187,9 @@ fn shape(seen: &[f64]) -> Method {
 fn halve(values: &mut Values<'_>, field: &Field, codes: &Codes, best: &mut Best) -> Option<Method> {
     let last = codes.len() - 1;
     let mut seen = Vec::with_capacity(PROBES + 1);
-    for probe in 0..=PROBES {
-        let at = (last as u128 * probe as u128 / PROBES as u128) as usize;
+    // Evenly, so that what is linear shows; the last code is seen by the halving.
+    let every = last / PROBES;
+    for at in (0..=PROBES).map(|probe| probe * every) {
         let value = values.at(&[(field, codes.at(at))])?;
         best.see(value, &[codes.at(at)]);
         seen.push(value);

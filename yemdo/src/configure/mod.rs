@@ -99,7 +99,7 @@ pub enum ConfigureError {
         quantity: String,
         /// What was asked.
         asked: f64,
-        /// What its fields can hold with the other fields as they are.
+        /// What its fields can hold with the other fields as they are, as far as the reading is believed.
         range: (f64, f64),
         /// Its unit.
         unit: String,
@@ -143,7 +143,7 @@ impl fmt::Display for ConfigureError {
         match self {
             ConfigureError::Contradiction { field, first, second } => write!(f, "`{first}` and `{second}` want different codes of {field}"),
             ConfigureError::OutOfRange { quantity, asked, range: (low, high), unit } => {
-                write!(f, "{quantity} cannot be {asked} {unit}: its fields hold {} to {} {unit}", round(*low), round(*high))
+                write!(f, "{quantity} cannot be {asked} {unit}: it can be {} to {} {unit}", round(*low), round(*high))
             }
             ConfigureError::NoWayBack { quantity, why } => write!(f, "{quantity} cannot be set: {why}"),
             ConfigureError::Below { quantity: (name, value), other: (other, floor), unit } => {
@@ -301,11 +301,7 @@ fn not_below(part: &Part, settings: &Settings, parameters: &[f64], wishes: &[Wis
         let (Ok(value), Ok(least)) = (present.quantity(index), present.quantity(floor)) else { continue };
         if value < least {
             let name = |index: usize| part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone());
-            return Err(ConfigureError::Below {
-                quantity: (name(index), value),
-                other: (name(floor), least),
-                unit: quantity.unit.clone(),
-            });
+            return Err(ConfigureError::Below { quantity: (name(index), value), other: (name(floor), least), unit: quantity.unit.clone() });
         }
     }
     Ok(())
@@ -334,6 +330,7 @@ impl Part {
 pub(crate) fn value_to_write(part: &Part, index: usize, wanted: u64, asked: &[usize]) -> (u64, u64) {
     let Some(register) = part.registers.get(index) else { return (0, 0) };
     let (mut value, mut after) = (wanted, wanted);
+    let reset = register.reset.unwrap_or(0);
     for (at, field) in register.fields.iter().filter_map(|field| Some((*field, part.fields.get(*field)?))) {
         let mask = field.mask_in(register);
         if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
@@ -342,8 +339,11 @@ pub(crate) fn value_to_write(part: &Part, index: usize, wanted: u64, asked: &[us
             }
             after &= !mask;
         }
+        // What the part alone sets is written as after a reset, whatever was read there last.
+        if matches!(field.access, Access::ReadOnly | Access::ClearOnRead) {
+            value = (value & !mask) | (reset & mask);
+        }
     }
-    let reset = register.reset.unwrap_or(0);
     for reserved in &register.reserved {
         let kept = reserved.write.unwrap_or(reset & reserved.mask);
         value = (value & !reserved.mask) | kept;

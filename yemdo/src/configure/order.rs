@@ -5,7 +5,13 @@ use crate::model::part::Part;
 use crate::model::registers::{Access, Register, Settings};
 
 /// The writes that lead from one image to another; `asked` are the fields that were, with their codes.
-pub(super) fn writes(part: &Part, start: &Settings, end: &Settings, asked: &[(usize, i128)], which: Which) -> Result<Vec<Write>, ConfigureError> {
+pub(super) fn writes(
+    part: &Part,
+    start: &Settings,
+    end: &Settings,
+    asked: &[(usize, i128)],
+    which: Which,
+) -> Result<Vec<Write>, ConfigureError> {
     let fields: Vec<usize> = asked.iter().map(|(field, _)| *field).collect();
     let holds = |register: &Register| register.fields.iter().any(|field| fields.contains(field));
     // Ones that do something are done even where the image does not change.

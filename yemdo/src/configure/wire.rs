@@ -61,12 +61,12 @@ impl Transfer {
                 }
                 if self.receive > 0 {
                     let between = if self.send.is_empty() || self.restart { "" } else { " stop," };
-                    let _ = write!(text, "{between} R {} bytes", self.receive);
+                    let _ = write!(text, "{between} R {}", counted(self.receive));
                 }
                 text
             }
-            (_, _) if self.receive > 0 && self.send.is_empty() => format!("{} bytes in", self.receive),
-            (_, _) if self.receive > 0 => format!("{hex}, {} bytes in", self.receive),
+            (_, _) if self.receive > 0 && self.send.is_empty() => format!("{} in", counted(self.receive)),
+            (_, _) if self.receive > 0 => format!("{hex}, {} in", counted(self.receive)),
             _ => hex,
         }
     }
@@ -84,6 +84,10 @@ impl Transfer {
         };
         (bits * 1_000_000).div_ceil(u64::from(bits_per_second.max(1)))
     }
+}
+
+fn counted(bytes: usize) -> String {
+    if bytes == 1 { "1 byte".into() } else { format!("{bytes} bytes") }
 }
 
 /// Text for a program's source.

@@ -77,7 +77,9 @@ impl Wish {
         if let Some(index) = part.parameters.iter().position(|parameter| parameter.name.eq_ignore_ascii_case(name)) {
             let parameter = part.parameters.get(index);
             let number = measured(name, value, parameter.and_then(|parameter| parameter.unit.as_deref()).unwrap_or(""))?;
-            if let Some((low, high)) = parameter.and_then(|parameter| parameter.range).filter(|(low, high)| !(*low..=*high).contains(&number)) {
+            if let Some((low, high)) =
+                parameter.and_then(|parameter| parameter.range).filter(|(low, high)| !(*low..=*high).contains(&number))
+            {
                 return Err(error(format!("{name} is {low} to {high}, not {number}"), None));
             }
             return Ok(Wish::Parameter { index, value: number, typed: typed.to_owned() });
@@ -149,13 +151,20 @@ pub(crate) fn measured(name: &str, typed: &str, unit: &str) -> Result<f64, WishE
     let (number, given) = typed.split_at(end);
     let (value, given) = match number.replace('_', "").parse::<f64>() {
         Ok(value) if value.is_finite() => (value, given.trim()),
-        _ => return Err(error(format!("`{typed}` is no value of {name}"), format!("expected a number with its unit, such as \"12.5 {unit}\""))),
+        _ => {
+            return Err(error(
+                format!("`{typed}` is no value of {name}"),
+                format!("expected a number with its unit, such as \"12.5 {unit}\""),
+            ));
+        }
     };
     if given.is_empty() || given == unit {
         return Ok(value);
     }
     let converted = Unit::find(given).zip(Unit::find(unit)).and_then(|(from, to)| from.to(to, value));
-    converted.ok_or_else(|| error(format!("{name} is in {unit}, not in {given}"), format!("write it in {unit}, or in another unit for the same")))
+    converted.ok_or_else(|| {
+        error(format!("{name} is in {unit}, not in {given}"), format!("write it in {unit}, or in another unit for the same"))
+    })
 }
 
 /// A whole number as people type it: decimal, `0x` or `0b`, with a sign.

@@ -36,9 +36,15 @@ fn definition(table: &Table) -> String {
 fn schema(takes: Takes, doc: &str) -> String {
     let refer = |table: &Table| format!("{{ \"$ref\": \"#/$defs/{}\" }}", table.name);
     let body = match takes {
-        Takes::Text | Takes::Time | Takes::Layout | Takes::Slices | Takes::Cover | Takes::Bits | Takes::Formula | Takes::Condition | Takes::Registers => {
-            "\"type\": \"string\"".into()
-        }
+        Takes::Text
+        | Takes::Time
+        | Takes::Layout
+        | Takes::Slices
+        | Takes::Cover
+        | Takes::Bits
+        | Takes::Formula
+        | Takes::Condition
+        | Takes::Registers => "\"type\": \"string\"".into(),
         Takes::Integer => "\"type\": \"integer\"".into(),
         Takes::Number => "\"type\": \"number\"".into(),
         Takes::Boolean => "\"type\": \"boolean\"".into(),
@@ -55,10 +61,9 @@ fn schema(takes: Takes, doc: &str) -> String {
         Takes::TableOrList(table) => format!("\"anyOf\": [{0}, {{ \"type\": \"array\", \"items\": {0} }}]", refer(table)),
         Takes::TableOrModel(table) => format!("\"anyOf\": [{}, {{ \"type\": \"string\" }}]", refer(table)),
         Takes::TimeOrFormula => "\"type\": [\"string\", \"number\"]".into(),
-        Takes::NamedLists(table) => format!(
-            "\"type\": \"object\", \"additionalProperties\": {{ \"type\": \"array\", \"items\": {} }}",
-            refer(table)
-        ),
+        Takes::NamedLists(table) => {
+            format!("\"type\": \"object\", \"additionalProperties\": {{ \"type\": \"array\", \"items\": {} }}", refer(table))
+        }
         Takes::Named(table) => format!("\"type\": \"object\", \"additionalProperties\": {}", refer(table)),
         Takes::NamedLayouts(table) => {
             format!("\"type\": \"object\", \"additionalProperties\": {{ \"anyOf\": [{{ \"type\": \"string\" }}, {}] }}", refer(table))

@@ -14,10 +14,20 @@ use crate::sheet::tree;
 
 /// Where nothing else is said, polls and tries come so long after one another, in microseconds.
 const EVERY: u64 = 1000;
-/// Routines that call one another, at most so deep.
-const MAX_CALLS: usize = 8;
+/// Steps that a routine does, those that it repeats counted as often.
+const MAX_DONE: u64 = 20_000;
+/// Routines of a sheet.
+const MAX_ROUTINES: usize = 256;
 /// Steps of one routine.
 const MAX_STEPS: usize = 256;
+
+/// How many steps a routine does, as far as that is worked out.
+#[derive(Clone, Copy)]
+enum Weight {
+    Unknown,
+    UnderWay,
+    Known(u64),
+}
 
 impl Resolver {
     /// Fields whose codes follow from parameters.
@@ -141,6 +151,11 @@ impl Resolver {
 
     pub(super) fn routines(&mut self, routines: &[tree::Named<Vec<tree::Step>>]) {
         let names: Vec<&str> = routines.iter().map(|(name, _)| name.value.as_str()).collect();
+        if let Some((name, _)) = routines.get(MAX_ROUTINES) {
+            let problem = Diagnostic::error("too-many", name.span, format!("a sheet has at most {MAX_ROUTINES} routines"));
+            self.report(problem.label("one too many"));
+            return;
+        }
         for (name, steps) in routines {
             let resolved = steps.iter().filter_map(|step| self.step(step, &names)).collect();
             if steps.is_empty() || steps.len() > MAX_STEPS {
@@ -152,20 +167,40 @@ impl Resolver {
         if self.has_errors() {
             return;
         }
+        let mut weights: Vec<Weight> = vec![Weight::Unknown; self.part.routines.len()];
         for at in 0..self.part.routines.len() {
-            if let Some(span) = self.endless(at, MAX_CALLS) {
-                let problem = Diagnostic::error("cycle", span, format!("routines call one another more than {MAX_CALLS} deep"));
-                self.report(problem.label("this one leads back, or too deep"));
+            if let Err(problem) = self.weigh(at, &mut weights) {
+                self.report(problem);
                 return;
             }
         }
     }
 
-    /// The call that leads deeper than is allowed.
-    fn endless(&self, routine: usize, left: usize) -> Option<Span> {
-        let steps = self.part.routines.get(routine).map_or(&[] as &[Step], |routine| &routine.steps);
-        let calls = steps.iter().filter_map(|step| if let Action::Do(other) = step.action { Some((other, step.span)) } else { None });
-        calls.into_iter().find_map(|(other, span)| if left == 0 { Some(span) } else { self.endless(other, left - 1).map(|_| span) })
+    /// How many steps a routine does at the most, those of the routines that it does counted.
+    fn weigh(&self, at: usize, weights: &mut Vec<Weight>) -> Result<u64, Diagnostic> {
+        let Some(routine) = self.part.routines.get(at) else { return Ok(0) };
+        if let Some(Weight::Known(weight)) = weights.get(at) {
+            return Ok(*weight);
+        }
+        weights.get_mut(at).into_iter().for_each(|weight| *weight = Weight::UnderWay);
+        let mut total: u64 = 0;
+        for step in &routine.steps {
+            let one = match step.action {
+                Action::Do(other) if matches!(weights.get(other), Some(Weight::UnderWay)) => {
+                    let problem = Diagnostic::error("cycle", step.span, format!("`{}` leads back to itself", routine.name));
+                    return Err(problem.label("a routine that never ends"));
+                }
+                Action::Do(other) => self.weigh(other, weights)?,
+                _ => 1,
+            };
+            total = total.saturating_add(one.saturating_mul(u64::from(step.repeat)));
+            if total > MAX_DONE {
+                let problem = Diagnostic::error("too-many", step.span, format!("`{}` would do more than {MAX_DONE} steps", routine.name));
+                return Err(problem.label("with all that it repeats"));
+            }
+        }
+        weights.get_mut(at).into_iter().for_each(|weight| *weight = Weight::Known(total));
+        Ok(total)
     }
 
     fn step(&mut self, step: &tree::Step, routines: &[&str]) -> Option<Step> {

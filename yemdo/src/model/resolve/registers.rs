@@ -191,7 +191,18 @@ impl Resolver {
         }
         let access = Access::of_word(field.access).or(of_register).unwrap_or_default();
         let means = field.means.as_ref().map(|text| text.value.clone());
-        self.part.fields.push(Field { name, span, register: home, gather: Gather::new(&layout), layout, access, rows, columns, computed: None, means });
+        self.part.fields.push(Field {
+            name,
+            span,
+            register: home,
+            gather: Gather::new(&layout),
+            layout,
+            access,
+            rows,
+            columns,
+            computed: None,
+            means,
+        });
         // A field of several registers is a field of each.
         let field = self.part.fields.last().cloned();
         for register in &mut self.part.registers {

@@ -1,0 +1,494 @@
+//! Configuring and routines, against a part that takes bytes as a part does.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+mod common;
+
+use common::shipped;
+use proptest::prelude::*;
+use yemdo::configure::choose::{Said, Want, choose, next_range};
+use yemdo::configure::wire::{Bus, Paste, Transfer, write_register};
+use yemdo::configure::{Configuration, ConfigureError, Difference, Method, Which, Why, Wish, configure, read_back};
+use yemdo::explain::explain;
+use yemdo::model::registers::Access;
+use yemdo::routine::{Answer, Asked, Failure, Operation, RoutineError, Runner};
+use yemdo::{Part, Settings};
+
+fn part(name: &str) -> Part {
+    let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();
+    Part::parse(&path, &text).unwrap()
+}
+
+fn wish(part: &Part, typed: &[&str]) -> Vec<Wish> {
+    typed.iter().map(|typed| Wish::parse(part, typed).unwrap_or_else(|error| panic!("{typed}: {error}"))).collect()
+}
+
+/// A part at the other end of the bus: it finds the register by the bytes alone, and takes the value only where its
+/// bank is open and it may be written.
+struct FarEnd<'p> {
+    part: &'p Part,
+    image: Settings,
+    /// The bits of every write, as they came.
+    taken: Vec<(usize, u64)>,
+}
+
+impl FarEnd<'_> {
+    fn take(&mut self, transfer: &Transfer) {
+        let send = &transfer.send;
+        let (address, data) = match transfer.bus {
+            Bus::I2c => (u32::from(send[0]), &send[1..]),
+            Bus::Spi => {
+                let spi = self.part.spi().unwrap();
+                assert_eq!(u32::from(send[0]) & spi.read, spi.write & spi.read, "written, not read");
+                ((u32::from(send[0]) & !spi.write) >> spi.shift, &send[1..])
+            }
+            Bus::Modbus => {
+                assert_eq!(send[0], self.part.modbus().unwrap().unit.unwrap());
+                let crc = send[..send.len() - 2].iter().fold(0xFFFFu16, |crc, byte| {
+                    (0..8).fold(crc ^ u16::from(*byte), |crc, _| if crc & 1 == 1 { (crc >> 1) ^ 0xA001 } else { crc >> 1 })
+                });
+                assert_eq!(send[send.len() - 2..], crc.to_le_bytes());
+                let address = u32::from(u16::from_be_bytes([send[2], send[3]]));
+                (address, if send[1] == 6 { &send[4..6] } else { &send[7..send.len() - 2] })
+            }
+        };
+        let holds = |(field, code): &(usize, i128)| self.image.field(&self.part.fields()[*field]) == *code;
+        let (index, register) = self
+            .part
+            .registers()
+            .iter()
+            .enumerate()
+            .find(|(_, register)| register.address() == address && register.bank().iter().all(holds))
+            .expect("a register that can be reached");
+        assert!(register.writable_while().iter().all(holds), "{} may not be written now", register.name());
+        assert_eq!(data.len(), register.bytes());
+        let value = register.value_of(data);
+        self.taken.push((index, value));
+        // What acts and clears itself is not kept.
+        let keeps = |access: Access| !matches!(access, Access::SelfClearing | Access::WriteOneToClear);
+        let fields = register.fields().iter().map(|field| &self.part.fields()[*field]);
+        let acting = fields.filter(|field| !keeps(field.access())).fold(0, |mask, field| mask | field.mask_in(register));
+        self.image.set_register(register, value & !acting);
+    }
+}
+
+/// Sends a configuration to a far end that is as `start` says.
+fn send<'p>(part: &'p Part, bus: Bus, start: &Settings, done: &Configuration) -> FarEnd<'p> {
+    let mut far = FarEnd { part, image: start.clone(), taken: Vec::new() };
+    for write in &done.writes {
+        let transfer = write_register(part, bus, &part.registers()[write.register], write.value);
+        far.take(&transfer);
+    }
+    far
+}
+
+#[test]
+fn every_field_arrives_with_the_code_that_was_asked_for() {
+    let mut set = 0;
+    for (name, text) in shipped() {
+        let part = Part::parse(&name, &text).unwrap();
+        let start = Settings::reset(&part);
+        for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| field.access().is_writable()) {
+            let (low, high) = field.bounds();
+            let mut codes: Vec<i128> = field.rows().iter().map(|row| row.code).collect();
+            if codes.is_empty() {
+                codes = vec![low, low + 1, (low + high) / 2, high - 1, high];
+            }
+            for (bus, code) in Bus::of(&part).into_iter().flat_map(|bus| codes.iter().map(move |code| (bus, *code))) {
+                let typed = format!("{}={code}", field.name());
+                // Limits that belong together are not looked at here, only the bits.
+                let Ok(done) = configure(&part, &start, &wish(&part, &[&typed]), Which::All) else {
+                    assert!(part.quantities().iter().any(|quantity| quantity.moves().contains(&index)), "{name} {typed}");
+                    continue;
+                };
+                let far = send(&part, bus, &start, &done);
+                let home = done.writes.iter().find(|write| write.why.is_none()).unwrap();
+                let mut sent = start.clone();
+                sent.set_register(&part.registers()[home.register], home.value);
+                assert_eq!(sent.field(field), code, "{name} {typed} on the wire");
+                if field.access() == Access::ReadWrite {
+                    assert_eq!(far.image.field(field), code, "{name} {typed} at the far end");
+                    assert_eq!(done.settings, far.image, "{name} {typed}: what is expected is what is");
+                }
+                for (register, value) in far.taken {
+                    assert!(explain(&part, register, value, &mut start.clone()).unwrap().wrong.is_empty(), "{name} {typed}: reserved bits");
+                }
+                set += 1;
+            }
+        }
+    }
+    assert!(set >= 100, "{set} settings");
+}
+
+proptest! {
+    // Every case tries tens of thousands of codes.
+    #![proptest_config(ProptestConfig::with_cases(ProptestConfig::default().cases / 4))]
+
+    /// Any settings from any settings: the far end has what was asked, and everything else as it was.
+    #[test]
+    fn random_settings_arrive_in_an_order_that_the_part_allows(seed in proptest::collection::vec((any::<u16>(), any::<u32>()), 1..6), dump in any::<u64>()) {
+        for name in ["keelson-6", "lantern-16"] {
+            let part = part(name);
+            let mut start = Settings::reset(&part);
+            for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.rows().is_empty()) {
+                start.set_field(field, field.rows()[(dump >> (index * 3)) as usize % field.rows().len()].code);
+            }
+            let able: Vec<_> = part.fields().iter().enumerate().filter(|(_, field)| field.access() == Access::ReadWrite).collect();
+            let mut asked: Vec<(usize, i128)> = Vec::new();
+            for (which, code) in &seed {
+                let (index, field) = able[usize::from(*which) % able.len()];
+                let (low, high) = field.bounds();
+                let row = |code: u32| field.rows()[code as usize % field.rows().len()].code;
+                let code = if field.rows().is_empty() { low + i128::from(*code) % (high - low + 1) } else { row(*code) };
+                asked.retain(|(known, _)| *known != index);
+                asked.push((index, code));
+            }
+            let wishes: Vec<Wish> =
+                asked.iter().map(|(field, code)| Wish::Field { field: *field, code: *code, typed: String::new() }).collect();
+            let done = configure(&part, &start, &wishes, Which::Changed).unwrap();
+            let far = send(&part, Bus::of(&part)[0], &start, &done);
+            for (index, field) in part.fields().iter().enumerate() {
+                match asked.iter().find(|(known, _)| *known == index) {
+                    Some((_, code)) => prop_assert_eq!(far.image.field(field), *code, "{} {}", name, field.name()),
+                    None if field.access() == Access::ReadWrite => {
+                        prop_assert_eq!(far.image.field(field), start.field(field), "{} {} was not asked for", name, field.name());
+                    }
+                    None => {}
+                }
+            }
+            // The same again is nothing to do.
+            prop_assert_eq!(configure(&part, &done.settings, &wishes, Which::Changed).unwrap().writes, vec![]);
+        }
+    }
+
+    /// What is used is as near as can be, and a value that can be held is held exactly.
+    #[test]
+    fn quantities_come_as_near_as_their_fields_allow(share in 0.0f64..1.0, gain in 0usize..3, time in 0usize..5) {
+        let lantern = part("lantern-16");
+        let gain_time = [["eighth", "single", "fourfold"][gain].to_owned(), ["25 ms", "50 ms", "100 ms", "200 ms", "400 ms"][time].to_owned()];
+        let scale = 5.12 / ([0.125, 1.0, 4.0][gain] * [25.0, 50.0, 100.0, 200.0, 400.0][time]);
+        let asked = (share * 27.0).exp2() * scale;
+        let typed = [format!("GAIN={}", gain_time[0]), format!("TIME={}", gain_time[1]), format!("upper_limit={asked}")];
+        let typed: Vec<&str> = typed.iter().map(String::as_str).collect();
+        let done = configure(&lantern, &Settings::reset(&lantern), &wish(&lantern, &typed), Which::Changed).unwrap();
+        let met = &done.met[0];
+        // Worked out here without a search: a mantissa of at most 12 bits that is as large as can be.
+        let counts = asked / scale;
+        let nearest = (0..16).map(|exponent| {
+            let unit = f64::from(1 << exponent);
+            (counts / unit).round().clamp(0.0, 4095.0) * unit
+        }).min_by(|a, b| (a - counts).abs().total_cmp(&(b - counts).abs())).unwrap();
+        prop_assert!((met.value - asked).abs() <= (nearest * scale - asked).abs() * (1.0 + 1e-9) + 1e-9, "{} for {asked}", met.value);
+        let again = format!("upper_limit={}", met.value);
+        let again = configure(&lantern, &done.settings, &wish(&lantern, &[&again]), Which::Changed).unwrap();
+        prop_assert_eq!(again.writes, vec![]);
+    }
+
+    /// Whatever is read, auto-range stays within the table, and comes to rest.
+    #[test]
+    fn auto_range_comes_to_rest(scales in proptest::collection::vec(1.0f64..1e6, 1..8), value in 0.0f64..2e6, start in 0usize..8) {
+        let said = |now: usize| if value > scales[now] { Said::Saturated } else { Said::Value(value) };
+        let mut now = start % scales.len();
+        for _ in 0..scales.len() + 1 {
+            now = next_range(&scales, now, said(now));
+        }
+        prop_assert_eq!(scales[next_range(&scales, now, said(now))], scales[now]);
+        let most = scales.iter().copied().fold(0.0, f64::max);
+        prop_assert!(value <= scales[now] || scales[now] == most);
+    }
+}
+
+#[test]
+fn thresholds_are_rounded_to_what_the_part_holds() {
+    let thole = part("thole-9");
+    let reset = Settings::reset(&thole);
+    let done = configure(&thole, &reset, &wish(&thole, &["upper_threshold=31 °C", "hysteresis=2 °C"]), Which::Changed).unwrap();
+    let used: Vec<(f64, Method)> = done.met.iter().map(|met| ((met.value * 100.0).round() / 100.0, met.method)).collect();
+    assert_eq!(used, [(31.04, Method::Linear), (1.92, Method::Linear)]);
+    // 31.04 °C are 1552 steps of 0.02, left-justified; the low six bits are nought.
+    let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
+    assert_eq!(values, [(1456 << 2) as u64, 1552 << 2]);
+    assert!(values.iter().all(|value| value & 0x3F == 0));
+    let range = |typed: &str| configure(&thole, &reset, &wish(&thole, &[typed]), Which::Changed).unwrap_err();
+    assert!(matches!(range("upper_threshold=131"), ConfigureError::OutOfRange { range: (low, high), .. } if (low, high) == (-55.0, 125.0)));
+    assert!(matches!(range("lower_threshold=20"), ConfigureError::Below { .. }));
+    // A field larger than can be tried is halved, and a formula without a way back is refused.
+    let wide = |formula: &str| {
+        let sheet = format!(
+            "part = \"p\"\ni2c.address = 0x20\nregister.R = {{ at = 1, width = 32, field.F = {{ bits = \"[31:0]\" }} }}\nquantity.q = {{ unit = \"V\", formula = \"{formula}\" }}"
+        );
+        let part = Part::parse("p", &sheet).unwrap();
+        let wishes = wish(&part, &["q=1000"]);
+        configure(&part, &Settings::reset(&part), &wishes, Which::Changed).map(|done| (done.met[0].codes[0].1, done.met[0].method))
+    };
+    assert_eq!(wide("sqrt(F)").unwrap(), (1_000_000, Method::Monotonic));
+    assert_eq!(wide("5000 - F * 0.001").unwrap(), (4_000_000, Method::Linear));
+    assert!(matches!(wide("sin(F)").unwrap_err(), ConfigureError::NoWayBack { .. }));
+    // A code that follows from a parameter.
+    let ember = part("ember-14");
+    let done = configure(&ember, &Settings::reset(&ember), &wish(&ember, &["emissivity=0.9"]), Which::Changed).unwrap();
+    assert_eq!((done.computed[0].1, done.writes[0].value), (58982, 58982));
+}
+
+#[test]
+fn what_comes_back_is_compared_and_the_likely_cause_named() {
+    let lantern = part("lantern-16");
+    let config = lantern.register_index("CONFIG").unwrap();
+    let compare = |found: u64| read_back(&lantern, config, Some(0x0A01), 0x1200, found).unwrap().differences;
+    assert_eq!(compare(0x1200), []);
+    assert_eq!(compare(0xFFFF), [Difference::AllOnes]);
+    assert_eq!(compare(0x0000), [Difference::AllZeros]);
+    assert_eq!(compare(0x0012), [Difference::BytesSwapped]);
+    assert_eq!(compare(0x0A01), [Difference::NotTaken]);
+    let gain = lantern.field_index("GAIN");
+    assert_eq!(compare(0x0200), [Difference::ForcedToZero { mask: 0x1000, field: gain }]);
+    assert_eq!(compare(0x1208), [Difference::ForcedToOne { mask: 0x0008, field: None }]);
+    // START clears itself: that it reads nought is no fault.
+    assert_eq!(read_back(&lantern, config, None, 0x1202, 0x1200).unwrap().differences, []);
+    let status = lantern.register_index("STATUS").unwrap();
+    assert_eq!(read_back(&lantern, status, None, 0, 0x0103).unwrap().differences, [], "nobody can expect anything of it");
+}
+
+#[test]
+fn the_best_setting_comes_first() {
+    let lantern = part("lantern-16");
+    let index = lantern.readings().iter().position(|reading| reading.name() == "illuminance").unwrap();
+    let want = Want { up_to: Some(6000.0), within_ms: Some(100.0), ..Want::default() };
+    let found = choose(&lantern, index, &Settings::reset(&lantern), &[], &want).unwrap();
+    assert_eq!(found.len(), 15);
+    let best = &found[0];
+    assert!(best.fails.is_empty());
+    assert_eq!((best.codes.as_slice(), best.ms), (&[(1, 0), (2, 2)][..], Some(100.0)), "an eighth, 100 ms");
+    assert!((best.step.unwrap() - 0.4096).abs() < 1e-9 && (best.range.1 - 65534.0 * 0.4096).abs() < 1e-9);
+    assert_eq!(found.iter().filter(|choice| choice.in_use).count(), 1);
+    // Those that fulfil come before those that do not, and of those the finer come first.
+    let good = found.iter().position(|choice| !choice.fails.is_empty()).unwrap();
+    assert!(found[good..].iter().all(|choice| !choice.fails.is_empty()));
+    assert!(found[..good].windows(2).all(|pair| pair[0].step <= pair[1].step));
+}
+
+#[test]
+fn the_bytes_can_be_pasted() {
+    assert_eq!(Paste::C.text("thole-9_HIGH", &[3, 0x18]), "static const uint8_t thole_9_high[2] = { 0x03, 0x18 };");
+    assert_eq!(Paste::Rust.text("thole-9_HIGH", &[3, 0x18]), "const THOLE_9_HIGH: [u8; 2] = [0x03, 0x18];");
+    assert_eq!(Paste::Hex.text("thole-9_HIGH", &[3, 0x18]), "03 18");
+    // Two words of a Modbus part go with function 16; its bytes and CRC were worked out by hand.
+    let request = yemdo::modbus::write_request(17, 100, &[215, 65486]);
+    assert_eq!(yemdo::bits::hex::to_hex(&request.bytes), "11 10 00 64 00 02 04 00 D7 FF CE D0 E8");
+    assert_eq!(request.meaning.iter().map(|(bytes, _)| bytes).sum::<usize>(), request.bytes.len());
+}
+
+/// An operation in a line.
+fn line(asked: &Asked) -> String {
+    let condition = asked.only_if.as_ref().map_or(String::new(), |condition| format!("if {condition}: "));
+    match &asked.operation {
+        Operation::Transfer(transfer) => format!("{condition}{}", transfer.text()),
+        Operation::Wait(micros) => format!("{condition}wait {micros}"),
+        Operation::Line { high, within } => format!("{condition}line {} within {within}", if *high { "high" } else { "low" }),
+    }
+}
+
+/// Every routine of every part, worked out by hand from the sheets.
+const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
+    ("strake-20", "measure", &[], &["0x2C W 5A 10", "wait 15400", "0x2C R 7 bytes"]),
+    ("thole-9", "measure", &[], &["0x51 W 01 60", "wait 149600", "0x51 W 00 R 3 bytes"]),
+    ("thole-9", "measure", &["RESOLUTION=10 bits", "STOP=stopped"], &["0x51 W 01 00", "wait 9350", "0x51 W 00 R 3 bytes"]),
+    ("thole-9", "sleep", &[], &["0x51 W 01 61", "0x51 W 01 R 1 byte"]),
+    ("lantern-16", "wake", &[], &["0x4E W 00 R 2 bytes", "0x4E W 01 00 0A", "0x4E W 01 R 2 bytes", "wait 2000"]),
+    (
+        "lantern-16",
+        "measure",
+        &["GAIN=fourfold", "TIME=400 ms"],
+        &[
+            "if SLEEP: 0x4E W 00 R 2 bytes",
+            "if SLEEP: 0x4E W 01 00 14",
+            "if SLEEP: 0x4E W 01 R 2 bytes",
+            "if SLEEP: wait 2000",
+            "0x4E W 01 02 14",
+            "wait 460000",
+            "0x4E W 02 R 2 bytes",
+            "0x4E W 02 R 2 bytes",
+            "0x4E W 04 R 4 bytes",
+        ],
+    ),
+    ("lantern-16", "sleep", &["SLEEP=awake"], &["0x4E W 01 01 0A"]),
+    (
+        "keelson-6",
+        "start",
+        &[],
+        &["0x1D W 11 40", "0x1D W 12 01", "0x1D W 12 R 1 byte", "0x1D W 11 48", "0x1D W 11 48", "wait 12000"],
+    ),
+    ("keelson-6", "measure", &[], &["line high within 50000", "0x1D W A0 R 14 bytes"]),
+    ("keelson-6", "clear_dropped", &[], &["0x1D W 20 R 1 byte", "if DROPPED: 0x1D W 20 80"]),
+    (
+        "binnacle-24",
+        "read_calibration",
+        &[],
+        &[
+            "0x63 W 1E",
+            "wait 3000",
+            "0x63 W C0 R 2 bytes",
+            "0x63 W C2 R 2 bytes",
+            "0x63 W C4 R 2 bytes",
+            "0x63 W C6 R 2 bytes",
+            "0x63 W C8 R 2 bytes",
+            "0x63 W CA R 2 bytes",
+            "0x63 W CC R 2 bytes",
+            "0x63 W CE R 2 bytes",
+        ],
+    ),
+    (
+        "binnacle-24",
+        "measure",
+        &[],
+        &["0x63 W 44", "wait 9450", "0x63 W 54 R 3 bytes", "0x63 W 48", "wait 9450", "0x63 W 58 R 3 bytes"],
+    ),
+    ("ember-14", "identify", &[], &["0x35 W 40 R 13 bytes"]),
+    ("ember-14", "measure", &[], &["0x35 W 1B R 3 bytes"]),
+    ("plumb-2", "measure", &[], &["0x39 W 51", "wait 25000", "0x39 R 5 bytes"]),
+    ("garboard-rs", "measure", &[], &["11 04 00 0A 00 08 D3 5E, 21 bytes in"]),
+    ("caulk-1", "measure", &[], &["4 bytes in", "4 bytes in"]),
+];
+
+#[test]
+fn every_routine_asks_for_what_its_datasheet_says() {
+    for (name, routine, wishes, expected) in ROUTINES {
+        let part = part(name);
+        let done = configure(&part, &Settings::reset(&part), &wish(&part, wishes), Which::Changed).unwrap();
+        let index = part.routines().iter().position(|known| known.name() == *routine).unwrap();
+        let mut runner = Runner::new(&part, index, done.settings).unwrap().dry();
+        let (mut lines, mut next, mut before) = (Vec::new(), runner.start().unwrap(), (0, 0));
+        while let Some(asked) = next {
+            assert!(asked.at.0 >= before.0 && asked.at.1 >= before.1 && asked.at.0 <= asked.at.1, "times run on");
+            before = asked.at;
+            lines.push(line(&asked));
+            next = runner.answer(Answer::AsHoped).unwrap();
+        }
+        assert_eq!(&lines, expected, "{name} {routine}");
+    }
+    let named: Vec<(&str, &str)> = ROUTINES.iter().map(|(name, routine, ..)| (*name, *routine)).collect();
+    for (name, text) in shipped() {
+        for routine in Part::parse(&name, &text).unwrap().routines() {
+            assert!(named.contains(&(name.as_str(), routine.name())), "{name} {} is not in the table", routine.name());
+        }
+    }
+}
+
+/// Runs a routine with these answers; the operations, and how it ended.
+fn run(part: &Part, routine: &str, bus: Bus, answers: &[Answer<'_>]) -> (Vec<String>, Result<Option<Vec<u8>>, RoutineError>) {
+    let index = part.routines().iter().position(|known| known.name() == routine).unwrap();
+    let mut runner = Runner::new(part, index, Settings::reset(part)).unwrap().over(bus, None);
+    let (mut lines, mut answers) = (Vec::new(), answers.iter());
+    let mut next = runner.start();
+    loop {
+        match next {
+            Ok(Some(asked)) => {
+                lines.push(line(&asked));
+                let waits = matches!(asked.operation, Operation::Wait(_));
+                next = runner.answer(if waits { Answer::Done } else { *answers.next().expect("an answer for every operation") });
+            }
+            Ok(None) => return (lines, Ok((0..part.frames().len()).rev().find_map(|frame| runner.frame(frame)).map(<[u8]>::to_vec))),
+            Err(error) => return (lines, Err(error)),
+        }
+    }
+}
+
+#[test]
+fn answers_drive_the_routines() {
+    use Answer::{Bytes, Done, Nak, TimedOut};
+    // Busy three times, then the frame; busy for ever; a frame with a bad CRC.
+    let strake = part("strake-20");
+    let air = [0x41, 0xF8, 0x31, 0xBB, 0xC8, 0x98, 0x61];
+    let (lines, done) = run(&strake, "measure", Bus::I2c, &[Done, Nak, Nak, Nak, Bytes(&air)]);
+    assert_eq!((lines.iter().filter(|line| *line == "wait 2000").count(), done), (3, Ok(Some(air.to_vec()))));
+    let busy = run(&strake, "measure", Bus::I2c, &[Done, Nak, Nak, Nak, Nak, Nak, Nak]).1.unwrap_err();
+    assert_eq!((busy.failure, busy.line), (Failure::NoAnswer { tries: 6 }, 62));
+    let mut bent = air;
+    bent[3] ^= 1;
+    assert_eq!(run(&strake, "measure", Bus::I2c, &[Done, Bytes(&bent)]).1.unwrap_err().failure, Failure::CheckFailed { frame: "AIR".into() });
+    assert_eq!(
+        run(&strake, "measure", Bus::I2c, &[Done, Bytes(&air[..6])]).1.unwrap_err().failure,
+        Failure::Short { expected: 7, found: 6 }
+    );
+    assert_eq!(run(&strake, "measure", Bus::I2c, &[Nak]).1.unwrap_err().to_string(), "measure, step in line 56: the part does not acknowledge");
+
+    // Polls a code of a frame until the echo is there, or until the time is up: 60 ms, every 5.
+    let plumb = part("plumb-2");
+    let (early, echo) = ([0x00, 0x00, 0x00, 0x00, 0x5A], [0x01, 0x12, 0x34, 0x0C, 0x71]);
+    let (lines, done) = run(&plumb, "measure", Bus::I2c, &[Done, Bytes(&early), Bytes(&early), Bytes(&echo)]);
+    assert_eq!(lines.iter().filter(|line| *line == "wait 5000").count(), 2);
+    assert_eq!(done, Ok(Some(echo.to_vec())));
+    let never: Vec<Answer<'_>> = [Done].into_iter().chain([Bytes(&early); 13]).collect();
+    let (lines, done) = run(&plumb, "measure", Bus::I2c, &never);
+    assert_eq!(done.unwrap_err().failure, Failure::TimedOut { waited_for: "fresh".into(), micros: 60_000 });
+    assert_eq!(lines.iter().filter(|line| *line == "wait 5000").count(), 12);
+
+    // Wakes only where the part sleeps, looks who is there, verifies, and reads a frame of two transfers.
+    let lantern = part("lantern-16");
+    let good = [
+        Bytes(&[0x61, 0x4C]),
+        Done,
+        Bytes(&[0x00, 0x0A]),
+        Done,
+        Bytes(&[0x00, 0x00]),
+        Bytes(&[0x01, 0x00]),
+        Bytes(&[0x01, 0x00]),
+        Bytes(&[0x88, 0x13, 0x38, 0x18]),
+    ];
+    assert_eq!(run(&lantern, "measure", Bus::I2c, &good).1, Ok(Some(vec![0x01, 0x00, 0x88, 0x13, 0x38, 0x18])));
+    let foreign = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x62, 0x4C])]).1.unwrap_err();
+    assert_eq!(foreign.to_string(), "wake, step in line 115: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
+    let asleep = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x61, 0x4C]), Done, Bytes(&[0x01, 0x0A])]).1.unwrap_err();
+    assert!(matches!(asleep.failure, Failure::NotTaken { difference: Difference::NotTaken, values: (0x0A00, 0x0A01), .. }), "{asleep}");
+
+    // The data-ready line, over both buses; what reads back wrong; a branch that is not taken.
+    let keelson = part("keelson-6");
+    let motion = [0x03, 0x10, 0, 0xF8, 0xDF, 0xFF, 0x0F, 0x83, 0, 0xFA, 0xFE, 0, 0, 0xFB];
+    let (lines, done) = run(&keelson, "measure", Bus::Spi, &[Done, Bytes(&motion)]);
+    assert_eq!((lines[1].as_str(), done), ("E0, 14 bytes in", Ok(Some(motion.to_vec()))));
+    assert!(matches!(run(&keelson, "measure", Bus::I2c, &[TimedOut]).1.unwrap_err().failure, Failure::TimedOut { micros: 50_000, .. }));
+    let forced = run(&keelson, "start", Bus::I2c, &[Done, Done, Bytes(&[3])]).1.unwrap_err();
+    assert!(matches!(forced.failure, Failure::NotTaken { difference: Difference::ForcedToOne { mask: 2, .. }, .. }), "{forced}");
+    assert_eq!(run(&keelson, "clear_dropped", Bus::I2c, &[Bytes(&[0x01])]).0.len(), 1);
+    assert_eq!(run(&keelson, "clear_dropped", Bus::I2c, &[Bytes(&[0x81]), Done]).0[1], "0x1D W 20 80");
+
+    // Modbus answers are taken apart and their CRC looked at; SPI that answers late is asked twice.
+    let garboard = part("garboard-rs");
+    let response = yemdo::bits::hex::parse_hex("11 04 10 00 03 00 D7 FF DA 11 A0 50 00 44 9A 00 74 CB B1 15 5B").unwrap();
+    assert_eq!(run(&garboard, "measure", Bus::Modbus, &[Bytes(&response)]).1.unwrap().unwrap(), response[3..19]);
+    assert!(matches!(run(&garboard, "measure", Bus::Modbus, &[Bytes(&response[..20])]).1.unwrap_err().failure, Failure::Response(_)));
+    let caulk = part("caulk-1");
+    let pin = [0xA8, 0xFC, 0x0A, 0xA1];
+    assert_eq!(run(&caulk, "measure", Bus::Spi, &[Bytes(&[0xFF; 4]), Bytes(&pin)]).1, Ok(Some(pin.to_vec())));
+}
+
+#[test]
+fn steps_repeat_and_settings_are_checked_before_anything_is_sent() {
+    let part = Part::parse(
+        "p",
+        r#"
+part = "p"
+i2c.address = 0x20
+register.MODE = { at = 1, reset = 0, field.KEY = { bits = "[3:0]" } }
+register.LIMIT = { at = 2, reset = 0, while = { KEY = 5 }, field.TOP = { bits = "[7:0]" } }
+register.LOCKED = { at = 3, reset = 0, bank = { LOCK = 1 }, field.LOCK = { bits = "[0]" }, field.DEEP = { bits = "[7:1]" } }
+routine.twice = [{ write = [0x10], repeat = 2 }, { do = "once", repeat = 2 }]
+routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
+"#,
+    )
+    .unwrap();
+    use Answer::Done;
+    let (lines, _) = run(&part, "twice", Bus::I2c, &[Done; 4]);
+    assert_eq!(lines, ["0x20 W 10", "0x20 W 10", "0x20 W 20", "wait 1000", "0x20 W 20", "wait 1000"]);
+    let reset = Settings::reset(&part);
+    let done = configure(&part, &reset, &wish(&part, &["TOP=9"]), Which::Changed).unwrap();
+    let order: Vec<(usize, u64, Option<Why>)> = done.writes.iter().map(|write| (write.register, write.value, write.why)).collect();
+    assert_eq!(order, [(0, 5, Some(Why::Opens)), (1, 9, None), (0, 0, Some(Why::Restores))]);
+    // Where the key is asked for as well, it is turned once.
+    let done = configure(&part, &reset, &wish(&part, &["KEY=5", "TOP=9"]), Which::Changed).unwrap();
+    assert_eq!(done.writes.iter().map(|write| write.register).collect::<Vec<_>>(), [0, 1]);
+    let locked = configure(&part, &reset, &wish(&part, &["DEEP=9"]), Which::Changed).unwrap_err();
+    assert_eq!(locked.to_string(), "LOCKED cannot be written: it needs LOCK = 1");
+    let twice = configure(&part, &reset, &wish(&part, &["TOP=9", "TOP=8"]), Which::Changed).unwrap_err();
+    assert_eq!(twice.to_string(), "`TOP=9` and `TOP=8` want different codes of TOP");
+}
