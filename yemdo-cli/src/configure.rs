@@ -133,12 +133,19 @@ fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, 
         for field in changed {
             let runs = field.bits_in(register).into_iter();
             let runs = runs.map(|(high, low)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") });
-            let text = format!("{} → {}", value_name(field, before.field(field)), value_name(field, after.field(field)));
+            let text = match write.before {
+                Some(_) => format!("{} → {}", value_name(field, before.field(field)), value_name(field, after.field(field))),
+                None => value_name(field, after.field(field)),
+            };
             grid.row(vec![field.name().into(), runs.collect::<Vec<_>>().join(" ").into(), text.into()]);
         }
         grid.write(out)?;
         let transfer = write_register(part, bus, register, write.value);
-        writeln!(out, "   {green}{} {}{green:#}", bus.name(), transfer.text())?;
+        // The address as it stands on the wire, with the write bit, for those who look at it there.
+        let wire = transfer.address.filter(|_| bus == Bus::I2c).map_or(String::new(), |address| {
+            format!("  {dim}(on the wire {:02X} {}){dim:#}", address << 1, yemdo::bits::hex::to_hex(&transfer.send))
+        });
+        writeln!(out, "   {green}{} {}{green:#}{wire}", bus.name(), transfer.text())?;
         after.set_register(register, write.after);
         before = after;
         writeln!(out)?;
@@ -166,9 +173,10 @@ fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, 
             met.value
         )?;
     }
-    for (field, code) in &done.computed {
+    for (field, code, exact) in &done.computed {
         if let Some(field) = part.fields().get(*field) {
-            writeln!(out, "{bold}{}{bold:#}: {code}, computed from what was supplied", field.name())?;
+            let rounded = if *exact == *code as f64 { String::new() } else { format!(", rounded from {}", short(*exact)) };
+            writeln!(out, "{bold}{}{bold:#}: {code}, computed from what was supplied{rounded}", field.name())?;
         }
     }
     for (quantity, from, to) in &done.moved {
@@ -231,7 +239,7 @@ fn as_json(part: &Part, bus: Bus, done: &Configuration) -> Value {
     let computed: serde_json::Map<String, Value> = done
         .computed
         .iter()
-        .filter_map(|(field, code)| Some((part.fields().get(*field)?.name().to_owned(), json!(*code as i64))))
+        .filter_map(|(field, code, _)| Some((part.fields().get(*field)?.name().to_owned(), json!(*code as i64))))
         .collect();
     let address = part.i2c().filter(|_| bus == Bus::I2c).map(|i2c| i2c.address);
     json!({ "part": part.name(), "bus": bus.name(), "i2c_address": address, "writes": writes, "quantities": met, "computed": computed, "moved": moved })

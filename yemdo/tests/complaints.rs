@@ -114,11 +114,19 @@ register.A = { at = 70000 }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
+warning[reserved-address]: 0x7A is among the addresses that the I2C specification reserves
+ --> p.toml:2:15
+  |
+2 | i2c.address = 0x7A
+  |               ^^^^ parts have 0x08 to 0x77
+  |
+  = help: if the datasheet prints the 8-bit form, with the read/write bit, write "0x7A 8-bit"
+
 error[out-of-range]: a register's address is 0 to 65535, not 70000
  --> p.toml:3:21
   |
 3 | register.A = { at = 70000 }
-  |                     ^^^^^ expected 0 to 65535
+  |                     ^^^^^ another was expected
 "#]]
     );
 }
@@ -1067,6 +1075,311 @@ warning[bits-unaccounted]: bits [7:6] [2:0] of `MODE` belong to no field
   |          ^^^^ has a gap
   |
   = help: if they are reserved: reserved = { bits = "[7:6] [2:0]", write = 0 }
+"#]]
+    );
+}
+
+#[test]
+fn a_quantity_that_says_nothing() {
+    let sheet = r##"part = "p"
+quantity.q = { unit = "V" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[quantity-way]: a quantity says in one way how it follows from fields
+ --> p.toml:2:10
+  |
+2 | quantity.q = { unit = "V" }
+  |          ^ needs `formula`, or `reading` and `code`
+"#]]
+    );
+}
+
+#[test]
+fn a_quantity_through_a_reading_of_two_codes() {
+    let sheet = r##"part = "p"
+frame.F = { read = 2, code = { a = "b0", b = "b1" } }
+reading.r = { unit = "V", formula = "a + b" }
+register.R = { at = 1, field.LIMIT = { bits = "[7:0]" } }
+quantity.q = { unit = "V", reading = "r", code = "LIMIT" }
+example = { F = "01 02", gives = { r = "3 V" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[no-way-back]: `r` has not just one code
+ --> p.toml:5:38
+  |
+5 | quantity.q = { unit = "V", reading = "r", code = "LIMIT" }
+  |                                      ^^^ nothing says which of them the threshold stands for
+  |
+  = help: give `formula` in place of `reading` and `code`
+"#]]
+    );
+}
+
+#[test]
+fn a_quantity_that_no_field_can_take() {
+    let sheet = r##"part = "p"
+register.R = { at = 1, access = "read-only", field.LIMIT = { bits = "[7:0]" } }
+quantity.q = { unit = "V", formula = "LIMIT * 0.1", moves = ["LIMT"] }
+quantity.p = { unit = "V", formula = "LIMIT * 0.1", not_below = "r" }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: there is no field `LIMT`
+ --> p.toml:3:62
+  |
+3 | quantity.q = { unit = "V", formula = "LIMIT * 0.1", moves = ["LIMT"] }
+  |                                                              ^^^^^^ not a field
+  |
+  = help: did you mean `LIMIT`?
+
+error[no-way-back]: `LIMIT` cannot be written
+ --> p.toml:4:10
+  |
+4 | quantity.p = { unit = "V", formula = "LIMIT * 0.1", not_below = "r" }
+  |          ^ it cannot be set
+  |
+  = help: say which fields may be changed: moves = ["…"]
+
+error[unknown-name]: there is no other quantity `r`
+ --> p.toml:4:65
+  |
+4 | quantity.p = { unit = "V", formula = "LIMIT * 0.1", not_below = "r" }
+  |                                                                 ^^^ not a quantity
+  |
+  = help: did you mean `q`?
+"#]]
+    );
+}
+
+#[test]
+fn a_computed_field_that_needs_a_frame() {
+    let sheet = r##"part = "p"
+frame.F = { read = 1, code = { a = "b0" } }
+reading.r = { unit = "V", formula = "a" }
+register.R = { at = 1, field.LIMIT = { bits = "[7:0]", computed = "a * 2" } }
+example = { F = "01", gives = { r = "1 V" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[uses-code]: this formula uses a code or a reading, which only come with a frame
+ --> p.toml:4:67
+  |
+4 | register.R = { at = 1, field.LIMIT = { bits = "[7:0]", computed = "a * 2" } }
+  |                                                                   ^^^^^^^ fields, parameters and quantities can be used here
+"#]]
+    );
+}
+
+#[test]
+fn a_poll_that_never_ends() {
+    let sheet = r##"part = "p"
+register.R = { at = 1, field.BUSY = { bits = "[0]" } }
+routine.measure = [{ poll = "!BUSY", every = "2 ms" }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unbounded]: this `poll` could go on for ever
+ --> p.toml:3:20
+  |
+3 | routine.measure = [{ poll = "!BUSY", every = "2 ms" }]
+  |                    ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ needs `within`
+  |
+  = help: give the longest time that the datasheet allows, such as within = "40 ms"
+"#]]
+    );
+}
+
+#[test]
+fn a_step_that_does_two_things() {
+    let sheet = r##"part = "p"
+routine.measure = [{ write = [1], wait = "2 ms" }, { wait = "2 ms", verify = true }, { repeat = 3 }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[step-action]: a step does one thing
+ --> p.toml:2:20
+  |
+2 | routine.measure = [{ write = [1], wait = "2 ms" }, { wait = "2 ms", verify = true }, { repeat = 3 }]
+  |                    ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^ has write and wait
+  |
+  = help: give one of write, set, read, wait, poll, line, expect, do
+
+error[step-action]: `verify` says nothing about `wait`
+ --> p.toml:2:78
+  |
+2 | routine.measure = [{ write = [1], wait = "2 ms" }, { wait = "2 ms", verify = true }, { repeat = 3 }]
+  |                                                                              ^^^^ goes with set
+
+error[step-action]: a step does one thing
+ --> p.toml:2:86
+  |
+2 | routine.measure = [{ write = [1], wait = "2 ms" }, { wait = "2 ms", verify = true }, { repeat = 3 }]
+  |                                                                                      ^^^^^^^^^^^^^^ does nothing
+  |
+  = help: give one of write, set, read, wait, poll, line, expect, do
+"#]]
+    );
+}
+
+#[test]
+fn times_without_units() {
+    let sheet = r##"part = "p"
+register.R = { at = 1, field.BUSY = { bits = "[0]" } }
+routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-time]: a time has a unit
+ --> p.toml:3:29
+  |
+3 | routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
+  |                             ^ expected such as "2 ms", in µs, ms or s
+
+error[bad-time]: `5000 s` is no time
+ --> p.toml:3:83
+  |
+3 | routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
+  |                                                                                   ^^^^^^^^ expected up to an hour
+"#]]
+    );
+}
+
+#[test]
+fn a_routine_that_leads_back() {
+    let sheet = r##"part = "p"
+routine.a = [{ do = "b" }]
+routine.b = [{ wait = "1 ms" }, { do = "a" }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[cycle]: `b` leads back to itself
+ --> p.toml:3:33
+  |
+3 | routine.b = [{ wait = "1 ms" }, { do = "a" }]
+  |                                 ^^^^^^^^^^^^ a routine that never ends
+"#]]
+    );
+}
+
+#[test]
+fn a_routine_that_goes_on_for_days() {
+    let sheet = r##"part = "p"
+routine.a = [{ wait = "1 ms", repeat = 1000 }]
+routine.b = [{ do = "a", repeat = 1000 }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[too-many]: `b` would do more than 20000 steps
+ --> p.toml:3:14
+  |
+3 | routine.b = [{ do = "a", repeat = 1000 }]
+  |              ^^^^^^^^^^^^^^^^^^^^^^^^^^^ with all that it repeats
+"#]]
+    );
+}
+
+#[test]
+fn a_routine_with_names_that_are_not_there() {
+    let sheet = r##"part = "p"
+register.R = { at = 1, access = "read-only", field.BUSY = { bits = "[0]" } }
+frame.AIR = { registers = "R" }
+routine.measure = [{ set = { BUSY = 1 } }, { read = "AIRE" }, { do = "mesure" }, { poll = "BUZY", within = "1 ms" }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[not-writable]: `BUSY` is read-only
+ --> p.toml:4:30
+  |
+4 | routine.measure = [{ set = { BUSY = 1 } }, { read = "AIRE" }, { do = "mesure" }, { poll = "BUZY", within = "1 ms" }]
+  |                              ^^^^ it cannot be set
+
+error[unknown-name]: there is no frame and no register `AIRE`
+ --> p.toml:4:54
+  |
+4 | routine.measure = [{ set = { BUSY = 1 } }, { read = "AIRE" }, { do = "mesure" }, { poll = "BUZY", within = "1 ms" }]
+  |                                                      ^^^^ nothing of that name
+  |
+  = help: did you mean `AIR`?
+
+error[unknown-name]: there is no routine `mesure`
+ --> p.toml:4:70
+  |
+4 | routine.measure = [{ set = { BUSY = 1 } }, { read = "AIRE" }, { do = "mesure" }, { poll = "BUZY", within = "1 ms" }]
+  |                                                                      ^^^^^^^^ not a routine
+  |
+  = help: did you mean `measure`?
+
+error[unknown-name]: `BUZY` is not known here
+ --> p.toml:4:92
+  |
+4 | routine.measure = [{ set = { BUSY = 1 } }, { read = "AIRE" }, { do = "mesure" }, { poll = "BUZY", within = "1 ms" }]
+  |                                                                                            ^^^^ not known
+  |
+  = help: did you mean `BUSY`?
+"#]]
+    );
+}
+
+#[test]
+fn a_condition_that_reads_nothing() {
+    let sheet = r##"part = "p"
+parameter.limit = { default = 1 }
+register.R = { at = 1, access = "write-only", field.KEY = { bits = "[0]" } }
+routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[no-code]: nothing is read for this condition
+ --> p.toml:4:31
+  |
+4 | routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
+  |                               ^^^^^^^^^^^^ it holds always, or never
+  |
+  = help: name a field of a register, or a code of a frame
+
+error[not-readable]: `KEY` is write-only
+ --> p.toml:4:56
+  |
+4 | routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
+  |                                                        ^^^^^ nothing can be read for it
+"#]]
+    );
+}
+
+#[test]
+fn a_modbus_register_that_is_none() {
+    let sheet = r##"part = "p"
+modbus = { unit = 1, numbering = "40001" }
+register.A = { at = 30001, width = 16 }
+register.B = { at = 40001 }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[out-of-range]: 30001 is no address here: holding registers are printed 40001 to 49999 here
+ --> p.toml:3:21
+  |
+3 | register.A = { at = 30001, width = 16 }
+  |                     ^^^^^ another was expected
+
+error[out-of-range]: holding registers have words of 16 bits
+ --> p.toml:4:10
+  |
+4 | register.B = { at = 40001 }
+  |          ^ another was expected
 "#]]
     );
 }

@@ -300,10 +300,10 @@ const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
         "measure",
         &["GAIN=fourfold", "TIME=400 ms"],
         &[
-            "if SLEEP: 0x4E W 00 R 2 bytes",
-            "if SLEEP: 0x4E W 01 00 14",
-            "if SLEEP: 0x4E W 01 R 2 bytes",
-            "if SLEEP: wait 2000",
+            "0x4E W 00 R 2 bytes",
+            "0x4E W 01 00 14",
+            "0x4E W 01 R 2 bytes",
+            "wait 2000",
             "0x4E W 01 02 14",
             "wait 460000",
             "0x4E W 02 R 2 bytes",
@@ -311,14 +311,28 @@ const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
             "0x4E W 04 R 4 bytes",
         ],
     ),
+    (
+        "lantern-16",
+        "measure",
+        &["SLEEP=awake"],
+        &["0x4E W 01 02 0A", "wait 115000", "0x4E W 02 R 2 bytes", "0x4E W 02 R 2 bytes", "0x4E W 04 R 4 bytes"],
+    ),
     ("lantern-16", "sleep", &["SLEEP=awake"], &["0x4E W 01 01 0A"]),
+    ("keelson-6", "start", &[], &["0x1D W 11 40", "0x1D W 12 01", "0x1D W 12 R 1 byte", "0x1D W 11 48", "0x1D W 11 48", "wait 12000"]),
+    ("keelson-6", "measure", &[], &["line high within 50000", "0x1D W A0 R 14 bytes"]),
     (
         "keelson-6",
-        "start",
+        "settle",
         &[],
-        &["0x1D W 11 40", "0x1D W 12 01", "0x1D W 12 R 1 byte", "0x1D W 11 48", "0x1D W 11 48", "wait 12000"],
+        &[
+            "line high within 50000",
+            "0x1D W A0 R 14 bytes",
+            "line high within 50000",
+            "0x1D W A0 R 14 bytes",
+            "line high within 50000",
+            "0x1D W A0 R 14 bytes",
+        ],
     ),
-    ("keelson-6", "measure", &[], &["line high within 50000", "0x1D W A0 R 14 bytes"]),
     ("keelson-6", "clear_dropped", &[], &["0x1D W 20 R 1 byte", "if DROPPED: 0x1D W 20 80"]),
     (
         "binnacle-24",
@@ -337,12 +351,7 @@ const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
             "0x63 W CE R 2 bytes",
         ],
     ),
-    (
-        "binnacle-24",
-        "measure",
-        &[],
-        &["0x63 W 44", "wait 9450", "0x63 W 54 R 3 bytes", "0x63 W 48", "wait 9450", "0x63 W 58 R 3 bytes"],
-    ),
+    ("binnacle-24", "measure", &[], &["0x63 W 44", "wait 9450", "0x63 W 54 R 3 bytes", "0x63 W 48", "wait 9450", "0x63 W 58 R 3 bytes"]),
     ("ember-14", "identify", &[], &["0x35 W 40 R 13 bytes"]),
     ("ember-14", "measure", &[], &["0x35 W 1B R 3 bytes"]),
     ("plumb-2", "measure", &[], &["0x39 W 51", "wait 25000", "0x39 R 5 bytes"]),
@@ -405,12 +414,18 @@ fn answers_drive_the_routines() {
     assert_eq!((busy.failure, busy.line), (Failure::NoAnswer { tries: 6 }, 62));
     let mut bent = air;
     bent[3] ^= 1;
-    assert_eq!(run(&strake, "measure", Bus::I2c, &[Done, Bytes(&bent)]).1.unwrap_err().failure, Failure::CheckFailed { frame: "AIR".into() });
+    assert_eq!(
+        run(&strake, "measure", Bus::I2c, &[Done, Bytes(&bent)]).1.unwrap_err().failure,
+        Failure::CheckFailed { frame: "AIR".into() }
+    );
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&air[..6])]).1.unwrap_err().failure,
         Failure::Short { expected: 7, found: 6 }
     );
-    assert_eq!(run(&strake, "measure", Bus::I2c, &[Nak]).1.unwrap_err().to_string(), "measure, step in line 56: the part does not acknowledge");
+    assert_eq!(
+        run(&strake, "measure", Bus::I2c, &[Nak]).1.unwrap_err().to_string(),
+        "measure, step in line 56: the part does not acknowledge"
+    );
 
     // Polls a code of a frame until the echo is there, or until the time is up: 60 ms, every 5.
     let plumb = part("plumb-2");

@@ -33,8 +33,8 @@ pub struct Configuration {
     pub writes: Vec<Write>,
     /// What was asked of quantities, and what they became.
     pub met: Vec<Met>,
-    /// Fields whose codes follow from others, with those codes.
-    pub computed: Vec<(usize, i128)>,
+    /// Fields whose codes follow from others: the field, its code, and the number that was rounded to it.
+    pub computed: Vec<(usize, i128, f64)>,
     /// Quantities that nobody asked for and that changed all the same: index, before, after.
     pub moved: Vec<(usize, f64, f64)>,
 }
@@ -263,7 +263,7 @@ fn compute_fields(
     parameters: &[f64],
     wishes: &[Wish],
     taken: &mut Vec<(usize, i128, String)>,
-) -> Result<Vec<(usize, i128)>, ConfigureError> {
+) -> Result<Vec<(usize, i128, f64)>, ConfigureError> {
     use crate::model::part::Input;
     let mut computed = Vec::new();
     for (index, field) in part.fields.iter().enumerate() {
@@ -285,7 +285,7 @@ fn compute_fields(
         }
         take(part, taken, index, code as i128, wish.typed())?;
         settings.set_field(field, code as i128);
-        computed.push((index, code as i128));
+        computed.push((index, code as i128, value));
     }
     Ok(computed)
 }

@@ -191,6 +191,8 @@ pub struct Runner<'p> {
     gathered: Vec<u8>,
     at: (u64, u64),
     dry: bool,
+    /// In a dry run, the registers that were read, and of which nobody knows what they hold.
+    unread: Vec<usize>,
     only_if: Vec<(usize, String)>,
 }
 
@@ -244,6 +246,7 @@ impl<'p> Runner<'p> {
             gathered: Vec::new(),
             at: (0, 0),
             dry: false,
+            unread: Vec::new(),
             only_if: Vec::new(),
         })
     }
@@ -412,7 +415,7 @@ impl<'p> Runner<'p> {
             call.done += 1;
         }
         if let Some(condition) = &step.when {
-            if self.dry {
+            if self.dry && !self.is_known(condition) {
                 self.only_if.push((depth, self.text(condition)));
             } else {
                 let holds = self.present().value(condition).map_err(|_| self.error(Failure::NoValue { formula: self.text(condition) }))?;
@@ -426,6 +429,17 @@ impl<'p> Runner<'p> {
         }
         self.begin(step)?;
         Ok(true)
+    }
+
+    /// In a dry run: whether a condition is about nothing but fields that nobody has hoped to read.
+    fn is_known(&self, condition: &Formula) -> bool {
+        condition.inputs.iter().all(|input| match input {
+            Input::Field(field) | Input::Column(field, _) => {
+                !self.unread.iter().any(|read| self.part.registers.get(*read).is_some_and(|read| read.fields.contains(field)))
+            }
+            Input::Parameter(_) | Input::Quantity(_) => true,
+            Input::Code(_) | Input::Reading(_) => false,
+        })
     }
 
     fn begin(&mut self, step: &'p Step) -> Result<(), RoutineError> {
@@ -548,6 +562,17 @@ impl<'p> Runner<'p> {
                 return Err(self.error(error));
             }
             return Ok(());
+        }
+        if hoped {
+            match then {
+                Then::Register(register) => self.unread.push(register),
+                Then::Frame { frame, .. } => {
+                    if let Some(Origin::Registers(runs)) = self.part.frames.get(frame).map(|frame| &frame.origin) {
+                        self.unread.extend(runs.iter().flatten());
+                    }
+                }
+                _ => {}
+            }
         }
         if hoped || matches!(then, Then::Nothing) {
             return Ok(());

@@ -81,7 +81,9 @@ impl Resolver {
                 Some(names) => names.iter().filter_map(|name| self.known_field(name)).collect(),
                 None => fields.collect(),
             };
-            self.movable(&moves, name.span);
+            if quantity.moves.as_ref().is_none_or(|names| names.len() == moves.len()) {
+                self.movable(&moves, name.span);
+            }
             let not_below = quantity.not_below.as_ref().and_then(|other| {
                 let at = quantities.iter().position(|(known, _)| known.value == other.value && known.span != name.span);
                 if at.is_none() {

@@ -113,12 +113,12 @@ impl Resolver {
             Some(_) if register.width.value % 16 != 0 => (register.width.span, "holding registers have words of 16 bits".to_owned()),
             Some(numbering) => match numbering.wire(typed, crate::modbus::Table::Holding) {
                 Ok(wire) => return u32::from(wire),
-                Err(expected) => (register.at.span, expected),
+                Err(expected) => (register.at.span, format!("{typed} is no address here: {expected}")),
             },
-            None if typed > 0xFFFF => (register.at.span, "a register's address is 0 to 65535".to_owned()),
+            None if typed > 0xFFFF => (register.at.span, format!("a register's address is 0 to 65535, not {typed}")),
             None => return typed,
         };
-        self.report(Diagnostic::error("out-of-range", problem.0, problem.1).label("not such a one"));
+        self.report(Diagnostic::error("out-of-range", problem.0, problem.1).label("another was expected"));
         0
     }
 

@@ -40,8 +40,9 @@ pub(super) fn routines<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec
     let mut found = Vec::new();
     for (name, value) in entries(table) {
         identifier(reader, &name);
-        let steps = reader.tables(value).into_iter().map(|(table, span)| step(reader, table, span)).collect::<Option<Vec<Step>>>();
-        found.extend(steps.map(|steps| (name, steps)));
+        // All steps are read before any of them is given up, so that all complaints come at once.
+        let steps: Vec<Option<Step>> = reader.tables(value).into_iter().map(|(table, span)| step(reader, table, span)).collect();
+        found.extend(steps.into_iter().collect::<Option<Vec<Step>>>().map(|steps| (name, steps)));
     }
     found
 }
