@@ -75,6 +75,20 @@ def damaged(frame, chance):
     return bytes(frame)
 
 
+def lantern(lux, ready=True):
+    """A LIGHT frame at fourfold gain and 200 ms: status, level, white, each low byte first."""
+    level = min(0xFFFF, round(lux * 4 * 200 / 5.12))
+    status = (1 if ready else 0) | (2 if level == 0xFFFF else 0) | (0x100 if lux > 250 else 0)
+    white = min(0xFFFF, round(level * 0.62))
+    return b"".join(word.to_bytes(2, "little") for word in (status, level, white))
+
+
+def light():
+    """Every two hours: the lamps of the hall, the doors at noon, a lamp held to the hull at four."""
+    for hour, lux in ((6, 0.4), (8, 92.5), (10, 118.0), (12, 287.2), (14, 131.6), (16, 2400.0), (18, 96.3), (20, None)):
+        yield hour * 3600 + 3, lantern(0 if lux is None else lux, ready=lux is not None)
+
+
 def write(name, records):
     with open(f"demo/{name}.csv", "w", newline="\n") as out:
         out.write("time,frame\n")
@@ -98,6 +112,7 @@ def main():
         frost.append((second + 2, damaged(frame, chance)))
     write("strake-20", air)
     write("thole-9", frost)
+    write("lantern-16", light())
 
 
 if __name__ == "__main__":

@@ -92,7 +92,7 @@ fn value_name(field: &Field, code: i128) -> String {
     field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string())
 }
 
-fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, done: &Configuration) -> Result<(), Failure> {
+pub(crate) fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, done: &Configuration) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     let (yellow, green) = (AnsiColor::Yellow.on_default(), AnsiColor::Green.on_default());
     let mut before = start.clone();

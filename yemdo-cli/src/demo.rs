@@ -5,21 +5,30 @@ use std::fs;
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
+use yemdo::bits::hex::to_hex;
+use yemdo::configure::{Which, configure as work_out};
 use yemdo::decode::Columns;
-use yemdo::{Decoder, Part, Status};
+use yemdo::routine::Runner;
+use yemdo::{Decoder, Part, Settings, Status};
 
 use crate::args::Demo;
+use crate::decode::status_cell;
 use crate::failure::Failure;
 use crate::grid::{Align, Cell, Grid};
 use crate::log::Log;
 use crate::output::write_whole;
 use crate::plot::{self, Day, Series};
+use crate::{configure, routine};
 
 /// Sheets and logs are part of the command, so that the demo runs from anywhere.
 const PARTS: [(&str, &str, &str); 2] = [
     ("strake-20.toml", include_str!("../sheets/strake-20.toml"), include_str!("../demo/strake-20.csv")),
     ("thole-9.toml", include_str!("../sheets/thole-9.toml"), include_str!("../demo/thole-9.csv")),
 ];
+
+/// The part that is set up: its sheet, what is wished of it, and what it sent afterwards.
+const LANTERN: (&str, &str, &str) = ("lantern-16.toml", include_str!("../sheets/lantern-16.toml"), include_str!("../demo/lantern-16.csv"));
+const WISHES: [&str; 3] = ["GAIN=fourfold", "TIME=200 ms", "upper_limit=250 lx"];
 
 pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
@@ -40,6 +49,7 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
             day.series.push(Series { label, unit: reading.unit().to_owned(), points: series.points });
         }
     }
+    set_up(&mut out)?;
     fs::create_dir_all(&args.out).map_err(|error| Failure::file("make the folder", &args.out, &error))?;
     let svg = plot::svg(&day)?;
     let svg_path = args.out.join("day.svg");
@@ -49,6 +59,40 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
     writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61 --steps{dim:#}")?;
     Ok(0)
+}
+
+/// A part is set up, its routine laid out, and what it sent is decoded with these settings.
+fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
+    let (name, sheet, log) = LANTERN;
+    let part = Part::parse(name, sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;
+    let (bold, cyan) = (Style::new().bold(), AnsiColor::Cyan.on_default().bold());
+    writeln!(out, "\n{cyan}{}{cyan:#}  {bold}{}{bold:#}, set up: {}\n", part.name(), part.title().unwrap_or(""), WISHES.join(", "))?;
+    let wishes = configure::wishes(&part, &WISHES.map(str::to_owned))?;
+    let reset = Settings::reset(&part);
+    let done = work_out(&part, &reset, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
+    let bus = configure::bus(&part, None)?;
+    configure::table(out, &part, bus, &reset, &done)?;
+    writeln!(out, "\n{bold}measure{bold:#}, its routine")?;
+    let measure = part.routines().iter().position(|routine| routine.name() == "measure").unwrap_or(0);
+    let runner = Runner::new(&part, measure, done.settings.clone()).ok_or_else(|| Failure::told("there is no such routine"))?;
+    let (list, total) = routine::dry_run(runner.dry()).map_err(|error| Failure::refused(error.to_string()))?;
+    routine::table(out, &part, &list, total)?;
+    writeln!(out, "\n{bold}what it sent{bold:#}, decoded with these settings")?;
+    let mut decoder = Decoder::new(&part);
+    *decoder.settings_mut() = done.settings;
+    let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Right, Align::Left, Align::Left]);
+    let mut records = Log::new(log.as_bytes(), &part, Some(0));
+    while let Some(record) = records.next()? {
+        let Ok(bytes) = record.bytes else { continue };
+        let decoded = decoder.decode(0, &bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
+        let Some(reading) = decoded.readings.first() else { continue };
+        let value = reading.value.map_or("–".to_owned(), |value| format!("{value:.*}", reading.decimals));
+        let time = record.time.unwrap_or_default();
+        let clock = time.split_once('T').map_or(time.as_str(), |(_, clock)| clock).to_owned();
+        let unit = if reading.value.is_some() { reading.unit } else { "" };
+        grid.row(vec![clock.into(), to_hex(&bytes).into(), value.into(), unit.into(), status_cell(reading.status)]);
+    }
+    Ok(grid.write(out)?)
 }
 
 /// A reading over the day.
