@@ -452,7 +452,7 @@ fn answers_drive_the_routines() {
     ];
     assert_eq!(run(&lantern, "measure", Bus::I2c, &good).1, Ok(Some(vec![0x01, 0x00, 0x88, 0x13, 0x38, 0x18])));
     let foreign = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x62, 0x4C])]).1.unwrap_err();
-    assert_eq!(foreign.to_string(), "wake, step in line 115: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
+    assert_eq!(foreign.to_string(), "wake, step in line 116: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
     let asleep = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x61, 0x4C]), Done, Bytes(&[0x01, 0x0A])]).1.unwrap_err();
     assert!(matches!(asleep.failure, Failure::NotTaken { difference: Difference::NotTaken, values: (0x0A00, 0x0A01), .. }), "{asleep}");
 
