@@ -57,8 +57,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
         suggest(&mut out, &part, unit, &choices, after)?;
     }
     if !any {
-        let nearest =
-            choices.first().map_or(String::new(), |choice| format!("; the first of the table fails {}", choice.fails.join(" and ")));
+        let nearest = choices.first().map_or(String::new(), |choice| format!("; the first of the table: {}", choice.fails.join(" and ")));
         return Err(Failure::refused(format!("no setting fulfils all of these wishes{nearest}")).help("let go of one, or ask for less"));
     }
     Ok(0)
@@ -123,7 +122,7 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[choose::Choice
             (false, true) => "".into(),
             (in_use, false) => {
                 let now = if in_use { "in use now; " } else { "" };
-                Cell { text: format!("{now}fails {}", choice.fails.join(", ")), style: red }
+                Cell { text: format!("{now}{}", choice.fails.join(", ")), style: red }
             }
         });
         grid.row(row);

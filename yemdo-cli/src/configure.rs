@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::{Value, json};
 use yemdo::configure::wire::{Bus, Paste, write_register};
 use yemdo::configure::{Configuration, Method, Which, Why, Wish, Write, configure, read_back};
-use yemdo::model::registers::{Field, Register};
+use yemdo::model::registers::{Access, Field, Register};
 use yemdo::{Part, Settings};
 
 use crate::args::{self, CheckFormat};
@@ -21,12 +21,17 @@ pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
     let wishes = wishes(&part, &args.wishes)?;
     let which = if args.all { Which::All } else { Which::Changed };
     let done = configure(&part, &start, &wishes, which).map_err(|error| Failure::refused(error.to_string()))?;
-    let bus = bus(&part, args.bus)?;
+    let bus = match (args.bus, args.paste) {
+        // A sheet that says nothing of a bus has registers all the same; only bytes there are none.
+        (None, None) if Bus::of(&part).is_empty() => None,
+        _ => Some(bus(&part, args.bus)?),
+    };
     let mut out = anstream::stdout().lock();
     match (args.format, args.paste) {
         (CheckFormat::Json, _) => writeln!(out, "{}", as_json(&part, bus, &done))?,
         (_, Some(paste)) => {
             for (write, register) in with_registers(&part, &done) {
+                let Some(bus) = bus else { continue };
                 let transfer = write_register(&part, bus, register, write.value);
                 writeln!(out, "{}", paste.form().text(&format!("{}_{}", part.name(), register.name()), &transfer.send))?;
             }
@@ -92,7 +97,13 @@ fn value_name(field: &Field, code: i128) -> String {
     field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string())
 }
 
-pub(crate) fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: &Settings, done: &Configuration) -> Result<(), Failure> {
+pub(crate) fn table(
+    out: &mut dyn std::io::Write,
+    part: &Part,
+    bus: Option<Bus>,
+    start: &Settings,
+    done: &Configuration,
+) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     let (yellow, green) = (AnsiColor::Yellow.on_default(), AnsiColor::Green.on_default());
     let mut before = start.clone();
@@ -137,15 +148,19 @@ pub(crate) fn table(out: &mut dyn std::io::Write, part: &Part, bus: Bus, start: 
                 Some(_) => format!("{} → {}", value_name(field, before.field(field)), value_name(field, after.field(field))),
                 None => value_name(field, after.field(field)),
             };
+            let text = if field.access() == Access::SelfClearing { format!("{text}, and clears itself") } else { text };
             grid.row(vec![field.name().into(), runs.collect::<Vec<_>>().join(" ").into(), text.into()]);
         }
         grid.write(out)?;
-        let transfer = write_register(part, bus, register, write.value);
+        let transfer = bus.map(|bus| write_register(part, bus, register, write.value));
         // The address as it stands on the wire, with the write bit, for those who look at it there.
-        let wire = transfer.address.filter(|_| bus == Bus::I2c).map_or(String::new(), |address| {
-            format!("  {dim}(on the wire {:02X} {}){dim:#}", address << 1, yemdo::bits::hex::to_hex(&transfer.send))
-        });
-        writeln!(out, "   {green}{} {}{green:#}{wire}", bus.name(), transfer.text())?;
+        if let Some(transfer) = transfer {
+            let address = transfer.address.filter(|_| transfer.bus == Bus::I2c);
+            let wire = address.map_or(String::new(), |address| {
+                format!("  {dim}(on the wire {:02X} {}){dim:#}", address << 1, yemdo::bits::hex::to_hex(&transfer.send))
+            });
+            writeln!(out, "   {green}{} {}{green:#}{wire}", transfer.bus.name(), transfer.text())?;
+        }
         after.set_register(register, write.after);
         before = after;
         writeln!(out)?;
@@ -204,10 +219,10 @@ pub(crate) fn short(value: f64) -> String {
     if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
 }
 
-fn as_json(part: &Part, bus: Bus, done: &Configuration) -> Value {
+fn as_json(part: &Part, bus: Option<Bus>, done: &Configuration) -> Value {
     let writes: Vec<Value> = with_registers(part, done)
         .map(|(write, register)| {
-            let transfer = write_register(part, bus, register, write.value);
+            let send = bus.map(|bus| yemdo::bits::hex::to_hex(&write_register(part, bus, register, write.value).send));
             json!({
                 "register": register.name(),
                 "address": register.address(),
@@ -215,7 +230,7 @@ fn as_json(part: &Part, bus: Bus, done: &Configuration) -> Value {
                 "value": write.value,
                 "reads_back": write.after,
                 "why": write.why.map(|why| match why { Why::Opens => "opens", Why::Restores => "restores" }),
-                "send": yemdo::bits::hex::to_hex(&transfer.send),
+                "send": send,
             })
         })
         .collect();
@@ -241,8 +256,8 @@ fn as_json(part: &Part, bus: Bus, done: &Configuration) -> Value {
         .iter()
         .filter_map(|(field, code, _)| Some((part.fields().get(*field)?.name().to_owned(), json!(*code as i64))))
         .collect();
-    let address = part.i2c().filter(|_| bus == Bus::I2c).map(|i2c| i2c.address);
-    json!({ "part": part.name(), "bus": bus.name(), "i2c_address": address, "writes": writes, "quantities": met, "computed": computed, "moved": moved })
+    let address = part.i2c().filter(|_| bus == Some(Bus::I2c)).map(|i2c| i2c.address);
+    json!({ "part": part.name(), "bus": bus.map(Bus::name), "i2c_address": address, "writes": writes, "quantities": met, "computed": computed, "moved": moved })
 }
 
 /// Compares what should read back with a dump of what did.

@@ -70,7 +70,7 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     let wishes = configure::wishes(&part, &WISHES.map(str::to_owned))?;
     let reset = Settings::reset(&part);
     let done = work_out(&part, &reset, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
-    let bus = configure::bus(&part, None)?;
+    let bus = Some(configure::bus(&part, None)?);
     configure::table(out, &part, bus, &reset, &done)?;
     writeln!(out, "\n{bold}measure{bold:#}, its routine")?;
     let measure = part.routines().iter().position(|routine| routine.name() == "measure").unwrap_or(0);

@@ -49,7 +49,7 @@ pub struct Choice {
     pub current: Option<f64>,
     /// Whether the part is set so now.
     pub in_use: bool,
-    /// The wishes that it does not fulfil.
+    /// The wishes that it does not fulfil, in words.
     pub fails: Vec<&'static str>,
 }
 
@@ -165,12 +165,12 @@ pub fn choose(part: &Part, reading: usize, settings: &Settings, parameters: &[f6
 fn fails(choice: &Choice, want: &Want) -> Vec<&'static str> {
     let over = |value: Option<f64>, most: Option<f64>| most.is_some_and(|most| value.is_none_or(|value| value > most * (1.0 + 1e-9)));
     let all = [
-        (want.up_to.is_some_and(|top| choice.range.1 < top), "up to"),
-        (want.down_to.is_some_and(|bottom| choice.range.0 > bottom), "down to"),
-        (over(choice.step, want.step), "step"),
-        (over(choice.noise, want.noise), "noise"),
-        (over(choice.current, want.current), "current"),
-        (over(choice.ms, want.within_ms), "within"),
+        (want.up_to.is_some_and(|top| choice.range.1 < top), "does not go up so far"),
+        (want.down_to.is_some_and(|bottom| choice.range.0 > bottom), "does not go down so far"),
+        (over(choice.step, want.step), "step too coarse"),
+        (over(choice.noise, want.noise), "too noisy"),
+        (over(choice.current, want.current), "draws too much"),
+        (over(choice.ms, want.within_ms), "too slow"),
     ];
     all.into_iter().filter(|(fails, _)| *fails).map(|(_, wish)| wish).collect()
 }
