@@ -265,7 +265,7 @@ fn operations(out: &mut dyn Write, part: &Part) -> Result<(), Failure> {
             }
         };
         let millis = |micros: u64| format!("{} ms", short(micros as f64 / 1000.0));
-        let time = if soonest == latest { millis(latest) } else { format!("{} to {}", millis(soonest), millis(latest)) };
+        let time = if soonest == latest { millis(latest) } else { format!("{}, at the most {}", millis(soonest), millis(latest)) };
         writeln!(out, "  routine {name}: {}, {time}", count(operations, "operation"))?;
     }
     Ok(())

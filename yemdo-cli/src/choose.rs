@@ -6,8 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::{Value, json};
 use yemdo::Part;
 use yemdo::configure::choose::{self, Said, Want, next_range};
-use yemdo::configure::{Which, configure as work_out};
-use yemdo::units::Unit;
+use yemdo::configure::{Which, configure as work_out, measured};
 
 use crate::args::{CheckFormat, Choose};
 use crate::configure::short;
@@ -24,14 +23,14 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
         Failure::told(format!("{} has no reading `{}`", part.name(), args.reading)).help(help)
     })?;
     let unit = part.readings().get(index).map_or("", |reading| reading.unit());
-    let measured = |name: &str, typed: &Option<String>, unit: &str| typed.as_deref().map(|typed| number(name, typed, unit)).transpose();
+    let given = |name: &str, typed: &Option<String>, unit: &str| typed.as_deref().map(|typed| number(name, typed, unit)).transpose();
     let want = Want {
-        up_to: measured("--up-to", &args.up_to, unit)?,
-        down_to: measured("--down-to", &args.down_to, unit)?,
-        step: measured("--step", &args.step, unit)?,
-        noise: measured("--noise", &args.noise, unit)?,
+        up_to: given("--up-to", &args.up_to, unit)?,
+        down_to: given("--down-to", &args.down_to, unit)?,
+        step: given("--step", &args.step, unit)?,
+        noise: given("--noise", &args.noise, unit)?,
         current: args.current,
-        within_ms: measured("--within", &args.within, "ms")?,
+        within_ms: given("--within", &args.within, "ms")?,
     };
     if let (Some(low), Some(high)) = (want.down_to, want.up_to)
         && low >= high
@@ -65,15 +64,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
 
 /// A number with or without a unit, in `unit`.
 fn number(name: &str, typed: &str, unit: &str) -> Result<f64, Failure> {
-    let end = typed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | '_'))).unwrap_or(typed.len());
-    let (digits, given) = typed.split_at(end);
-    let value: f64 = digits.replace('_', "").parse().map_err(|_| Failure::told(format!("`{typed}` is no value for {name}")))?;
-    let given = given.trim();
-    if given.is_empty() || given == unit {
-        return Ok(value);
-    }
-    let converted = Unit::find(given).zip(Unit::find(unit)).and_then(|(from, to)| from.to(to, value));
-    converted.ok_or_else(|| Failure::told(format!("{name} is in {unit}, not in {given}")))
+    measured(name, typed, unit).map_err(Failure::wish)
 }
 
 fn names_of(part: &Part, choice: &choose::Choice) -> Vec<(String, String)> {

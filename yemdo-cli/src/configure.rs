@@ -64,10 +64,7 @@ pub(crate) fn wishes(part: &Part, typed: &[String]) -> Result<Vec<Wish>, Failure
             Err(error) => wrong.push(error),
         }
     }
-    let mut wrong = wrong.into_iter().map(|error| match error.help {
-        Some(help) => Failure::told(error.message).help(help),
-        None => Failure::told(error.message),
-    });
+    let mut wrong = wrong.into_iter().map(Failure::wish);
     let Some(first) = wrong.next() else { return Ok(wishes) };
     // The last one is told by the command itself.
     let last = wrong.try_fold(first, |told, next| writeln!(anstream::stderr(), "{told}").map(|()| next))?;

@@ -5,6 +5,7 @@ use std::io;
 use std::path::Path;
 
 use yemdo::SheetError;
+use yemdo::configure::WishError;
 
 /// What ends the command. All but [`Failure::Closed`] are told on standard error.
 #[derive(Debug)]
@@ -21,6 +22,15 @@ impl Failure {
     /// A failure of arguments or files.
     pub(crate) fn told(message: impl Into<String>) -> Self {
         Failure::Told { message: message.into(), help: None, code: 2 }
+    }
+
+    /// Something wished for that is none.
+    pub(crate) fn wish(error: WishError) -> Self {
+        let failure = Failure::told(error.message);
+        match error.help {
+            Some(help) => failure.help(help),
+            None => failure,
+        }
     }
 
     /// A frame was refused.

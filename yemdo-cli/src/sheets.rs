@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use yemdo::configure::{Which, Wish, configure};
 use yemdo::model::part::Input;
 use yemdo::{Decoder, Part, Settings};
 
@@ -28,37 +29,24 @@ pub(crate) fn load(path: &Path, variant: Option<&str>) -> Result<Part, Failure> 
     part.map_err(|error| Failure::Sheet(Box::new(error)))
 }
 
-/// Sets fields and parameters as `NAME=VALUE` says: a field's value by its name in the sheet, or its code.
-pub(crate) fn apply(decoder: &mut Decoder<'_>, wishes: &[String]) -> Result<(), Failure> {
+/// Sets fields, parameters and quantities as `NAME=VALUE` says they are.
+pub(crate) fn apply(decoder: &mut Decoder<'_>, typed: &[String]) -> Result<(), Failure> {
     let part = decoder.part();
-    for wish in wishes {
-        let (name, value) = wish.split_once('=').ok_or_else(|| Failure::told(format!("`{wish}` sets nothing")).help("write NAME=VALUE"))?;
-        let (name, value) = (name.trim(), value.trim());
-        if let Some(index) = part.parameters().iter().position(|parameter| parameter.name == name) {
-            let number: f64 = value.parse().map_err(|_| Failure::told(format!("`{value}` is no number for {name}")))?;
-            decoder
-                .set_parameter(index, number)
-                .map_err(|(low, high)| Failure::told(format!("{name} is {low} to {high}, not {number}")))?;
-            continue;
-        }
-        let field = part.field_index(name).and_then(|index| part.fields().get(index)).ok_or_else(|| {
-            let parameters = part.parameters().iter().map(|parameter| parameter.name.as_str());
-            let near = yemdo::sheet::suggest::nearest(name, part.fields().iter().map(|field| field.name()).chain(parameters));
-            let failure = Failure::told(format!("{} has no field and no parameter `{name}`", part.name()));
-            match near {
-                Some(near) => failure.help(format!("did you mean `{near}`?")),
-                None => failure,
+    for typed in typed {
+        let wish = Wish::present(part, typed).map_err(Failure::wish)?;
+        match &wish {
+            Wish::Field { field, code, .. } => {
+                part.fields().get(*field).into_iter().for_each(|field| decoder.settings_mut().set_field(field, *code));
             }
-        })?;
-        let by_name = field.rows().iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value)));
-        let (low, high) = field.bounds();
-        let code = by_name.map(|row| row.code).or_else(|| number(value).map(i128::from)).filter(|code| (low..=high).contains(code));
-        let code = code.ok_or_else(|| {
-            let names: Vec<&str> = field.rows().iter().filter_map(|row| row.name.as_deref()).collect();
-            let names = if names.is_empty() { String::new() } else { format!("{}, or a code from ", names.join(", ")) };
-            Failure::told(format!("`{value}` is no value of {name}")).help(format!("expected {names}{low} to {high}"))
-        })?;
-        decoder.settings_mut().set_field(field, code);
+            Wish::Parameter { index, value, .. } => {
+                let outside = |(low, high)| Failure::told(format!("`{typed}` is outside {low} to {high}"));
+                decoder.set_parameter(*index, *value).map_err(outside)?;
+            }
+            _ => {
+                let done = configure(part, decoder.settings(), &[wish], Which::Changed);
+                *decoder.settings_mut() = done.map_err(|error| Failure::refused(error.to_string()))?.settings;
+            }
+        }
     }
     Ok(())
 }

@@ -8,8 +8,10 @@ use common::shipped;
 use proptest::prelude::*;
 use yemdo::bits::hex::parse_hex;
 use yemdo::bits::layout::{Sources, parse_layout};
+use yemdo::configure::{Which, Wish, configure};
 use yemdo::decode::Columns;
 use yemdo::modbus::{Numbering, Table};
+use yemdo::routine::{Answer, Operation, Runner};
 use yemdo::sheet::text::Text;
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, Part, Refusal, Status};
@@ -32,6 +34,28 @@ fn parse(text: &str) -> Option<Part> {
 
 /// Everything a part can be asked, with bytes that mean nothing.
 fn use_it(part: &Part, bytes: &[u8]) {
+    let reset = yemdo::Settings::reset(part);
+    for (index, quantity) in part.quantities().iter().enumerate().take(2) {
+        let now = part.quantity(index, &reset, &[]).unwrap_or(1.0);
+        let wishes = Wish::parse(part, &format!("{}={}", quantity.name(), now * 0.7 + 1.0)).into_iter().collect::<Vec<_>>();
+        let _ = configure(part, &reset, &wishes, Which::All);
+    }
+    for field in part.fields() {
+        let wishes = Wish::parse(part, &format!("{}=1", field.name())).into_iter().collect::<Vec<_>>();
+        let _ = configure(part, &reset, &wishes, Which::All);
+    }
+    for routine in 0..part.routines().len() {
+        // As hoped, and with an answer that means nothing.
+        for answer in [Answer::AsHoped, Answer::Bytes(bytes), Answer::Nak] {
+            let Some(runner) = Runner::new(part, routine, reset.clone()) else { continue };
+            let mut runner = if answer == Answer::AsHoped { runner.dry() } else { runner };
+            let mut next = runner.start();
+            for _ in 0..200 {
+                let Ok(Some(asked)) = next else { break };
+                next = runner.answer(if matches!(asked.operation, Operation::Wait(_)) { Answer::Done } else { answer });
+            }
+        }
+    }
     let mut decoder = Decoder::new(part);
     for frame in 0..part.frames().len() {
         let length = part.frames()[frame].length();

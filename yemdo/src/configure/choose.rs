@@ -12,8 +12,10 @@ use crate::model::status::Status;
 
 /// Combinations that are tried, at most.
 const MOST: usize = 4096;
-/// Codes that are tried for each, at most; of a wider code these many, evenly spaced.
-const CODES: usize = 1 << 16;
+/// Codes that are tried for all of them together; of a wider code as many as are left for each, evenly spaced.
+const CODES: usize = 1 << 22;
+/// But no more for one than all codes of 16 bits.
+const MOST_CODES: usize = 1 << 16;
 
 /// What is wished of a reading, in its unit; times in milliseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -127,7 +129,7 @@ pub fn choose(part: &Part, reading: usize, settings: &Settings, parameters: &[f6
             part.fields.get(field).into_iter().for_each(|model| present.set_field(model, row.code));
             chosen.push((field, row.code));
         }
-        let Some((range, step)) = trial.reach(&present) else { continue };
+        let Some((range, step)) = trial.reach(&present, (CODES / count).min(MOST_CODES)) else { continue };
         let column = |name: &str| {
             let numbers: Vec<f64> = chosen
                 .iter()
@@ -218,10 +220,10 @@ impl<'a> Trial<'a> {
     }
 
     /// The range of sound values and the largest step between neighbours.
-    fn reach(&mut self, settings: &Settings) -> Option<((f64, f64), Option<f64>)> {
+    fn reach(&mut self, settings: &Settings, most: usize) -> Option<((f64, f64), Option<f64>)> {
         let (low, high) = self.part.codes.get(self.code)?.bounds();
         let all = usize::try_from(high - low).unwrap_or(usize::MAX);
-        let count = all.min(CODES);
+        let count = all.min(most);
         let (mut range, mut step): (Option<(f64, f64)>, Option<f64>) = (None, None);
         let mut before = None;
         for index in 0..=count {

@@ -67,6 +67,19 @@ impl Wish {
     /// # Errors
     /// [`WishError`]: nothing of that name, no such value, a field that cannot be written, another dimension.
     pub fn parse(part: &Part, typed: &str) -> Result<Wish, WishError> {
+        let wish = Self::present(part, typed)?;
+        let field = if let Wish::Field { field, .. } = wish { part.fields.get(field) } else { None };
+        match field.filter(|field| !field.access.is_writable()) {
+            Some(field) => Err(error(format!("{} is {} and cannot be set", field.name, field.access.word()), None)),
+            None => Ok(wish),
+        }
+    }
+
+    /// As [`parse`](Self::parse), of what the part sets itself too: for saying how it is, not how it should be.
+    ///
+    /// # Errors
+    /// [`WishError`].
+    pub fn present(part: &Part, typed: &str) -> Result<Wish, WishError> {
         let (name, value) =
             typed.split_once('=').ok_or_else(|| error(format!("`{typed}` wishes for nothing"), "write NAME=VALUE".to_owned()))?;
         let (name, value) = (name.trim(), value.trim());
@@ -85,10 +98,6 @@ impl Wish {
             return Ok(Wish::Parameter { index, value: number, typed: typed.to_owned() });
         }
         let (field, code) = field_code(part, name, value)?;
-        let model = part.fields.get(field).filter(|field| !field.access.is_writable());
-        if let Some(model) = model {
-            return Err(error(format!("{} is {} and cannot be set", model.name, model.access.word()), None));
-        }
         Ok(Wish::Field { field, code, typed: typed.to_owned() })
     }
 
@@ -132,7 +141,7 @@ fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), Wis
         _ => {
             let near = nearest(value, names.iter().copied());
             let help = match near {
-                Some(near) => format!("did you mean `{near}`?"),
+                Some(near) => format!("did you mean `{near}`? its values are {}", one_of(names.iter().copied())),
                 None if field.rows.is_empty() => format!("its codes are {low} to {high}"),
                 None if names.is_empty() => {
                     let codes: Vec<String> = field.rows.iter().map(|row| row.code.to_string()).collect();
@@ -145,8 +154,11 @@ fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), Wis
     }
 }
 
-/// A number with or without a unit, in `unit`.
-pub(crate) fn measured(name: &str, typed: &str, unit: &str) -> Result<f64, WishError> {
+/// A number as typed, with or without a unit of the same dimension, in `unit`; `name` is what it is for.
+///
+/// # Errors
+/// [`WishError`]: no number, or a unit of another dimension.
+pub fn measured(name: &str, typed: &str, unit: &str) -> Result<f64, WishError> {
     let end = typed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_'))).unwrap_or(typed.len());
     let (number, given) = typed.split_at(end);
     let (value, given) = match number.replace('_', "").parse::<f64>() {
