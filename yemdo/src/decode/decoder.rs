@@ -1,169 +1,19 @@
 //! The decoder of a part.
 
 use std::borrow::Cow;
-use std::fmt;
 
 use super::columns::{self, Columns, State};
+use super::decoded::{CodeValue, Decoded, Fault, Reading};
 use super::plan::Plan;
+use super::refusal::Refusal;
 use super::row::{self, Row};
 use super::steps::{self, Steps};
-use crate::formula::program::FaultKind;
 use crate::formula::run::{LANES, Machine};
 use crate::formula::single::Single;
-use crate::modbus::{ResponseError, read_response};
-use crate::model::part::{Code, CodeNumber, Frame, Origin, Part};
+use crate::modbus::read_response;
+use crate::model::part::{Frame, Origin, Part};
 use crate::model::registers::Settings;
 use crate::model::status::Status;
-
-/// Why a frame was refused.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Refusal {
-    /// There is no frame of that index.
-    UnknownFrame,
-    /// The frame has too few or too many bytes.
-    Length {
-        /// Name of the frame.
-        frame: String,
-        /// Bytes that it has by the sheet.
-        expected: usize,
-        /// Bytes that came.
-        found: usize,
-    },
-    /// The bytes are no good response to the Modbus request that the frame is.
-    Response(ResponseError),
-    /// All bytes of a frame that is kept are zeros, or all are ones: nobody answered.
-    Blank {
-        /// Name of the frame.
-        frame: String,
-        /// The byte.
-        byte: u8,
-    },
-    /// A check failed.
-    Check {
-        /// Name of the frame.
-        frame: String,
-        /// The method, such as `CRC-8`.
-        method: String,
-        /// Bits of the check value.
-        width: u32,
-        /// What the bytes call for.
-        expected: u64,
-        /// What came.
-        found: u64,
-    },
-}
-
-impl Refusal {
-    /// The cause in one or two words, for counting.
-    pub fn cause(&self) -> &'static str {
-        match self {
-            Refusal::UnknownFrame => "unknown frame",
-            Refusal::Length { expected, found, .. } if found < expected => "too short",
-            Refusal::Length { .. } => "too long",
-            Refusal::Check { .. } => "check failed",
-            Refusal::Response(error) => error.cause(),
-            Refusal::Blank { .. } => "blank",
-        }
-    }
-}
-
-impl fmt::Display for Refusal {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Refusal::UnknownFrame => f.write_str("there is no such frame"),
-            Refusal::Length { frame, expected, found } => {
-                let what = if found < expected { "too short" } else { "too long" };
-                write!(f, "{what}: {frame} has {expected} bytes, {found} came")
-            }
-            Refusal::Check { frame, method, width, expected, found } => {
-                let digits = usize::try_from(width.div_ceil(4)).unwrap_or(2);
-                write!(f, "{method} of {frame} failed: its bytes call for 0x{expected:0digits$X}, but 0x{found:0digits$X} came")
-            }
-            Refusal::Response(error) => error.fmt(f),
-            Refusal::Blank { frame, byte } => {
-                write!(f, "all bytes of {frame} are 0x{byte:02X}: the part did not answer, or was never calibrated")
-            }
-        }
-    }
-}
-
-impl std::error::Error for Refusal {}
-
-/// A fault of a formula.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Fault {
-    /// What went wrong.
-    pub kind: FaultKind,
-    /// Line of the sheet, from 1; `None` where it is about the formula as a whole.
-    pub line: Option<usize>,
-    /// The operation that failed, with the values at hand: `9 * 1000000000`.
-    pub operation: Option<String>,
-}
-
-impl fmt::Display for Fault {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.line {
-            Some(line) => {
-                write!(f, "{} in line {line} of the sheet", self.kind.describe())?;
-                self.operation.iter().try_for_each(|operation| write!(f, ": {operation}"))
-            }
-            None => f.write_str(self.kind.describe()),
-        }
-    }
-}
-
-/// A code of a frame, with its name.
-#[derive(Clone, Debug)]
-pub struct CodeValue<'p> {
-    /// The code in the model.
-    pub code: &'p Code,
-    /// The joined bits; of a text, those of its last eight characters.
-    pub raw: u64,
-    /// What they make.
-    pub value: CodeNumber,
-}
-
-/// A reading.
-#[derive(Clone, Debug)]
-pub struct Reading<'p> {
-    /// Its name.
-    pub name: &'p str,
-    /// Its unit.
-    pub unit: &'p str,
-    /// Its value in that unit; `None` where the status has no value.
-    pub value: Option<f64>,
-    /// How far it is to be believed.
-    pub status: Status,
-    /// The datasheet's words for the status, where it has some.
-    pub means: Option<&'p str>,
-    /// Names of the frames that have not come yet.
-    pub waits_for: Vec<&'p str>,
-    /// What went wrong in its formula.
-    pub fault: Option<Fault>,
-    /// The codes that it comes from.
-    pub codes: Vec<CodeValue<'p>>,
-    /// Decimals worth showing.
-    pub decimals: usize,
-}
-
-/// One frame, decoded.
-#[derive(Clone, Debug)]
-pub struct Decoded<'p> {
-    /// The frame in the model.
-    pub frame: &'p Frame,
-    /// All its codes.
-    pub codes: Vec<CodeValue<'p>>,
-    /// Its readings, in the sheet's order.
-    pub readings: Vec<Reading<'p>>,
-}
-
-impl<'p> Decoded<'p> {
-    /// The reading of that name.
-    pub fn reading(&self, name: &str) -> Option<&Reading<'p>> {
-        self.readings.iter().find(|reading| reading.name == name)
-    }
-}
 
 /// Turns the frames of one part into readings. It holds the compiled formulas and all the room they need, so
 /// make one and keep it: readings that need several frames take the others as they came last.

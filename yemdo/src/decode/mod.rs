@@ -2,13 +2,17 @@
 
 mod affine;
 mod columns;
+mod decoded;
 mod decoder;
 mod fuse;
 pub(crate) mod plan;
+mod refusal;
 mod row;
 mod steps;
 
 pub use columns::Columns;
-pub use decoder::{CodeValue, Decoded, Decoder, Fault, Reading, Refusal};
+pub use decoded::{CodeValue, Decoded, Fault, Reading};
+pub use decoder::Decoder;
+pub use refusal::Refusal;
 pub use row::Row;
 pub use steps::{CheckStep, CodeStep, FormulaLine, ReadingSteps, Steps};

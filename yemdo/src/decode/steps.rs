@@ -1,7 +1,8 @@
 //! Every step from bytes to readings, for people who want to see.
 
 use super::columns::State;
-use super::decoder::{CodeValue, code_value};
+use super::decoded::CodeValue;
+use super::decoder::code_value;
 use super::plan::Plan;
 use crate::formula::program::{Note, NoteKind};
 use crate::formula::single::Single;

@@ -1,158 +1,16 @@
 //! The state machine that runs a routine.
 
 use std::collections::VecDeque;
-use std::fmt;
 
+use super::asked::{Answer, Asked, Operation};
+use super::failure::{Failure, RoutineError};
 use crate::configure::wire::{Bus, Transfer, plain, read_frame, read_registers, write_register};
-use crate::configure::{ConfigureError, Difference, Which, Why, Wish, configure, read_back};
+use crate::configure::{Which, Why, Wish, configure};
 use crate::formula::typed::Formula;
-use crate::modbus::{Range, ResponseError, Table, read_response};
 use crate::model::eval::Present;
 use crate::model::operation::{Action, Step, Time};
-use crate::model::part::{Input, Origin, Part};
+use crate::model::part::{Input, Part};
 use crate::model::registers::Settings;
-
-/// What a routine asks for next.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Asked {
-    /// What is to be done.
-    pub operation: Operation,
-    /// What it is for, in words.
-    pub meaning: String,
-    /// Name of the routine.
-    pub routine: String,
-    /// Line of the step in the sheet, from 1.
-    pub line: usize,
-    /// Microseconds since the beginning: the soonest, and the latest.
-    pub at: (u64, u64),
-    /// In a dry run, the condition under which it is done at all.
-    pub only_if: Option<String>,
-}
-
-/// Something to be done with a bus, or to be waited for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Operation {
-    /// A transfer; the answer is [`Answer::Bytes`], or [`Answer::Done`] where nothing comes back.
-    Transfer(Transfer),
-    /// So many microseconds are waited; the answer is [`Answer::Done`].
-    Wait(u64),
-    /// The data-ready line is waited for; the answer is [`Answer::Done`] or [`Answer::TimedOut`].
-    Line {
-        /// The level.
-        high: bool,
-        /// The longest time, in microseconds.
-        within: u64,
-    },
-}
-
-/// What came of what was asked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Answer<'b> {
-    /// It is done.
-    Done,
-    /// These bytes came.
-    Bytes(&'b [u8]),
-    /// The part did not acknowledge, or nothing came.
-    Nak,
-    /// The line did not come to its level.
-    TimedOut,
-    /// Nobody did anything: a dry run goes on as if all went well.
-    AsHoped,
-}
-
-/// Why a routine failed.
-#[derive(Clone, Debug, PartialEq)]
-pub struct RoutineError {
-    /// Name of the routine.
-    pub routine: String,
-    /// Line of the step in the sheet.
-    pub line: usize,
-    /// What happened.
-    pub failure: Failure,
-}
-
-/// What happened in a routine.
-#[derive(Clone, Debug, PartialEq)]
-#[non_exhaustive]
-pub enum Failure {
-    /// The part did not acknowledge, as often as was tried.
-    NoAnswer {
-        /// How often.
-        tries: u32,
-    },
-    /// Another number of bytes came than was asked for.
-    Short {
-        /// Asked for.
-        expected: usize,
-        /// Came.
-        found: usize,
-    },
-    /// A condition did not hold in time.
-    TimedOut {
-        /// What was waited for.
-        waited_for: String,
-        /// How long, in microseconds.
-        micros: u64,
-    },
-    /// What was expected is not so: another part, or none.
-    Unexpected {
-        /// The condition.
-        condition: String,
-        /// What was read for it: names and values.
-        found: Vec<(String, String)>,
-    },
-    /// A frame failed its check.
-    CheckFailed {
-        /// The frame.
-        frame: String,
-    },
-    /// A register reads otherwise than it was written.
-    NotTaken {
-        /// The register.
-        register: String,
-        /// Written, and read.
-        values: (u64, u64),
-        /// How they differ.
-        difference: Difference,
-    },
-    /// A formula of the step gave no value.
-    NoValue {
-        /// The formula.
-        formula: String,
-    },
-    /// The settings of the step cannot be written.
-    Settings(ConfigureError),
-    /// What came over Modbus is no good response.
-    Response(ResponseError),
-    /// The answer does not fit what was asked.
-    WrongAnswer,
-}
-
-impl fmt::Display for RoutineError {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}, step in line {}: ", self.routine, self.line)?;
-        match &self.failure {
-            Failure::NoAnswer { tries: 1 } => f.write_str("the part does not acknowledge"),
-            Failure::NoAnswer { tries } => write!(f, "the part did not acknowledge {tries} times"),
-            Failure::Short { expected, found } => write!(f, "{expected} bytes were asked for, {found} came"),
-            Failure::TimedOut { waited_for, micros } => write!(f, "{waited_for} did not come within {} ms", *micros as f64 / 1000.0),
-            Failure::Unexpected { condition, found } => {
-                let found: Vec<String> = found.iter().map(|(name, value)| format!("{name} = {value}")).collect();
-                write!(f, "expected {condition}, found {}", found.join(", "))
-            }
-            Failure::CheckFailed { frame } => write!(f, "the check of {frame} failed"),
-            Failure::NotTaken { register, values: (written, read), difference } => {
-                write!(f, "{register} was written 0x{written:02X} and reads 0x{read:02X}: {}", difference.cause())
-            }
-            Failure::NoValue { formula } => write!(f, "`{formula}` gives no value"),
-            Failure::Settings(error) => error.fmt(f),
-            Failure::Response(error) => error.fmt(f),
-            Failure::WrongAnswer => f.write_str("the answer does not fit what was asked"),
-        }
-    }
-}
-
-impl std::error::Error for RoutineError {}
 
 /// Runs one routine.
 ///
@@ -176,23 +34,23 @@ impl std::error::Error for RoutineError {}
 /// ```
 #[derive(Clone, Debug)]
 pub struct Runner<'p> {
-    part: &'p Part,
-    bus: Bus,
+    pub(super) part: &'p Part,
+    pub(super) bus: Bus,
     bits_per_second: u32,
-    settings: Settings,
+    pub(super) settings: Settings,
     parameters: Vec<f64>,
-    last: Vec<Option<Vec<u8>>>,
+    pub(super) last: Vec<Option<Vec<u8>>>,
     calls: Vec<Call>,
     work: VecDeque<Work>,
     outstanding: Option<(Work, Operation)>,
     /// Times that the outstanding transfer was tried.
     tries: u32,
     /// The bytes of a frame of several transfers so far.
-    gathered: Vec<u8>,
+    pub(super) gathered: Vec<u8>,
     at: (u64, u64),
     dry: bool,
     /// In a dry run, the registers that were read, and of which nobody knows what they hold.
-    unread: Vec<usize>,
+    pub(super) unread: Vec<usize>,
     only_if: Vec<(usize, String)>,
 }
 
@@ -214,7 +72,7 @@ enum Work {
 
 /// What is done with the answer of a transfer.
 #[derive(Clone, Debug)]
-enum Then {
+pub(super) enum Then {
     Nothing,
     Register(usize),
     Frame { frame: usize, first: bool, last: bool, skip: bool },
@@ -329,7 +187,7 @@ impl<'p> Runner<'p> {
         self.go_on()
     }
 
-    fn error(&self, failure: Failure) -> RoutineError {
+    pub(super) fn error(&self, failure: Failure) -> RoutineError {
         let (routine, line) = self.place();
         RoutineError { routine, line, failure }
     }
@@ -549,107 +407,6 @@ impl<'p> Runner<'p> {
         frames.dedup();
         registers.into_iter().for_each(|register| self.push_register(register, meaning));
         frames.into_iter().for_each(|frame| self.push_frame(frame, meaning));
-    }
-
-    /// Takes the answer of a transfer.
-    fn take(&mut self, transfer: &Transfer, then: Then, bytes: &[u8], hoped: bool) -> Result<(), RoutineError> {
-        if let Then::Wrote { register, after } = then {
-            if let Some(model) = self.part.registers.get(register) {
-                self.settings.set_register(model, after);
-            }
-            if !hoped && self.bus == Bus::Modbus && bytes.get(1).is_some_and(|function| function & 0x80 != 0) {
-                let error = Failure::NoAnswer { tries: 1 };
-                return Err(self.error(error));
-            }
-            return Ok(());
-        }
-        if hoped {
-            match then {
-                Then::Register(register) => self.unread.push(register),
-                Then::Frame { frame, .. } => {
-                    if let Some(Origin::Registers(runs)) = self.part.frames.get(frame).map(|frame| &frame.origin) {
-                        self.unread.extend(runs.iter().flatten());
-                    }
-                }
-                _ => {}
-            }
-        }
-        if hoped || matches!(then, Then::Nothing) {
-            return Ok(());
-        }
-        let data = self.data(transfer, &then, bytes)?;
-        match then {
-            Then::Register(register) => {
-                if let Some(model) = self.part.registers.get(register) {
-                    self.settings.set_register(model, model.value_of(&data));
-                }
-            }
-            Then::Compare { register, before, written } => {
-                let Some(model) = self.part.registers.get(register) else { return Ok(()) };
-                let found = model.value_of(&data);
-                let compared = read_back(self.part, register, before, written, found);
-                if let Some(difference) = compared.and_then(|compared| compared.differences.into_iter().next()) {
-                    return Err(self.error(Failure::NotTaken { register: model.name.clone(), values: (written, found), difference }));
-                }
-            }
-            Then::Frame { frame, first, last, skip } => {
-                if skip {
-                    return Ok(());
-                }
-                if first {
-                    self.gathered.clear();
-                }
-                self.gathered.extend_from_slice(&data);
-                if last {
-                    self.keep_frame(frame)?;
-                }
-            }
-            Then::Nothing | Then::Wrote { .. } => {}
-        }
-        Ok(())
-    }
-
-    /// The data of an answer: all of it, or what stands in a Modbus response.
-    fn data(&self, transfer: &Transfer, then: &Then, bytes: &[u8]) -> Result<Vec<u8>, RoutineError> {
-        if self.bus == Bus::Modbus {
-            let range = match then {
-                Then::Frame { frame, .. } => match self.part.frames.get(*frame).map(|frame| &frame.origin) {
-                    Some(Origin::Modbus(range)) => Some(range.clone()),
-                    _ => None,
-                },
-                Then::Register(register) | Then::Compare { register, .. } => self.part.registers.get(*register).map(|register| Range {
-                    table: Table::Holding,
-                    start: register.at as u16,
-                    count: (register.bytes / 2) as u16,
-                }),
-                _ => None,
-            };
-            if let Some(range) = range {
-                let unit = self.part.modbus.as_ref().and_then(|modbus| modbus.unit);
-                let response = read_response(bytes, &range, unit).map_err(|error| self.error(Failure::Response(error)))?;
-                return Ok(bytes.get(response.at..response.at + response.data.len()).unwrap_or(&[]).to_vec());
-            }
-        }
-        if bytes.len() != transfer.receive {
-            return Err(self.error(Failure::Short { expected: transfer.receive, found: bytes.len() }));
-        }
-        Ok(bytes.to_vec())
-    }
-
-    fn keep_frame(&mut self, frame: usize) -> Result<(), RoutineError> {
-        let Some(model) = self.part.frames.get(frame) else { return Ok(()) };
-        if !model.checks.iter().all(|check| check.passes(&self.gathered)) {
-            return Err(self.error(Failure::CheckFailed { frame: model.name.clone() }));
-        }
-        // Fields that stand in the frame are known now too.
-        for (field, gather) in &model.fields {
-            if let (Some(field), Some(code)) = (self.part.fields.get(*field), gather.code(&self.gathered)) {
-                self.settings.set_field(field, i128::from(code));
-            }
-        }
-        let bytes = self.gathered.clone();
-        self.last.get_mut(frame).into_iter().for_each(|place| *place = Some(bytes.clone()));
-        Ok(())
     }
 
     /// Decides a condition from what was read.

@@ -1,0 +1,51 @@
+//! What a routine asks for, and what is answered.
+
+use crate::configure::wire::Transfer;
+
+/// What a routine asks for next.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Asked {
+    /// What is to be done.
+    pub operation: Operation,
+    /// What it is for, in words.
+    pub meaning: String,
+    /// Name of the routine.
+    pub routine: String,
+    /// Line of the step in the sheet, from 1.
+    pub line: usize,
+    /// Microseconds since the beginning: the soonest, and the latest.
+    pub at: (u64, u64),
+    /// In a dry run, the condition under which it is done at all.
+    pub only_if: Option<String>,
+}
+
+/// Something to be done with a bus, or to be waited for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Operation {
+    /// A transfer; the answer is [`Answer::Bytes`], or [`Answer::Done`] where nothing comes back.
+    Transfer(Transfer),
+    /// So many microseconds are waited; the answer is [`Answer::Done`].
+    Wait(u64),
+    /// The data-ready line is waited for; the answer is [`Answer::Done`] or [`Answer::TimedOut`].
+    Line {
+        /// The level.
+        high: bool,
+        /// The longest time, in microseconds.
+        within: u64,
+    },
+}
+
+/// What came of what was asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Answer<'b> {
+    /// It is done.
+    Done,
+    /// These bytes came.
+    Bytes(&'b [u8]),
+    /// The part did not acknowledge, or nothing came.
+    Nak,
+    /// The line did not come to its level.
+    TimedOut,
+    /// Nobody did anything: a dry run goes on as if all went well.
+    AsHoped,
+}
