@@ -1,0 +1,223 @@
+//! Every way to decode gives the same: a frame alone, in a row that is kept, among many, and by plain computation.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+mod common;
+
+use std::sync::OnceLock;
+
+use common::shipped;
+use proptest::prelude::*;
+use yemdo::bits::check::{Crc, CrcModel};
+use yemdo::bits::gather::Gather;
+use yemdo::bits::layout::{Sources, parse_layout};
+use yemdo::decode::{Columns, Row};
+use yemdo::sheet::text::Text;
+use yemdo::{Decoder, Part, Refusal, Status};
+
+/// Decodes a frame in three ways, of decoders that saw the same before, and holds them to one another.
+fn three_ways(decoder: &Decoder<'_>, frame: usize, bytes: &[u8], row: &mut Row, columns: &mut Columns) {
+    let name = decoder.part().name();
+    let (mut alone, mut kept, mut many) = (decoder.clone(), decoder.clone(), decoder.clone());
+    let whole = many.frame_bytes(frame, bytes).map(|(bytes, given)| (bytes.into_owned(), given));
+    let decoded = alone.decode(frame, bytes);
+    let into = kept.decode_into(frame, bytes, row);
+    assert_eq!(decoded.as_ref().err(), into.as_ref().err(), "{name}");
+    let Ok((whole, given)) = whole else { return };
+    many.decode_counted(frame, &whole.repeat(3), given, columns).unwrap();
+    match decoded {
+        Ok(decoded) => {
+            for (at, reading) in decoded.readings.iter().enumerate() {
+                let bits = reading.value.unwrap_or(f64::NAN).to_bits();
+                assert_eq!((row.status(at), columns.status(at, 2)), (reading.status, reading.status), "{name} {}", reading.name);
+                assert_eq!(row.value(at).unwrap_or(f64::NAN).to_bits(), bits, "{name} {}", reading.name);
+                assert_eq!(columns.values(at)[2].to_bits(), bits, "{name} {}", reading.name);
+            }
+            assert_eq!((alone.age(frame), kept.age(frame), many.age(frame)), (Some(0), Some(0), Some(0)));
+        }
+        Err(Refusal::Check { .. }) => assert!((0..3).all(|frame| columns.failed_check(frame).is_some()), "{name}"),
+        Err(other) => panic!("{name}: {other}"),
+    }
+}
+
+/// The shipped parts, read once.
+static PARTS: OnceLock<Vec<Part>> = OnceLock::new();
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(ProptestConfig::default().cases / 4))]
+
+    /// Random bytes behind every example of every sheet: most fail their checks, so the checks are mended.
+    #[test]
+    fn all_ways_agree_for_any_bytes(noise in proptest::collection::vec(any::<u8>(), 64), set in any::<u32>()) {
+        let (mut row, mut columns) = (Row::new(), Columns::new());
+        for part in PARTS.get_or_init(|| shipped().iter().map(|(name, text)| Part::parse(name, text).unwrap()).collect()) {
+            let name = part.name();
+            let mut decoder = Decoder::new(part);
+            for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.rows().is_empty()) {
+                let code = field.rows()[(set as usize >> index) % field.rows().len()].code;
+                decoder.settings_mut().set_field(field, code);
+            }
+            for (frame, bytes) in part.examples().iter().flat_map(|example| example.frames()) {
+                three_ways(&decoder, *frame, bytes, &mut row, &mut columns);
+                let _ = decoder.decode(*frame, bytes);
+                let length = part.frames()[*frame].length();
+                let mut bent: Vec<u8> = noise.iter().copied().cycle().take(length).collect();
+                for check in part.frames()[*frame].checks() {
+                    // The check's own place takes what the other bytes call for.
+                    let mut value = check.expected(&bent);
+                    for slice in check.place.iter().rev() {
+                        let mask = 0xFFu8 >> (7 - (slice.high - slice.low));
+                        bent[slice.byte] = bent[slice.byte] & !(mask << slice.low) | ((value as u8 & mask) << slice.low);
+                        value >>= slice.high - slice.low + 1;
+                    }
+                    prop_assert!(check.passes(&bent), "{}", name);
+                }
+                three_ways(&decoder, *frame, &bent, &mut row, &mut columns);
+            }
+        }
+    }
+
+    /// Checks by tables find what the plain computation finds, for any model, any cover, any damage.
+    #[test]
+    fn any_crc_over_many_frames(
+        width in 3u32..=32, poly in any::<u64>(), init in any::<u64>(), xorout in any::<u64>(),
+        refin in any::<bool>(), refout in any::<bool>(), length in 1usize..12, from in 0usize..3,
+        bytes in proptest::collection::vec(any::<u8>(), 16 * 40), damage in 0usize..40,
+    ) {
+        let mask = u64::MAX >> (64 - width);
+        let model = CrcModel { width, poly: poly & mask | 1, init: init & mask, refin, refout, xorout: xorout & mask };
+        let crc = Crc::new(model);
+        let (first, place) = (from, from + length);
+        let total = place + 4;
+        let sheet = format!(
+            "part = \"p\"\n[frame.F]\nread = {total}\ncheck = {{ crc = {{ width = {width}, poly = {}, init = {}, refin = {refin}, refout = {refout}, xorout = {} }}, over = \"b{first}..b{}\", in = \"{}\" }}\ncode = {{ a = \"b0\" }}\n",
+            model.poly, model.init, model.xorout, place - 1,
+            // The value stands right-aligned in four bytes.
+            if width % 8 == 0 { format!("b{}..b{}", total - width as usize / 8, total - 1) } else {
+                let whole = width as usize / 8;
+                let top = format!("b{}[{}:0]", total - whole - 1, width % 8 - 1);
+                if whole == 0 { top } else { format!("{top} b{}..b{}", total - whole, total - 1) }
+            },
+        );
+        let part = Part::parse("p", &sheet).unwrap();
+        let mut decoder = Decoder::new(&part);
+        let mut frames: Vec<u8> = bytes.iter().copied().cycle().take(total * 40).collect();
+        for (index, frame) in frames.chunks_exact_mut(total).enumerate() {
+            let value = (crc.of(&frame[first..place]) as u32).to_be_bytes();
+            frame[place..].copy_from_slice(&value);
+            if index == damage {
+                frame[first + damage % length] ^= 1 << (damage % 8);
+            }
+        }
+        let mut columns = Columns::new();
+        decoder.decode_many(0, &frames, &mut columns).unwrap();
+        for (index, frame) in frames.chunks_exact(total).enumerate() {
+            let good = crc.of(&frame[first..place]) as u32 == u32::from_be_bytes(frame[place..].try_into().unwrap());
+            prop_assert_eq!(columns.failed_check(index).is_none(), good, "frame {}", index);
+            prop_assert_eq!(decoder.decode_into(0, frame, &mut Row::new()).is_ok(), good);
+        }
+    }
+
+    /// Codes cut out side by side are those that are read bit by bit.
+    #[test]
+    fn codes_of_many_frames(length in 1usize..10, at in 0usize..8, count in 1usize..5, high in 0u8..8, low in 0u8..8, signed in any::<bool>(), low_first in any::<bool>(), bytes in proptest::collection::vec(any::<u8>(), 10 * 300)) {
+        let (at, last) = (at % length, (at % length + count - 1).min(length - 1));
+        let mut slices: Vec<String> = (at..=last).map(|byte| format!("b{byte}")).collect();
+        if low_first {
+            slices.reverse();
+        } else {
+            // The outer bytes may have lost some bits.
+            slices[0] = format!("b{at}[{high}:0]");
+            if last > at {
+                *slices.last_mut().unwrap() = format!("b{last}[7:{low}]");
+            }
+        }
+        let notation = format!("{}{}", if signed { "signed " } else { "" }, slices.join(" "));
+        let layout = parse_layout(&Text::bare(&notation), &Sources::bytes(length)).unwrap().layout;
+        let gather = Gather::new(&layout);
+        let frames = &bytes[..length * 300];
+        let mut codes = vec![0i64; 300];
+        gather.codes(frames, length, &mut codes, &mut |_| ());
+        for (frame, code) in frames.chunks_exact(length).zip(&codes) {
+            let bits: Vec<u8> = layout.slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| frame[slice.byte] >> bit & 1)).collect();
+            let raw = bits.iter().fold(0i64, |raw, bit| raw << 1 | i64::from(*bit));
+            let sign = signed && bits[0] == 1;
+            prop_assert_eq!(*code, if sign { raw - (1 << bits.len()) } else { raw }, "{}", notation);
+        }
+    }
+
+    /// What is joined or divided as doubles gives what C gives, at the edges too.
+    #[test]
+    fn products_with_shifts_and_quotients(a in any::<i32>(), b in any::<i32>(), k in 1i64..3_000_000, n in 0u32..31) {
+        let sheet = format!(
+            r#"
+part = "p"
+frame.F = {{ read = 8, code = {{ a = "signed b0..b3", b = "signed b4..b7" }} }}
+reading.product = {{ unit = "1", formula = "((int64_t)a * b) >> {n}" }}
+reading.square = {{ unit = "1", formula = "((int64_t)a * a) >> {n}" }}
+reading.quotient = {{ unit = "1", formula = "((int64_t)a << 20) / {k}" }}
+reading.plain = {{ unit = "1", formula = "(int64_t)a / -{k}" }}
+reading.either = {{ unit = "1", formula = "b == 0 ? 0 : (int64_t)a * 1000000 / b" }}
+reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
+"#
+        );
+        let part = Part::parse("p", &sheet).unwrap();
+        let (x, y) = (i64::from(a), i64::from(b));
+        let expected = [
+            ((x * y) >> n) as f64,
+            ((x * x) >> n) as f64,
+            ((x << 20) / k) as f64,
+            (x / -k) as f64,
+            if y == 0 { 0.0 } else { (x * 1_000_000 / y) as f64 },
+        ];
+        let bytes: Vec<u8> = a.to_be_bytes().into_iter().chain(b.to_be_bytes()).collect();
+        let mut decoder = Decoder::new(&part);
+        let mut columns = Columns::new();
+        decoder.decode_many(0, &bytes.repeat(5), &mut columns).unwrap();
+        let alone = decoder.decode(0, &bytes).unwrap();
+        for (at, expected) in expected.into_iter().enumerate() {
+            prop_assert_eq!(columns.values(at)[4], expected, "reading {} of {} and {}", at, a, b);
+            prop_assert_eq!(alone.readings[at].value, Some(expected), "reading {} of {} and {}", at, a, b);
+        }
+        // A difference of integers can overflow where it is one of int32_t.
+        let scaled = a.checked_sub(7).map(|difference| f64::from(difference) / 0.5 * k as f64 + f64::from(b));
+        prop_assert_eq!(alone.readings[5].value, scaled);
+        prop_assert_eq!(alone.readings[5].status, if scaled.is_some() { Status::Ok } else { Status::FormulaFault });
+    }
+}
+
+#[test]
+fn a_frame_in_use_has_an_age_and_what_follows_from_it_is_kept_up_to_date() {
+    let (_, text) = shipped().into_iter().find(|(name, _)| name == "binnacle-24").unwrap();
+    let part = Part::parse("binnacle-24", &text).unwrap();
+    let hex = |text: &str| yemdo::bits::hex::parse_hex(text).unwrap();
+    let (mut decoder, mut row) = (Decoder::new(&part), Row::new());
+    let calibration = hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A");
+    assert_eq!(decoder.age(0), None);
+    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    assert_eq!((row.status(0), row.value(0)), (Status::Waiting, None));
+    decoder.decode_into(0, &calibration, &mut row).unwrap();
+    decoder.decode_into(1, &hex("7A 5C 38"), &mut row).unwrap();
+    for age in 1..4 {
+        decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+        assert_eq!((row.value(0), decoder.age(1), decoder.age(0)), (Some(991.5), Some(age), Some(age + 1)));
+    }
+    // A new temperature, and a new pressure at sea level, are taken at once.
+    let altitude = row.value(2).unwrap();
+    decoder.decode_into(1, &hex("73 F7 80"), &mut row).unwrap();
+    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    assert_ne!(row.value(0), Some(991.5));
+    decoder.decode_into(1, &hex("7A 5C 38"), &mut row).unwrap();
+    decoder.set_parameter(0, 1000.0).unwrap();
+    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    assert!(row.value(0) == Some(991.5) && row.value(2).unwrap() < altitude - 50.0);
+    decoder.forget();
+    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    assert_eq!((row.status(0), decoder.age(0)), (Status::Waiting, None));
+    // A bad frame neither counts nor takes the place of a good one.
+    let mut bad = calibration.clone();
+    bad[3] ^= 1;
+    decoder.decode_into(0, &calibration, &mut row).unwrap();
+    assert!(matches!(decoder.decode_into(0, &bad, &mut row), Err(Refusal::Check { .. })));
+    assert_eq!(decoder.age(0), Some(0));
+}
