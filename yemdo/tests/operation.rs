@@ -7,7 +7,7 @@ mod common;
 use common::shipped;
 use proptest::prelude::*;
 use yemdo::configure::choose::{Said, Want, choose, next_range};
-use yemdo::configure::wire::{Bus, Paste, Transfer, write_register};
+use yemdo::configure::wire::{Bus, Paste, Transfer, read_frame, read_registers, write_register};
 use yemdo::configure::{Configuration, ConfigureError, Difference, Method, Which, Why, Wish, configure, read_back};
 use yemdo::explain::explain;
 use yemdo::model::registers::Access;
@@ -506,4 +506,94 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     assert_eq!(locked.to_string(), "LOCKED cannot be written: it needs LOCK = 1");
     let twice = configure(&part, &reset, &wish(&part, &["TOP=9", "TOP=8"]), Which::Changed).unwrap_err();
     assert_eq!(twice.to_string(), "`TOP=9` and `TOP=8` want different codes of TOP");
+}
+
+#[test]
+fn registers_on_every_kind_of_bus() {
+    // The bus as typed, then what a write of 0x1234 to WIDE, a read of it, and a read of both registers look like.
+    let cases = [
+        ("i2c = { address = 0x20 }", "0x20 W 05 34 12", "0x20 W 05 R 2 bytes", "0x20 W 05 R 3 bytes"),
+        (
+            "i2c = { address = \"0x42 8-bit\", pointer = 16, restart = false, increment = 0x8000 }",
+            "0x21 W 00 05 34 12",
+            "0x21 W 00 05 stop, R 2 bytes",
+            "0x21 W 80 05 stop, R 3 bytes",
+        ),
+        ("spi = { mode = 0, read = 0x80, increment = 0x40 }", "05 34 12", "85, 2 bytes in", "C5, 3 bytes in"),
+        ("spi = { mode = 3, shift = 1, read = 0x01, write = 0x80, dummy = 1 }", "8A 34 12", "0B 00, 2 bytes in", "0B 00, 3 bytes in"),
+        ("spi = { mode = 3, pointer = 16, write = 0x4000, read = 0x8000 }", "40 05 34 12", "80 05, 2 bytes in", "80 05, 3 bytes in"),
+    ];
+    for (bus, write, read, both) in cases {
+        let sheet = format!(
+            "part = \"p\"\n{bus}\nregister.WIDE = {{ at = 5, width = 16, order = \"low first\" }}\nregister.NEXT = {{ at = 7 }}\nframe.F = {{ registers = \"WIDE NEXT\", code = {{ a = \"WIDE\", b = \"NEXT\" }} }}\n"
+        );
+        let part = Part::parse("p", &sheet).unwrap();
+        let (bus, wide) = (Bus::of(&part)[0], &part.registers()[0]);
+        assert_eq!(write_register(&part, bus, wide, 0x1234).text(), write);
+        assert_eq!(read_registers(&part, bus, &[wide]).text(), read);
+        let frame: Vec<String> = read_frame(&part, bus, &part.frames()[0]).iter().map(Transfer::text).collect();
+        assert_eq!(frame, [both]);
+    }
+    // A register of two words goes with function 16; the words in the order of the sheet, high byte first in each.
+    let sheet = "part = \"p\"\nmodbus = { unit = 3, numbering = \"from 1\" }\nregister.LONG = { at = 8, width = 32 }\n";
+    let part = Part::parse("p", sheet).unwrap();
+    let long = &part.registers()[0];
+    let sent = write_register(&part, Bus::Modbus, long, 0x0001_8000).send;
+    assert_eq!(sent[..11], [3, 16, 0, 7, 0, 2, 4, 0, 1, 0x80, 0]);
+    assert_eq!(read_registers(&part, Bus::Modbus, &[long]).send[..6], [3, 3, 0, 7, 0, 2]);
+    // Times: nine bits a byte on I2C with both address bytes, eight on SPI, eleven on the serial line and silence around.
+    let time = |bus: Bus, send: usize, receive: usize, rate: u32| {
+        Transfer { bus, address: None, send: vec![0; send], receive, restart: true }.micros(rate)
+    };
+    assert_eq!(time(Bus::I2c, 1, 2, 100_000), 470);
+    assert_eq!(time(Bus::I2c, 0, 7, 400_000), 185);
+    assert_eq!(time(Bus::Spi, 1, 14, 1_000_000), 120);
+    assert_eq!(time(Bus::Modbus, 8, 21, 19_200), 20_625);
+}
+
+#[test]
+fn wishes_are_read_as_people_type_them() {
+    let keelson = part("keelson-6");
+    let field = |typed: &str| match Wish::parse(&keelson, typed) {
+        Ok(Wish::Field { field, code, .. }) => (keelson.fields()[field].name().to_owned(), code),
+        other => panic!("{typed}: {other:?}"),
+    };
+    for (typed, name, code) in [
+        ("SPAN=8 g", "SPAN", 2),
+        ("span = 8 G", "SPAN", 2),
+        ("SPAN=0x2", "SPAN", 2),
+        ("SPAN=0b10", "SPAN", 2),
+        ("SETUP.SPAN=1", "SPAN", 1),
+        ("OFFSET_2=-128", "OFFSET_2", -128),
+        ("OFFSET_2=-0x10", "OFFSET_2", -16),
+    ] {
+        assert_eq!(field(typed), (name.to_owned(), code), "{typed}");
+    }
+    for (typed, message, help) in [
+        ("SPAN", "`SPAN` wishes for nothing", "write NAME=VALUE"),
+        ("SPAN=", "`` is no value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("SPAN=3", "`3` is no value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("SPAN=16 g", "`16 g` is no value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("OFFSET_0=200", "`200` is no value of OFFSET_0", "its codes are -128 to 127"),
+        ("OFFSET_0=1.5", "`1.5` is no value of OFFSET_0", "its codes are -128 to 127"),
+        ("SPAM=1", "keelson-6 has no field, quantity or parameter `SPAM`", "did you mean `SPAN`?"),
+        ("FRESH=1", "FRESH is read-only and cannot be set", ""),
+    ] {
+        let error = Wish::parse(&keelson, typed).unwrap_err();
+        assert_eq!((error.message.as_str(), error.help.as_deref().unwrap_or("")), (message, help), "{typed}");
+    }
+    // The part's own bits may be told, though not asked for.
+    assert!(Wish::present(&keelson, "FRESH=1").is_ok());
+    let thole = part("thole-9");
+    let quantity = |typed: &str| match Wish::parse(&thole, typed) {
+        Ok(Wish::Quantity { value, .. }) => value,
+        other => panic!("{typed}: {other:?}"),
+    };
+    assert_eq!(quantity("upper_threshold=31"), 31.0);
+    assert_eq!(quantity("upper_threshold=-1.5e1 °C"), -15.0);
+    assert!((quantity("upper_threshold=300 K") - 26.85).abs() < 1e-9);
+    assert!((quantity("Upper_Threshold=90degF") - 32.2222).abs() < 1e-3);
+    for typed in ["upper_threshold=warm", "upper_threshold=12 lx", "upper_threshold=inf", "upper_threshold=1e999"] {
+        assert!(Wish::parse(&thole, typed).is_err(), "{typed}");
+    }
 }
