@@ -6,8 +6,8 @@ use super::plan::{From, Load};
 use crate::formula::program::{Do, Num, Op, Program, Slot};
 use crate::formula::types::Ty;
 
-/// Joins a product with the shift behind it, and a shift with the quotient behind it, where nothing else uses what
-/// stands between.
+/// Joins a product with the shift behind it, a shift with the quotient behind it, a comparison with the choice of the
+/// larger, and a narrowing with the conversion behind it, where nothing else uses what stands between.
 pub(crate) fn pairs(program: &mut Program) {
     let mut at = 0;
     while let Some(op) = program.ops.get(at).copied() {
@@ -42,6 +42,12 @@ fn joined(first: &Op, op: &Op) -> Option<Op> {
     let what = match (first.what, op.what) {
         (Do::Mul(Num::I32), Do::Shr(Num::I32, _)) if can && op.same_b => Do::MulShr(Num::I32),
         (Do::Mul(Num::I64), Do::Shr(Num::I64, _)) if can && op.same_b => Do::MulShr(Num::I64),
+        (Do::Convert(Num::I64, Ty::I32), Do::Convert(Num::I32, Ty::F64)) if can => {
+            return Some(Op { what: Do::NarrowReal, a: first.a, b: first.a, c: first.a, ..*op });
+        }
+        (Do::Less(num @ (Num::I32 | Num::I64)), Do::Select(_)) if can && op.b == first.b && op.c == first.a => {
+            return Some(Op { what: Do::Max(num), a: first.a, b: first.b, c: first.a, same_b: first.same_b, ..*op });
+        }
         (Do::Shl(Num::I64, _), Do::Div(Num::I64)) if can && first.same_b && op.small => {
             return Some(Op { what: Do::ShlDiv, a: first.a, b: op.b, c: first.b, ..*op });
         }
@@ -62,7 +68,7 @@ fn uses(program: &Program, slot: Slot) -> usize {
 
 /// Operations of one operand name it as the others too.
 fn takes_b(what: Do) -> bool {
-    !matches!(what, Do::Neg(_) | Do::Not(_) | Do::Truth(_) | Do::Zero(_) | Do::Convert(..) | Do::Curve(_))
+    !matches!(what, Do::Neg(_) | Do::Not(_) | Do::Truth(_) | Do::Zero(_) | Do::Convert(..) | Do::Curve(_) | Do::NarrowReal)
 }
 
 fn takes_c(what: Do) -> bool {

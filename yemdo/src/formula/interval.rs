@@ -287,8 +287,9 @@ fn operate(what: Do, a: Interval, b: Interval, c: Interval) -> (Interval, bool) 
     }
     match what {
         // Joined only after all has been proved.
-        Do::MulShr(n) => (anything(n), true),
+        Do::MulShr(n) | Do::Max(n) => (anything(n), true),
         Do::ShlDiv => (anything(Num::I64), true),
+        Do::NarrowReal => (anything(Num::F64), true),
         Do::Add(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x + y, |x, y| x + y), true),
         Do::Sub(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x - y, |x, y| x - y), true),
         Do::Mul(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x * y, |x, y| x * y), true),

@@ -89,6 +89,10 @@ pub(crate) enum Do {
     /// `(a << c) / b`, of two operations that cannot fault, all in numbers that a double holds exactly; `c` is the
     /// same in all lanes.
     ShlDiv,
+    /// `a < b ? b : a` of signed integers.
+    Max(Num),
+    /// `(double)(int32_t)a`.
+    NarrowReal,
     /// The curve of that index in [`Program::curves`], at `a`.
     Curve(u32),
 }
