@@ -90,6 +90,9 @@ pub(crate) struct Configure {
     /// The bus, where the part has several
     #[arg(long, value_enum)]
     pub(crate) bus: Option<BusName>,
+    /// The 7-bit I2C address that its pins choose; the sheet's first where not given
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) address: Option<String>,
     /// A variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
@@ -164,6 +167,9 @@ pub(crate) struct Routine {
     /// The bus's clock, for the times: 400 for I2C, 1000 for SPI where not given; Modbus has its baud rate
     #[arg(long, value_name = "KHZ", value_parser = clap::value_parser!(u32).range(1..=200_000))]
     pub(crate) khz: Option<u32>,
+    /// The 7-bit I2C address that its pins choose; the sheet's first where not given
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) address: Option<String>,
     /// A variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
@@ -292,6 +298,9 @@ pub(crate) struct Decode {
     /// The frame that the bytes are, where the sheet has several
     #[arg(long, value_name = "NAME")]
     pub(crate) frame: Option<String>,
+    /// The 7-bit I2C address that its pins choose; the sheet's first where not given
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) address: Option<String>,
     /// A variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::{Value, json};
 use yemdo::Part;
 use yemdo::configure::choose::{self, Said, Want, next_range};
-use yemdo::configure::{Which, configure as work_out, measured};
+use yemdo::configure::{Which, configure as work_out, measured, measured_difference};
 
 use crate::args::{CheckFormat, Choose};
 use crate::configure::short;
@@ -24,11 +24,14 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     })?;
     let unit = part.readings().get(index).map_or("", |reading| reading.unit());
     let given = |name: &str, typed: &Option<String>, unit: &str| typed.as_deref().map(|typed| number(name, typed, unit)).transpose();
+    let apart = |name: &str, typed: &Option<String>| {
+        typed.as_deref().map(|typed| measured_difference(name, typed, unit).map_err(Failure::wish)).transpose()
+    };
     let want = Want {
         up_to: given("--up-to", &args.up_to, unit)?,
         down_to: given("--down-to", &args.down_to, unit)?,
-        step: given("--step", &args.step, unit)?,
-        noise: given("--noise", &args.noise, unit)?,
+        step: apart("--step", &args.step)?,
+        noise: apart("--noise", &args.noise)?,
         current: args.current,
         within_ms: given("--within", &args.within, "ms")?,
     };

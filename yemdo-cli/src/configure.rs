@@ -16,7 +16,7 @@ use crate::grid::{Align, Grid};
 use crate::{diagram, sheets};
 
 pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
-    let part = sheets::load(&args.sheet, args.variant.as_deref())?;
+    let part = sheets::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let start = present(&part, args.dump.as_deref())?;
     let wishes = wishes(&part, &args.wishes)?;
     let which = if args.all { Which::All } else { Which::Changed };

@@ -29,7 +29,7 @@ use units::Units;
 const BATCH: usize = 1024;
 
 pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
-    let part = sheets::load(&args.sheet, args.variant.as_deref())?;
+    let part = sheets::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let frame = chosen_frame(&part, args.frame.as_deref())?;
     let mut decoder = Decoder::new(&part);
     if let Some(path) = &args.dump {

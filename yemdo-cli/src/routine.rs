@@ -14,7 +14,7 @@ use crate::grid::{Align, Cell, Grid};
 use crate::{configure, sheets};
 
 pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
-    let part = sheets::load(&args.sheet, args.variant.as_deref())?;
+    let part = sheets::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let names: Vec<&str> = part.routines().iter().map(|routine| routine.name()).collect();
     let mut out = anstream::stdout().lock();
     let Some(name) = &args.name else {

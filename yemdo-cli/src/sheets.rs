@@ -29,6 +29,24 @@ pub(crate) fn load(path: &Path, variant: Option<&str>) -> Result<Part, Failure> 
     part.map_err(|error| Failure::Sheet(Box::new(error)))
 }
 
+/// The same at another of its addresses, where one is given.
+pub(crate) fn load_at(path: &Path, variant: Option<&str>, address: Option<&str>) -> Result<Part, Failure> {
+    let part = load(path, variant)?;
+    let Some(typed) = address else { return Ok(part) };
+    let name = part.name().to_owned();
+    let no_address = || Failure::told(format!("`{typed}` is no 7-bit address")).help("write it as 0x4E");
+    let address = number(typed).and_then(|address| u8::try_from(address).ok()).filter(|address| *address < 0x80).ok_or_else(no_address)?;
+    part.at_address(address).map_err(|known| {
+        let failure = Failure::told(format!("{name} is never at 0x{address:02X}"));
+        let known: Vec<String> = known.iter().map(|known| format!("0x{known:02X}")).collect();
+        if known.is_empty() {
+            failure.help("it is not reached over I2C")
+        } else {
+            failure.help(format!("its addresses: {}", known.join(", ")))
+        }
+    })
+}
+
 /// Sets fields, parameters and quantities as `NAME=VALUE` says they are.
 pub(crate) fn apply(decoder: &mut Decoder<'_>, typed: &[String]) -> Result<(), Failure> {
     let part = decoder.part();

@@ -597,3 +597,30 @@ fn wishes_are_read_as_people_type_them() {
         assert!(Wish::parse(&thole, typed).is_err(), "{typed}");
     }
 }
+
+#[test]
+fn a_strapped_address_is_the_one_that_is_sent_and_checked() {
+    let sheet = r#"
+part = "p"
+i2c = { address = 0x20, strap = { A0 = { low = 0x20, high = 0x21 } } }
+register.MODE = { at = 1, reset = 0 }
+frame.F = { command = [0x10], read = 2, check = { crc = "CRC-8/SMBUS", over = "addr:w 0x10 addr:r b0", in = "b1" }, code = { a = "b0" } }
+reading.a = { unit = "V", formula = "a" }
+"#;
+    let model = yemdo::bits::check::MODELS.iter().find(|(name, _)| *name == "CRC-8/SMBUS").unwrap().1;
+    let pec = |address: u8, byte: u8| yemdo::bits::check::Crc::new(model).of(&[address << 1, 0x10, address << 1 | 1, byte]) as u8;
+    for (address, other) in [(0x20u8, 0x21u8), (0x21, 0x20)] {
+        let part = Part::parse("p", sheet).unwrap().at_address(address).unwrap();
+        let mut decoder = yemdo::Decoder::new(&part);
+        assert_eq!(decoder.decode(0, &[7, pec(address, 7)]).unwrap().readings[0].value, Some(7.0));
+        assert!(decoder.decode(0, &[7, pec(other, 7)]).is_err());
+        let sent = write_register(&part, Bus::I2c, &part.registers()[0], 3).text();
+        assert_eq!(sent, format!("0x{address:02X} W 01 03"));
+    }
+    assert_eq!(Part::parse("p", sheet).unwrap().at_address(0x22).unwrap_err(), [0x20, 0x21]);
+    // Differences have no zero of their own.
+    let thole = part("thole-9");
+    for typed in ["hysteresis=2 K", "hysteresis=3.6 °F", "hysteresis=2"] {
+        assert!(matches!(Wish::parse(&thole, typed), Ok(Wish::Quantity { value, .. }) if (value - 2.0).abs() < 1e-12), "{typed}");
+    }
+}

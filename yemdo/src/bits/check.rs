@@ -188,6 +188,11 @@ impl Check {
         Self { kind, over, place, run, address: address << 1 }
     }
 
+    /// Covers another address in place of the one it was made with.
+    pub(crate) fn set_address(&mut self, address: u8) {
+        self.address = address << 1;
+    }
+
     /// The slices that are covered.
     pub fn covered(&self) -> Vec<Slice> {
         self.over.iter().filter_map(|fed| if let Fed::Bits(slice) = fed { Some(*slice) } else { None }).collect()

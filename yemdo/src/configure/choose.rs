@@ -295,18 +295,17 @@ const ROOM: f64 = 0.8;
 /// ```
 pub fn next_range(full_scales: &[f64], now: usize, said: Said) -> usize {
     let scale = |index: usize| full_scales.get(index).copied().unwrap_or(0.0);
-    let larger = |least: f64| {
-        (0..full_scales.len()).filter(|index| scale(*index) > least).min_by(|a, b| scale(*a).total_cmp(&scale(*b))).unwrap_or(now)
-    };
+    let by_scale = |a: &usize, b: &usize| scale(*a).total_cmp(&scale(*b));
+    let larger = |least: f64| (0..full_scales.len()).filter(|index| scale(*index) > least).min_by(by_scale);
     match said {
-        Said::Saturated => larger(scale(now)),
+        Said::Saturated => larger(scale(now)).unwrap_or(now),
         Said::Value(value) if value.abs() > ROOM * scale(now) => {
-            let fits = larger(value.abs() / ROOM);
-            if scale(fits) > scale(now) { fits } else { larger(scale(now)) }
+            let widest = larger(value.abs() / ROOM).or((0..full_scales.len()).max_by(by_scale)).unwrap_or(now);
+            if scale(widest) > scale(now) { widest } else { now }
         }
         Said::Value(value) => {
             let fits = (0..full_scales.len()).filter(|index| scale(*index) < scale(now) && value.abs() < ROOM / 2.0 * scale(*index));
-            fits.min_by(|a, b| scale(*a).total_cmp(&scale(*b))).unwrap_or(now)
+            fits.min_by(by_scale).unwrap_or(now)
         }
     }
 }

@@ -20,7 +20,7 @@ use crate::model::registers::{Access, Settings};
 
 pub use inverse::Method;
 pub use read_back::{Difference, ReadBack, read_back};
-pub use wish::{Wish, WishError, measured};
+pub use wish::{Wish, WishError, measured, measured_difference};
 
 /// What configuring a part needs: the writes, and what they do.
 #[derive(Clone, Debug)]

@@ -84,8 +84,10 @@ impl Wish {
             typed.split_once('=').ok_or_else(|| error(format!("`{typed}` wishes for nothing"), "write NAME=VALUE".to_owned()))?;
         let (name, value) = (name.trim(), value.trim());
         if let Some(index) = part.quantities.iter().position(|quantity| quantity.name.eq_ignore_ascii_case(name)) {
-            let unit = part.quantities.get(index).map_or("", |quantity| quantity.unit.as_str());
-            return Ok(Wish::Quantity { index, value: measured(name, value, unit)?, typed: typed.to_owned() });
+            let (unit, difference) =
+                part.quantities.get(index).map_or(("", false), |quantity| (quantity.unit.as_str(), quantity.difference));
+            let value = if difference { measured_difference(name, value, unit)? } else { measured(name, value, unit)? };
+            return Ok(Wish::Quantity { index, value, typed: typed.to_owned() });
         }
         if let Some(index) = part.parameters.iter().position(|parameter| parameter.name.eq_ignore_ascii_case(name)) {
             let parameter = part.parameters.get(index);
@@ -159,6 +161,18 @@ fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), Wis
 /// # Errors
 /// [`WishError`]: no number, or a unit of another dimension.
 pub fn measured(name: &str, typed: &str, unit: &str) -> Result<f64, WishError> {
+    read(name, typed, unit, Unit::to)
+}
+
+/// The same for a difference: 1 K is 1 °C.
+///
+/// # Errors
+/// As [`measured`].
+pub fn measured_difference(name: &str, typed: &str, unit: &str) -> Result<f64, WishError> {
+    read(name, typed, unit, Unit::difference_to)
+}
+
+fn read(name: &str, typed: &str, unit: &str, convert: fn(&Unit, &Unit, f64) -> Option<f64>) -> Result<f64, WishError> {
     let end = typed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_'))).unwrap_or(typed.len());
     let (number, given) = typed.split_at(end);
     let (value, given) = match number.replace('_', "").parse::<f64>() {
@@ -173,7 +187,7 @@ pub fn measured(name: &str, typed: &str, unit: &str) -> Result<f64, WishError> {
     if given.is_empty() || given == unit {
         return Ok(value);
     }
-    let converted = Unit::find(given).zip(Unit::find(unit)).and_then(|(from, to)| from.to(to, value));
+    let converted = Unit::find(given).zip(Unit::find(unit)).and_then(|(from, to)| convert(from, to, value));
     converted.ok_or_else(|| {
         error(format!("{name} is in {unit}, not in {given}"), format!("write it in {unit}, or in another unit for the same"))
     })

@@ -9,6 +9,8 @@ pub struct Quantity {
     pub(crate) name: String,
     pub(crate) span: Span,
     pub(crate) unit: String,
+    /// It is a difference of values of its unit.
+    pub(crate) difference: bool,
     /// Its value, or, with `through`, what takes the place of that reading's code.
     pub(crate) formula: Formula,
     /// The reading whose formula it goes through, and the code whose place it takes; both by index.

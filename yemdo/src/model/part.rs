@@ -112,6 +112,24 @@ impl Part {
         self.i2c.as_ref()
     }
 
+    /// The part at another of its I2C addresses, as its pins choose it: where it is written and read, and where its checks
+    /// cover the address bytes.
+    ///
+    /// # Errors
+    /// The addresses that it can have.
+    pub fn at_address(mut self, address: u8) -> Result<Part, Vec<u8>> {
+        let Some(i2c) = &mut self.i2c else { return Err(Vec::new()) };
+        let known = i2c.addresses();
+        if !known.contains(&address) {
+            return Err(known);
+        }
+        i2c.address = address;
+        for check in self.frames.iter_mut().flat_map(|frame| &mut frame.checks) {
+            check.set_address(address);
+        }
+        Ok(self)
+    }
+
     /// How the part is reached over SPI.
     pub fn spi(&self) -> Option<&Spi> {
         self.spi.as_ref()

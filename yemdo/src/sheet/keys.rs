@@ -439,6 +439,7 @@ pub static QUANTITY: Table = Table {
         may("formula", Takes::Formula, "Its value from the fields that hold it; it may use parameters and other quantities too."),
         may("reading", Takes::Text, "In place of `formula`: the reading whose formula it goes through."),
         may("code", Takes::Formula, "With `reading`: what takes the place of that reading's code, from the fields that hold it."),
+        may("difference", Takes::Boolean, "It is a difference, such as a hysteresis: 1 K is 1 °C then."),
         may("moves", Takes::Names, "The fields that may be changed to set it; those that the formula uses where not given."),
         may("not_below", Takes::Text, "Another quantity that it must not be below."),
         MEANS,

@@ -182,6 +182,7 @@ pub(crate) struct Table {
 pub(crate) struct Quantity {
     pub(crate) unit: Text,
     pub(crate) way: Way,
+    pub(crate) difference: bool,
     pub(crate) moves: Option<Vec<Text>>,
     pub(crate) not_below: Option<Text>,
     pub(crate) means: Option<Text>,

@@ -128,6 +128,17 @@ impl Unit {
         (self.dimension == other.dimension).then(|| (value * self.scale + self.offset - other.offset) / other.scale)
     }
 
+    /// A difference in this unit as one in another of the same dimension: where the units count from does not matter.
+    ///
+    /// ```
+    /// use yemdo::units::Unit;
+    /// let (kelvin, celsius) = (Unit::find("K").unwrap(), Unit::find("°C").unwrap());
+    /// assert_eq!(kelvin.difference_to(celsius, 2.0), Some(2.0));
+    /// ```
+    pub fn difference_to(&self, other: &Unit, value: f64) -> Option<f64> {
+        (self.dimension == other.dimension).then(|| value * self.scale / other.scale)
+    }
+
     /// Decimals that show as much in another unit as so many do in this one.
     pub fn decimals_in(&self, other: &Unit, decimals: usize) -> usize {
         let more = (other.scale / self.scale).log10().ceil();

@@ -97,6 +97,7 @@ impl Resolver {
                 name: name.value.clone(),
                 span: name.span,
                 unit: quantity.unit.value.clone(),
+                difference: quantity.difference,
                 formula,
                 through,
                 moves,

@@ -28,10 +28,11 @@ pub(super) fn quantity<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
             return None;
         }
     };
+    let difference = fields.get("difference").and_then(|value| reader.boolean(value)).unwrap_or(false);
     let moves = fields.get("moves").map(|value| reader.texts(value));
     let not_below = fields.text(reader, "not_below");
     let means = fields.text(reader, "means");
-    Some(Quantity { unit: unit?, way, moves, not_below, means })
+    Some(Quantity { unit: unit?, way, difference, moves, not_below, means })
 }
 
 /// Routines: names with lists of steps.
