@@ -59,10 +59,9 @@ impl Syndrome {
     /// Whether a frame passes.
     #[inline]
     pub(crate) fn passes(&self, frame: &[u8]) -> bool {
-        let at = |place: &usize| usize::from(frame.get(*place).copied().unwrap_or(0));
         match &self.tables {
-            Tables::Short(noughts, tables) => tables.iter().fold(*noughts, |sum, (place, table)| sum ^ table[at(place)]) == 0,
-            Tables::Long(noughts, tables) => tables.iter().fold(*noughts, |sum, (place, table)| sum ^ table[at(place)]) == 0,
+            Tables::Short(noughts, tables) => syndrome(*noughts, tables, frame) == 0,
+            Tables::Long(noughts, tables) => syndrome(*noughts, tables, frame) == 0,
             Tables::None => self.check.passes(frame),
         }
     }
@@ -77,13 +76,45 @@ impl Syndrome {
     }
 }
 
-fn scan<T: Copy + PartialEq + Default + std::ops::BitXor<Output = T>>(
-    frames: &[u8],
-    stride: usize,
-    noughts: T,
-    tables: &[(usize, [T; 256])],
-    failed: &mut dyn FnMut(usize),
-) {
+/// What can be XORed.
+trait Bits: Copy + PartialEq + Default + std::ops::BitXor<Output = Self> {}
+impl Bits for u8 {}
+impl Bits for u32 {}
+
+/// The syndrome of one frame. The usual lengths are fixed beforehand, so that all lookups go at once.
+#[inline]
+fn syndrome<T: Bits>(noughts: T, tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
+    match tables.len() {
+        3 => of_run::<T, 3>(noughts, tables, frame),
+        4 => of_run::<T, 4>(noughts, tables, frame),
+        5 => of_run::<T, 5>(noughts, tables, frame),
+        6 => of_run::<T, 6>(noughts, tables, frame),
+        7 => of_run::<T, 7>(noughts, tables, frame),
+        8 => of_run::<T, 8>(noughts, tables, frame),
+        _ => of_any(noughts, tables, frame),
+    }
+}
+
+#[inline]
+fn of_any<T: Bits>(noughts: T, tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
+    let byte = |place: usize| usize::from(frame.get(place).copied().unwrap_or(0));
+    tables.iter().fold(noughts, |sum, (place, table)| sum ^ table[byte(*place)])
+}
+
+/// Of bytes that follow one another, which needs one look at the bounds.
+#[inline]
+fn of_run<T: Bits, const N: usize>(noughts: T, tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
+    let first = tables.first().map_or(0, |(place, _)| *place);
+    let run = tables.last().is_some_and(|(place, _)| *place == first + N - 1);
+    match (tables.first_chunk::<N>(), frame.get(first..).and_then(|frame| frame.first_chunk::<N>())) {
+        (Some(tables), Some(bytes)) if run => {
+            tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(*byte)])
+        }
+        _ => of_any(noughts, tables, frame),
+    }
+}
+
+fn scan<T: Bits>(frames: &[u8], stride: usize, noughts: T, tables: &[(usize, [T; 256])], failed: &mut dyn FnMut(usize)) {
     // The usual lengths are fixed outside the loop, so that all lookups go at once.
     match tables.len() {
         3 => scan_run::<T, 3>(frames, stride, noughts, tables, failed),
@@ -103,7 +134,7 @@ fn scan<T: Copy + PartialEq + Default + std::ops::BitXor<Output = T>>(
     }
 }
 
-fn scan_run<T: Copy + PartialEq + Default + std::ops::BitXor<Output = T>, const N: usize>(
+fn scan_run<T: Bits, const N: usize>(
     frames: &[u8],
     stride: usize,
     noughts: T,
