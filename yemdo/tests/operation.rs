@@ -624,3 +624,11 @@ reading.a = { unit = "V", formula = "a" }
         assert!(matches!(Wish::parse(&thole, typed), Ok(Wish::Quantity { value, .. }) if (value - 2.0).abs() < 1e-12), "{typed}");
     }
 }
+
+#[path = "../examples/run_routine.rs"]
+mod run_routine;
+
+#[test]
+fn the_example_runs() {
+    run_routine::main().unwrap();
+}

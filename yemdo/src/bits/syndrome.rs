@@ -124,9 +124,8 @@ fn scan<T: Bits>(frames: &[u8], stride: usize, noughts: T, tables: &[(usize, [T;
         7 => scan_run::<T, 7>(frames, stride, noughts, tables, failed),
         8 => scan_run::<T, 8>(frames, stride, noughts, tables, failed),
         _ => {
-            let of = |frame: &[u8], place: usize| usize::from(frame.get(place).copied().unwrap_or(0));
             for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
-                if tables.iter().fold(noughts, |sum, (place, table)| sum ^ table[of(frame, *place)]) != T::default() {
+                if of_any(noughts, tables, frame) != T::default() {
                     failed(index);
                 }
             }
@@ -145,10 +144,9 @@ fn scan_run<T: Bits, const N: usize>(
     let first = tables.first().map_or(0, |(place, _)| *place);
     let run = tables.iter().enumerate().all(|(index, (place, _))| *place == first + index);
     for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
-        let of = |place: usize| usize::from(frame.get(place).copied().unwrap_or(0));
         let syndrome = match frame.get(first..).and_then(|frame| frame.first_chunk::<N>()) {
             Some(bytes) if run => tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(*byte)]),
-            _ => tables.iter().fold(noughts, |sum, (place, table)| sum ^ table[of(*place)]),
+            _ => of_any(noughts, tables, frame),
         };
         if syndrome != T::default() {
             failed(index);
