@@ -91,7 +91,8 @@ fn with_registers<'a>(part: &'a Part, done: &'a Configuration) -> impl Iterator<
 }
 
 fn value_name(field: &Field, code: i128) -> String {
-    field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string())
+    let name = field.row(code).and_then(|row| row.name.clone());
+    name.or_else(|| field.real(code).map(short)).unwrap_or_else(|| code.to_string())
 }
 
 pub(crate) fn table(

@@ -156,7 +156,7 @@ fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<
         for field in &explained.fields {
             let name = match (field.row, field.field.rows().is_empty()) {
                 (Some(row), _) => Cell::from(row.name.as_deref().unwrap_or("")),
-                (None, true) => Cell::from(""),
+                (None, true) => Cell::from(field.field.real(field.code).map_or(String::new(), crate::configure::short)),
                 (None, false) => Cell { text: "not in its table".into(), style: AnsiColor::Yellow.on_default() },
             };
             let mut words: Vec<String> = field.row.and_then(|row| row.means.clone()).into_iter().collect();

@@ -502,6 +502,33 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     // Where the key is asked for as well, it is turned once.
     let done = configure(&part, &reset, &wish(&part, &["KEY=5", "TOP=9"]), Which::Changed).unwrap();
     assert_eq!(done.writes.iter().map(|write| write.register).collect::<Vec<_>>(), [0, 1]);
+    // Real numbers, and fields of two registers.
+    let sheet = r#"
+part = "p"
+i2c.address = 0x20
+register.SET = { at = 8, width = 32, reset = 0, field.LEVEL = { bits = "float [31:0]" } }
+register.FIX = { at = 9, width = 16, reset = 0, field.SLOPE = { bits = "q7.8 [15:0]" } }
+register.HALF = { at = 10, width = 16, reset = 0, field.SMALL = { bits = "float [15:0]" } }
+register.TOP = { at = 16, reset = 0 }
+register.LOW = { at = 17, reset = 0 }
+field.WIDE = { bits = "TOP[3:0] LOW" }
+quantity.q = { unit = "V", formula = "SLOPE * 2" }
+quantity.w = { unit = "V", formula = "WIDE * 0.5" }
+frame.F = { command = [1], read = 1, code = { c = "b0" } }
+reading.r = { unit = "V", formula = "c * LEVEL + SLOPE" }
+example = { F = "02", gives = { r = "0.0 V" } }
+"#;
+    let real = Part::parse("p", sheet).unwrap();
+    let done =
+        configure(&real, &Settings::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), Which::Changed).unwrap();
+    let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
+    assert_eq!(values, [0x41AC_0000, 0xFE40, 0x2E66, 0x07, 0xD0]);
+    let mut decoder = yemdo::Decoder::new(&real);
+    *decoder.settings_mut() = done.settings;
+    assert_eq!(decoder.decode(0, &[2]).unwrap().readings[0].value, Some(2.0 * 21.5 - 1.75));
+    assert!(
+        Wish::parse(&real, "LEVEL=1e39").is_err() && Wish::parse(&real, "SLOPE=128").is_err() && Wish::parse(&real, "SMALL=70000").is_err()
+    );
     let locked = configure(&part, &reset, &wish(&part, &["DEEP=9"]), Which::Changed).unwrap_err();
     assert_eq!(locked.to_string(), "LOCKED cannot be written: it needs LOCK = 1");
     let twice = configure(&part, &reset, &wish(&part, &["TOP=9", "TOP=8"]), Which::Changed).unwrap_err();
@@ -541,6 +568,10 @@ fn registers_on_every_kind_of_bus() {
     let sent = write_register(&part, Bus::Modbus, long, 0x0001_8000).send;
     assert_eq!(sent[..11], [3, 16, 0, 7, 0, 2, 4, 0, 1, 0x80, 0]);
     assert_eq!(read_registers(&part, Bus::Modbus, &[long]).send[..6], [3, 3, 0, 7, 0, 2]);
+    // Bytes of a step are a request's function and data: a coil is switched on. The CRC is from elsewhere.
+    let sheet = "part = \"p\"\nmodbus = { unit = 17, numbering = \"from 0\" }\nroutine.on = [{ write = [0x05, 0x00, 0xAC, 0xFF, 0x00] }]\n";
+    let part = Part::parse("p", sheet).unwrap();
+    assert_eq!(run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0; 8])]).0, ["11 05 00 AC FF 00 4E 8B, 8 bytes in"]);
     // Times: nine bits a byte on I2C with both address bytes, eight on SPI, eleven on the serial line and silence around.
     let time = |bus: Bus, send: usize, receive: usize, rate: u32| {
         Transfer { bus, address: None, send: vec![0; send], receive, restart: true }.micros(rate)

@@ -190,6 +190,30 @@ impl Form {
     }
 }
 
+impl Form {
+    /// The bits of the real number that is nearest to a value, for forms that make one; `None` where none is near.
+    pub fn write_real(self, value: f64, width: u32) -> Option<u64> {
+        match self {
+            Form::Float => match width {
+                16 => {
+                    // There are few enough of them to look at each.
+                    let near = |bits: &u16| (half(*bits) - value).abs();
+                    let finite = (0..=u16::MAX).filter(|bits| half(*bits).is_finite() && *bits != 0x8000);
+                    finite.min_by(|a, b| near(a).total_cmp(&near(b))).filter(|_| value.abs() <= 65504.0).map(u64::from)
+                }
+                32 => Some(value as f32).filter(|narrow| narrow.is_finite()).map(|narrow| u64::from(narrow.to_bits())),
+                _ => Some(value.to_bits()),
+            },
+            Form::Fixed(_, fraction) | Form::UnsignedFixed(_, fraction) => {
+                let code = (value * (1u64 << fraction) as f64).round();
+                let (low, high) = self.bounds(width);
+                (code >= low as f64 && code <= high as f64).then(|| self.write(code as i128, width))
+            }
+            _ => None,
+        }
+    }
+}
+
 /// A half-precision number (IEEE 754-2019, 3.6, binary16).
 fn half(bits: u16) -> f64 {
     let sign = if bits >> 15 == 1 { -1.0 } else { 1.0 };

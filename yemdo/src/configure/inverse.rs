@@ -1,6 +1,7 @@
 //! From a physical value back to codes, for whatever formula.
 
 use super::{ConfigureError, Met};
+use crate::bits::form::Form;
 use crate::model::eval::{Present, QuantityEval};
 use crate::model::part::Part;
 use crate::model::registers::{Field, Settings};
@@ -98,6 +99,9 @@ pub(super) fn find(part: &Part, index: usize, asked: f64, settings: &Settings, p
     };
     let (Some(quantity), Some(eval)) = (part.quantities.get(index), QuantityEval::new(part, index)) else { return Err(none("unknown")) };
     let fields: Vec<&Field> = quantity.moves.iter().filter_map(|field| part.fields.get(*field)).collect();
+    if fields.iter().any(|field| field.layout.form == Form::Float) {
+        return Err(none("it is held by a floating-point field, which can be set itself"));
+    }
     let codes: Vec<Codes> = fields.iter().map(|field| Codes::of(field)).collect();
     let mut values = Values { part, eval, settings: settings.clone(), parameters };
     let mut best = Best { asked, found: None, low: f64::INFINITY, high: f64::NEG_INFINITY };

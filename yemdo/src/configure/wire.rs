@@ -179,6 +179,11 @@ pub fn plain(part: &Part, bus: Bus, send: &[u8], receive: usize) -> Transfer {
         Bus::Spi => (None, false),
         Bus::Modbus => (part.modbus.as_ref().and_then(|modbus| modbus.unit), false),
     };
+    if bus == Bus::Modbus {
+        // What is sent is the request's function and data; unit and CRC are put around it.
+        let request = modbus::request(address.unwrap_or(1), send);
+        return Transfer { bus, address, send: request.bytes, receive: receive.max(8), restart };
+    }
     let dummy = part.spi.as_ref().filter(|_| bus == Bus::Spi && receive > 0).map_or(0, |spi| spi.dummy);
     let mut send = send.to_vec();
     send.extend(std::iter::repeat_n(0, dummy));

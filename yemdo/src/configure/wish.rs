@@ -134,6 +134,12 @@ fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), Wis
         return Err(error(format!("{} has no field, quantity or parameter `{name}`", part.name), help));
     };
     let named = field.rows.iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value)));
+    if named.is_none() && field.is_real() {
+        let real = value.replace('_', "").parse::<f64>().ok().filter(|real| real.is_finite());
+        let code = real.and_then(|real| field.code_of(real));
+        let help = format!("it holds a real number of {} bits", field.width());
+        return code.map(|code| (index, code)).ok_or_else(|| error(format!("`{value}` is no value of {}", field.name), help));
+    }
     let code = named.map(|row| row.code).or_else(|| integer(value));
     let (low, high) = field.bounds();
     let names: Vec<&str> = field.rows.iter().filter_map(|row| row.name.as_deref()).collect();

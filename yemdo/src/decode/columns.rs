@@ -230,7 +230,7 @@ fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): 
 /// The value of an input that does not come from the frame; `None` where there is none.
 pub(crate) fn held(from: &From, state: &State<'_>) -> Option<Number> {
     match *from {
-        From::Field(field) => Some(Number::Int(state.settings.field(state.part.fields.get(field)?), Ty::I64)),
+        From::Field(field) => Some(state.settings.number(state.part.fields.get(field)?)),
         From::Row(field, at) => {
             let field = state.part.fields.get(field)?;
             let number = field.row(state.settings.field(field))?.columns.get(at).copied().flatten()?;

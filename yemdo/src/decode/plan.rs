@@ -9,6 +9,7 @@ use crate::formula::lower::Lowerer;
 use crate::formula::program::{Do, Program, Slot};
 use crate::formula::types::Ty;
 use crate::model::part::{Input, Part};
+use crate::model::registers::Field;
 use crate::model::status::Status;
 
 /// The plan of one frame.
@@ -179,7 +180,11 @@ fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
                 Some(model) => From::Frame(model.gather.clone(), model.range.map(|(low, high)| (low as i64, high as i64))),
                 None => continue,
             },
-            Input::Field(field) => in_frame(field).map_or(From::Field(field), |gather| From::Frame(gather, None)),
+            Input::Field(field) => match in_frame(field) {
+                Some(gather) if part.fields.get(field).is_some_and(Field::is_real) => From::FrameReal(gather),
+                Some(gather) => From::Frame(gather, None),
+                None => From::Field(field),
+            },
             Input::Column(field, column) => match (in_frame(field), part.fields.get(field)) {
                 (Some(gather), Some(model)) => {
                     let row = |row: &crate::model::registers::Row| {
@@ -249,6 +254,7 @@ pub(crate) fn bounds(part: &Part, input: Input) -> Interval {
             }
             None => everything,
         },
+        Input::Field(field) if part.fields.get(field).is_some_and(Field::is_real) => everything,
         Input::Field(field) => {
             part.fields.get(field).map_or(Interval::Int(0, 0), |field| Interval::Int(field.bounds().0, field.bounds().1))
         }

@@ -52,7 +52,7 @@ impl Present<'_> {
     /// The value of an input.
     pub(crate) fn input(&self, input: Input) -> Option<Number> {
         match input {
-            Input::Field(field) => Some(Number::Int(self.settings.field(self.part.fields.get(field)?), Ty::I64)),
+            Input::Field(field) => Some(self.settings.number(self.part.fields.get(field)?)),
             Input::Column(field, column) => {
                 let field = self.part.fields.get(field)?;
                 let number = field.row(self.settings.field(field))?.columns.get(column).copied().flatten()?;

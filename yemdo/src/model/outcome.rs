@@ -126,7 +126,10 @@ impl<'a> Trial<'a> {
                         }
                         _ => column.put_int(lane, value(code, lane) as i64),
                     },
-                    Input::Field(field) => column.put_int(lane, present(field, lane) as i64),
+                    Input::Field(field) => match self.part.fields.get(field).and_then(|model| model.real(present(field, lane))) {
+                        Some(real) => column.put(lane, real),
+                        None => column.put_int(lane, present(field, lane) as i64),
+                    },
                     Input::Column(field, at) => {
                         let row = self.part.fields.get(field).and_then(|model| model.row(present(field, lane)));
                         column.put(lane, row.and_then(|row| row.columns.get(at).copied().flatten()).unwrap_or(f64::NAN));

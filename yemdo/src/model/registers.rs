@@ -4,6 +4,7 @@ use super::part::Part;
 use crate::bits::gather::Gather;
 use crate::bits::layout::{Layout, Slice};
 use crate::formula::typed::Formula;
+use crate::formula::types::{Number, Ty};
 use crate::sheet::text::Span;
 
 /// What can be done to a register or field.
@@ -256,6 +257,23 @@ impl Field {
         self.layout.form.bounds(self.layout.width())
     }
 
+    /// Whether its bits make a real number; its codes are then those bits, or units of the last one.
+    pub fn is_real(&self) -> bool {
+        self.layout.form.ty(self.layout.width()).is_real()
+    }
+
+    /// The real number of a code, for fields that hold one.
+    pub fn real(&self, code: i128) -> Option<f64> {
+        let width = self.layout.width();
+        self.layout.form.read_real(self.layout.form.write(code, width), width)
+    }
+
+    /// The code of the real number nearest to a value, for fields that hold one.
+    pub fn code_of(&self, value: f64) -> Option<i128> {
+        let width = self.layout.width();
+        self.layout.form.read(self.layout.form.write_real(value, width)?, width).map(i128::from)
+    }
+
     /// The row of a code.
     pub fn row(&self, code: i128) -> Option<&Row> {
         self.rows.iter().find(|row| row.code == code)
@@ -314,6 +332,12 @@ impl Settings {
     /// A field's code.
     pub fn field(&self, field: &Field) -> i128 {
         i128::from(field.gather.code(&self.image).unwrap_or(0))
+    }
+
+    /// A field's number, as formulas have it.
+    pub(crate) fn number(&self, field: &Field) -> Number {
+        let code = self.field(field);
+        field.real(code).map_or(Number::Int(code, Ty::I64), |real| Number::Real(real, Ty::F64))
     }
 
     /// Sets a field. Bits of `code` beyond its width are dropped.

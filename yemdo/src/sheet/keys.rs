@@ -452,7 +452,7 @@ pub static QUANTITY: Table = Table {
 pub static STEP: Table = Table {
     name: "step",
     keys: &[
-        may("write", Takes::Bytes, "Send these bytes."),
+        may("write", Takes::Bytes, "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put."),
         may("set", Takes::NamedValues, "Give these fields these values, and write their registers."),
         may("verify", Takes::Boolean, "With `set`: read the registers back and compare."),
         may("read", Takes::Registers, "Read a frame, or registers, by name."),

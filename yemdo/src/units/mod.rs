@@ -83,6 +83,7 @@ pub const UNITS: &[Unit] = &[
     unit("Wh", &[], "energy", 3600.0, "W.h", Some("Wh")),
     unit("kWh", &[], "energy", 3.6e6, "kW.h", Some("kWh")),
     unit("Ω", &["ohm", "Ohm"], "resistance", 1.0, "Ohm", Some("Ohm")),
+    unit("mΩ", &["mohm", "mOhm"], "resistance", 1e-3, "mOhm", None),
     unit("kΩ", &["kohm"], "resistance", 1e3, "kOhm", None),
     unit("m", &[], "length", 1.0, "m", Some("m")),
     unit("mm", &[], "length", 1e-3, "mm", Some("mm")),

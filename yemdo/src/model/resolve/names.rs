@@ -57,7 +57,7 @@ impl Names<'_> {
         };
         let Some(field) = self.part.fields.get(index).filter(|field| name.ends_with(&field.name)) else { return Ok(None) };
         let (low, high) = field.bounds();
-        Ok(Some((Input::Field(index), Ty::holding(low, high))))
+        Ok(Some((Input::Field(index), if field.is_real() { Ty::F64 } else { Ty::holding(low, high) })))
     }
 
     fn column(&self, field_name: &str, column: &str) -> Result<Option<(Input, Ty)>, String> {
