@@ -117,7 +117,7 @@ pub(crate) fn decode(
     let frames = bytes.len() / length;
     out.reset(plan.readings.len(), frames);
     // Without a program nothing has to stay in the nearest cache, and longer runs please the memory.
-    let most = if plan.program.ops.is_empty() && plan.loads.is_empty() { LANES.max(16 * 1024 / length) } else { LANES };
+    let most = if plan.program.ops.is_empty() && plan.loads.is_empty() { LANES.max(8 * 1024 / length) } else { LANES };
     for (batch, chunk) in bytes.chunks(length * most).enumerate() {
         let lanes = chunk.len() / length;
         let from = batch * most;
