@@ -12,119 +12,140 @@ pub(super) fn writes(
     asked: &[(usize, i128)],
     which: Which,
 ) -> Result<Vec<Write>, ConfigureError> {
-    let fields: Vec<usize> = asked.iter().map(|(field, _)| *field).collect();
-    let holds = |register: &Register| register.fields.iter().any(|field| fields.contains(field));
-    // Ones that do something are done even where the image does not change.
-    let acts = |register: &Register| {
-        let mut here = asked.iter().filter(|(field, _)| register.fields.contains(field));
-        here.any(|(field, code)| {
-            let access = part.fields.get(*field).map(|field| field.access);
-            *code != 0 && matches!(access, Some(Access::WriteOneToClear | Access::SelfClearing))
-        })
-    };
-    let mut pending: Vec<(usize, Option<Why>)> = Vec::new();
-    for (index, register) in part.registers.iter().enumerate() {
-        let changed = start.register(register) != end.register(register);
-        let unknown = register.reset.is_none() && start == &Settings::reset(part);
-        if holds(register) && (which == Which::All || changed || acts(register) || unknown) {
-            pending.push((index, None));
-        }
-    }
-    let mut state = start.clone();
-    let mut done: Vec<Write> = Vec::new();
+    let mut search = Search { part, start, end, asked, state: start.clone(), pending: Vec::new(), done: Vec::new() };
+    search.pending = search.wanted(which);
+    search.write_what_is_open();
     let most = 4 * part.registers.len() + 8;
-    while let Some(at) = next(part, &state, end, &pending) {
-        let (index, why) = pending.remove(at);
-        put(part, &mut state, end, index, why, &fields, start, &mut done);
+    while let Some(register) = search.pending.first().and_then(|(waiting, _)| part.registers.get(*waiting)) {
+        if !search.open(register) || search.done.len() > most {
+            return Err(ConfigureError::Unreachable { register: register.name.clone(), needs: search.needs(register) });
+        }
+        search.write_what_is_open();
+        if search.pending.is_empty() {
+            search.restore();
+        }
     }
-    while let Some(&(waiting, _)) = pending.first() {
-        // What stands in the way is changed for the time being, and put back afterwards.
-        let Some(register) = part.registers.get(waiting) else { break };
-        let wanted: Vec<(usize, i128)> = conditions(register).filter(|(field, code)| !holds_code(part, &state, *field, *code)).collect();
+    Ok(search.done)
+}
+
+/// A search for an order in which every register can be reached when its turn comes.
+struct Search<'a> {
+    part: &'a Part,
+    start: &'a Settings,
+    end: &'a Settings,
+    asked: &'a [(usize, i128)],
+    /// The registers as they are after what is done.
+    state: Settings,
+    /// Registers that are still to be written.
+    pending: Vec<(usize, Option<Why>)>,
+    done: Vec<Write>,
+}
+
+impl Search<'_> {
+    /// The registers that hold what was asked for and have to be written.
+    fn wanted(&self, which: Which) -> Vec<(usize, Option<Why>)> {
+        let as_after_reset = *self.start == Settings::reset(self.part);
+        let wanted = |register: &Register| {
+            let asked = || self.asked.iter().filter(|(field, _)| register.fields.contains(field));
+            // Ones that do something are done even where the image does not change.
+            let acts = |(field, code): &(usize, i128)| {
+                let access = self.part.fields.get(*field).map(|field| field.access);
+                *code != 0 && matches!(access, Some(Access::WriteOneToClear | Access::SelfClearing))
+            };
+            let changed = self.start.register(register) != self.end.register(register);
+            let unknown = register.reset.is_none() && as_after_reset;
+            asked().next().is_some() && (which == Which::All || changed || unknown || asked().any(acts))
+        };
+        let all = self.part.registers.iter().enumerate();
+        all.filter(|(_, register)| wanted(register)).map(|(index, _)| (index, None)).collect()
+    }
+
+    /// Writes what can be reached, until nothing is left that can.
+    fn write_what_is_open(&mut self) {
+        while let Some(at) = self.next() {
+            let (index, why) = self.pending.remove(at);
+            self.write(index, self.end.clone(), why);
+        }
+    }
+
+    /// Writes a register as an image has it.
+    fn write(&mut self, index: usize, image: Settings, why: Option<Why>) {
+        let Some(register) = self.part.registers.get(index) else { return };
+        let asked: Vec<usize> = self.asked.iter().map(|(field, _)| *field).collect();
+        let (value, after) = value_to_write(self.part, index, image.register(register), &asked);
+        let written = self.done.iter().any(|write| write.register == index);
+        let known = register.reset.is_some() || *self.start != Settings::reset(self.part) || written;
+        self.done.push(Write { register: index, before: known.then(|| self.state.register(register)), value, after, why });
+        self.state.set_register(register, after);
+    }
+
+    /// The next register to be written: one that can be reached now, and before those that close the way to others.
+    fn next(&self) -> Option<usize> {
+        let register = |at: usize| self.pending.get(at).and_then(|(index, _)| self.part.registers.get(*index));
+        let open = |at: &usize| register(*at).is_some_and(|register| self.reachable(&self.state, register));
+        let closes = |at: &usize| {
+            let Some(closing) = register(*at) else { return false };
+            let mut then = self.state.clone();
+            then.set_register(closing, self.end.register(closing));
+            let mut others = (0..self.pending.len()).filter(|other| other != at).filter_map(register);
+            others.any(|other| self.reachable(&self.state, other) && !self.reachable(&then, other))
+        };
+        let all = 0..self.pending.len();
+        all.clone().filter(open).find(|at| !closes(at)).or_else(|| all.into_iter().find(open))
+    }
+
+    /// Changes, for the time being, what stands in the way of a register; `false` where that cannot be reached itself.
+    fn open(&mut self, register: &Register) -> bool {
+        let closed: Vec<(usize, i128)> = conditions(register).filter(|(field, code)| !self.holds(&self.state, *field, *code)).collect();
         let mut opened = false;
-        for (field, code) in wanted {
-            let homes: Vec<usize> =
-                (0..part.registers.len()).filter(|home| part.registers.get(*home).is_some_and(|r| r.fields.contains(&field))).collect();
-            for home in homes {
-                let open = part.registers.get(home).is_some_and(|home| reachable(part, &state, home));
-                let Some(model) = part.fields.get(field).filter(|_| open) else { continue };
-                let mut opening = state.clone();
-                opening.set_field(model, code);
-                put(part, &mut state, &opening, home, Some(Why::Opens), &fields, start, &mut done);
-                opened = true;
+        for (field, code) in closed {
+            for home in 0..self.part.registers.len() {
+                let reachable = |home: &&Register| home.fields.contains(&field) && self.reachable(&self.state, home);
+                let there = self.part.registers.get(home).filter(reachable).and(self.part.fields.get(field));
+                if let Some(model) = there {
+                    let mut image = self.state.clone();
+                    image.set_field(model, code);
+                    self.write(home, image, Some(Why::Opens));
+                    opened = true;
+                }
             }
         }
-        if !opened || done.len() > most {
-            return Err(ConfigureError::Unreachable { register: register.name.clone(), needs: needs(part, register) });
-        }
-        while let Some(at) = next(part, &state, end, &pending) {
-            let (index, why) = pending.remove(at);
-            put(part, &mut state, end, index, why, &fields, start, &mut done);
-        }
-        if pending.is_empty() {
-            let changed = |register: &Register| state.register(register) != end.register(register) && !register.fields.is_empty();
-            let open: Vec<usize> = (0..part.registers.len())
-                .filter(|index| done.iter().any(|write| write.register == *index && write.why == Some(Why::Opens)))
-                .filter(|index| part.registers.get(*index).is_some_and(changed))
-                .collect();
-            pending.extend(open.into_iter().map(|index| (index, Some(Why::Restores))));
-            while let Some(at) = next(part, &state, end, &pending) {
-                let (index, why) = pending.remove(at);
-                put(part, &mut state, end, index, why, &fields, start, &mut done);
-            }
-        }
+        opened
     }
-    Ok(done)
+
+    /// Puts back what was only changed to open the way.
+    fn restore(&mut self) {
+        let changed = |index: &usize| {
+            let register = self.part.registers.get(*index);
+            register.is_some_and(|register| self.state.register(register) != self.end.register(register))
+        };
+        let mut opened: Vec<usize> = self.done.iter().filter(|write| write.why == Some(Why::Opens)).map(|write| write.register).collect();
+        opened.sort_unstable();
+        opened.dedup();
+        self.pending = opened.into_iter().filter(changed).map(|index| (index, Some(Why::Restores))).collect();
+        self.write_what_is_open();
+    }
+
+    fn reachable(&self, state: &Settings, register: &Register) -> bool {
+        conditions(register).all(|(field, code)| self.holds(state, field, code))
+    }
+
+    fn holds(&self, state: &Settings, field: usize, code: i128) -> bool {
+        self.part.fields.get(field).is_none_or(|field| state.field(field) == code)
+    }
+
+    /// What a register waits for, in words.
+    fn needs(&self, register: &Register) -> String {
+        let one = |(field, code): (usize, i128)| {
+            let field = self.part.fields.get(field)?;
+            let value = field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
+            Some(format!("{} = {value}", field.name))
+        };
+        conditions(register).filter_map(one).collect::<Vec<_>>().join(" and ")
+    }
 }
 
-#[expect(clippy::too_many_arguments, reason = "one step of the search above, with all of its state")]
-fn put(
-    part: &Part,
-    state: &mut Settings,
-    end: &Settings,
-    index: usize,
-    why: Option<Why>,
-    asked: &[usize],
-    start: &Settings,
-    done: &mut Vec<Write>,
-) {
-    let Some(register) = part.registers.get(index) else { return };
-    let (value, after) = value_to_write(part, index, end.register(register), asked);
-    let known = register.reset.is_some() || start != &Settings::reset(part) || done.iter().any(|write| write.register == index);
-    done.push(Write { register: index, before: known.then(|| state.register(register)), value, after, why });
-    state.set_register(register, after);
-}
-
+/// What must hold while a register is written.
 fn conditions(register: &Register) -> impl Iterator<Item = (usize, i128)> {
     register.bank.iter().chain(&register.writable).copied()
-}
-
-fn holds_code(part: &Part, state: &Settings, field: usize, code: i128) -> bool {
-    part.fields.get(field).is_none_or(|field| state.field(field) == code)
-}
-
-fn reachable(part: &Part, state: &Settings, register: &Register) -> bool {
-    conditions(register).all(|(field, code)| holds_code(part, state, field, code))
-}
-
-/// The next register to be written: one that can be reached now, and before those that close the way to others.
-fn next(part: &Part, state: &Settings, end: &Settings, pending: &[(usize, Option<Why>)]) -> Option<usize> {
-    let open = |at: &usize| pending.get(*at).and_then(|(index, _)| part.registers.get(*index)).is_some_and(|r| reachable(part, state, r));
-    let closes = |at: &usize| {
-        let Some(register) = pending.get(*at).and_then(|(index, _)| part.registers.get(*index)) else { return false };
-        let mut then = state.clone();
-        then.set_register(register, end.register(register));
-        let others = pending.iter().enumerate().filter(|(other, _)| other != at).filter_map(|(_, (index, _))| part.registers.get(*index));
-        others.into_iter().any(|other| reachable(part, state, other) && !reachable(part, &then, other))
-    };
-    (0..pending.len()).filter(open).find(|at| !closes(at)).or_else(|| (0..pending.len()).find(open))
-}
-
-fn needs(part: &Part, register: &Register) -> String {
-    let one = |(field, code): (usize, i128)| {
-        let field = part.fields.get(field)?;
-        let value = field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
-        Some(format!("{} = {value}", field.name))
-    };
-    conditions(register).filter_map(one).collect::<Vec<_>>().join(" and ")
 }
