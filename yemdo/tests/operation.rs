@@ -212,6 +212,12 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
     let range = |typed: &str| configure(&thole, &reset, &wish(&thole, &[typed]), Which::Changed).unwrap_err();
     assert!(matches!(range("upper_threshold=131"), ConfigureError::OutOfRange { range: (low, high), .. } if (low, high) == (-55.0, 125.0)));
     assert!(matches!(range("lower_threshold=20"), ConfigureError::Below { .. }));
+    // Of what nobody knows, nothing is said.
+    let garboard = part("garboard-rs");
+    let unknown = Settings::reset(&garboard);
+    assert!(configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C"]), Which::Changed).is_ok());
+    let both = configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C", "wanted_supply=18 °C"]), Which::Changed);
+    assert_eq!(both.unwrap_err().to_string(), "wanted_supply would be 18 °C, below lowest_supply with 19 °C");
     // A field larger than can be tried is halved, and a formula without a way back is refused.
     let wide = |formula: &str| {
         let sheet = format!(

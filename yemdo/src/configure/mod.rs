@@ -230,14 +230,21 @@ pub fn configure(part: &Part, start: &Settings, wishes: &[Wish], which: Which) -
         }
         met.push(found);
     }
-    not_below(part, &settings, &parameters, wishes)?;
+    // What nobody asked for is as after a reset, if the sheet tells, or as it was read.
+    let as_after_reset = *start == Settings::reset(part);
+    let told = |field: usize| {
+        let mut homes = part.registers.iter().filter(|register| register.fields.contains(&field));
+        !as_after_reset || homes.all(|register| register.reset.is_some())
+    };
+    not_below(part, &settings, &parameters, |field| told(field) || taken.iter().any(|(asked, ..)| *asked == field))?;
     let writes = order::writes(part, start, &settings, &taken.iter().map(|(field, code, _)| (*field, *code)).collect::<Vec<_>>(), which)?;
     for write in &writes {
         if let Some(register) = part.registers.get(write.register) {
             settings.set_register(register, write.after);
         }
     }
-    let moved = moved(part, start, &settings, &parameters, &met);
+    let mut moved = moved(part, start, &settings, &parameters, &met);
+    moved.retain(|(index, ..)| part.quantities.get(*index).is_some_and(|quantity| quantity.moves.iter().all(|field| told(*field))));
     Ok(Configuration { settings, parameters, writes, met, computed, moved })
 }
 
@@ -290,14 +297,15 @@ fn compute_fields(
     Ok(computed)
 }
 
-/// Refuses quantities that are below others, where either was asked for or moved with what was.
-fn not_below(part: &Part, settings: &Settings, parameters: &[f64], wishes: &[Wish]) -> Result<(), ConfigureError> {
-    if wishes.is_empty() {
-        return Ok(());
-    }
+/// Refuses quantities that are below others, where both are `known` by all their fields.
+fn not_below(part: &Part, settings: &Settings, parameters: &[f64], known: impl Fn(usize) -> bool) -> Result<(), ConfigureError> {
     let present = Present { part, settings, parameters, last: &[] };
     for (index, quantity) in part.quantities.iter().enumerate() {
         let Some(floor) = quantity.not_below else { continue };
+        let held = quantity.moves.iter().chain(part.quantities.get(floor).map_or(&[] as &[usize], |other| &other.moves));
+        if !held.copied().all(&known) {
+            continue;
+        }
         let (Ok(value), Ok(least)) = (present.quantity(index), present.quantity(floor)) else { continue };
         if value < least {
             let name = |index: usize| part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone());
