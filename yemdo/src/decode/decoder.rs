@@ -85,18 +85,20 @@ impl<'p> Decoder<'p> {
         Some(self.count - self.came.get(frame)?)
     }
 
-    /// A good frame came, the last of so many. Its bytes are kept where something else asks for them.
+    /// A good frame came, the last of so many. Its bytes are kept where readings of other frames ask for them.
     #[inline]
     fn keep(&mut self, frame: usize, bytes: &[u8], good: u64) {
         self.count += good;
+        let fed = self.frames.get(frame).is_some_and(|ready| !ready.feeds.is_empty());
         if let Some((last, came)) = self.last.get_mut(frame).zip(self.came.get_mut(frame)) {
             *came = self.count;
             match last {
+                Some(_) if !fed => {}
                 Some(last) if last.len() == bytes.len() => last.copy_from_slice(bytes),
                 _ => *last = Some(bytes.to_vec()),
             }
         }
-        if self.frames.get(frame).is_some_and(|ready| !ready.feeds.is_empty()) {
+        if fed {
             self.unsettle_fed(frame);
         }
     }
@@ -264,7 +266,7 @@ impl<'p> Decoder<'p> {
                 means: holding.filter(|_| status != Status::Waiting).and_then(|(_, condition)| condition.means.as_deref()),
                 waits_for: waits_for.filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect(),
                 fault,
-                codes: reading.codes.iter().filter_map(|code| last_code(self.part, &self.last, *code)).collect(),
+                codes: reading.codes.iter().filter_map(|code| last_code(self.part, &self.last, (frame, &bytes), *code)).collect(),
                 decimals: reading.decimals,
             });
         }
@@ -318,10 +320,10 @@ impl<'p> Decoder<'p> {
     }
 }
 
-/// A code as it came last.
-fn last_code<'p>(part: &'p Part, last: &[Option<Vec<u8>>], code: usize) -> Option<CodeValue<'p>> {
+/// A code as it came last: in this frame, or in another.
+fn last_code<'p>(part: &'p Part, last: &[Option<Vec<u8>>], (this, bytes): (usize, &[u8]), code: usize) -> Option<CodeValue<'p>> {
     let frame = part.codes.get(code)?.frame;
-    code_value(part, code, last.get(frame)?.as_deref()?)
+    code_value(part, code, if frame == this { bytes } else { last.get(frame)?.as_deref()? })
 }
 
 /// Refuses a frame to be kept that says nothing.
