@@ -505,6 +505,12 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     let done = configure(&part, &reset, &wish(&part, &["TOP=9"]), Which::Changed).unwrap();
     let order: Vec<(usize, u64, Option<Why>)> = done.writes.iter().map(|write| (write.register, write.value, write.why)).collect();
     assert_eq!(order, [(0, 5, Some(Why::Opens)), (1, 9, None), (0, 0, Some(Why::Restores))]);
+    // A nought clears nothing, so there is nothing to write.
+    let keelson = crate::part("keelson-6");
+    for (typed, writes) in [("DROPPED=0", 0), ("DROPPED=1", 1)] {
+        let done = configure(&keelson, &Settings::reset(&keelson), &wish(&keelson, &[typed]), Which::Changed).unwrap();
+        assert_eq!(done.writes.len(), writes, "{typed}");
+    }
     // Where the key is asked for as well, it is turned once.
     let done = configure(&part, &reset, &wish(&part, &["KEY=5", "TOP=9"]), Which::Changed).unwrap();
     assert_eq!(done.writes.iter().map(|write| write.register).collect::<Vec<_>>(), [0, 1]);

@@ -47,14 +47,17 @@ impl Search<'_> {
         let as_after_reset = *self.start == Settings::reset(self.part);
         let wanted = |register: &Register| {
             let asked = || self.asked.iter().filter(|(field, _)| register.fields.contains(field));
-            // Ones that do something are done even where the image does not change.
-            let acts = |(field, code): &(usize, i128)| {
-                let access = self.part.fields.get(*field).map(|field| field.access);
-                *code != 0 && matches!(access, Some(Access::WriteOneToClear | Access::SelfClearing))
+            let is_action = |field: usize| {
+                let access = self.part.fields.get(field).map(|field| field.access);
+                matches!(access, Some(Access::WriteOneToClear | Access::SelfClearing))
             };
+            // Ones that do something are done even where the image does not change; noughts do nothing ever.
+            let acts = |(field, code): &(usize, i128)| *code != 0 && is_action(*field);
+            let matters = |(field, code): &(usize, i128)| *code != 0 || !is_action(*field);
             let changed = self.start.register(register) != self.end.register(register);
             let unknown = register.reset.is_none() && as_after_reset;
-            asked().next().is_some() && (which == Which::All || changed || unknown || asked().any(acts))
+            let needed = changed || unknown || asked().any(acts);
+            asked().next().is_some() && (which == Which::All || (needed && asked().any(matters)))
         };
         let all = self.part.registers.iter().enumerate();
         all.filter(|(_, register)| wanted(register)).map(|(index, _)| (index, None)).collect()
