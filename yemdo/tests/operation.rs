@@ -484,6 +484,45 @@ fn answers_drive_the_routines() {
 }
 
 #[test]
+fn no_run_takes_longer_than_the_dry_run_says() {
+    // The worst that still ends well: every try but the last is in vain, every look but the last too early.
+    let (early, echo) = ([0x00, 0x00, 0x00, 0x00, 0x5A], [0x01, 0x12, 0x34, 0x0C, 0x71]);
+    let air = [0x41, 0xF8, 0x31, 0xBB, 0xC8, 0x98, 0x61];
+    let worst: [(&str, Vec<Answer<'_>>); 2] = [
+        ("strake-20", [Answer::Done].into_iter().chain([Answer::Nak; 5]).chain([Answer::Bytes(&air)]).collect()),
+        ("plumb-2", [Answer::Done].into_iter().chain([Answer::Bytes(&early); 12]).chain([Answer::Bytes(&echo)]).collect()),
+    ];
+    for (name, answers) in worst {
+        let part = part(name);
+        let index = part.routines().iter().position(|known| known.name() == "measure").unwrap();
+        let mut dry = Runner::new(&part, index, Settings::reset(&part)).unwrap().dry();
+        let mut next = dry.start().unwrap();
+        while next.is_some() {
+            next = dry.answer(Answer::AsHoped).unwrap();
+        }
+        let mut real = Runner::new(&part, index, Settings::reset(&part)).unwrap();
+        let (mut answers, mut next) = (answers.into_iter(), real.start().unwrap());
+        while let Some(asked) = next {
+            let waits = matches!(asked.operation, Operation::Wait(_));
+            next = real.answer(if waits { Answer::Done } else { answers.next().unwrap() }).unwrap();
+        }
+        assert_eq!((answers.next(), real.elapsed().0), (None, dry.elapsed().1), "{name}");
+    }
+}
+
+#[test]
+fn a_modbus_part_that_refuses_says_why() {
+    let sheet = "part = \"p\"\nmodbus = { unit = 17, numbering = \"from 0\", baud = 9600 }\nspi.mode = 0\nroutine.on = [{ write = [0x05, 0x00, 0xAC, 0xFF, 0x00] }]\n";
+    let part = Part::parse("p", sheet).unwrap();
+    let refused = run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0x11, 0x85, 0x02, 0x83, 0x54])]).1.unwrap_err();
+    assert_eq!(refused.to_string(), "on, step in line 4: the part answered with exception 2: ILLEGAL DATA ADDRESS");
+    // Over a bus that is not the first one too, it has its own rate: 8 and 8 bytes and silence around, at 9600 baud.
+    let mut runner = Runner::new(&part, 0, Settings::reset(&part)).unwrap().over(Bus::Modbus, None);
+    runner.start().unwrap();
+    assert_eq!(runner.elapsed(), (26_355, 26_355));
+}
+
+#[test]
 fn steps_repeat_and_settings_are_checked_before_anything_is_sent() {
     let part = Part::parse(
         "p",

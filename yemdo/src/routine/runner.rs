@@ -48,10 +48,21 @@ pub struct Runner<'p> {
     /// The bytes of a frame of several transfers so far.
     pub(super) gathered: Vec<u8>,
     at: (u64, u64),
+    /// Microseconds that the reads of the step under way take at the most, its tries counted.
+    looking: u64,
     dry: bool,
     /// In a dry run, the registers that were read, and of which nobody knows what they hold.
     pub(super) unread: Vec<usize>,
     only_if: Vec<(usize, String)>,
+}
+
+/// Bits a second, where nobody says otherwise.
+fn usual_rate(part: &Part, bus: Bus) -> u32 {
+    match bus {
+        Bus::I2c => 400_000,
+        Bus::Spi => 1_000_000,
+        Bus::Modbus => part.modbus.as_ref().and_then(|modbus| modbus.baud).unwrap_or(19_200),
+    }
 }
 
 /// A routine under way, and its next step.
@@ -89,11 +100,7 @@ impl<'p> Runner<'p> {
         Some(Self {
             part,
             bus,
-            bits_per_second: match bus {
-                Bus::I2c => 400_000,
-                Bus::Spi => 1_000_000,
-                Bus::Modbus => part.modbus.as_ref().and_then(|modbus| modbus.baud).unwrap_or(19_200),
-            },
+            bits_per_second: usual_rate(part, bus),
             settings,
             parameters: part.parameters.iter().map(|parameter| parameter.default).collect(),
             last: vec![None; part.frames.len()],
@@ -103,6 +110,7 @@ impl<'p> Runner<'p> {
             tries: 0,
             gathered: Vec::new(),
             at: (0, 0),
+            looking: 0,
             dry: false,
             unread: Vec::new(),
             only_if: Vec::new(),
@@ -111,10 +119,8 @@ impl<'p> Runner<'p> {
 
     /// The same over another bus that the part has, at so many bits a second (which only matters for the times).
     pub fn over(mut self, bus: Bus, bits_per_second: Option<u32>) -> Self {
-        if bus != self.bus {
-            self.bits_per_second = if bus == Bus::Spi { 1_000_000 } else { 400_000 };
-        }
-        (self.bus, self.bits_per_second) = (bus, bits_per_second.unwrap_or(self.bits_per_second));
+        self.bus = bus;
+        self.bits_per_second = bits_per_second.unwrap_or(usual_rate(self.part, bus));
         self
     }
 
@@ -240,7 +246,10 @@ impl<'p> Runner<'p> {
             let (soonest, latest) = match &asked.operation {
                 Operation::Transfer(transfer) => {
                     let micros = transfer.micros(self.bits_per_second);
-                    (micros, micros)
+                    // Each try that a dry run hopes to be spared takes as long, and there is a wait before it.
+                    let spared = self.step().filter(|_| self.dry).map_or(0, |step| u64::from(step.retry) * (step.every + micros));
+                    self.looking += micros + spared;
+                    (micros, micros + spared)
                 }
                 Operation::Wait(micros) => (*micros, *micros),
                 Operation::Line { within, .. } => (0, *within),
@@ -301,6 +310,7 @@ impl<'p> Runner<'p> {
     }
 
     fn begin(&mut self, step: &'p Step) -> Result<(), RoutineError> {
+        self.looking = 0;
         let means = |default: String| step.means.clone().unwrap_or(default);
         match &step.action {
             Action::Write(bytes) => {
@@ -418,7 +428,8 @@ impl<'p> Runner<'p> {
             _ => return Ok(()),
         };
         if self.dry {
-            self.at.1 += within;
+            // As often as the part may be looked at again, each time with its reads.
+            self.at.1 += within / step.every.max(1) * (step.every + self.looking);
             return Ok(());
         }
         let holds = self.present().value(condition).map_err(|_| self.error(Failure::NoValue { formula: self.text(condition) }))?;

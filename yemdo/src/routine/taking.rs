@@ -4,19 +4,21 @@ use super::failure::{Failure, RoutineError};
 use super::runner::{Runner, Then};
 use crate::configure::read_back;
 use crate::configure::wire::{Bus, Transfer};
-use crate::modbus::{Range, Table, read_response};
+use crate::modbus::{Range, ResponseError, Table, read_response};
 use crate::model::part::Origin;
 
 impl Runner<'_> {
     /// Takes the answer of a transfer.
     pub(super) fn take(&mut self, transfer: &Transfer, then: Then, bytes: &[u8], hoped: bool) -> Result<(), RoutineError> {
+        // What is read goes through all of the response's checks below; of a write the exception is what counts.
+        if let (Bus::Modbus, Then::Wrote { .. } | Then::Nothing, [_, function, code, ..]) = (self.bus, &then, bytes)
+            && function & 0x80 != 0
+        {
+            return Err(self.error(Failure::Response(ResponseError::Exception { code: *code })));
+        }
         if let Then::Wrote { register, after } = then {
             if let Some(model) = self.part.registers.get(register) {
                 self.settings.set_register(model, after);
-            }
-            if !hoped && self.bus == Bus::Modbus && bytes.get(1).is_some_and(|function| function & 0x80 != 0) {
-                let error = Failure::NoAnswer { tries: 1 };
-                return Err(self.error(error));
             }
             return Ok(());
         }
