@@ -73,8 +73,7 @@ fn number(name: &str, typed: &str, unit: &str) -> Result<f64, Failure> {
 fn names_of(part: &Part, choice: &choose::Choice) -> Vec<(String, String)> {
     let one = |(field, code): &(usize, i128)| {
         let field = part.fields().get(*field)?;
-        let value = field.row(*code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
-        Some((field.name().to_owned(), value))
+        Some((field.name().to_owned(), field.value_text(*code)))
     };
     choice.codes.iter().filter_map(one).collect()
 }

@@ -91,8 +91,10 @@ fn with_registers<'a>(part: &'a Part, done: &'a Configuration) -> impl Iterator<
 }
 
 fn value_name(field: &Field, code: i128) -> String {
-    let name = field.row(code).and_then(|row| row.name.clone());
-    name.or_else(|| field.real(code).map(short)).unwrap_or_else(|| code.to_string())
+    match (field.row(code), field.real(code)) {
+        (None, Some(real)) => short(real),
+        _ => field.value_text(code),
+    }
 }
 
 pub(crate) fn table(
@@ -140,14 +142,12 @@ pub(crate) fn table(
         writeln!(out, "   {:7} {}", "after", diagram::bits(width, &cell))?;
         let mut grid = Grid::new(3, &[Align::Left, Align::Left, Align::Left]);
         for field in changed {
-            let runs = field.bits_in(register).into_iter();
-            let runs = runs.map(|(high, low)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") });
             let text = match write.before {
                 Some(_) => format!("{} → {}", value_name(field, before.field(field)), value_name(field, after.field(field))),
                 None => value_name(field, after.field(field)),
             };
             let text = if field.access() == Access::SelfClearing { format!("{text}, and clears itself") } else { text };
-            grid.row(vec![field.name().into(), runs.collect::<Vec<_>>().join(" ").into(), text.into()]);
+            grid.row(vec![field.name().into(), field.bits_text(register).into(), text.into()]);
         }
         grid.write(out)?;
         let transfer = bus.map(|bus| write_register(part, bus, register, write.value));

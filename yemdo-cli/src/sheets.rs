@@ -79,7 +79,7 @@ pub(crate) fn in_use(decoder: &Decoder<'_>, frames: &[usize]) -> Vec<(String, St
         let entry = match index {
             Input::Field(field) | Input::Column(field, _) => part.fields().get(field).map(|field| {
                 let code = decoder.settings().field(field);
-                let name = field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
+                let name = field.value_text(code);
                 (field.name().to_owned(), name, code == reset.field(field))
             }),
             Input::Parameter(at) => part.parameters().get(at).zip(decoder.parameters().get(at)).map(|(parameter, value)| {

@@ -139,12 +139,8 @@ impl Search<'_> {
 
     /// What a register waits for, in words.
     fn needs(&self, register: &Register) -> String {
-        let one = |(field, code): (usize, i128)| {
-            let field = self.part.fields.get(field)?;
-            let value = field.row(code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
-            Some(format!("{} = {value}", field.name))
-        };
-        conditions(register).filter_map(one).collect::<Vec<_>>().join(" and ")
+        let needs: Vec<String> = conditions(register).filter_map(|(field, code)| self.part.setting_text(field, code)).collect();
+        needs.join(" and ")
     }
 }
 

@@ -1,7 +1,7 @@
 //! A register value explained: what each bit of a magic constant means.
 
 use crate::model::part::Part;
-use crate::model::registers::{Access, Field, Register, Row, Settings};
+use crate::model::registers::{Access, Field, Register, Row, Settings, runs_text};
 
 /// A register's value, field by field.
 #[derive(Clone, Debug)]
@@ -82,7 +82,6 @@ pub fn explain<'p>(part: &'p Part, register: usize, value: u64, settings: &mut S
 impl ExplainedField<'_> {
     /// Its bits as the notation has them: `[7:4]`.
     pub fn bits_text(&self) -> String {
-        let run = |(high, low): &(u32, u32)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") };
-        self.bits.iter().map(run).collect::<Vec<_>>().join(" ")
+        runs_text(&self.bits)
     }
 }

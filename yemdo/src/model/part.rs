@@ -170,6 +170,12 @@ impl Part {
         }
     }
 
+    /// A field and a code of it in words: `SPAN = 4 g`.
+    pub(crate) fn setting_text(&self, field: usize, code: i128) -> Option<String> {
+        let field = self.fields.get(field)?;
+        Some(format!("{} = {}", field.name, field.value_text(code)))
+    }
+
     /// The names of the sheet's variants.
     pub fn variants(&self) -> &[String] {
         &self.variants

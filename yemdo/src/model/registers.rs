@@ -257,6 +257,12 @@ impl Field {
         self.layout.form.bounds(self.layout.width())
     }
 
+    /// A code as people say it: the value's name where it has one, else the number.
+    pub fn value_text(&self, code: i128) -> String {
+        let name = self.row(code).and_then(|row| row.name.clone());
+        name.or_else(|| self.real(code).map(|real| real.to_string())).unwrap_or_else(|| code.to_string())
+    }
+
     /// Whether its bits make a real number; its codes are then those bits, or units of the last one.
     pub fn is_real(&self) -> bool {
         self.layout.form.ty(self.layout.width()).is_real()
@@ -294,10 +300,21 @@ impl Field {
         runs
     }
 
+    /// Its bits within a register as the notation has them: `[7:4]`.
+    pub fn bits_text(&self, register: &Register) -> String {
+        runs_text(&self.bits_in(register))
+    }
+
     /// Its bits within a register, as a mask.
     pub fn mask_in(&self, register: &Register) -> u64 {
         self.bits_in(register).into_iter().fold(0, |mask, (high, low)| mask | ((u64::MAX >> (63 - (high - low))) << low))
     }
+}
+
+/// Runs of bits as the notation has them.
+pub(crate) fn runs_text(runs: &[(u32, u32)]) -> String {
+    let run = |(high, low): &(u32, u32)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") };
+    runs.iter().map(run).collect::<Vec<_>>().join(" ")
 }
 
 /// The values that the registers have at present: after a reset, from a dump, or as set.

@@ -354,12 +354,7 @@ impl<'p> Runner<'p> {
         let wishes: Vec<Wish> =
             fields.iter().map(|(field, code)| Wish::Field { field: *field, code: *code, typed: String::new() }).collect();
         let done = configure(self.part, &self.settings, &wishes, Which::All).map_err(|error| self.error(Failure::Settings(error)))?;
-        let name = |(field, code): &(usize, i128)| {
-            let field = self.part.fields.get(*field)?;
-            let value = field.row(*code).and_then(|row| row.name.clone()).unwrap_or_else(|| code.to_string());
-            Some(format!("{} = {value}", field.name))
-        };
-        let what: Vec<String> = fields.iter().filter_map(name).collect();
+        let what: Vec<String> = fields.iter().filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect();
         for write in &done.writes {
             let Some(register) = self.part.registers.get(write.register) else { continue };
             let transfer = write_register(self.part, self.bus, register, write.value);
