@@ -51,10 +51,7 @@ impl Gather {
     /// The joined bits, right-aligned. Bytes that are not there count as zero.
     #[inline]
     pub fn raw(&self, frame: &[u8]) -> u64 {
-        match self.windows.as_slice() {
-            [window] => window.read(frame),
-            windows => windows.iter().fold(0, |joined, window| push(joined, window.width, window.read(frame))),
-        }
+        self.windows.iter().fold(0, |joined, window| push(joined, window.width, window.read(frame)))
     }
 
     /// The code: the joined bits read in the layout's form, as [`Form::read`] gives it.
@@ -305,17 +302,7 @@ impl Window {
     fn load(&self, frame: &[u8]) -> u64 {
         let bytes = frame.get(self.at..self.at + self.len).unwrap_or(&[]);
         let join = |joined, byte: &u8| (joined << 8) | u64::from(*byte);
-        match *bytes {
-            [a] => u64::from(a),
-            [a, b] => u64::from(if self.low_first { u16::from_le_bytes([a, b]) } else { u16::from_be_bytes([a, b]) }),
-            [a, b, c] => {
-                let (low, high) = if self.low_first { (a, c) } else { (c, a) };
-                u64::from(high) << 16 | u64::from(b) << 8 | u64::from(low)
-            }
-            [a, b, c, d] => u64::from(if self.low_first { u32::from_le_bytes([a, b, c, d]) } else { u32::from_be_bytes([a, b, c, d]) }),
-            _ if self.low_first => bytes.iter().rev().fold(0, join),
-            _ => bytes.iter().fold(0, join),
-        }
+        if self.low_first { bytes.iter().rev().fold(0, join) } else { bytes.iter().fold(0, join) }
     }
 }
 
