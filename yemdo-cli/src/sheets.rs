@@ -93,12 +93,7 @@ pub(crate) fn in_use(decoder: &Decoder<'_>, frames: &[usize]) -> Vec<(String, St
     found
 }
 
-/// A number as people type it: decimal, `0x` or `0b`.
+/// A number as people type it, that is none below nought.
 pub(crate) fn number(text: &str) -> Option<u64> {
-    let text = text.replace('_', "");
-    match text.get(..2).map(str::to_ascii_lowercase).as_deref() {
-        Some("0x") => u64::from_str_radix(text.get(2..)?, 16).ok(),
-        Some("0b") => u64::from_str_radix(text.get(2..)?, 2).ok(),
-        _ => text.parse().ok(),
-    }
+    yemdo::bits::hex::parse_integer(text).and_then(|number| u64::try_from(number).ok())
 }

@@ -134,3 +134,22 @@ pub fn push_hex(text: &mut String, bytes: &[u8]) {
         text.push(char::from(DIGITS[usize::from(byte & 15)]));
     }
 }
+
+/// A whole number as people type it: decimal, `0x` or `0b`, with or without a minus and `_` between digits.
+///
+/// ```
+/// use yemdo::bits::hex::parse_integer;
+/// assert_eq!(["0x2C", "-0b1_0", "42", "0x-1", "4.5"].map(parse_integer), [Some(44), Some(-2), Some(42), None, None]);
+/// ```
+pub fn parse_integer(text: &str) -> Option<i128> {
+    let text = text.replace('_', "");
+    let (negative, digits) = text.strip_prefix('-').map_or((false, text.as_str()), |digits| (true, digits));
+    let (base, digits) = match digits.get(..2).map(str::to_ascii_lowercase).as_deref() {
+        Some("0x") => (16, digits.get(2..)?),
+        Some("0b") => (2, digits.get(2..)?),
+        _ => (10, digits),
+    };
+    let plain = digits.starts_with(|c: char| c.is_ascii_hexdigit());
+    let magnitude = i128::from_str_radix(digits, base).ok().filter(|_| plain)?;
+    Some(if negative { -magnitude } else { magnitude })
+}

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use crate::bits::hex::parse_integer;
 use crate::model::part::Part;
 use crate::sheet::suggest::{nearest, one_of};
 use crate::units::Unit;
@@ -140,7 +141,7 @@ fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), Wis
         let help = format!("it holds a real number of {} bits", field.width());
         return code.map(|code| (index, code)).ok_or_else(|| error(format!("`{value}` is no value of {}", field.name), help));
     }
-    let code = named.map(|row| row.code).or_else(|| integer(value));
+    let code = named.map(|row| row.code).or_else(|| parse_integer(value));
     let (low, high) = field.bounds();
     let names: Vec<&str> = field.rows.iter().filter_map(|row| row.name.as_deref()).collect();
     let listed = |code: &i128| field.rows.is_empty() || field.row(*code).is_some();
@@ -197,17 +198,4 @@ fn read(name: &str, typed: &str, unit: &str, convert: fn(&Unit, &Unit, f64) -> O
     converted.ok_or_else(|| {
         error(format!("{name} is in {unit}, not in {given}"), format!("write it in {unit}, or in another unit for the same"))
     })
-}
-
-/// A whole number as people type it: decimal, `0x` or `0b`, with a sign.
-fn integer(text: &str) -> Option<i128> {
-    let text = text.replace('_', "");
-    let (negative, digits) = text.strip_prefix('-').map_or((false, text.as_str()), |digits| (true, digits));
-    let magnitude = match digits.get(..2).map(str::to_ascii_lowercase).as_deref() {
-        Some("0x") => i128::from_str_radix(digits.get(2..)?, 16).ok()?,
-        Some("0b") => i128::from_str_radix(digits.get(2..)?, 2).ok()?,
-        _ if digits.starts_with(|c: char| c.is_ascii_digit()) => digits.parse().ok()?,
-        _ => return None,
-    };
-    Some(if negative { -magnitude } else { magnitude })
 }
