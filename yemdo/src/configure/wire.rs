@@ -50,7 +50,7 @@ pub struct Transfer {
 }
 
 impl Transfer {
-    /// The bytes on the wire in words people use: `0x51 W: 01 70`, with `R 2` for what comes back.
+    /// The bytes on the wire in words people use: `0x51 W 01 70`, and `R 2 bytes` for what comes back.
     pub fn text(&self) -> String {
         let hex = crate::bits::hex::to_hex(&self.send);
         match (self.bus, self.address) {
@@ -123,28 +123,21 @@ fn pointer(width: u32, value: u32) -> Vec<u8> {
 /// Writes a value into a register.
 pub fn write_register(part: &Part, bus: Bus, register: &Register, value: u64) -> Transfer {
     let data = register.wire_bytes(value);
-    let mut transfer = Transfer { bus, address: None, send: Vec::new(), receive: 0, restart: true };
-    match bus {
-        Bus::I2c => {
-            let Some(i2c) = &part.i2c else { return transfer };
-            transfer.address = Some(i2c.address);
-            transfer.send = pointer(i2c.pointer, register.at);
-        }
-        Bus::Spi => {
-            let Some(spi) = &part.spi else { return transfer };
-            transfer.send = pointer(spi.pointer, (register.at << spi.shift) | spi.write);
-        }
+    let before = match bus {
+        Bus::I2c => part.i2c.as_ref().map(|i2c| pointer(i2c.pointer, register.at)),
+        Bus::Spi => part.spi.as_ref().map(|spi| pointer(spi.pointer, (register.at << spi.shift) | spi.write)),
         Bus::Modbus => {
-            let unit = part.modbus.as_ref().and_then(|modbus| modbus.unit).unwrap_or(1);
             let words: Vec<u16> = data.chunks(2).map(|pair| pair.iter().fold(0, |word, byte| (word << 8) | u16::from(*byte))).collect();
-            transfer.address = Some(unit);
-            transfer.send = modbus::write_request(unit, register.at as u16, &words).bytes;
-            transfer.receive = 8;
-            return transfer;
+            let send = modbus::write_request(unit(part), register.at as u16, &words).bytes;
+            return Transfer { bus, address: Some(unit(part)), send, receive: 8, restart: false };
         }
-    }
-    transfer.send.extend(data);
-    transfer
+    };
+    plain(part, bus, &[before.unwrap_or_default(), data].concat(), 0)
+}
+
+/// The unit that a Modbus part is; the first where the sheet does not say.
+fn unit(part: &Part) -> u8 {
+    part.modbus.as_ref().and_then(|modbus| modbus.unit).unwrap_or(1)
 }
 
 /// Reads registers that follow one another.
@@ -167,23 +160,21 @@ pub fn read_registers(part: &Part, bus: Bus, registers: &[&Register]) -> Transfe
 }
 
 fn read_range(part: &Part, range: &Range) -> Transfer {
-    let unit = part.modbus.as_ref().and_then(|modbus| modbus.unit).unwrap_or(1);
-    let send = modbus::read_request(unit, range).bytes;
-    Transfer { bus: Bus::Modbus, address: Some(unit), send, receive: range.bytes() + 5, restart: false }
+    let send = modbus::read_request(unit(part), range).bytes;
+    Transfer { bus: Bus::Modbus, address: Some(unit(part)), send, receive: range.bytes() + 5, restart: false }
 }
 
-/// Sends bytes as they are, and receives.
+/// Sends bytes as they are (over Modbus, with unit and CRC around them), and receives.
 pub fn plain(part: &Part, bus: Bus, send: &[u8], receive: usize) -> Transfer {
     let (address, restart) = match bus {
         Bus::I2c => (part.i2c.as_ref().map(|i2c| i2c.address), part.i2c.as_ref().is_none_or(|i2c| i2c.restart)),
         Bus::Spi => (None, false),
-        Bus::Modbus => (part.modbus.as_ref().and_then(|modbus| modbus.unit), false),
+        Bus::Modbus => {
+            // What is sent is the request's function and data; unit and CRC are put around it.
+            let send = modbus::request(unit(part), send);
+            return Transfer { bus, address: Some(unit(part)), send, receive: receive.max(8), restart: false };
+        }
     };
-    if bus == Bus::Modbus {
-        // What is sent is the request's function and data; unit and CRC are put around it.
-        let request = modbus::request(address.unwrap_or(1), send);
-        return Transfer { bus, address, send: request.bytes, receive: receive.max(8), restart };
-    }
     let dummy = part.spi.as_ref().filter(|_| bus == Bus::Spi && receive > 0).map_or(0, |spi| spi.dummy);
     let mut send = send.to_vec();
     send.extend(std::iter::repeat_n(0, dummy));

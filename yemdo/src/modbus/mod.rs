@@ -165,17 +165,13 @@ pub fn read_request(unit: u8, range: &Range) -> Request {
     Request { bytes, meaning }
 }
 
-/// A request of any function: RTU, with its CRC.
-pub(crate) fn request(unit: u8, function_and_data: &[u8]) -> Request {
+/// The bytes of a request of any function: RTU, with its CRC.
+pub(crate) fn request(unit: u8, function_and_data: &[u8]) -> Vec<u8> {
     let mut bytes = vec![unit];
     bytes.extend(function_and_data);
     let crc = crc(&bytes);
     bytes.extend(crc.to_le_bytes());
-    let count = function_and_data.len();
-    Request {
-        bytes,
-        meaning: vec![(1, format!("unit {unit}")), (count, "the request".into()), (2, format!("CRC 0x{crc:04X}, low byte first"))],
-    }
+    bytes
 }
 
 /// The bits of a request that writes holding registers: RTU, with its CRC. One word goes with function 6, several with
