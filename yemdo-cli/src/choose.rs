@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use serde_json::{Value, json};
 use yemdo::Part;
 use yemdo::configure::choose::{self, Said, Want, next_range};
-use yemdo::configure::{Which, configure as work_out, measured, measured_difference};
+use yemdo::configure::{Which, measured, measured_difference};
 
 use crate::args::{CheckFormat, Choose};
 use crate::configure::short;
@@ -40,9 +40,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     {
         return Err(Failure::told(format!("--down-to {low} {unit} is not below --up-to {high} {unit}")));
     }
-    let start = configure::present(&part, args.dump.as_deref())?;
-    let wishes = configure::wishes(&part, &args.set)?;
-    let done = work_out(&part, &start, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
+    let (_, done) = configure::worked_out(&part, args.dump.as_deref(), &args.set, Which::Changed)?;
     let choices =
         choose::choose(&part, index, &done.settings, &done.parameters, &want).map_err(|error| Failure::told(error.to_string()))?;
     let mut out = anstream::stdout().lock();

@@ -1,6 +1,7 @@
 //! `yemdo configure`: from wishes to register bytes.
 
 use std::io::Write as _;
+use std::path::Path;
 
 use anstyle::{AnsiColor, Style};
 use serde_json::{Value, json};
@@ -17,10 +18,8 @@ use crate::{diagram, sheets};
 
 pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
     let part = sheets::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
-    let start = present(&part, args.dump.as_deref())?;
-    let wishes = wishes(&part, &args.wishes)?;
     let which = if args.all { Which::All } else { Which::Changed };
-    let done = configure(&part, &start, &wishes, which).map_err(|error| Failure::refused(error.to_string()))?;
+    let (start, done) = worked_out(&part, args.dump.as_deref(), &args.wishes, which)?;
     let bus = match (args.bus, args.paste) {
         // A sheet that says nothing of a bus has registers all the same; only bytes there are none.
         (None, None) if Bus::of(&part).is_empty() => None,
@@ -44,8 +43,16 @@ pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
     }
 }
 
+/// What is wished, worked out from the registers as they are; those too.
+pub(crate) fn worked_out(part: &Part, dump: Option<&Path>, typed: &[String], which: Which) -> Result<(Settings, Configuration), Failure> {
+    let start = present(part, dump)?;
+    let wishes = wishes(part, typed)?;
+    let done = configure(part, &start, &wishes, which).map_err(|error| Failure::refused(error.to_string()))?;
+    Ok((start, done))
+}
+
 /// The registers as they are: after a reset, or as a dump has them.
-pub(crate) fn present(part: &Part, dump: Option<&std::path::Path>) -> Result<Settings, Failure> {
+pub(crate) fn present(part: &Part, dump: Option<&Path>) -> Result<Settings, Failure> {
     let mut settings = Settings::reset(part);
     if let Some(path) = dump {
         for (register, value) in read_dump(part, path)? {
@@ -56,7 +63,7 @@ pub(crate) fn present(part: &Part, dump: Option<&std::path::Path>) -> Result<Set
 }
 
 /// Wishes as typed. All of them are read before the first complaint, so that all can be mended at once.
-pub(crate) fn wishes(part: &Part, typed: &[String]) -> Result<Vec<Wish>, Failure> {
+fn wishes(part: &Part, typed: &[String]) -> Result<Vec<Wish>, Failure> {
     let (mut wishes, mut wrong) = (Vec::new(), Vec::new());
     for typed in typed {
         match Wish::parse(part, typed) {
@@ -259,7 +266,7 @@ fn as_json(part: &Part, bus: Option<Bus>, done: &Configuration) -> Value {
 }
 
 /// Compares what should read back with a dump of what did.
-fn compare(part: &Part, done: &Configuration, path: &std::path::Path, format: CheckFormat) -> Result<u8, Failure> {
+fn compare(part: &Part, done: &Configuration, path: &Path, format: CheckFormat) -> Result<u8, Failure> {
     let found = read_dump(part, path)?;
     let mut out = anstream::stdout().lock();
     let (red, green) = (AnsiColor::Red.on_default(), AnsiColor::Green.on_default());

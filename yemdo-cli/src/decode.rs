@@ -32,13 +32,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let part = sheets::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let frame = chosen_frame(&part, args.frame.as_deref())?;
     let mut decoder = Decoder::new(&part);
-    if let Some(path) = &args.dump {
-        for (register, value) in crate::explain::read_dump(&part, path)? {
-            if let Some(register) = part.registers().get(register) {
-                decoder.settings_mut().set_register(register, value);
-            }
-        }
-    }
+    *decoder.settings_mut() = crate::configure::present(&part, args.dump.as_deref())?;
     sheets::apply(&mut decoder, &args.set)?;
     let units = Units::new(&part, &args.unit)?;
     if args.steps {

@@ -6,10 +6,10 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::bits::hex::to_hex;
-use yemdo::configure::{Which, configure as work_out};
+use yemdo::configure::Which;
 use yemdo::decode::Columns;
 use yemdo::routine::Runner;
-use yemdo::{Decoder, Part, Settings, Status};
+use yemdo::{Decoder, Part, Status};
 
 use crate::args::Demo;
 use crate::decode::status_cell;
@@ -67,9 +67,7 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     let part = Part::parse(name, sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;
     let (bold, cyan) = (Style::new().bold(), AnsiColor::Cyan.on_default().bold());
     writeln!(out, "\n{cyan}{}{cyan:#}  {bold}{}{bold:#}, set up: {}\n", part.name(), part.title().unwrap_or(""), WISHES.join(", "))?;
-    let wishes = configure::wishes(&part, &WISHES.map(str::to_owned))?;
-    let reset = Settings::reset(&part);
-    let done = work_out(&part, &reset, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
+    let (reset, done) = configure::worked_out(&part, None, &WISHES.map(str::to_owned), Which::Changed)?;
     let bus = Some(configure::bus(&part, None)?);
     configure::table(out, &part, bus, &reset, &done)?;
     writeln!(out, "\n{bold}measure{bold:#}, its routine")?;

@@ -5,7 +5,7 @@ use std::io::Write;
 use anstyle::{AnsiColor, Style};
 use serde_json::json;
 use yemdo::Part;
-use yemdo::configure::{Which, configure as work_out};
+use yemdo::configure::Which;
 use yemdo::routine::{Answer, Asked, Operation, RoutineError, Runner};
 
 use crate::args::{CheckFormat, Routine};
@@ -31,9 +31,7 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
         let help = near.map_or_else(|| format!("its routines: {}", names.join(", ")), |near| format!("did you mean `{near}`?"));
         Failure::told(format!("{} has no routine `{name}`", part.name())).help(help)
     })?;
-    let start = configure::present(&part, args.dump.as_deref())?;
-    let wishes = configure::wishes(&part, &args.set)?;
-    let done = work_out(&part, &start, &wishes, Which::Changed).map_err(|error| Failure::refused(error.to_string()))?;
+    let (_, done) = configure::worked_out(&part, args.dump.as_deref(), &args.set, Which::Changed)?;
     let bus = configure::bus(&part, args.bus)?;
     let runner = Runner::new(&part, index, done.settings).ok_or_else(|| Failure::told("there is no such routine"))?;
     let runner = runner.over(bus, args.khz.map(|khz| khz.saturating_mul(1000))).with_parameters(&done.parameters).dry();
