@@ -5,6 +5,10 @@
 
 use super::form::Form;
 use super::layout::{Layout, Slice};
+use super::word::{Run, Words};
+
+/// Codes of many frames are cut out so many at a time.
+const BLOCK: usize = 64;
 
 /// Up to eight neighbouring bytes, read in one go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -82,23 +86,28 @@ impl Gather {
         bad: &mut dyn FnMut(usize),
         then: impl Fn(T) -> T + Copy,
     ) {
-        let [w] = self.windows.as_slice() else { return self.run_any(frames, stride, out, bad, then) };
-        if !matches!(self.form, Form::Unsigned | Form::Signed) {
-            return self.run_any(frames, stride, out, bad, then);
+        let (Some(run), [w]) = (self.run(), self.windows.as_slice()) else { return self.run_any(frames, stride, out, bad, then) };
+        match stride {
+            2 if (run.at, run.len) == (0, 2) => return self.alone::<T, 2>(w, frames, out, then),
+            3 if (run.at, run.len) == (0, 3) => return self.alone::<T, 3>(w, frames, out, then),
+            4 if (run.at, run.len) == (0, 4) => return self.alone::<T, 4>(w, frames, out, then),
+            _ => {}
         }
-        // One window is the usual case: the size of the load is fixed outside the loop.
-        let alone = w.at == 0 && w.len == stride;
-        match (w.len, stride) {
-            (1, ..4) => self.strided::<T, 1, false>(w, frames, stride, out, then),
-            (2, 2) if alone => self.alone::<T, 2>(w, frames, out, then),
-            (3, 3) if alone => self.alone::<T, 3>(w, frames, out, then),
-            (4, 4) if alone => self.alone::<T, 4>(w, frames, out, then),
-            (1..=4, 4..) if w.low_first => self.strided::<T, 4, true>(w, frames, stride, out, then),
-            (1..=4, 4..) => self.strided::<T, 4, false>(w, frames, stride, out, then),
-            (2, 2..) if w.low_first => self.strided::<T, 2, true>(w, frames, stride, out, then),
-            (2, 2..) => self.strided::<T, 2, false>(w, frames, stride, out, then),
-            _ => self.run_any(frames, stride, out, bad, then),
+        let mut words = Words::new(stride);
+        let (Some(cut), Some(word)) = (words.cut(run), words.iter().next()) else { return self.run_any(frames, stride, out, bad, then) };
+        let mut room = [0; BLOCK];
+        for (frames, out) in frames.chunks(stride * BLOCK).zip(out.chunks_mut(BLOCK)) {
+            let count = (frames.len() / stride).min(out.len());
+            let room = room.get_mut(..count).unwrap_or_default();
+            word.load(frames, stride, room, |_, _| ());
+            out.iter_mut().zip(room).for_each(|(out, word)| *out = then(T::wide(cut.code(*word))));
         }
+    }
+
+    /// The neighbouring bytes of a code in two's complement or none, where they are neighbours.
+    pub(crate) fn run(&self) -> Option<Run> {
+        let ([w], Form::Unsigned | Form::Signed) = (self.windows.as_slice(), self.form) else { return None };
+        Some(Run { at: w.at, len: w.len, low_first: w.low_first, shift: w.shift, width: w.width, signed: self.form == Form::Signed })
     }
 
     /// Codes that are the whole frame stand side by side, which a compiler makes the most of.
@@ -123,37 +132,6 @@ impl Gather {
         }
     }
 
-    /// Codes within frames: first the bytes around them are loaded, `W` at once and never beyond the frame, then
-    /// the codes are cut out side by side.
-    #[inline]
-    fn strided<T: FromCode, const W: usize, const LOW: bool>(
-        &self,
-        w: &Window,
-        frames: &[u8],
-        stride: usize,
-        out: &mut [T],
-        then: impl Fn(T) -> T,
-    ) {
-        let from = w.at.min(stride.saturating_sub(W));
-        let behind = 8 * if LOW { w.at - from } else { from + W - w.at - w.len };
-        let (right, left) = (32 - w.width, 32 - w.width - w.shift - behind as u32);
-        let mut raw = [0u32; 256];
-        for (frames, out) in frames.chunks(stride * raw.len()).zip(out.chunks_mut(raw.len())) {
-            for (frame, raw) in frames.chunks_exact(stride).zip(&mut raw) {
-                let bytes = frame.get(from..).and_then(|frame| frame.first_chunk::<W>());
-                *raw = bytes.map_or(0, whole_unsigned::<W, LOW>);
-            }
-            let codes = raw.iter().zip(out).take(frames.len() / stride);
-            if self.form == Form::Signed {
-                codes.for_each(|(raw, out)| *out = then(T::narrow(((raw << left) as i32) >> right)));
-            } else if w.width < 32 {
-                codes.for_each(|(raw, out)| *out = then(T::narrow(((raw << left) >> right) as i32)));
-            } else {
-                codes.for_each(|(raw, out)| *out = then(T::narrow_unsigned(*raw)));
-            }
-        }
-    }
-
     fn run_any<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize), then: impl Fn(T) -> T) {
         for (index, (frame, out)) in frames.chunks_exact(stride.max(1)).zip(out).enumerate() {
             *out = then(T::wide(self.code(frame).unwrap_or_else(|| {
@@ -161,56 +139,6 @@ impl Gather {
                 0
             })));
         }
-    }
-}
-
-/// A plain code of one window, made ready for frames of one length: one load, two shifts.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Cut {
-    /// First byte that is loaded.
-    from: usize,
-    /// Bytes that are loaded: 1, 2, 4 or 8 (3 where there are no more), never beyond the frame.
-    bytes: usize,
-    low_first: bool,
-    /// Shifts within 64 bits, which leave the code's bits alone.
-    left: u32,
-    right: u32,
-    signed: bool,
-}
-
-impl Gather {
-    /// The quick way to this code in frames of `length` bytes, where there is one.
-    pub(crate) fn cut(&self, length: usize) -> Option<Cut> {
-        let [w] = self.windows.as_slice() else { return None };
-        let bytes = [1, 2, 4, 8, 3].into_iter().find(|bytes| *bytes >= w.len && *bytes <= length)?;
-        if !matches!(self.form, Form::Unsigned | Form::Signed) || w.at + w.len > length {
-            return None;
-        }
-        let from = w.at.min(length - bytes);
-        let behind = 8 * if w.low_first { w.at - from } else { from + bytes - w.at - w.len } as u32;
-        let right = 64 - w.width;
-        Some(Cut { from, bytes, low_first: w.low_first, left: right - w.shift - behind, right, signed: self.form == Form::Signed })
-    }
-}
-
-impl Cut {
-    /// The code, of a frame that has the length.
-    #[inline(always)]
-    pub(crate) fn code(&self, frame: &[u8]) -> i64 {
-        let frame = frame.get(self.from..).unwrap_or(&[]);
-        let raw = match (self.bytes, self.low_first) {
-            (1, _) => frame.first().map_or(0, |byte| u64::from(*byte)),
-            (2, false) => frame.first_chunk().map_or(0, |bytes| u64::from(u16::from_be_bytes(*bytes))),
-            (2, true) => frame.first_chunk().map_or(0, |bytes| u64::from(u16::from_le_bytes(*bytes))),
-            (3, false) => frame.first_chunk().map_or(0, |[a, b, c]| u64::from(u32::from_be_bytes([0, *a, *b, *c]))),
-            (3, true) => frame.first_chunk().map_or(0, |[a, b, c]| u64::from(u32::from_le_bytes([*a, *b, *c, 0]))),
-            (4, false) => frame.first_chunk().map_or(0, |bytes| u64::from(u32::from_be_bytes(*bytes))),
-            (4, true) => frame.first_chunk().map_or(0, |bytes| u64::from(u32::from_le_bytes(*bytes))),
-            (_, false) => frame.first_chunk().map_or(0, |bytes| u64::from_be_bytes(*bytes)),
-            (_, true) => frame.first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes)),
-        };
-        let top = raw << self.left;
-        if self.signed { (top as i64) >> self.right } else { (top >> self.right) as i64 }
     }
 }
 

@@ -8,3 +8,4 @@ pub mod gather;
 pub mod hex;
 pub mod layout;
 pub(crate) mod syndrome;
+pub(crate) mod word;

@@ -5,6 +5,7 @@
 //! a table for each byte of the frame gives it in one lookup a byte, none of which waits for another.
 
 use super::check::{Check, CheckKind};
+use super::word::Word;
 
 /// Tables may be so large together: half of the nearest cache.
 const MOST_BYTES: usize = 16 * 1024;
@@ -74,6 +75,16 @@ impl Syndrome {
             Tables::None => self.check.failures(frames, stride, failed),
         }
     }
+
+    /// As [`failures`](Self::failures), of frames whose words are loaded on the way. `false` where not all that the
+    /// check needs is in the word; nothing is done then.
+    pub(crate) fn load(&self, word: Word, frames: &[u8], stride: usize, words: &mut [u64], failed: &mut dyn FnMut(usize)) -> bool {
+        match &self.tables {
+            Tables::Short(noughts, tables) => load(word, (frames, stride), words, *noughts, tables, failed),
+            Tables::Long(noughts, tables) => load(word, (frames, stride), words, *noughts, tables, failed),
+            Tables::None => false,
+        }
+    }
 }
 
 /// What can be XORed.
@@ -115,41 +126,51 @@ fn of_run<T: Bits, const N: usize>(noughts: T, tables: &[(usize, [T; 256])], fra
 }
 
 fn scan<T: Bits>(frames: &[u8], stride: usize, noughts: T, tables: &[(usize, [T; 256])], failed: &mut dyn FnMut(usize)) {
-    // The usual lengths are fixed outside the loop, so that all lookups go at once.
-    match tables.len() {
-        3 => scan_run::<T, 3>(frames, stride, noughts, tables, failed),
-        4 => scan_run::<T, 4>(frames, stride, noughts, tables, failed),
-        5 => scan_run::<T, 5>(frames, stride, noughts, tables, failed),
-        6 => scan_run::<T, 6>(frames, stride, noughts, tables, failed),
-        7 => scan_run::<T, 7>(frames, stride, noughts, tables, failed),
-        8 => scan_run::<T, 8>(frames, stride, noughts, tables, failed),
-        _ => {
-            for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
-                if of_any(noughts, tables, frame) != T::default() {
-                    failed(index);
-                }
-            }
+    for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
+        if syndrome(noughts, tables, frame) != T::default() {
+            failed(index);
         }
     }
 }
 
-fn scan_run<T: Bits, const N: usize>(
-    frames: &[u8],
-    stride: usize,
+/// The usual lengths are fixed outside the loop, so that all lookups go at once.
+fn load<T: Bits>(
+    word: Word,
+    frames: (&[u8], usize),
+    words: &mut [u64],
     noughts: T,
     tables: &[(usize, [T; 256])],
     failed: &mut dyn FnMut(usize),
-) {
-    let Some(tables) = tables.first_chunk::<N>() else { return };
-    let first = tables.first().map_or(0, |(place, _)| *place);
-    let run = tables.iter().enumerate().all(|(index, (place, _))| *place == first + index);
-    for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
-        let syndrome = match frame.get(first..).and_then(|frame| frame.first_chunk::<N>()) {
-            Some(bytes) if run => tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(*byte)]),
-            _ => of_any(noughts, tables, frame),
-        };
-        if syndrome != T::default() {
-            failed(index);
-        }
+) -> bool {
+    match tables.len() {
+        3 => load_run::<T, 3>(word, frames, words, noughts, tables, failed),
+        4 => load_run::<T, 4>(word, frames, words, noughts, tables, failed),
+        5 => load_run::<T, 5>(word, frames, words, noughts, tables, failed),
+        6 => load_run::<T, 6>(word, frames, words, noughts, tables, failed),
+        7 => load_run::<T, 7>(word, frames, words, noughts, tables, failed),
+        8 => load_run::<T, 8>(word, frames, words, noughts, tables, failed),
+        _ => false,
     }
+}
+
+fn load_run<T: Bits, const N: usize>(
+    word: Word,
+    (frames, stride): (&[u8], usize),
+    words: &mut [u64],
+    noughts: T,
+    tables: &[(usize, [T; 256])],
+    failed: &mut dyn FnMut(usize),
+) -> bool {
+    let Some(tables) = tables.first_chunk::<N>() else { return false };
+    let first = tables.first().map_or(0, |(place, _)| *place);
+    let run = tables.last().is_some_and(|(place, _)| *place == first + N - 1);
+    let Some(before) = word.before(first, N).filter(|_| run) else { return false };
+    word.load(frames, stride, words, |lane, word| {
+        let bytes = (word << (8 * before)).to_be_bytes();
+        let syndrome = tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(byte)]);
+        if syndrome != T::default() {
+            failed(lane);
+        }
+    });
+    true
 }

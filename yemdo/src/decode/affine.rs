@@ -5,9 +5,11 @@
 use std::collections::HashMap;
 
 use super::plan::{From, Load, ReadingPlan};
-use crate::bits::gather::{Cut, Gather};
+use crate::bits::gather::Gather;
+use crate::bits::word::{Cut, MOST_WORDS, RealCut};
 use crate::formula::program::{Constant, Do, Num, Op, Program, Slot};
-use crate::formula::run::{Column, Machine};
+use crate::formula::run::Column;
+use super::columns::Room;
 
 /// Most operations behind the code.
 const MAX_STEPS: usize = 4;
@@ -16,7 +18,7 @@ const MAX_STEPS: usize = 4;
 #[derive(Clone, Debug)]
 pub(crate) struct Affine {
     gather: Gather,
-    cut: Option<Cut>,
+    cut: Option<RealCut>,
     /// Where the program has the code too, and so has it loaded already.
     loaded: Option<Slot>,
     /// What is done to a code on its way.
@@ -42,7 +44,7 @@ enum Step {
 }
 
 impl Affine {
-    fn new(gather: Gather, cut: Option<Cut>, slot: Slot, steps: &[Step]) -> Self {
+    fn new(gather: Gather, cut: Option<RealCut>, slot: Slot, steps: &[Step]) -> Self {
         let (scale, rest) = match *steps {
             [Step::Mul(m), Step::Add(a), ref rest @ ..] => (Scale::MulAdd(m, a), rest),
             [Step::Mul(m), ref rest @ ..] => (Scale::MulAdd(m, -0.0), rest),
@@ -55,37 +57,44 @@ impl Affine {
         Self { gather, cut, loaded: Some(slot), scale, rest: rest.to_vec() }
     }
 
-    /// The values of frames that follow one another, which the program has run over.
-    pub(crate) fn fill(&self, machine: &Machine, frames: &[u8], length: usize, values: &mut [f64]) {
+    /// The values of frames that follow one another, whose words are loaded and over which the program has run.
+    pub(crate) fn fill(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64]) {
         match self.scale {
-            Scale::MulAdd(m, a) => self.fill_scaled(machine, frames, length, values, |code| code * m + a),
-            Scale::AddMul(a, m) => self.fill_scaled(machine, frames, length, values, |code| (code + a) * m),
-            Scale::DivAdd(d, a) => self.fill_scaled(machine, frames, length, values, |code| code / d + a),
+            Scale::MulAdd(m, a) => self.fill_scaled(room, frames, length, values, |code| code * m + a),
+            Scale::AddMul(a, m) => self.fill_scaled(room, frames, length, values, |code| (code + a) * m),
+            Scale::DivAdd(d, a) => self.fill_scaled(room, frames, length, values, |code| code / d + a),
         }
         for step in &self.rest {
             values.iter_mut().for_each(|value| *value = step.apply(*value));
         }
     }
-}
 
-impl Affine {
     #[inline]
-    fn fill_scaled(&self, machine: &Machine, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) {
-        match self.loaded.and_then(|slot| machine.column(slot)) {
-            Some(Column::I32(codes)) => values.iter_mut().zip(codes).for_each(|(value, code)| *value = scale(f64::from(*code))),
-            _ => self.gather.codes_then(frames, length, values, &mut |_| (), scale),
+    fn fill_scaled(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) {
+        if let Some((cut, words)) = self.cut.and_then(|cut| Some((cut, cut.column(&room.words)?))) {
+            values.iter_mut().zip(words).for_each(|(value, word)| *value = scale(cut.code(*word)));
+        } else if let Some(Column::I32(codes)) = self.loaded.and_then(|slot| room.machine.column(slot)) {
+            values.iter_mut().zip(codes).for_each(|(value, code)| *value = scale(f64::from(*code)));
+        } else {
+            self.gather.codes_then(frames, length, values, &mut |_| (), scale);
         }
     }
-}
 
-impl Affine {
-    /// The value of one frame.
+    /// The code's place and the two numbers, where that is all.
+    pub(crate) fn mul_add(&self) -> Option<(RealCut, f64, f64)> {
+        match self.scale {
+            Scale::MulAdd(m, a) if self.rest.is_empty() => Some((self.cut?, m, a)),
+            _ => None,
+        }
+    }
+
+    /// The value of one frame, of which these are the words.
     #[inline(always)]
-    pub(crate) fn value(&self, frame: &[u8]) -> f64 {
-        let code = match &self.cut {
-            Some(cut) => cut.code(frame),
-            None => self.gather.code(frame).unwrap_or(0),
-        } as f64;
+    pub(crate) fn value(&self, words: &[u64; MOST_WORDS], frame: &[u8]) -> f64 {
+        let code = match self.cut {
+            Some(cut) => cut.of(words),
+            None => self.gather.code(frame).unwrap_or(0) as f64,
+        };
         let scaled = match self.scale {
             Scale::MulAdd(m, a) => code * m + a,
             Scale::AddMul(a, m) => (code + a) * m,
@@ -146,7 +155,7 @@ fn find(program: &Program, loads: &[Load], output: Slot) -> Option<Affine> {
             let From::Frame(gather, None) = &load.from else { return None };
             let plain = gather.is_plain();
             steps.reverse();
-            return plain.then(|| Affine::new(gather.clone(), load.cut, load.slot, &steps));
+            return plain.then(|| Affine::new(gather.clone(), load.cut.and_then(Cut::to_real), load.slot, &steps));
         }
         // What commutes may have its constant on either side.
         let (step, next) = match (op.what, constant(op.a), constant(op.b)) {

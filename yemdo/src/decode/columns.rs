@@ -1,6 +1,8 @@
 //! Many frames at once: readings as columns of numbers.
 
 use super::plan::{From, Plan};
+use crate::bits::word::MOST_WORDS;
+use crate::formula::program::Program;
 use crate::formula::run::{Column, LANES, Machine};
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{CodeNumber, Part};
@@ -104,10 +106,28 @@ pub(crate) struct State<'a> {
     pub(crate) last: &'a [Option<Vec<u8>>],
 }
 
+/// Room to decode some frames at once in.
+#[derive(Clone, Debug)]
+pub(crate) struct Room {
+    pub(crate) machine: Machine,
+    /// The frames' words, a column each.
+    pub(crate) words: Vec<Vec<u64>>,
+}
+
+impl Room {
+    pub(crate) fn new(program: &Program) -> Self {
+        Self { machine: Machine::new(program, LANES), words: Vec::new() }
+    }
+}
+
+/// Frames that are worked on together where there is no program. Few, so that what is written to memory is on its way
+/// while the next frames are checked.
+const FEW: usize = 64;
+
 /// Decodes frames of `length` bytes that follow one another, of which `given` count.
 pub(crate) fn decode(
     plan: &Plan,
-    machine: &mut Machine,
+    room: &mut Room,
     state: &State<'_>,
     (length, given): (usize, usize),
     bytes: &[u8],
@@ -116,14 +136,28 @@ pub(crate) fn decode(
     let length = length.max(1);
     let frames = bytes.len() / length;
     out.reset(plan.readings.len(), frames);
-    // Without a program nothing has to stay in the nearest cache, and longer runs please the memory.
-    let most = if plan.program.ops.is_empty() && plan.loads.is_empty() { LANES.max(8 * 1024 / length) } else { LANES };
+    let most = match plan.program.ops.is_empty() && plan.loads.is_empty() {
+        true if plan.by_words => FEW,
+        // Codes that stand side by side are read and written as the memory likes it best.
+        true => LANES.max(8 * 1024 / length),
+        false => LANES,
+    };
     for (batch, chunk) in bytes.chunks(length * most).enumerate() {
         let lanes = chunk.len() / length;
         let from = batch * most;
         let again = batch > 0;
-        load(plan, machine, state, (chunk, length), lanes, again);
-        machine.run_again(&plan.program, lanes, again);
+        let mut any = false;
+        let failed = &mut out.failed;
+        check(plan, &mut room.words, (chunk, length), lanes, &mut |lane, check| {
+            any = true;
+            if failed.is_empty() {
+                failed.resize(frames, 0);
+            }
+            let place = failed.get_mut(from + lane).filter(|failed| **failed == 0);
+            place.into_iter().for_each(|failed| *failed = u8::try_from(check + 1).unwrap_or(u8::MAX));
+        });
+        load(plan, room, state, (chunk, length), lanes, again);
+        room.machine.run_again(&plan.program, lanes, again);
         for (reading, (values, column)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
             let Some(values) = values.get_mut(from..from + lanes) else { continue };
             let mut status = Telling { column, frames, from, lanes };
@@ -133,22 +167,10 @@ pub(crate) fn decode(
                 continue;
             }
             match &reading.affine {
-                Some(affine) => affine.fill(machine, chunk, length, values),
-                None => copy(plan, machine, reading.output, values),
+                Some(affine) => affine.fill(room, chunk, length, values),
+                None => copy(plan, &room.machine, reading.output, values),
             }
-            judge(plan, machine, reading, values, &mut status);
-        }
-        let mut any = false;
-        for (index, check) in plan.checks.iter().enumerate() {
-            let failed = &mut out.failed;
-            check.failures(chunk, length, &mut |lane| {
-                any = true;
-                if failed.is_empty() {
-                    failed.resize(frames, 0);
-                }
-                let place = failed.get_mut(from + lane).filter(|failed| **failed == 0);
-                place.into_iter().for_each(|failed| *failed = u8::try_from(index + 1).unwrap_or(u8::MAX));
-            });
+            judge(plan, &room.machine, reading, values, &mut status);
         }
         if any {
             let failed = out.failed.get(from..from + lanes).unwrap_or_default();
@@ -160,9 +182,41 @@ pub(crate) fn decode(
     }
 }
 
+/// Loads the words of many frames, and tells `failed` the frames that do not pass a check, with the check's index.
+fn check(
+    plan: &Plan,
+    words: &mut Vec<Vec<u64>>,
+    (bytes, length): (&[u8], usize),
+    lanes: usize,
+    failed: &mut dyn FnMut(usize, usize),
+) {
+    words.resize_with(if plan.by_words { plan.words.iter().len() } else { 0 }, Vec::new);
+    words.iter_mut().for_each(|words| words.resize(lanes, 0));
+    let mut loaded = [false; MOST_WORDS];
+    for (index, check) in plan.checks.iter().enumerate() {
+        let mut failed = |lane| failed(lane, index);
+        // A check whose bytes are all in a word goes along with loading it.
+        let mut columns = plan.words.iter().zip(words.iter_mut()).zip(&mut loaded);
+        let along = columns.any(|((word, words), loaded)| {
+            let along = check.load(word, bytes, length, words, &mut failed);
+            *loaded |= along;
+            along
+        });
+        if !along {
+            check.failures(bytes, length, &mut failed);
+        }
+    }
+    for ((word, words), loaded) in plan.words.iter().zip(words).zip(loaded) {
+        if !loaded {
+            word.load(bytes, length, words, |_, _| ());
+        }
+    }
+}
+
 /// Puts the codes of many frames into the program's inputs, and what stays the same for all of them. With `again`, the
 /// latter have their values from the batch before.
-fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
+fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
+    let Room { machine, words } = room;
     machine.begin();
     if !again {
         machine.lost.clear();
@@ -179,23 +233,23 @@ fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): 
         match (&load.from, column) {
             (From::Frame(gather, range), Column::I32(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
-                gather.codes(bytes, length, column, &mut |lane| none.push(lane));
+                match load.cut.and_then(|cut| Some((cut, cut.column(words)?))) {
+                    Some((cut, words)) => column.iter_mut().zip(words).for_each(|(code, word)| *code = cut.code(*word) as i32),
+                    None => gather.codes(bytes, length, column, &mut |lane| none.push(lane)),
+                }
                 if let Some((low, high)) = range {
                     let (low, high) = (i32::try_from(*low).unwrap_or(i32::MIN), i32::try_from(*high).unwrap_or(i32::MAX));
-                    let outside = |code: &i32| (*code < low) | (*code > high);
-                    if column.iter().map(|code| u32::from(outside(code))).sum::<u32>() > 0 {
-                        none.extend(column.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
-                    }
+                    outside(column, low, high, &mut none);
                 }
             }
             (From::Frame(gather, range), Column::I64(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
-                gather.codes(bytes, length, column, &mut |lane| none.push(lane));
+                match load.cut.and_then(|cut| Some((cut, cut.column(words)?))) {
+                    Some((cut, words)) => column.iter_mut().zip(words).for_each(|(code, word)| *code = cut.code(*word)),
+                    None => gather.codes(bytes, length, column, &mut |lane| none.push(lane)),
+                }
                 if let Some((low, high)) = range {
-                    let outside = |code: &i64| !(*low..=*high).contains(code);
-                    if column.iter().map(|code| u32::from(outside(code))).sum::<u32>() > 0 {
-                        none.extend(column.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
-                    }
+                    outside(column, *low, *high, &mut none);
                 }
             }
             (From::FrameReal(gather), column) => {
@@ -224,6 +278,14 @@ fn load(plan: &Plan, machine: &mut Machine, state: &State<'_>, (bytes, length): 
         for lane in none.drain(..) {
             machine.no_value(&load.users, lane);
         }
+    }
+}
+
+/// Adds the lanes whose codes are below `low` or above `high`: in most batches none.
+fn outside<T: PartialOrd + Copy>(codes: &[T], low: T, high: T, lanes: &mut Vec<usize>) {
+    let outside = |code: &T| (*code < low) | (*code > high);
+    if codes.iter().map(|code| u32::from(outside(code))).sum::<u32>() > 0 {
+        lanes.extend(codes.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
     }
 }
 

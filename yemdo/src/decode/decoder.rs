@@ -8,8 +8,6 @@ use super::plan::Plan;
 use super::refusal::Refusal;
 use super::row::{self, Row};
 use super::steps::{self, Steps};
-use crate::formula::run::{LANES, Machine};
-use crate::formula::single::Single;
 use crate::modbus::read_response;
 use crate::model::part::{Frame, Origin, Part};
 use crate::model::registers::Settings;
@@ -28,19 +26,19 @@ pub struct Decoder<'p> {
     /// What it was when each frame came last.
     came: Vec<u64>,
     frames: Vec<Ready>,
+    /// For every frame, the others whose readings need it.
+    feeds: Vec<Vec<usize>>,
 }
 
 /// A frame's plan and the room to run it in.
 #[derive(Clone, Debug)]
 struct Ready {
     plan: Plan,
-    many: Machine,
-    single: Single,
+    many: columns::Room,
+    alone: row::Room,
     row: Row,
     /// The formula that says how many bytes count.
-    counted: Option<(Plan, Single)>,
-    /// Other frames whose readings need this one.
-    feeds: Vec<usize>,
+    counted: Option<(Plan, row::Room)>,
     /// The number of bytes that need no second look; 0 where all do.
     plain: usize,
 }
@@ -52,29 +50,28 @@ impl<'p> Decoder<'p> {
             let plan = Plan::new(part, frame, false);
             let counted = part.frames.get(frame).and_then(|model| model.counted.as_ref()).map(|formula| {
                 let plan = Plan::of_formula(part, frame, formula);
-                let single = Single::new(&plan.program);
-                (plan, single)
+                let room = row::Room::new(&plan);
+                (plan, room)
             });
-            let (many, single) = (Machine::new(&plan.program, LANES), Single::new(&plan.program));
+            let (many, alone) = (columns::Room::new(&plan.program), row::Room::new(&plan));
             let model = part.frames.get(frame).filter(|model| counted.is_none() && !model.keep);
             let plain = model.map_or(0, |model| model.length);
-            Ready { many, single, plan, row: Row::new(), counted, feeds: Vec::new(), plain }
+            Ready { many, alone, plan, row: Row::new(), counted, plain }
         };
         let count = part.frames.len();
-        let mut frames: Vec<Ready> = (0..count).map(ready).collect();
+        let frames: Vec<Ready> = (0..count).map(ready).collect();
         let needs: Vec<Vec<usize>> = frames.iter().map(|ready| ready.plan.needs(part)).collect();
-        for (frame, ready) in frames.iter_mut().enumerate() {
-            ready.feeds = (0..count).filter(|other| needs.get(*other).is_some_and(|needs| needs.contains(&frame))).collect();
-        }
+        let fed_by = |frame| (0..count).filter(|other| needs.get(*other).is_some_and(|needs| needs.contains(&frame))).collect();
+        let feeds = (0..count).map(fed_by).collect();
         let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
-        Self { part, parameters, settings: Settings::reset(part), last: vec![None; count], count: 0, came: vec![0; count], frames }
+        Self { part, parameters, settings: Settings::reset(part), last: vec![None; count], count: 0, came: vec![0; count], frames, feeds }
     }
 
     /// What was worked out from settings, parameters and other frames is to be worked out anew.
     fn unsettle(&mut self) {
         for ready in &mut self.frames {
-            ready.single.settled = false;
-            ready.counted.iter_mut().for_each(|(_, single)| single.settled = false);
+            ready.alone.unsettle();
+            ready.counted.iter_mut().for_each(|(_, room)| room.unsettle());
         }
     }
 
@@ -86,28 +83,20 @@ impl<'p> Decoder<'p> {
     }
 
     /// A good frame came, the last of so many. Its bytes are kept where readings of other frames ask for them.
-    #[inline]
+    #[inline(always)]
     fn keep(&mut self, frame: usize, bytes: &[u8], good: u64) {
         self.count += good;
-        let fed = self.frames.get(frame).is_some_and(|ready| !ready.feeds.is_empty());
-        if let Some((last, came)) = self.last.get_mut(frame).zip(self.came.get_mut(frame)) {
-            *came = self.count;
-            match last {
-                Some(_) if !fed => {}
-                Some(last) if last.len() == bytes.len() => last.copy_from_slice(bytes),
-                _ => *last = Some(bytes.to_vec()),
-            }
+        self.came.get_mut(frame).into_iter().for_each(|came| *came = self.count);
+        let feeds = self.feeds.get(frame).map_or(&[] as &[usize], Vec::as_slice);
+        match self.last.get_mut(frame) {
+            Some(Some(_)) if feeds.is_empty() => return,
+            Some(Some(last)) if last.len() == bytes.len() => last.copy_from_slice(bytes),
+            Some(last) => *last = Some(bytes.to_vec()),
+            None => {}
         }
-        if fed {
-            self.unsettle_fed(frame);
-        }
-    }
-
-    /// What other frames worked out from this one is to be worked out anew.
-    fn unsettle_fed(&mut self, frame: usize) {
-        for at in 0..self.frames.get(frame).map_or(0, |ready| ready.feeds.len()) {
-            let other = self.frames.get(frame).and_then(|ready| ready.feeds.get(at)).copied();
-            other.and_then(|other| self.frames.get_mut(other)).into_iter().for_each(|ready| ready.single.settled = false);
+        // What other frames worked out from this one is to be worked out anew.
+        for other in feeds {
+            self.frames.get_mut(*other).into_iter().for_each(|ready| ready.alone.unsettle());
         }
     }
 
@@ -173,7 +162,7 @@ impl<'p> Decoder<'p> {
                 Cow::Owned(all) => Cow::Owned(all.get(place).unwrap_or(&[]).to_vec()),
             };
         }
-        let Some((plan, single)) = &mut ready.counted else {
+        let Some((plan, room)) = &mut ready.counted else {
             accept_length(model, bytes.len(), model.length)?;
             refuse_blank(model, &bytes)?;
             let given = bytes.len();
@@ -186,9 +175,8 @@ impl<'p> Decoder<'p> {
         let mut whole = bytes.into_owned();
         whole.resize(model.length, 0);
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        row::load(plan, single, &state, &whole);
-        single.run(&plan.program);
-        let count = single.real(&plan.program, 0).unwrap_or(0.0);
+        row::run(plan, room, &state, &whole);
+        let count = room.single.real(&plan.program, 0).unwrap_or(0.0);
         let count = count.clamp(0.0, model.length as f64) as usize;
         if came < count {
             accept_length(model, came, count)?;
@@ -202,23 +190,23 @@ impl<'p> Decoder<'p> {
     /// # Errors
     /// As [`decode`](Self::decode).
     pub fn decode_into(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
-        let Some(ready) = self.frames.get_mut(frame).filter(|ready| ready.plain == bytes.len()) else {
-            return self.decode_any(frame, bytes, row);
-        };
-        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        if let Err(failed) = row::decode(&ready.plan, &mut ready.single, &state, bytes.len(), bytes, row) {
-            return Err(self.check_refusal(frame, failed, bytes));
+        if let Some(ready) = self.frames.get_mut(frame)
+            && ready.plain == bytes.len()
+            && row::quick(&ready.plan, &mut ready.alone, bytes, row)
+        {
+            self.keep(frame, bytes, 1);
+            return Ok(());
         }
-        self.keep(frame, bytes, 1);
-        Ok(())
+        self.decode_any(frame, bytes, row)
     }
 
-    /// As [`decode_into`](Self::decode_into), for frames whose bytes need a second look.
+    /// As [`decode_into`](Self::decode_into), whatever comes.
+    #[inline(never)]
     fn decode_any(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        row::decode(&ready.plan, &mut ready.single, &state, given, &bytes, row).map_err(|failed| check_refusal(model, failed, &bytes))?;
+        row::decode(&ready.plan, &mut ready.alone, &state, given, &bytes, row).map_err(|failed| check_refusal(model, failed, &bytes))?;
         self.keep(frame, &bytes, 1);
         Ok(())
     }
@@ -231,7 +219,7 @@ impl<'p> Decoder<'p> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        row::decode(&ready.plan, &mut ready.single, &state, given, &bytes, &mut ready.row)
+        row::decode(&ready.plan, &mut ready.alone, &state, given, &bytes, &mut ready.row)
             .map_err(|failed| check_refusal(model, failed, &bytes))?;
         self.keep(frame, &bytes, 1);
         let ready = self.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
@@ -243,7 +231,7 @@ impl<'p> Decoder<'p> {
             let Some(reading) = self.part.readings.get(planned.index) else { continue };
             let status = ready.row.status(at);
             let source = &self.part.source;
-            let fault = match ready.single.output(&ready.plan.program, planned.output) {
+            let fault = match ready.alone.single.output(&ready.plan.program, planned.output) {
                 Err((kind, span)) if status == Status::FormulaFault => {
                     let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
                     let operation = steps::fault_text(&state, self.part, frame, &bytes, planned.index);
@@ -256,7 +244,7 @@ impl<'p> Decoder<'p> {
                 .conditions
                 .iter()
                 .zip(conditions)
-                .find(|((output, _), _)| ready.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
+                .find(|((output, _), _)| ready.alone.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
             let waits_for = planned.needs.iter().filter(|frame| self.last.get(**frame).is_none_or(Option::is_none));
             readings.push(Reading {
                 name: &reading.name,

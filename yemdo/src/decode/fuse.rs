@@ -45,6 +45,9 @@ fn joined(first: &Op, op: &Op) -> Option<Op> {
         (Do::Convert(Num::I64, Ty::I32), Do::Convert(Num::I32, Ty::F64)) if can => {
             return Some(Op { what: Do::NarrowReal, a: first.a, b: first.a, c: first.a, ..*op });
         }
+        (Do::NarrowReal, Do::Div(Num::F64)) if can && op.b != first.dst => {
+            return Some(Op { what: Do::NarrowDiv, a: first.a, c: first.a, ..*op });
+        }
         (Do::Less(num @ (Num::I32 | Num::I64)), Do::Select(_)) if can && op.b == first.b && op.c == first.a => {
             return Some(Op { what: Do::Max(num), a: first.a, b: first.b, c: first.a, same_b: first.same_b, ..*op });
         }

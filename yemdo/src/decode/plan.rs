@@ -2,8 +2,9 @@
 
 use super::affine::Affine;
 use super::columns::State;
-use crate::bits::gather::{Cut, Gather};
+use crate::bits::gather::Gather;
 use crate::bits::syndrome::Syndrome;
+use crate::bits::word::{Cut, Words};
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
 use crate::formula::program::{Do, Program, Slot};
@@ -18,6 +19,10 @@ pub(crate) struct Plan {
     pub(crate) program: Program,
     /// The frame's checks.
     pub(crate) checks: Vec<Syndrome>,
+    /// The words that codes are cut out of.
+    pub(crate) words: Words,
+    /// Whether many frames are loaded as words too: not where the frame is but one short code.
+    pub(crate) by_words: bool,
     /// Inputs from the frame itself first.
     pub(crate) loads: Vec<Load>,
     /// How many come from the frame itself.
@@ -132,7 +137,8 @@ impl Plan {
         outputs.retain(|(index, _)| !wanted.contains(index));
         let mut program = lowerer.finish();
         prove(part, &mut program);
-        let mut loads = loads(part, frame, &program);
+        let (mut loads, words) = loads(part, frame, &program);
+        let by_words = loads.iter().filter(|load| matches!(load.from, From::Frame(..))).count() > 1 || words.length() > 4;
         if !noting {
             super::affine::take_out(&mut program, &mut loads, &mut readings);
         }
@@ -145,7 +151,7 @@ impl Plan {
         let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
         loads.sort_by_key(|load| load.from.is_held());
         let own_loads = loads.iter().filter(|load| !load.from.is_held()).count();
-        Plan { beside: outputs, loads, own_loads, readings, program, checks }
+        Plan { beside: outputs, words, by_words, loads, own_loads, readings, program, checks }
     }
 
     /// Other frames that readings of this one take something from.
@@ -159,13 +165,13 @@ impl Plan {
         let mut lowerer = Lowerer::new(false);
         lowerer.formula(formula);
         let program = lowerer.finish();
-        let loads = loads(part, frame, &program);
-        Plan { own_loads: loads.len(), loads, readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
+        let (loads, words) = loads(part, frame, &program);
+        Plan { words, by_words: false, own_loads: loads.len(), loads, readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
     }
 }
 
-fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
-    let mut loads = Vec::new();
+fn loads(part: &Part, frame: usize, program: &Program) -> (Vec<Load>, Words) {
+    let (mut loads, mut words) = (Vec::new(), Words::new(part.frames.get(frame).map_or(0, |frame| frame.length)));
     for (slot, input) in &program.inputs {
         let in_frame = |field: usize| {
             let held = part.frames.get(frame)?.fields.iter().find(|(held, _)| *held == field)?;
@@ -195,11 +201,10 @@ fn loads(part: &Part, frame: usize, program: &Program) -> Vec<Load> {
                 _ => From::Row(field, column),
             },
         };
-        let length = part.frames.get(frame).map_or(0, |frame| frame.length);
-        let cut = if let From::Frame(gather, _) = &from { gather.cut(length) } else { None };
+        let cut = if let From::Frame(gather, _) = &from { gather.run().and_then(|run| words.cut(run)) } else { None };
         loads.push(Load { slot: *slot, from, cut, users: users(program, *slot) });
     }
-    loads
+    (loads, words)
 }
 
 /// Marks the operations that give the same for all frames: whose operands are constants, settings and what came in
@@ -213,7 +218,7 @@ fn mark_uniform(program: &mut Program, loads: &[Load]) {
     for op in &mut program.ops {
         let is = |slot: Slot| same.get(slot as usize).copied().unwrap_or(false);
         op.uniform = op.safe && is(op.a) && is(op.b) && is(op.c);
-        if matches!(op.what, Do::Add(_) | Do::Mul(_) | Do::And(_) | Do::Or(_) | Do::Xor(_) | Do::Equal(_)) && is(op.a) && !is(op.b) {
+        if op.what.commutes() && is(op.a) && !is(op.b) {
             std::mem::swap(&mut op.a, &mut op.b);
         }
         op.same_b = is(op.b) && !matches!(op.what, Do::Select(_));

@@ -1,9 +1,12 @@
 //! One frame at a time, into room that the caller keeps.
 
+use super::affine::Affine;
 use super::columns::{State, held};
-use super::plan::{From, Plan, ReadingPlan};
+use super::plan::{From, Load, Plan, ReadingPlan};
+use crate::bits::word::{Cut, MOST_WORDS, RealCut};
+use crate::formula::program::{Num, Slot};
 use crate::formula::single::Single;
-use crate::formula::types::Number;
+use crate::formula::types::{Number, Ty};
 use crate::model::status::Status;
 
 /// The readings of one frame. Reuse one value for frame after frame: nothing is allocated then.
@@ -42,53 +45,156 @@ impl Row {
     }
 }
 
-/// Decodes a frame, of whose bytes `given` count; `Err` is the index of the check that failed.
-#[inline]
-pub(crate) fn decode(plan: &Plan, single: &mut Single, state: &State<'_>, given: usize, bytes: &[u8], row: &mut Row) -> Result<(), usize> {
-    for (index, check) in plan.checks.iter().enumerate() {
-        if !check.passes(bytes) {
-            return Err(index);
-        }
+/// Room to decode one frame after the other in.
+#[derive(Clone, Debug)]
+pub(crate) struct Room {
+    pub(crate) single: Single,
+    /// The frame's own codes that the program needs.
+    own: Vec<Own>,
+    /// How each reading gets its value where all goes well.
+    quick: Vec<Quick>,
+    /// Whether there are such quick ways.
+    has_quick: bool,
+    /// Inputs that stay the same and have no value, by their place among the plan's.
+    lost: Vec<usize>,
+    /// There is a quick way, and all that stays the same has been worked out, has its values, and lets no reading wait.
+    complete: bool,
+}
+
+/// A code, the cell that it goes to and which of its bits, and the lowest and highest that has a value.
+#[derive(Clone, Copy, Debug)]
+struct Own {
+    cut: Cut,
+    slot: Slot,
+    mask: u64,
+    low: i64,
+    high: i64,
+}
+
+impl Own {
+    fn new(load: &Load, kind: Option<&Num>) -> Option<Self> {
+        let mask = match kind? {
+            Num::I32 | Num::U32 => u64::from(u32::MAX),
+            Num::I64 | Num::U64 => u64::MAX,
+            Num::F32 | Num::F64 => return None,
+        };
+        let From::Frame(_, range) = &load.from else { return None };
+        let (low, high) = range.unwrap_or((i64::MIN, i64::MAX));
+        Some(Self { cut: load.cut?, slot: load.slot, mask, low, high })
     }
-    if !plan.loads.is_empty() || !plan.program.ops.is_empty() {
-        load(plan, single, state, bytes);
+}
+
+/// Where the value of a reading is.
+#[derive(Clone, Copy, Debug)]
+enum Quick {
+    /// A code times a number plus a number, and nothing to judge.
+    MulAdd(RealCut, f64, f64),
+    /// Otherwise: where the program leaves it, and whether there is nothing to judge.
+    Other { output: (Slot, Ty), bare: bool },
+}
+
+impl Room {
+    pub(crate) fn new(plan: &Plan) -> Self {
+        let output = |reading: &ReadingPlan| plan.program.outputs.get(reading.output).copied().unwrap_or((0, Ty::F64));
+        let quick = |reading: &ReadingPlan| match reading.affine.as_ref().and_then(Affine::mul_add).filter(|_| reading.bare) {
+            Some((cut, m, a)) => Quick::MulAdd(cut, m, a),
+            None => Quick::Other { output: output(reading), bare: reading.range.is_none() && reading.conditions.is_empty() },
+        };
+        let quick = plan.readings.iter().map(quick).collect();
+        let own = plan.loads.iter().take(plan.own_loads).map(|load| Own::new(load, plan.program.slots.get(load.slot as usize)));
+        let own: Option<Vec<Own>> = own.collect();
+        let has_quick = own.is_some();
+        Self { single: Single::new(&plan.program), own: own.unwrap_or_default(), quick, has_quick, lost: Vec::new(), complete: false }
+    }
+
+    /// What came before the next frame has changed.
+    pub(crate) fn unsettle(&mut self) {
+        self.single.settled = false;
+        self.complete = false;
+    }
+}
+
+/// Decodes a whole frame in the usual case: everything but its own codes is known, and nothing is at fault. `false`
+/// where it is not so; [`decode`] has to find out then.
+#[inline(always)]
+pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut Row) -> bool {
+    let Room { single, own, quick, complete: true, .. } = room else { return false };
+    if !plan.checks.iter().all(|check| check.passes(bytes)) {
+        return false;
+    }
+    let words = plan.words.of(bytes);
+    if !own.is_empty() {
+        single.begin();
+        for Own { cut, slot, mask, low, high } in own.iter() {
+            let code = cut.of(&words);
+            single.put_bits(*slot, code as u64 & *mask);
+            if code < *low || code > *high {
+                return false;
+            }
+        }
         single.run(&plan.program);
     }
-    if row.readings.len() != plan.readings.len() {
-        row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
+    if single.at_fault() || row.readings.len() != quick.len() {
+        return false;
     }
+    for (index, (place, quick)) in row.readings.iter_mut().zip(quick).enumerate() {
+        *place = match quick {
+            Quick::MulAdd(cut, m, a) => (cut.of(&words) * *m + *a, Status::Ok),
+            Quick::Other { output, bare } => {
+                let Some(reading) = plan.readings.get(index) else { return false };
+                let value = match &reading.affine {
+                    Some(affine) => affine.value(&words, bytes),
+                    None => single.sound(*output),
+                };
+                if *bare { (value, Status::Ok) } else { judge(plan, single, reading, Some(value)) }
+            }
+        };
+    }
+    true
+}
+
+/// Decodes a frame, of whose bytes `given` count; `Err` is the index of the check that failed.
+pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, given: usize, bytes: &[u8], row: &mut Row) -> Result<(), usize> {
+    if let Some(failed) = plan.checks.iter().position(|check| !check.passes(bytes)) {
+        return Err(failed);
+    }
+    let words = &plan.words.of(bytes);
+    load(plan, room, state, words, bytes);
+    room.single.run(&plan.program);
+    room.complete = room.has_quick && room.lost.is_empty() && plan.readings.iter().all(|reading| reading.none(state, usize::MAX).is_none());
+    row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
     for (place, reading) in row.readings.iter_mut().zip(&plan.readings) {
-        *place = match &reading.affine {
-            Some(affine) if reading.bare && given == bytes.len() => (affine.value(bytes), Status::Ok),
-            _ => judge(plan, single, state, reading, given, bytes),
+        let value = match &reading.affine {
+            Some(affine) => Some(affine.value(words, bytes)),
+            None => room.single.real(&plan.program, reading.output),
+        };
+        *place = match reading.none(state, given) {
+            Some(none) => (f64::NAN, none),
+            None => judge(plan, &room.single, reading, value),
         };
     }
     Ok(())
 }
 
-/// Puts the codes of a frame into the program's inputs, and where it is not settled yet, what stays the same.
-pub(crate) fn load(plan: &Plan, single: &mut Single, state: &State<'_>, bytes: &[u8]) {
+/// Puts the codes of a frame, of which these are the words, into the program's inputs, and where it is not settled yet,
+/// what stays the same.
+fn load(plan: &Plan, room: &mut Room, state: &State<'_>, words: &[u64; MOST_WORDS], bytes: &[u8]) {
+    let Room { single, lost, .. } = room;
     single.begin();
     if !single.settled {
-        single.lost.clear();
+        lost.clear();
     }
     // Settled inputs stand where they are; the frame's own come first.
-    let settled = single.settled && single.lost.is_empty();
-    let count = if settled { plan.own_loads } else { plan.loads.len() };
+    let count = if single.settled && lost.is_empty() { plan.own_loads } else { plan.loads.len() };
     for (index, load) in plan.loads.iter().enumerate().take(count) {
         match &load.from {
-            From::Frame(gather, range) => match load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.code(bytes))) {
-                Some(code) => {
-                    single.put_int(&plan.program, load.slot, code);
-                    if range.is_some_and(|(low, high)| !(low..=high).contains(&code)) {
-                        single.no_value(&load.users);
-                    }
-                }
-                None => {
-                    single.put_int(&plan.program, load.slot, 0);
+            From::Frame(gather, range) => {
+                let code = load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.of(words)));
+                single.put_int(&plan.program, load.slot, code.unwrap_or(0));
+                if code.is_none_or(|code| range.is_some_and(|(low, high)| !(low..=high).contains(&code))) {
                     single.no_value(&load.users);
                 }
-            },
+            }
             From::FrameReal(gather) => single.put_real(&plan.program, load.slot, gather.real(bytes).unwrap_or(f64::NAN)),
             From::FrameRow(gather, rows) => {
                 let code = gather.code(bytes);
@@ -97,14 +203,14 @@ pub(crate) fn load(plan: &Plan, single: &mut Single, state: &State<'_>, bytes: &
                     None => single.no_value(&load.users),
                 }
             }
-            _ if single.settled && !single.lost.contains(&index) => {}
+            _ if single.settled && !lost.contains(&index) => {}
             from => match held(from, state) {
                 Some(Number::Int(value, _)) => single.put_int(&plan.program, load.slot, value as i64),
                 Some(Number::Real(value, _)) => single.put_real(&plan.program, load.slot, value),
                 None => {
                     single.no_value(&load.users);
                     if !single.settled {
-                        single.lost.push(index);
+                        lost.push(index);
                     }
                 }
             },
@@ -112,14 +218,14 @@ pub(crate) fn load(plan: &Plan, single: &mut Single, state: &State<'_>, bytes: &
     }
 }
 
-fn judge(plan: &Plan, single: &Single, state: &State<'_>, reading: &ReadingPlan, given: usize, bytes: &[u8]) -> (f64, Status) {
-    if let Some(none) = reading.none(state, given) {
-        return (f64::NAN, none);
-    }
-    let value = match &reading.affine {
-        Some(affine) => Some(affine.value(bytes)),
-        None => single.real(&plan.program, reading.output),
-    };
+/// Puts a frame's codes, and all that stays the same, into the program's inputs, and runs it.
+pub(crate) fn run(plan: &Plan, room: &mut Room, state: &State<'_>, bytes: &[u8]) {
+    load(plan, room, state, &plan.words.of(bytes), bytes);
+    room.single.run(&plan.program);
+}
+
+/// The status of a reading that needs nothing more, with this value or a fault.
+fn judge(plan: &Plan, single: &Single, reading: &ReadingPlan, value: Option<f64>) -> (f64, Status) {
     let holds = |condition: &&(usize, Status)| single.real(&plan.program, condition.0).is_some_and(|truth| truth != 0.0);
     let status = match (reading.conditions.iter().find(holds), reading.range, value) {
         (Some((_, status)), _, _) => *status,

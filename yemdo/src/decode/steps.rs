@@ -5,7 +5,7 @@ use super::decoded::CodeValue;
 use super::decoder::code_value;
 use super::plan::Plan;
 use crate::formula::program::{Note, NoteKind};
-use crate::formula::single::Single;
+use super::row::Room;
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{Frame, Part};
 use crate::sheet::text::Span;
@@ -114,9 +114,9 @@ pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: 
 /// The operation that failed, as typed and with the values at hand.
 pub(crate) fn fault_text(state: &State<'_>, part: &Part, frame: usize, bytes: &[u8], reading: usize) -> Option<String> {
     let plan = Plan::new(part, frame, true);
-    let mut machine = Single::new(&plan.program);
-    super::row::load(&plan, &mut machine, state, bytes);
-    machine.run(&plan.program);
+    let mut room = Room::new(&plan);
+    super::row::run(&plan, &mut room, state, bytes);
+    let machine = &room.single;
     let output = plan.readings.iter().find(|planned| planned.index == reading)?.output;
     let (_, span) = machine.output(&plan.program, output).err()?;
     let uses: Vec<(Span, Number)> = plan
@@ -131,9 +131,9 @@ pub(crate) fn fault_text(state: &State<'_>, part: &Part, frame: usize, bytes: &[
 
 fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u8], given: usize) -> Vec<ReadingSteps<'p>> {
     let plan = Plan::new(part, frame, true);
-    let mut machine = Single::new(&plan.program);
-    super::row::load(&plan, &mut machine, state, bytes);
-    machine.run(&plan.program);
+    let mut room = Room::new(&plan);
+    super::row::run(&plan, &mut room, state, bytes);
+    let machine = &room.single;
     let holds = |note: &&Note| match note.guard {
         Some(guard) => machine.number(guard, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
         None => true,

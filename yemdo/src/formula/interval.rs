@@ -289,7 +289,7 @@ fn operate(what: Do, a: Interval, b: Interval, c: Interval) -> (Interval, bool) 
         // Joined only after all has been proved.
         Do::MulShr(n) | Do::Max(n) => (anything(n), true),
         Do::ShlDiv => (anything(Num::I64), true),
-        Do::NarrowReal => (anything(Num::F64), true),
+        Do::NarrowReal | Do::NarrowDiv => (anything(Num::F64), true),
         Do::Add(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x + y, |x, y| x + y), true),
         Do::Sub(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x - y, |x, y| x - y), true),
         Do::Mul(n @ (Num::F32 | Num::F64)) => (real_corners(n, a, b, |x, y| x * y, |x, y| x * y), true),

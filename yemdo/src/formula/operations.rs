@@ -1,7 +1,8 @@
-//! What every operation does, as one table for both ways of running a program: over columns of frames, and for one.
+//! What every operation does, as one table for all ways of running a program: over columns of frames, and for one.
 
 /// Chooses the function of an operation and the kinds of its result and its operands, and hands them to the macro
-/// `$apply`. Operations that are none of these are left to `$other`.
+/// `$apply`. Operations that are none of these are left to `$other`. No function takes
+/// anything along, so that it can be pointed at.
 macro_rules! operations {
     ($op:expr, $apply:ident, $other:expr) => {
         match $op.what {
@@ -75,13 +76,12 @@ macro_rules! operations {
             Do::Max(N::I32) => $apply!(|x: i32, y: i32| ok(x.max(y)), I32, I32, I32),
             Do::Max(_) => $apply!(|x: i64, y: i64| ok(x.max(y)), I64, I64, I64),
             Do::NarrowReal => $apply!(|x: i64| ok(f64::from(x as i32)), F64, I64),
+            Do::NarrowDiv => $apply!(|x: i64, y: f64| ok(f64::from(x as i32) / y), F64, I64, F64),
             Do::Both => $apply!(|x, y| ok(i32::from(x != 0 && y != 0)), I32, I32, I32),
             Do::Without => $apply!(|x, y| ok(i32::from(x != 0 && y == 0)), I32, I32, I32),
             Do::Either => $apply!(|x, y| ok(i32::from(x != 0 || y != 0)), I32, I32, I32),
             Do::Call(Func::Abs, N::I32) => $apply!(int32::abs, I32, I32),
             Do::Call(Func::Abs, N::I64) => $apply!(int64::abs, I64, I64),
-            Do::Call(func, N::F32) => $apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
-            Do::Call(func, _) => $apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
             _ => $other,
         }
     };

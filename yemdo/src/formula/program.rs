@@ -93,8 +93,17 @@ pub(crate) enum Do {
     Max(Num),
     /// `(double)(int32_t)a`.
     NarrowReal,
+    /// `(double)(int32_t)a / b`, of a `b` that is proved not to be zero.
+    NarrowDiv,
     /// The curve of that index in [`Program::curves`], at `a`.
     Curve(u32),
+}
+
+impl Do {
+    /// Whether the operands may change places.
+    pub(crate) fn commutes(self) -> bool {
+        matches!(self, Do::Add(_) | Do::Mul(_) | Do::And(_) | Do::Or(_) | Do::Xor(_) | Do::Equal(_))
+    }
 }
 
 /// What went wrong where C leaves the outcome undefined.

@@ -445,6 +445,8 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(k::small_div(x << n, y))),
             _ => None,
         },
+        Do::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
+        Do::Call(func, N::F64) => apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
         _ => operations!(op, apply, None),
     }
 }

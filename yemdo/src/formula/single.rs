@@ -19,11 +19,31 @@ pub(crate) struct Single {
     any_fault: bool,
     /// Outputs that may turn out not to be finite.
     watched: Vec<usize>,
+    /// The same, with their functions chosen where that is possible. Empty where the program is too long for it.
+    chosen: Vec<Chosen>,
     /// Whether what is the same for all frames has been computed.
     pub(crate) settled: bool,
-    /// Inputs that stay the same and have no value, by their place among the plan's.
-    pub(crate) lost: Vec<usize>,
 }
+
+/// Cells that operations with chosen functions reach. Their addresses are bytes, which need no look at the bounds.
+const NEAR: usize = 256;
+
+/// An operation that cannot fault, made ready: what it does to its operands' bits, and where they are.
+#[derive(Clone, Copy, Debug)]
+struct Chosen {
+    run: Option<Function>,
+    dst: u8,
+    a: u8,
+    b: u8,
+    c: u8,
+    /// Without a function it takes the long way: its place among the operations.
+    op: u32,
+}
+
+type Near = [u64; NEAR];
+
+/// Takes its first operand from the operation before it, in place of its cell, where it says so; gives the result on.
+type Function = fn(&mut Near, u64, &Chosen) -> u64;
 
 /// A number that fits a cell.
 trait Cell: Copy {
@@ -68,14 +88,16 @@ impl Single {
     pub(crate) fn new(program: &Program) -> Self {
         let finite = |output: &usize| program.finite.get(*output).copied().unwrap_or(false);
         let is_real = |output: &usize| program.outputs.get(*output).is_some_and(|(_, ty)| ty.is_real());
+        let varying: Vec<Op> = program.ops.iter().filter(|op| !op.uniform).copied().collect();
+        let chosen = if program.slots.len() <= NEAR { Chosen::all(&varying) } else { Vec::new() };
         let mut single = Self {
-            cells: vec![0; program.slots.len()],
-            varying: program.ops.iter().filter(|op| !op.uniform).copied().collect(),
+            cells: vec![0; program.slots.len().max(NEAR)],
+            varying,
+            chosen,
             faults: vec![0; program.outputs.len()],
             any_fault: false,
             watched: (0..program.outputs.len()).filter(|output| !finite(output)).filter(|output| is_real(output)).collect(),
             settled: false,
-            lost: Vec::new(),
         };
         for (slot, constant) in &program.constants {
             match *constant {
@@ -96,6 +118,18 @@ impl Single {
             Num::F32 => (value as f32).put(),
             Num::F64 => (value as f64).put(),
         };
+    }
+
+    /// Puts the bits of a number into a slot.
+    #[inline(always)]
+    pub(crate) fn put_bits(&mut self, slot: Slot, bits: u64) {
+        self.cells.get_mut(slot as usize).into_iter().for_each(|cell| *cell = bits);
+    }
+
+    /// Whether anything is at fault.
+    #[inline(always)]
+    pub(crate) fn at_fault(&self) -> bool {
+        self.any_fault
     }
 
     /// Puts a number into a slot; integers take its whole part.
@@ -132,6 +166,12 @@ impl Single {
         value.ok_or((FaultKind::Needed, None))
     }
 
+    /// An output that is not at fault, as a double.
+    #[inline(always)]
+    pub(crate) fn sound(&self, (slot, ty): (Slot, Ty)) -> f64 {
+        real(cell(&self.cells, slot), ty)
+    }
+
     /// An output as a double; `None` where it is at fault.
     #[inline]
     pub(crate) fn real(&self, program: &Program, output: usize) -> Option<f64> {
@@ -159,16 +199,39 @@ impl Single {
     }
 
     /// Runs the program. What is the same for all frames is only computed where it is not settled.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn run(&mut self, program: &Program) {
-        let Self { cells, varying, faults, any_fault, .. } = self;
-        for op in if self.settled { varying } else { &program.ops } {
-            let fault = step(cells, program, op);
-            if fault != OK && !op.safe && op.guard.is_none_or(|guard| cell(cells, guard) as i32 != 0) {
-                set_fault(faults, any_fault, op.owner as usize, pack(fault, op.site));
+        let Self { cells, varying, chosen, faults, any_fault, settled, .. } = self;
+        match (*settled && !chosen.is_empty(), cells.first_chunk_mut::<NEAR>()) {
+            (true, Some(near)) => {
+                let mut before = 0;
+                for chosen in chosen {
+                    match chosen.run {
+                        Some(run) => before = run(near, before, chosen),
+                        None => varying.get(chosen.op as usize).into_iter().for_each(|op| careful(near, faults, any_fault, program, op)),
+                    }
+                }
             }
+            _ => self.run_all(program),
         }
-        self.settled = true;
+        if self.any_fault || !self.watched.is_empty() {
+            self.close(program);
+        }
+    }
+
+    #[inline(never)]
+    fn run_all(&mut self, program: &Program) {
+        let Self { cells, varying, faults, any_fault, settled, .. } = self;
+        for op in if *settled { varying } else { &program.ops } {
+            careful(cells, faults, any_fault, program, op);
+        }
+        *settled = true;
+    }
+
+    /// After the last operation: results that are not finite, and faults handed on to those who need the value.
+    #[inline(never)]
+    fn close(&mut self, program: &Program) {
+        let Self { cells, faults, any_fault, .. } = self;
         for output in &self.watched {
             if let Some((slot, ty)) = program.outputs.get(*output)
                 && !real(cell(cells, *slot), *ty).is_finite()
@@ -184,6 +247,15 @@ impl Single {
                 }
             }
         }
+    }
+}
+
+/// Runs an operation that may fault.
+#[inline(never)]
+fn careful(cells: &mut [u64], faults: &mut [u32], any_fault: &mut bool, program: &Program, op: &Op) {
+    let fault = step(cells, program, op);
+    if fault != OK && !op.safe && op.guard.is_none_or(|guard| cell(cells, guard) as i32 != 0) {
+        set_fault(faults, any_fault, op.owner as usize, pack(fault, op.site));
     }
 }
 
@@ -210,6 +282,73 @@ fn set_fault(faults: &mut [u32], any: &mut bool, output: usize, packed: u32) {
         *place = packed;
         *any = true;
     }
+}
+
+impl Chosen {
+    /// Makes operations ready, which follow one another.
+    fn all(ops: &[Op]) -> Vec<Self> {
+        let mut all: Vec<Self> = Vec::with_capacity(ops.len());
+        for (at, op) in ops.iter().enumerate() {
+            let before = at.checked_sub(1).and_then(|at| ops.get(at)).filter(|_| all.last().is_some_and(|before| before.run.is_some()));
+            let follows = |slot: Slot| before.is_some_and(|before| before.dst == slot);
+            let (a, b) = if op.what.commutes() && follows(op.b) { (op.b, op.a) } else { (op.a, op.b) };
+            let function = if follows(a) { function::<true>(op) } else { function::<false>(op) };
+            let run = function.filter(|_| op.safe);
+            all.push(Self { run, dst: op.dst as u8, a: a as u8, b: b as u8, c: op.c as u8, op: at as u32 });
+        }
+        all
+    }
+
+    #[inline(always)]
+    fn go<const FOLLOWS: bool>(&self, cells: &mut Near, before: u64, f: impl Fn(u64, u64, u64) -> u64) -> u64 {
+        let a = if FOLLOWS { before } else { cells[usize::from(self.a)] };
+        let result = f(a, cells[usize::from(self.b)], cells[usize::from(self.c)]);
+        cells[usize::from(self.dst)] = result;
+        result
+    }
+}
+
+/// What an operation that is proved unable to fault does to the bits of its operands, where it is plain enough.
+fn function<const FOLLOWS: bool>(op: &Op) -> Option<Function> {
+    use Num as N;
+    type I32 = i32;
+    type I64 = i64;
+    type F32 = f32;
+    type F64 = f64;
+    macro_rules! chosen {
+        ($f:expr) => {
+            |cells, before, at| at.go::<FOLLOWS>(cells, before, $f)
+        };
+    }
+    macro_rules! apply {
+        ($f:expr, $d:ident, $a:ident) => {
+            chosen!(|a, _, _| one::<$d, $a>(a, $f).0)
+        };
+        ($f:expr, $d:ident, $a:ident, $b:ident) => {
+            chosen!(|a, b, _| two::<$d, $a, $b>(a, b, $f).0)
+        };
+    }
+    // A count that is proved to be one is so in its low bits, whatever its type.
+    let function: Function = match op.what {
+        Do::Select(_) => chosen!(|a, b, c| if a as i32 != 0 { b } else { c }),
+        Do::MulShr(N::I32) => chosen!(|a, b, c| ((a as i32).wrapping_mul(b as i32) >> (c & 31)).put()),
+        Do::MulShr(_) => chosen!(|a, b, c| ((a as i64).wrapping_mul(b as i64) >> (c & 63)).put()),
+        Do::ShlDiv => chosen!(|a, b, c| k::small_div((a as i64) << (c & 63), b as i64).put()),
+        Do::Shl(N::I32 | N::U32, _) => chosen!(|a, b, _| ((a as i32) << (b & 31)).put()),
+        Do::Shl(..) => chosen!(|a, b, _| a << (b & 63)),
+        Do::Shr(N::I32, _) => chosen!(|a, b, _| (a as i32 >> (b & 31)).put()),
+        Do::Shr(N::U32, _) => chosen!(|a, b, _| u64::from(a as u32 >> (b & 31))),
+        Do::Shr(N::I64, _) => chosen!(|a, b, _| (a as i64 >> (b & 63)).put()),
+        Do::Shr(..) => chosen!(|a, b, _| a >> (b & 63)),
+        Do::Convert(N::I32, Ty::I64 | Ty::U64) => chosen!(|a, _, _| i64::from(a as i32).put()),
+        Do::Convert(N::I64 | N::U64, Ty::I32 | Ty::U32) => chosen!(|a, _, _| u64::from(a as u32)),
+        Do::Convert(N::I32, Ty::F64) => chosen!(|a, _, _| f64::from(a as i32).put()),
+        Do::Convert(N::U32, Ty::F64) => chosen!(|a, _, _| f64::from(a as u32).put()),
+        Do::Convert(N::I64, Ty::F64) => chosen!(|a, _, _| (a as i64 as f64).put()),
+        Do::Convert(N::I32 | N::U32, Ty::I32 | Ty::U32) | Do::Convert(N::U32 | N::I64 | N::U64, Ty::I64 | Ty::U64) => chosen!(|a, _, _| a),
+        _ => operations!(op, apply, return None),
+    };
+    Some(function)
 }
 
 #[inline]
@@ -261,6 +400,8 @@ fn operate(op: &Op, a: u64, b: u64, c: u64) -> (u64, Fault) {
         Do::MulShr(_) => two::<i64, i64, i64>(a, b, |x, y| ok(x.wrapping_mul(y) >> (c & 63))),
         Do::ShlDiv => two::<i64, i64, i64>(a, b, |x, y| ok(k::small_div(x << (c & 63), y))),
         Do::Convert(from, to) => convert(from, to, a),
+        Do::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
+        Do::Call(func, N::F64) => apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
         _ => operations!(op, apply, (0, OK)),
     }
 }

@@ -1,0 +1,196 @@
+//! Frames as 64-bit words, out of which codes are cut: one load serves all codes around it.
+
+/// Up to eight neighbouring bytes of a frame as one number. Frames shorter than eight bytes are filled up, with
+/// noughts or with what follows them: no cut looks there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Word {
+    /// First byte in the frame; eight bytes follow, or the whole frame from its beginning where that is shorter.
+    from: usize,
+    /// The byte of the lowest index is the least significant.
+    low_first: bool,
+}
+
+/// Neighbouring bytes that hold a code, and where in them it stands.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Run {
+    pub(crate) at: usize,
+    pub(crate) len: usize,
+    pub(crate) low_first: bool,
+    /// Bits to drop on the right.
+    pub(crate) shift: u32,
+    pub(crate) width: u32,
+    pub(crate) signed: bool,
+}
+
+/// Most words of a frame; codes beyond them are gathered byte by byte.
+pub(crate) const MOST_WORDS: usize = 8;
+
+/// The words of the frames of one length, [`MOST_WORDS`] at most.
+#[derive(Clone, Debug)]
+pub(crate) struct Words {
+    length: usize,
+    words: Vec<Word>,
+}
+
+impl Words {
+    /// None yet, of frames of `length` bytes.
+    pub(crate) fn new(length: usize) -> Self {
+        Self { length, words: Vec::new() }
+    }
+
+    /// Bytes of a frame.
+    pub(crate) fn length(&self) -> usize {
+        self.length
+    }
+
+    /// The words of a frame, and noughts.
+    #[inline(always)]
+    pub(crate) fn of(&self, frame: &[u8]) -> [u64; MOST_WORDS] {
+        let mut all = [0; MOST_WORDS];
+        match self.words.as_slice() {
+            [word] => all[0] = word.of(frame),
+            words => several(&mut all, words, frame),
+        }
+        all
+    }
+
+    pub(crate) fn iter(&self) -> impl ExactSizeIterator<Item = Word> {
+        self.words.iter().copied()
+    }
+
+    /// How to cut out a code: of a word that is there, or of one more. `None` where it does not stand in the frame.
+    pub(crate) fn cut(&mut self, run: Run) -> Option<Cut> {
+        if run.at + run.len > self.length || run.len > 8 {
+            return None;
+        }
+        let holds = |word: &Word| {
+            let order = run.len == 1 || word.low_first == run.low_first;
+            order && word.from <= run.at && run.at + run.len <= word.from + 8
+        };
+        let index = self.words.iter().position(holds).unwrap_or_else(|| {
+            self.words.push(Word { from: run.at.min(self.length.saturating_sub(8)), low_first: run.low_first });
+            self.words.len() - 1
+        });
+        self.words.truncate(MOST_WORDS);
+        let word = self.words.get(index)?;
+        let behind = if word.low_first { run.at - word.from } else { word.from + 8 - run.at - run.len };
+        Some(Cut {
+            word: index,
+            shift: run.shift + 8 * behind as u32,
+            mask: u64::MAX >> (64 - run.width),
+            sign: if run.signed { 1 << (run.width - 1) } else { 0 },
+        })
+    }
+}
+
+#[inline(never)]
+fn several(all: &mut [u64; MOST_WORDS], words: &[Word], frame: &[u8]) {
+    all.iter_mut().zip(words).for_each(|(place, word)| *place = word.of(frame));
+}
+
+impl Word {
+    /// The word of a frame.
+    #[inline(always)]
+    pub(crate) fn of(self, frame: &[u8]) -> u64 {
+        let bytes = frame.get(self.from..).unwrap_or(&[]);
+        let word = bytes.first_chunk().map_or_else(|| short(bytes), |bytes| u64::from_be_bytes(*bytes));
+        if self.low_first { word.swap_bytes() } else { word }
+    }
+
+    /// Whether all of some bytes are in the word; if so, how many of it stand before them.
+    pub(crate) fn before(self, at: usize, len: usize) -> Option<usize> {
+        at.checked_sub(self.from).filter(|before| before + len <= 8)
+    }
+
+    /// The words of frames that follow one another. `each` is shown every one, its first byte most significant.
+    #[inline(always)]
+    pub(crate) fn load(self, frames: &[u8], length: usize, words: &mut [u64], mut each: impl FnMut(usize, u64)) {
+        for (lane, word) in words.iter_mut().enumerate() {
+            let bytes = frames.get(lane * length + self.from..).unwrap_or(&[]);
+            let loaded = bytes.first_chunk().map_or_else(|| short(bytes), |bytes| u64::from_be_bytes(*bytes));
+            *word = if self.low_first { loaded.swap_bytes() } else { loaded };
+            each(lane, loaded);
+        }
+    }
+}
+
+/// Fewer than eight bytes as the top of a word. The two loads overlap, and say the same where they do.
+#[inline]
+fn short(bytes: &[u8]) -> u64 {
+    let rest = 64 - 8 * bytes.len().min(8) as u32;
+    if let (Some(head), Some(tail)) = (bytes.first_chunk(), bytes.last_chunk()) {
+        u64::from(u32::from_be_bytes(*head)) << 32 | u64::from(u32::from_be_bytes(*tail)) << rest
+    } else if let (Some(head), Some(tail)) = (bytes.first_chunk(), bytes.last_chunk()) {
+        u64::from(u16::from_be_bytes(*head)) << 48 | u64::from(u16::from_be_bytes(*tail)) << rest
+    } else {
+        bytes.first().map_or(0, |byte| u64::from(*byte) << 56)
+    }
+}
+
+/// Where a code stands in a word.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Cut {
+    /// Index of the word.
+    word: usize,
+    shift: u32,
+    /// The code's bits, right-aligned.
+    mask: u64,
+    /// Its sign bit; 0 where it has none.
+    sign: u64,
+}
+
+impl Cut {
+    /// The code, of all words of a frame.
+    #[inline(always)]
+    pub(crate) fn of(self, words: &[u64; MOST_WORDS]) -> i64 {
+        self.code(words[self.word % MOST_WORDS])
+    }
+
+    /// The column of its words.
+    pub(crate) fn column(self, words: &[Vec<u64>]) -> Option<&[u64]> {
+        words.get(self.word).map(Vec::as_slice)
+    }
+
+    #[inline(always)]
+    pub(crate) fn code(self, word: u64) -> i64 {
+        (((word >> (self.shift & 63)) & self.mask) ^ self.sign).wrapping_sub(self.sign) as i64
+    }
+
+    /// The same for codes of up to 52 bits that are wanted as real numbers.
+    pub(crate) fn to_real(self) -> Option<RealCut> {
+        let Self { word, shift, mask, sign } = self;
+        (mask >> 52 == 0).then(|| RealCut { word, shift, mask, or: TWO_52.to_bits() ^ sign, less: TWO_52 + sign as f64 })
+    }
+}
+
+/// 2^52: the bits of an integer below it are the last bits of the sum of both as a double (IEEE 754, binary64).
+const TWO_52: f64 = (1u64 << 52) as f64;
+
+/// Cuts out a code as a double, without a conversion of integers, for which many machines have no lanes: it is put
+/// behind the exponent of 2^52, which is then taken away. A sign bit is turned over and taken away with it.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct RealCut {
+    word: usize,
+    shift: u32,
+    mask: u64,
+    or: u64,
+    less: f64,
+}
+
+impl RealCut {
+    /// The code, of all words of a frame.
+    #[inline(always)]
+    pub(crate) fn of(self, words: &[u64; MOST_WORDS]) -> f64 {
+        self.code(words[self.word % MOST_WORDS])
+    }
+
+    /// The column of its words.
+    pub(crate) fn column(self, words: &[Vec<u64>]) -> Option<&[u64]> {
+        words.get(self.word).map(Vec::as_slice)
+    }
+
+    #[inline(always)]
+    pub(crate) fn code(self, word: u64) -> f64 {
+        f64::from_bits(((word >> (self.shift & 63)) & self.mask) ^ self.or) - self.less
+    }
+}
