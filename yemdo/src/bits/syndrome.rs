@@ -17,8 +17,8 @@ pub(crate) struct Syndrome {
     tables: Tables,
 }
 
-/// For every byte that counts: its place, and the syndrome of each of its values. The first number is the syndrome
-/// of a frame of noughts.
+/// For every byte that counts: its place, and the syndrome of each of its values. The syndrome of a frame of noughts
+/// is part of the first of them, or stands alone where no byte counts.
 #[derive(Clone, Debug)]
 enum Tables {
     Short(u8, Vec<(usize, [u8; 256])>),
@@ -49,9 +49,14 @@ impl Syndrome {
                 all.push((place, std::array::from_fn(of)));
             }
         }
+        let mut noughts = noughts as u32;
+        if let Some((_, table)) = all.first_mut() {
+            table.iter_mut().for_each(|syndrome| *syndrome ^= noughts);
+            noughts = 0;
+        }
         let short = |(place, table): (usize, [u32; 256])| (place, table.map(|value| value as u8));
         let tables = match wide {
-            true => Tables::Long(noughts as u32, all),
+            true => Tables::Long(noughts, all),
             false => Tables::Short(noughts as u8, all.into_iter().map(short).collect()),
         };
         Self { check: check.clone(), tables }
@@ -76,15 +81,29 @@ impl Syndrome {
         }
     }
 
-    /// As [`failures`](Self::failures), of frames whose words are loaded on the way. `false` where not all that the
-    /// check needs is in the word; nothing is done then.
-    pub(crate) fn load(&self, word: Word, frames: &[u8], stride: usize, words: &mut [u64], failed: &mut dyn FnMut(usize)) -> bool {
+    /// Whether all that the check needs is in a word, so that it can go along with loading it.
+    pub(crate) fn fits(&self, word: Word) -> bool {
         match &self.tables {
-            Tables::Short(noughts, tables) => load(word, (frames, stride), words, *noughts, tables, failed),
-            Tables::Long(noughts, tables) => load(word, (frames, stride), words, *noughts, tables, failed),
+            Tables::Short(_, tables) => before(word, tables).is_some(),
+            Tables::Long(_, tables) => before(word, tables).is_some(),
             Tables::None => false,
         }
     }
+
+    /// As [`failures`](Self::failures), of frames whose words are loaded on the way, where the check [`fits`](Self::fits).
+    pub(crate) fn load(&self, word: Word, frames: &[u8], stride: usize, words: &mut [u64], failed: &mut dyn FnMut(usize)) {
+        match &self.tables {
+            Tables::Short(_, tables) => load(word, (frames, stride), words, tables, failed),
+            Tables::Long(_, tables) => load(word, (frames, stride), words, tables, failed),
+            Tables::None => {}
+        }
+    }
+}
+
+/// How many bytes of a word stand before those of some tables, where these follow one another and are all in it.
+fn before<T>(word: Word, tables: &[(usize, [T; 256])]) -> Option<usize> {
+    let ((first, _), (last, _)) = (tables.first()?, tables.last()?);
+    word.before(*first, tables.len()).filter(|_| (3..=8).contains(&tables.len()) && last - first + 1 == tables.len())
 }
 
 /// What can be XORed.
@@ -138,39 +157,33 @@ fn load<T: Bits>(
     word: Word,
     frames: (&[u8], usize),
     words: &mut [u64],
-    noughts: T,
     tables: &[(usize, [T; 256])],
     failed: &mut dyn FnMut(usize),
-) -> bool {
+) {
     match tables.len() {
-        3 => load_run::<T, 3>(word, frames, words, noughts, tables, failed),
-        4 => load_run::<T, 4>(word, frames, words, noughts, tables, failed),
-        5 => load_run::<T, 5>(word, frames, words, noughts, tables, failed),
-        6 => load_run::<T, 6>(word, frames, words, noughts, tables, failed),
-        7 => load_run::<T, 7>(word, frames, words, noughts, tables, failed),
-        8 => load_run::<T, 8>(word, frames, words, noughts, tables, failed),
-        _ => false,
+        3 => load_run::<T, 3>(word, frames, words, tables, failed),
+        4 => load_run::<T, 4>(word, frames, words, tables, failed),
+        5 => load_run::<T, 5>(word, frames, words, tables, failed),
+        6 => load_run::<T, 6>(word, frames, words, tables, failed),
+        7 => load_run::<T, 7>(word, frames, words, tables, failed),
+        _ => load_run::<T, 8>(word, frames, words, tables, failed),
     }
 }
 
+#[inline(never)]
 fn load_run<T: Bits, const N: usize>(
     word: Word,
     (frames, stride): (&[u8], usize),
     words: &mut [u64],
-    noughts: T,
     tables: &[(usize, [T; 256])],
     failed: &mut dyn FnMut(usize),
-) -> bool {
-    let Some(tables) = tables.first_chunk::<N>() else { return false };
-    let first = tables.first().map_or(0, |(place, _)| *place);
-    let run = tables.last().is_some_and(|(place, _)| *place == first + N - 1);
-    let Some(before) = word.before(first, N).filter(|_| run) else { return false };
+) {
+    let (Some(before), Some(tables)) = (before(word, tables), tables.first_chunk::<N>()) else { return };
     word.load(frames, stride, words, |lane, word| {
         let bytes = (word << (8 * before)).to_be_bytes();
-        let syndrome = tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(byte)]);
+        let syndrome = tables.iter().zip(bytes).fold(T::default(), |sum, ((_, table), byte)| sum ^ table[usize::from(byte)]);
         if syndrome != T::default() {
             failed(lane);
         }
     });
-    true
 }

@@ -54,6 +54,10 @@ impl Words {
         all
     }
 
+    pub(crate) fn get(&self, index: usize) -> Option<Word> {
+        self.words.get(index).copied()
+    }
+
     pub(crate) fn iter(&self) -> impl ExactSizeIterator<Item = Word> {
         self.words.iter().copied()
     }
@@ -102,14 +106,32 @@ impl Word {
         at.checked_sub(self.from).filter(|before| before + len <= 8)
     }
 
-    /// The words of frames that follow one another. `each` is shown every one, its first byte most significant.
+    /// The words of frames that follow one another, as many as there is room for. `each` is shown every one, its first byte most significant.
     #[inline(always)]
     pub(crate) fn load(self, frames: &[u8], length: usize, words: &mut [u64], mut each: impl FnMut(usize, u64)) {
-        for (lane, word) in words.iter_mut().enumerate() {
-            let bytes = frames.get(lane * length + self.from..).unwrap_or(&[]);
-            let loaded = bytes.first_chunk().map_or_else(|| short(bytes), |bytes| u64::from_be_bytes(*bytes));
-            *word = if self.low_first { loaded.swap_bytes() } else { loaded };
-            each(lane, loaded);
+        if self.low_first {
+            self.load_as(frames, length, words, u64::swap_bytes, &mut each);
+        } else {
+            self.load_as(frames, length, words, |word| word, &mut each);
+        }
+    }
+
+    #[inline(always)]
+    fn load_as(self, frames: &[u8], length: usize, words: &mut [u64], order: impl Fn(u64) -> u64, each: &mut impl FnMut(usize, u64)) {
+        let bytes = frames.get(self.from..).unwrap_or(&[]);
+        let whole = bytes.windows(8).step_by(length.max(1)).filter_map(|bytes| bytes.first_chunk());
+        let mut lane = 0;
+        for (place, bytes) in words.iter_mut().zip(whole) {
+            let word = u64::from_be_bytes(*bytes);
+            *place = order(word);
+            each(lane, word);
+            lane += 1;
+        }
+        // Of frames shorter than a word the last has no eight bytes any more.
+        for (lane, place) in words.iter_mut().enumerate().skip(lane) {
+            let word = short(bytes.get(lane * length..).unwrap_or(&[]));
+            *place = order(word);
+            each(lane, word);
         }
     }
 }

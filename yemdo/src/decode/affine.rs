@@ -76,8 +76,13 @@ impl Affine {
         } else if let Some(Column::I32(codes)) = self.loaded.and_then(|slot| room.machine.column(slot)) {
             values.iter_mut().zip(codes).for_each(|(value, code)| *value = scale(f64::from(*code)));
         } else {
-            self.gather.codes_then(frames, length, values, &mut |_| (), scale);
+            self.fill_gathered(frames, length, values, scale);
         }
+    }
+
+    #[inline(never)]
+    fn fill_gathered(&self, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) {
+        self.gather.codes_then(frames, length, values, &mut |_| (), scale);
     }
 
     /// The code's place and the two numbers, where that is all.

@@ -1,8 +1,6 @@
 //! Many frames at once: readings as columns of numbers.
 
-use super::plan::{From, Plan};
-use crate::bits::word::MOST_WORDS;
-use crate::formula::program::Program;
+use super::plan::{From, Pass, Plan};
 use crate::formula::run::{Column, LANES, Machine};
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{CodeNumber, Part};
@@ -115,8 +113,10 @@ pub(crate) struct Room {
 }
 
 impl Room {
-    pub(crate) fn new(program: &Program) -> Self {
-        Self { machine: Machine::new(program, LANES), words: Vec::new() }
+    pub(crate) fn new(plan: &Plan) -> Self {
+        let by_words = plan.passes.iter().any(|pass| !matches!(pass, Pass::Check(_)));
+        let words = if by_words { plan.words.iter().len() } else { 0 };
+        Self { machine: Machine::new(&plan.program, LANES), words: vec![Vec::new(); words] }
     }
 }
 
@@ -136,8 +136,8 @@ pub(crate) fn decode(
     let length = length.max(1);
     let frames = bytes.len() / length;
     out.reset(plan.readings.len(), frames);
-    let most = match plan.program.ops.is_empty() && plan.loads.is_empty() {
-        true if plan.by_words => FEW,
+    let most = match plan.is_straight() {
+        true if !room.words.is_empty() => FEW,
         // Codes that stand side by side are read and written as the memory likes it best.
         true => LANES.max(8 * 1024 / length),
         false => LANES,
@@ -148,7 +148,8 @@ pub(crate) fn decode(
         let again = batch > 0;
         let mut any = false;
         let failed = &mut out.failed;
-        check(plan, &mut room.words, (chunk, length), lanes, &mut |lane, check| {
+        let onwards = bytes.get(from * length..).unwrap_or(chunk);
+        look(plan, &mut room.words, (chunk, onwards, length), &mut |lane, check| {
             any = true;
             if failed.is_empty() {
                 failed.resize(frames, 0);
@@ -156,8 +157,10 @@ pub(crate) fn decode(
             let place = failed.get_mut(from + lane).filter(|failed| **failed == 0);
             place.into_iter().for_each(|failed| *failed = u8::try_from(check + 1).unwrap_or(u8::MAX));
         });
-        load(plan, room, state, (chunk, length), lanes, again);
-        room.machine.run_again(&plan.program, lanes, again);
+        if !plan.is_straight() {
+            load(plan, room, state, (chunk, length), lanes, again);
+            room.machine.run_again(&plan.program, lanes, again);
+        }
         for (reading, (values, column)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
             let Some(values) = values.get_mut(from..from + lanes) else { continue };
             let mut status = Telling { column, frames, from, lanes };
@@ -183,38 +186,33 @@ pub(crate) fn decode(
 }
 
 /// Loads the words of many frames, and tells `failed` the frames that do not pass a check, with the check's index.
-fn check(
-    plan: &Plan,
-    words: &mut Vec<Vec<u64>>,
-    (bytes, length): (&[u8], usize),
-    lanes: usize,
-    failed: &mut dyn FnMut(usize, usize),
-) {
-    words.resize_with(if plan.by_words { plan.words.iter().len() } else { 0 }, Vec::new);
-    words.iter_mut().for_each(|words| words.resize(lanes, 0));
-    let mut loaded = [false; MOST_WORDS];
-    for (index, check) in plan.checks.iter().enumerate() {
-        let mut failed = |lane| failed(lane, index);
-        // A check whose bytes are all in a word goes along with loading it.
-        let mut columns = plan.words.iter().zip(words.iter_mut()).zip(&mut loaded);
-        let along = columns.any(|((word, words), loaded)| {
-            let along = check.load(word, bytes, length, words, &mut failed);
-            *loaded |= along;
-            along
-        });
-        if !along {
-            check.failures(bytes, length, &mut failed);
-        }
-    }
-    for ((word, words), loaded) in plan.words.iter().zip(words).zip(loaded) {
-        if !loaded {
-            word.load(bytes, length, words, |_, _| ());
+/// Words may reach into what follows the frames, which is in `onwards` too.
+#[inline(never)]
+fn look(plan: &Plan, words: &mut [Vec<u64>], (bytes, onwards, length): (&[u8], &[u8], usize), failed: &mut dyn FnMut(usize, usize)) {
+    for pass in &plan.passes {
+        match *pass {
+            Pass::Load(at) | Pass::LoadAndCheck(at, _) => {
+                let (Some(word), Some(words)) = (plan.words.get(at), words.get_mut(at)) else { continue };
+                words.resize(bytes.len() / length, 0);
+                match *pass {
+                    Pass::LoadAndCheck(_, index) => {
+                        let check = plan.checks.get(index).into_iter();
+                        check.for_each(|check| check.load(word, onwards, length, words, &mut |lane| failed(lane, index)));
+                    }
+                    _ => word.load(onwards, length, words, |_, _| ()),
+                }
+            }
+            Pass::Check(index) => {
+                let check = plan.checks.get(index).into_iter();
+                check.for_each(|check| check.failures(bytes, length, &mut |lane| failed(lane, index)));
+            }
         }
     }
 }
 
 /// Puts the codes of many frames into the program's inputs, and what stays the same for all of them. With `again`, the
 /// latter have their values from the batch before.
+#[inline(never)]
 fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
     let Room { machine, words } = room;
     machine.begin();
@@ -328,6 +326,7 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
 
 /// Finds the statuses, and withholds the values that are none. In most batches most of it finds nothing, and
 /// finding that is a plain pass over a column.
+#[inline]
 fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, values: &mut [f64], status: &mut Telling<'_>) {
     let mut told = false;
     if let Some((low, high)) = reading.range {

@@ -53,7 +53,7 @@ impl<'p> Decoder<'p> {
                 let room = row::Room::new(&plan);
                 (plan, room)
             });
-            let (many, alone) = (columns::Room::new(&plan.program), row::Room::new(&plan));
+            let (many, alone) = (columns::Room::new(&plan), row::Room::new(&plan));
             let model = part.frames.get(frame).filter(|model| counted.is_none() && !model.keep);
             let plain = model.map_or(0, |model| model.length);
             Ready { many, alone, plan, row: Row::new(), counted, plain }

@@ -4,7 +4,7 @@ use super::affine::Affine;
 use super::columns::State;
 use crate::bits::gather::Gather;
 use crate::bits::syndrome::Syndrome;
-use crate::bits::word::{Cut, Words};
+use crate::bits::word::{Cut, Word, Words};
 use crate::formula::interval::{Interval, analyse};
 use crate::formula::lower::Lowerer;
 use crate::formula::program::{Do, Program, Slot};
@@ -21,8 +21,8 @@ pub(crate) struct Plan {
     pub(crate) checks: Vec<Syndrome>,
     /// The words that codes are cut out of.
     pub(crate) words: Words,
-    /// Whether many frames are loaded as words too: not where the frame is but one short code.
-    pub(crate) by_words: bool,
+    /// What is done first with many frames.
+    pub(crate) passes: Vec<Pass>,
     /// Inputs from the frame itself first.
     pub(crate) loads: Vec<Load>,
     /// How many come from the frame itself.
@@ -30,6 +30,17 @@ pub(crate) struct Plan {
     pub(crate) readings: Vec<ReadingPlan>,
     /// Values that readings share, and readings of other frames that are used: index and output.
     pub(crate) beside: Vec<(usize, usize)>,
+}
+
+/// A pass over the bytes of many frames.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Pass {
+    /// The word of this index is loaded.
+    Load(usize),
+    /// The same, and the check of this index goes along.
+    LoadAndCheck(usize, usize),
+    /// The check of this index.
+    Check(usize),
 }
 
 /// An input of the program: where it comes from, and which outputs use it.
@@ -138,7 +149,7 @@ impl Plan {
         let mut program = lowerer.finish();
         prove(part, &mut program);
         let (mut loads, words) = loads(part, frame, &program);
-        let by_words = loads.iter().filter(|load| matches!(load.from, From::Frame(..))).count() > 1 || words.length() > 4;
+let codes = loads.iter().filter(|load| matches!(load.from, From::Frame(..))).count();
         if !noting {
             super::affine::take_out(&mut program, &mut loads, &mut readings);
         }
@@ -149,9 +160,17 @@ impl Plan {
         }
         let model = part.frames.get(frame);
         let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
+        // A frame that is but one short code needs no words.
+        let by_words = codes > 1 || words.length() > 4;
+        let passes = passes(&checks, if by_words { words.iter().collect() } else { Vec::new() });
         loads.sort_by_key(|load| load.from.is_held());
         let own_loads = loads.iter().filter(|load| !load.from.is_held()).count();
-        Plan { beside: outputs, words, by_words, loads, own_loads, readings, program, checks }
+        Plan { beside: outputs, words, passes, loads, own_loads, readings, program, checks }
+    }
+
+    /// Whether no reading needs the program.
+    pub(crate) fn is_straight(&self) -> bool {
+        self.program.ops.is_empty() && self.loads.is_empty()
     }
 
     /// Other frames that readings of this one take something from.
@@ -166,8 +185,18 @@ impl Plan {
         lowerer.formula(formula);
         let program = lowerer.finish();
         let (loads, words) = loads(part, frame, &program);
-        Plan { words, by_words: false, own_loads: loads.len(), loads, readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
+        Plan { words, passes: Vec::new(), own_loads: loads.len(), loads, readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
     }
+}
+
+/// Words are loaded once, or once with every check that goes along.
+fn passes(checks: &[Syndrome], words: Vec<Word>) -> Vec<Pass> {
+    let along = |check: &Syndrome| words.iter().position(|word| check.fits(*word));
+    let pass = |(index, check)| along(check).map_or(Pass::Check(index), |word| Pass::LoadAndCheck(word, index));
+    let mut passes: Vec<Pass> = checks.iter().enumerate().map(pass).collect();
+    let left = |word: &usize| !checks.iter().any(|check| along(check) == Some(*word));
+    passes.extend((0..words.len()).filter(left).map(Pass::Load));
+    passes
 }
 
 fn loads(part: &Part, frame: usize, program: &Program) -> (Vec<Load>, Words) {
