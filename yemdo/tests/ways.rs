@@ -155,7 +155,7 @@ part = "p"
 frame.F = {{ read = 8, code = {{ a = "signed b0..b3", b = "signed b4..b7" }} }}
 reading.product = {{ unit = "1", formula = "((int64_t)a * b) >> {n}" }}
 reading.square = {{ unit = "1", formula = "((int64_t)a * a) >> {n}" }}
-reading.quotient = {{ unit = "1", formula = "((int64_t)a << 20) / {k}" }}
+reading.quotient = {{ unit = "1", formula = "((int64_t)a << 19) / {k}" }}
 reading.plain = {{ unit = "1", formula = "(int64_t)a / -{k}" }}
 reading.either = {{ unit = "1", formula = "b == 0 ? 0 : (int64_t)a * 1000000 / b" }}
 reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
@@ -166,7 +166,7 @@ reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
         let expected = [
             ((x * y) >> n) as f64,
             ((x * x) >> n) as f64,
-            ((x << 20) / k) as f64,
+            ((x << 19) / k) as f64,
             (x / -k) as f64,
             if y == 0 { 0.0 } else { (x * 1_000_000 / y) as f64 },
         ];

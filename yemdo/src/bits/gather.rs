@@ -52,6 +52,11 @@ impl Gather {
         matches!(self.form, Form::Unsigned | Form::Signed) && self.width <= 32
     }
 
+    /// Whether every code fits a signed number of 32 bits.
+    pub(crate) fn is_narrow(&self) -> bool {
+        matches!(self.form, Form::Unsigned if self.width < 32) || matches!(self.form, Form::Signed if self.width <= 32)
+    }
+
     /// The joined bits, right-aligned. Bytes that are not there count as zero.
     #[inline]
     pub fn raw(&self, frame: &[u8]) -> u64 {

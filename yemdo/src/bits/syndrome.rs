@@ -153,13 +153,7 @@ fn scan<T: Bits>(frames: &[u8], stride: usize, noughts: T, tables: &[(usize, [T;
 }
 
 /// The usual lengths are fixed outside the loop, so that all lookups go at once.
-fn load<T: Bits>(
-    word: Word,
-    frames: (&[u8], usize),
-    words: &mut [u64],
-    tables: &[(usize, [T; 256])],
-    failed: &mut dyn FnMut(usize),
-) {
+fn load<T: Bits>(word: Word, frames: (&[u8], usize), words: &mut [u64], tables: &[(usize, [T; 256])], failed: &mut dyn FnMut(usize)) {
     match tables.len() {
         3 => load_run::<T, 3>(word, frames, words, tables, failed),
         4 => load_run::<T, 4>(word, frames, words, tables, failed),

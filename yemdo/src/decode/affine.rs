@@ -4,12 +4,12 @@
 
 use std::collections::HashMap;
 
+use super::columns::Room;
 use super::plan::{From, Load, ReadingPlan};
 use crate::bits::gather::Gather;
 use crate::bits::word::{Cut, MOST_WORDS, RealCut};
 use crate::formula::program::{Constant, Do, Num, Op, Program, Slot};
 use crate::formula::run::Column;
-use super::columns::Room;
 
 /// Most operations behind the code.
 const MAX_STEPS: usize = 4;

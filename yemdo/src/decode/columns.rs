@@ -125,14 +125,7 @@ impl Room {
 const FEW: usize = 64;
 
 /// Decodes frames of `length` bytes that follow one another, of which `given` count.
-pub(crate) fn decode(
-    plan: &Plan,
-    room: &mut Room,
-    state: &State<'_>,
-    (length, given): (usize, usize),
-    bytes: &[u8],
-    out: &mut Columns,
-) {
+pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, (length, given): (usize, usize), bytes: &[u8], out: &mut Columns) {
     let length = length.max(1);
     let frames = bytes.len() / length;
     out.reset(plan.readings.len(), frames);
@@ -237,7 +230,7 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
                 }
                 if let Some((low, high)) = range {
                     let (low, high) = (i32::try_from(*low).unwrap_or(i32::MIN), i32::try_from(*high).unwrap_or(i32::MAX));
-                    outside(column, low, high, &mut none);
+                    outside(column, low, high, |code| code, &mut none);
                 }
             }
             (From::Frame(gather, range), Column::I64(column)) => {
@@ -246,8 +239,11 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
                     Some((cut, words)) => column.iter_mut().zip(words).for_each(|(code, word)| *code = cut.code(*word)),
                     None => gather.codes(bytes, length, column, &mut |lane| none.push(lane)),
                 }
-                if let Some((low, high)) = range {
-                    outside(column, *low, *high, &mut none);
+                match range.map(|(low, high)| (low, high, i32::try_from(low), i32::try_from(high))) {
+                    // Codes of 32 bits are compared side by side.
+                    Some((.., Ok(low), Ok(high))) if gather.is_narrow() => outside(column, low, high, |code| code as i32, &mut none),
+                    Some((low, high, ..)) => outside(column, low, high, |code| code, &mut none),
+                    None => {}
                 }
             }
             (From::FrameReal(gather), column) => {
@@ -280,8 +276,8 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
 }
 
 /// Adds the lanes whose codes are below `low` or above `high`: in most batches none.
-fn outside<T: PartialOrd + Copy>(codes: &[T], low: T, high: T, lanes: &mut Vec<usize>) {
-    let outside = |code: &T| (*code < low) | (*code > high);
+fn outside<T: Copy, B: PartialOrd + Copy>(codes: &[T], low: B, high: B, narrow: impl Fn(T) -> B, lanes: &mut Vec<usize>) {
+    let outside = |code: &T| (narrow(*code) < low) | (narrow(*code) > high);
     if codes.iter().map(|code| u32::from(outside(code))).sum::<u32>() > 0 {
         lanes.extend(codes.iter().enumerate().filter(|(_, code)| outside(code)).map(|(lane, _)| lane));
     }

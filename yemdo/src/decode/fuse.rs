@@ -49,7 +49,7 @@ fn joined(first: &Op, op: &Op) -> Option<Op> {
             return Some(Op { what: Do::NarrowDiv, a: first.a, c: first.a, ..*op });
         }
         (Do::Less(num @ (Num::I32 | Num::I64)), Do::Select(_)) if can && op.b == first.b && op.c == first.a => {
-            return Some(Op { what: Do::Max(num), a: first.a, b: first.b, c: first.a, same_b: first.same_b, ..*op });
+            return Some(Op { what: Do::Max(num), a: first.a, b: first.b, c: first.a, same_b: first.same_b, small: first.small, ..*op });
         }
         (Do::Shl(Num::I64, _), Do::Div(Num::I64)) if can && first.same_b && op.small => {
             return Some(Op { what: Do::ShlDiv, a: first.a, b: op.b, c: first.b, ..*op });

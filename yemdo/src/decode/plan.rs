@@ -149,7 +149,7 @@ impl Plan {
         let mut program = lowerer.finish();
         prove(part, &mut program);
         let (mut loads, words) = loads(part, frame, &program);
-let codes = loads.iter().filter(|load| matches!(load.from, From::Frame(..))).count();
+        let codes = loads.iter().filter(|load| matches!(load.from, From::Frame(..))).count();
         if !noting {
             super::affine::take_out(&mut program, &mut loads, &mut readings);
         }
@@ -185,7 +185,16 @@ let codes = loads.iter().filter(|load| matches!(load.from, From::Frame(..))).cou
         lowerer.formula(formula);
         let program = lowerer.finish();
         let (loads, words) = loads(part, frame, &program);
-        Plan { words, passes: Vec::new(), own_loads: loads.len(), loads, readings: Vec::new(), beside: Vec::new(), checks: Vec::new(), program }
+        Plan {
+            words,
+            passes: Vec::new(),
+            own_loads: loads.len(),
+            loads,
+            readings: Vec::new(),
+            beside: Vec::new(),
+            checks: Vec::new(),
+            program,
+        }
     }
 }
 
@@ -313,7 +322,7 @@ fn prove(part: &Part, program: &mut Program) {
         low.is_finite() && high.is_finite()
     };
     program.finite = program.outputs.iter().map(finite).collect();
-    let exact = |slot: Slot| matches!(analysis.slot(slot), Interval::Int(low, high) if low > -(1 << 52) && high < 1 << 52);
+    let exact = |slot: Slot| matches!(analysis.slot(slot), Interval::Int(low, high) if low > -(1 << 51) && high < 1 << 51);
     for (op, safe) in program.ops.iter_mut().zip(&analysis.safe) {
         op.safe |= safe;
         op.small = op.safe && exact(op.a) && exact(op.b);

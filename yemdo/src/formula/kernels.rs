@@ -130,11 +130,35 @@ pub(crate) fn real_div(a: f64, b: f64) -> (f64, Fault) {
     (a / b, if b == 0.0 { code(FaultKind::DivisionByZero) } else { OK })
 }
 
-/// The quotient, cut towards zero, of integers below 2^52. The doubles are exact, and so is the cut: the true quotient
+/// The quotient, cut towards zero, of integers below 2^51. The doubles are exact, and so is the cut: the true quotient
 /// is a whole number, or further from the next one than half the place of its last bit.
 #[inline]
 pub(crate) fn small_div(a: i64, b: i64) -> i64 {
     (a as f64 / b as f64) as i64
+}
+
+/// 2^52 + 2^51: next to it doubles are one apart, so that the bits of its sum with an integer below 2^51 are the sum
+/// of its bits with that integer (IEEE 754, binary64).
+const ONE_APART: f64 = (3u64 << 51) as f64;
+
+/// The same as [`small_div`] for many numbers side by side: many machines have no lanes for conversions between
+/// 64-bit integers and doubles.
+#[inline]
+pub(crate) fn small_div_in_lanes(a: i64, b: i64) -> i64 {
+    let real = |whole: i64| f64::from_bits(ONE_APART.to_bits().wrapping_add(whole as u64)) - ONE_APART;
+    let quotient = real(a) / real(b);
+    let nearest = (quotient + ONE_APART) - ONE_APART;
+    let cut = nearest - if nearest.abs() > quotient.abs() { 1f64.copysign(quotient) } else { 0.0 };
+    (cut + ONE_APART).to_bits().wrapping_sub(ONE_APART.to_bits()) as i64
+}
+
+/// The larger of two integers below 2^51, for many numbers side by side: few machines have lanes that compare 64 bits,
+/// but doubles with the same exponent are in the order of their bits.
+#[inline]
+pub(crate) fn small_max_in_lanes(a: i64, b: i64) -> i64 {
+    let biased = |whole: i64| f64::from_bits(ONE_APART.to_bits().wrapping_add(whole as u64));
+    let larger = if biased(a) > biased(b) { biased(a) } else { biased(b) };
+    larger.to_bits().wrapping_sub(ONE_APART.to_bits()) as i64
 }
 
 #[inline]

@@ -26,7 +26,6 @@ macro_rules! operations {
             Do::Mul(N::F64) => $apply!(|x, y| ok(x * y), F64, F64, F64),
             Do::Div(N::I32) => $apply!(int32::div, I32, I32, I32),
             Do::Div(N::U32) => $apply!(int32::unsigned_div, I32, I32, I32),
-            Do::Div(N::I64) if $op.small => $apply!(|x, y| ok(k::small_div(x, y)), I64, I64, I64),
             Do::Div(N::I64) => $apply!(int64::div, I64, I64, I64),
             Do::Div(N::U64) => $apply!(int64::unsigned_div, I64, I64, I64),
             Do::Div(N::F32) => $apply!(k::single_div, F32, F32, F32),

@@ -174,7 +174,7 @@ pub(crate) struct Op {
     pub(crate) uniform: bool,
     /// Its second operand is the same for all frames that are decoded together.
     pub(crate) same_b: bool,
-    /// Its operands are proved to be integers that a double holds exactly, with room to spare.
+    /// Its operands are proved to be integers below 2^51: a double holds them exactly, with room to spare.
     pub(crate) small: bool,
 }
 

@@ -442,9 +442,11 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             _ => None,
         },
         Do::ShlDiv => match (dst, a, b, count(c)) {
-            (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(k::small_div(x << n, y))),
+            (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(k::small_div_in_lanes(x << n, y))),
             _ => None,
         },
+        Do::Max(N::I64) if op.small => apply!(|x, y| ok(k::small_max_in_lanes(x, y)), I64, I64, I64),
+        Do::Div(N::I64) if op.small => apply!(|x, y| ok(k::small_div_in_lanes(x, y)), I64, I64, I64),
         Do::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
         Do::Call(func, N::F64) => apply!(|x, y| ok(k::double(func, x, y)), F64, F64, F64),
         _ => operations!(op, apply, None),

@@ -334,6 +334,7 @@ fn function<const FOLLOWS: bool>(op: &Op) -> Option<Function> {
         Do::MulShr(N::I32) => chosen!(|a, b, c| ((a as i32).wrapping_mul(b as i32) >> (c & 31)).put()),
         Do::MulShr(_) => chosen!(|a, b, c| ((a as i64).wrapping_mul(b as i64) >> (c & 63)).put()),
         Do::ShlDiv => chosen!(|a, b, c| k::small_div((a as i64) << (c & 63), b as i64).put()),
+        Do::Div(N::I64) if op.small => chosen!(|a, b, _| k::small_div(a as i64, b as i64).put()),
         Do::Shl(N::I32 | N::U32, _) => chosen!(|a, b, _| ((a as i32) << (b & 31)).put()),
         Do::Shl(..) => chosen!(|a, b, _| a << (b & 63)),
         Do::Shr(N::I32, _) => chosen!(|a, b, _| (a as i32 >> (b & 31)).put()),
