@@ -21,8 +21,11 @@ fn three_ways(decoder: &Decoder<'_>, frame: usize, bytes: &[u8], row: &mut Row, 
     let (mut alone, mut kept, mut many) = (decoder.clone(), decoder.clone(), decoder.clone());
     let whole = many.frame_bytes(frame, bytes).map(|(bytes, given)| (bytes.into_owned(), given));
     let decoded = alone.decode(frame, bytes);
-    let into = kept.decode_into(frame, bytes, row);
-    assert_eq!(decoded.as_ref().err(), into.as_ref().err(), "{name}");
+    // The first frame settles what stays the same, the second finds it settled.
+    for _ in 0..2 {
+        let into = kept.decode_into(frame, bytes, row);
+        assert_eq!(decoded.as_ref().err(), into.as_ref().err(), "{name}");
+    }
     let Ok((whole, given)) = whole else { return };
     many.decode_counted(frame, &whole.repeat(3), given, columns).unwrap();
     match decoded {
@@ -38,6 +41,59 @@ fn three_ways(decoder: &Decoder<'_>, frame: usize, bytes: &[u8], row: &mut Row, 
         Err(Refusal::Check { .. }) => assert!((0..3).all(|frame| columns.failed_check(frame).is_some()), "{name}"),
         Err(other) => panic!("{name}: {other}"),
     }
+}
+
+/// What is settled once is worked out anew when it changes: a setting that decides between formulas, a parameter, and a
+/// frame that another needs.
+#[test]
+fn what_stays_the_same_may_change() {
+    let sheet = r#"
+part = "p"
+[register.MODE]
+at = 1
+[register.MODE.field.FINE]
+bits = "[0]"
+values = [{ name = "coarse", code = 0, step = 0.5 }, { name = "fine", code = 1, step = 0.25 }]
+[frame.F]
+read = 2
+code = { a = "signed b0 b1" }
+[frame.ZERO]
+read = 1
+code = { zero = "b0" }
+[parameter.gain]
+default = 3
+unit = "1"
+range = [1, 9]
+[reading]
+whole  = { unit = "1", formula = "int32_t x = a - zero; if (FINE == 1) { x = x * 3; } return x;" }
+scaled = { unit = "1", formula = "(FINE == 1 ? a : a * 2) * FINE.step * gain", range = [-1000, 1000] }
+"#;
+    let part = Part::parse("p", sheet).unwrap();
+    let (mut decoder, mut row) = (Decoder::new(&part), Row::new());
+    let mut seen = |decoder: &mut Decoder<'_>, a: i16| {
+        decoder.decode_into(0, &a.to_be_bytes(), &mut row).unwrap();
+        ((row.value(0), row.status(0)), (row.value(1), row.status(1)))
+    };
+    let ok = |value: f64| (Some(value), Status::Ok);
+    assert_eq!(seen(&mut decoder, 50), ((None, Status::Waiting), ok(150.0)));
+    decoder.decode_into(1, &[8], &mut Row::new()).unwrap();
+    for _ in 0..3 {
+        assert_eq!(seen(&mut decoder, 50), (ok(42.0), ok(150.0)));
+        assert_eq!(seen(&mut decoder, -400), (ok(-408.0), (Some(-1200.0), Status::OutOfRange)));
+    }
+    decoder.settings_mut().set_field(&part.fields()[0], 1);
+    for _ in 0..3 {
+        assert_eq!(seen(&mut decoder, 50), (ok(126.0), ok(37.5)));
+    }
+    decoder.set_parameter(0, 2.0).unwrap();
+    decoder.decode_into(1, &[10], &mut Row::new()).unwrap();
+    for _ in 0..3 {
+        assert_eq!(seen(&mut decoder, 50), (ok(120.0), ok(25.0)));
+    }
+    decoder.settings_mut().set_field(&part.fields()[0], 0);
+    assert_eq!(seen(&mut decoder, 50), (ok(40.0), ok(100.0)));
+    decoder.forget();
+    assert_eq!(seen(&mut decoder, 50), ((None, Status::Waiting), ok(100.0)));
 }
 
 /// The shipped parts, read once.
@@ -115,6 +171,47 @@ proptest! {
             let good = crc.of(&frame[first..place]) as u32 == u32::from_be_bytes(frame[place..].try_into().unwrap());
             prop_assert_eq!(columns.failed_check(index).is_none(), good, "frame {}", index);
             prop_assert_eq!(decoder.decode_into(0, frame, &mut Row::new()).is_ok(), good);
+        }
+    }
+
+    /// Long frames with codes all over them, in more words than there is room for, over more frames than go together.
+    #[test]
+    fn codes_anywhere_in_long_frames(
+        length in 4usize..100,
+        codes in proptest::collection::vec((any::<usize>(), 1usize..5, 0u8..8, 0u8..8, any::<bool>(), any::<bool>()), 2..14),
+        bytes in proptest::collection::vec(any::<u8>(), 100 * 7),
+    ) {
+        let (mut notations, mut readings, mut slices) = (String::new(), String::new(), Vec::new());
+        for (at, (from, count, high, low, signed, low_first)) in codes.iter().copied().enumerate() {
+            let first = from % length;
+            let last = (first + count - 1).min(length - 1);
+            // Whole bytes in either order, or bits of the outer ones high byte first.
+            let mut of: Vec<(usize, u8, u8)> = (first..=last).map(|byte| (byte, 7, 0)).collect();
+            if low_first { of.reverse() } else if last > first { (of[0].1, of.last_mut().unwrap().2) = (high, low) }
+            let text: Vec<String> = of.iter().map(|(byte, high, low)| format!("b{byte}[{high}:{low}]")).collect();
+            notations += &format!("c{at} = \"{}{}\"\n", if signed { "signed " } else { "" }, text.join(" "));
+            readings += &format!("r{at} = {{ unit = \"1\", formula = \"c{at} * 0.5 + {at}\" }}\nw{at} = {{ unit = \"1\", formula = \"(int64_t)c{at} * 3 - c0\" }}\n");
+            slices.push((of, signed));
+        }
+        let part = Part::parse("p", &format!("part = \"p\"\n[frame.F]\nread = {length}\n[frame.F.code]\n{notations}[reading]\n{readings}")).unwrap();
+        let frames: Vec<u8> = bytes.iter().copied().cycle().take(length * 201).collect();
+        let (mut decoder, mut row, mut columns) = (Decoder::new(&part), Row::new(), Columns::new());
+        decoder.decode_many(0, &frames, &mut columns).unwrap();
+        for (index, frame) in frames.chunks_exact(length).enumerate() {
+            decoder.decode_into(0, frame, &mut row).unwrap();
+            let code = |(of, signed): &(Vec<(usize, u8, u8)>, bool)| {
+                let bits: Vec<u8> = of.iter().flat_map(|(byte, high, low)| (*low..=*high).rev().map(|bit| frame[*byte] >> bit & 1)).collect();
+                let raw = bits.iter().fold(0i64, |raw, bit| raw << 1 | i64::from(*bit));
+                if *signed && bits[0] == 1 { raw - (1 << bits.len()) } else { raw }
+            };
+            let first = code(&slices[0]);
+            for (at, slices) in slices.iter().enumerate() {
+                let (scaled, whole) = (code(slices) as f64 * 0.5 + at as f64, (code(slices) * 3 - first) as f64);
+                let place = |name: String| part.frames()[0].readings().iter().position(|reading| part.readings()[*reading].name() == name).unwrap();
+                for (place, expected) in [(place(format!("r{at}")), scaled), (place(format!("w{at}")), whole)] {
+                    prop_assert_eq!((row.value(place), columns.values(place)[index]), (Some(expected), expected), "{}frame {}", notations, index);
+                }
+            }
         }
     }
 

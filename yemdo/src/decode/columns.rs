@@ -122,7 +122,7 @@ impl Room {
 
 /// Frames that are worked on together where there is no program. Few, so that what is written to memory is on its way
 /// while the next frames are checked.
-const FEW: usize = 64;
+const FEW: usize = 128;
 
 /// Decodes frames of `length` bytes that follow one another, of which `given` count.
 pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, (length, given): (usize, usize), bytes: &[u8], out: &mut Columns) {

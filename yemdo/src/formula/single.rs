@@ -21,6 +21,8 @@ pub(crate) struct Single {
     watched: Vec<usize>,
     /// The same, with their functions chosen where that is possible. Empty where the program is too long for it.
     chosen: Vec<Chosen>,
+    /// Those that select by a condition which is the same for all frames.
+    decided: Vec<usize>,
     /// Whether what is the same for all frames has been computed.
     pub(crate) settled: bool,
 }
@@ -92,6 +94,7 @@ impl Single {
         let chosen = if program.slots.len() <= NEAR { Chosen::all(&varying) } else { Vec::new() };
         let mut single = Self {
             cells: vec![0; program.slots.len().max(NEAR)],
+            decided: decided(program, &varying),
             varying,
             chosen,
             faults: vec![0; program.outputs.len()],
@@ -225,7 +228,29 @@ impl Single {
         for op in if *settled { varying } else { &program.ops } {
             careful(cells, faults, any_fault, program, op);
         }
-        *settled = true;
+        if !*settled {
+            *settled = true;
+            self.decide();
+        }
+    }
+
+    /// Conditions that are settled select once.
+    fn decide(&mut self) {
+        let Self { cells, varying, chosen, decided, .. } = self;
+        for at in decided.iter().copied() {
+            let Some(op) = varying.get(at) else { continue };
+            let taken = if cell(cells, op.a) as i32 != 0 { op.b } else { op.c };
+            let before = at.checked_sub(1).and_then(|at| chosen.get(at).zip(varying.get(at)));
+            let follows = before.is_some_and(|(chosen, op)| chosen.run.is_some() && op.dst == taken);
+            if let Some(chosen) = chosen.get_mut(at) {
+                chosen.a = taken as u8;
+                chosen.run = Some(if follows {
+                    |cells, before, at| at.go::<true>(cells, before, |a, _, _| a)
+                } else {
+                    |cells, before, at| at.go::<false>(cells, before, |a, _, _| a)
+                });
+            }
+        }
     }
 
     /// After the last operation: results that are not finite, and faults handed on to those who need the value.
@@ -282,6 +307,13 @@ fn set_fault(faults: &mut [u32], any: &mut bool, output: usize, packed: u32) {
         *place = packed;
         *any = true;
     }
+}
+
+/// The selections, by their place, whose condition is computed once for all frames.
+fn decided(program: &Program, varying: &[Op]) -> Vec<usize> {
+    let once = |slot: Slot| program.ops.iter().any(|op| op.uniform && op.dst == slot);
+    let decided = |op: &Op| matches!(op.what, Do::Select(_)) && once(op.a);
+    varying.iter().enumerate().filter(|(_, op)| decided(op)).map(|(at, _)| at).collect()
 }
 
 impl Chosen {
