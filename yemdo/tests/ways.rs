@@ -138,7 +138,7 @@ proptest! {
     fn any_crc_over_many_frames(
         width in 3u32..=32, poly in any::<u64>(), init in any::<u64>(), xorout in any::<u64>(),
         refin in any::<bool>(), refout in any::<bool>(), length in 1usize..12, from in 0usize..3,
-        bytes in proptest::collection::vec(any::<u8>(), 16 * 40), damage in 0usize..40,
+        bytes in proptest::collection::vec(any::<u8>(), 16 * 40), damage in 0usize..300,
     ) {
         let mask = u64::MAX >> (64 - width);
         let model = CrcModel { width, poly: poly & mask | 1, init: init & mask, refin, refout, xorout: xorout & mask };
@@ -157,7 +157,7 @@ proptest! {
         );
         let part = Part::parse("p", &sheet).unwrap();
         let mut decoder = Decoder::new(&part);
-        let mut frames: Vec<u8> = bytes.iter().copied().cycle().take(total * 40).collect();
+        let mut frames: Vec<u8> = bytes.iter().copied().cycle().take(total * 300).collect();
         for (index, frame) in frames.chunks_exact_mut(total).enumerate() {
             let value = (crc.of(&frame[first..place]) as u32).to_be_bytes();
             frame[place..].copy_from_slice(&value);
@@ -171,6 +171,40 @@ proptest! {
             let good = crc.of(&frame[first..place]) as u32 == u32::from_be_bytes(frame[place..].try_into().unwrap());
             prop_assert_eq!(columns.failed_check(index).is_none(), good, "frame {}", index);
             prop_assert_eq!(decoder.decode_into(0, frame, &mut Row::new()).is_ok(), good);
+        }
+    }
+
+    /// Several checks in one word: each is made, and the first that fails is told, wherever in a batch the frame stands.
+    #[test]
+    fn several_checks_of_one_frame(
+        words in proptest::collection::vec(any::<[u8; 4]>(), 300), low_first in any::<bool>(),
+        damage in proptest::collection::vec((0usize..300, 0usize..8, 0u8..8), 0..20),
+    ) {
+        let order = if low_first { ["b1 b0", "b4 b3"] } else { ["b0 b1", "b3 b4"] };
+        let sheet = format!(
+            "part = \"p\"\n[frame.F]\nread = 8\ncheck = [{{ crc = {{ width = 8, poly = 0x39, init = 0x7E }}, over = \"b0 b1\", in = \"b2\" }}, {{ xor = 0x55, over = \"b3 b4\", in = \"b5\" }}, {{ sum = {{ width = 8 }}, over = \"b0..b6\", in = \"b7\" }}]\ncode = {{ x = \"{}\", y = \"{}\" }}\n[reading]\nx = {{ unit = \"1\", formula = \"x\" }}\ny = {{ unit = \"1\", formula = \"y / 4.0\" }}\n",
+            order[0], order[1]
+        );
+        let part = Part::parse("p", &sheet).map_err(|error| TestCaseError::fail(error.to_string()))?;
+        let crc = Crc::new(CrcModel { width: 8, poly: 0x39, init: 0x7E, refin: false, refout: false, xorout: 0 });
+        let mut frames: Vec<[u8; 8]> = words.iter().map(|[a, b, c, d]| [*a, *b, crc.of(&[*a, *b]) as u8, *c, *d, 0x55 ^ c ^ d, 0, 0]).collect();
+        frames.iter_mut().for_each(|frame| frame[7] = frame[..7].iter().fold(0, |sum, byte| sum.wrapping_add(*byte)));
+        damage.iter().for_each(|(frame, byte, bit)| frames[*frame][*byte] ^= 1 << bit);
+        let (mut decoder, mut row, mut columns) = (Decoder::new(&part), Row::new(), Columns::new());
+        decoder.decode_many(0, frames.as_flattened(), &mut columns).unwrap();
+        for (index, frame) in frames.iter().enumerate() {
+            let sum = frame[..7].iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
+            let fails = [crc.of(&frame[..2]) as u8 != frame[2], 0x55 ^ frame[3] ^ frame[4] != frame[5], sum != frame[7]];
+            prop_assert_eq!(columns.failed_check(index), fails.iter().position(|fails| *fails), "frame {}", index);
+            prop_assert_eq!(decoder.decode_into(0, frame, &mut row).is_err(), fails.contains(&true));
+            if !fails.contains(&true) {
+                let code = |bytes| f64::from(if low_first { u16::from_le_bytes(bytes) } else { u16::from_be_bytes(bytes) });
+                let values = [code([frame[0], frame[1]]), code([frame[3], frame[4]]) / 4.0];
+                prop_assert_eq!([columns.values(0)[index], columns.values(1)[index]], values);
+                prop_assert_eq!([row.value(0), row.value(1)], values.map(Some));
+            } else {
+                prop_assert!(columns.values(0)[index].is_nan() && columns.values(1)[index].is_nan());
+            }
         }
     }
 
@@ -255,6 +289,8 @@ reading.square = {{ unit = "1", formula = "((int64_t)a * a) >> {n}" }}
 reading.quotient = {{ unit = "1", formula = "((int64_t)a << 19) / {k}" }}
 reading.plain = {{ unit = "1", formula = "(int64_t)a / -{k}" }}
 reading.either = {{ unit = "1", formula = "b == 0 ? 0 : (int64_t)a * 1000000 / b" }}
+reading.clamped = {{ unit = "1", formula = "int64_t p = ((int64_t)a * 3) >> {n}; if (p < -{k}) {{ p = -{k}; }} return (int32_t)p / 100.0;" }}
+reading.wide = {{ unit = "1", formula = "int64_t p = (int64_t)a * b; if (p < {k}) {{ p = {k}; }} return (int32_t)p / 0.5;" }}
 reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
 "#
         );
@@ -266,20 +302,24 @@ reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
             ((x << 19) / k) as f64,
             (x / -k) as f64,
             if y == 0 { 0.0 } else { (x * 1_000_000 / y) as f64 },
+            f64::from(((x * 3) >> n).max(-k) as i32) / 100.0,
+            f64::from((x * y).max(k) as i32) / 0.5,
         ];
         let bytes: Vec<u8> = a.to_be_bytes().into_iter().chain(b.to_be_bytes()).collect();
         let mut decoder = Decoder::new(&part);
         let mut columns = Columns::new();
         decoder.decode_many(0, &bytes.repeat(5), &mut columns).unwrap();
         let alone = decoder.decode(0, &bytes).unwrap();
+        let mut row = Row::new();
+        (0..2).for_each(|_| decoder.decode_into(0, &bytes, &mut row).unwrap());
         for (at, expected) in expected.into_iter().enumerate() {
             prop_assert_eq!(columns.values(at)[4], expected, "reading {} of {} and {}", at, a, b);
-            prop_assert_eq!(alone.readings[at].value, Some(expected), "reading {} of {} and {}", at, a, b);
+            prop_assert_eq!((alone.readings[at].value, row.value(at)), (Some(expected), Some(expected)), "reading {} of {} and {}", at, a, b);
         }
         // A difference of integers can overflow where it is one of int32_t.
         let scaled = a.checked_sub(7).map(|difference| f64::from(difference) / 0.5 * k as f64 + f64::from(b));
-        prop_assert_eq!(alone.readings[5].value, scaled);
-        prop_assert_eq!(alone.readings[5].status, if scaled.is_some() { Status::Ok } else { Status::FormulaFault });
+        prop_assert_eq!(alone.readings[7].value, scaled);
+        prop_assert_eq!(alone.readings[7].status, if scaled.is_some() { Status::Ok } else { Status::FormulaFault });
     }
 }
 
