@@ -96,6 +96,37 @@ scaled = { unit = "1", formula = "(FINE == 1 ? a : a * 2) * FINE.step * gain", r
     assert_eq!(seen(&mut decoder, 50), ((None, Status::Waiting), ok(100.0)));
 }
 
+/// A formula that uses a value which is at fault is at fault where it does use it: not in a branch that is not taken.
+#[test]
+fn a_fault_counts_where_the_value_is_used() {
+    let sheet = r#"
+part = "p"
+frame.F = { read = 2, code = { a = "b0", b = "b1" } }
+[shared]
+ratio = { formula = "200 / a" }
+[reading]
+always = { unit = "1", formula = "ratio + b" }
+chosen = { unit = "1", formula = "a == 0 ? -1 : ratio * 2" }
+early  = { unit = "1", formula = "if (a == 0) { return b; } if (b > 9) { return ratio; } return ratio + b;" }
+both   = { unit = "1", formula = "a != 0 && ratio > 10 ? 1 : 0" }
+next   = { unit = "1", formula = "b == 5 ? always : chosen" }
+"#;
+    let part = Part::parse("p", sheet).unwrap();
+    let (mut row, mut columns) = (Row::new(), Columns::new());
+    let decoder = Decoder::new(&part);
+    for (bytes, expected) in [
+        ([0, 4], [None, Some(-1.0), Some(4.0), Some(0.0), Some(-1.0)]),
+        ([0, 5], [None, Some(-1.0), Some(5.0), Some(0.0), None]),
+        ([10, 4], [Some(24.0), Some(40.0), Some(24.0), Some(1.0), Some(40.0)]),
+        ([40, 10], [Some(15.0), Some(10.0), Some(5.0), Some(0.0), Some(10.0)]),
+    ] {
+        three_ways(&decoder, 0, &bytes, &mut row, &mut columns);
+        assert_eq!([0, 1, 2, 3, 4].map(|reading| row.value(reading)), expected, "{bytes:?}");
+        let faults = expected.map(|value| if value.is_some() { Status::Ok } else { Status::FormulaFault });
+        assert_eq!([0, 1, 2, 3, 4].map(|reading| row.status(reading)), faults, "{bytes:?}");
+    }
+}
+
 /// The shipped parts, read once.
 static PARTS: OnceLock<Vec<Part>> = OnceLock::new();
 

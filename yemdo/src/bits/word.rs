@@ -87,6 +87,7 @@ impl Words {
     }
 }
 
+/// Apart, since most frames are one word, and their way is to stay short.
 #[inline(never)]
 fn several(all: &mut [u64; MOST_WORDS], words: &[Word], frame: &[u8]) {
     all.iter_mut().zip(words).for_each(|(place, word)| *place = word.of(frame));
@@ -106,7 +107,8 @@ impl Word {
         at.checked_sub(self.from).filter(|before| before + len <= 8)
     }
 
-    /// The words of frames that follow one another, as many as there is room for. `each` is shown every one, its first byte most significant.
+    /// The words of frames that follow one another, as many as there is room for. `each` is shown every one, its first
+    /// byte most significant.
     #[inline(always)]
     pub(crate) fn load(self, frames: &[u8], length: usize, words: &mut [u64], mut each: impl FnMut(usize, u64)) {
         if self.low_first {

@@ -132,7 +132,8 @@ pub(crate) fn take_out(program: &mut Program, loads: &mut Vec<Load>, readings: &
             drop_unused(program, slot, reading.output);
         }
     }
-    let used: Vec<Slot> = program.ops.iter().flat_map(|op| [op.a, op.b, op.c].into_iter().chain(op.guard)).collect();
+    let used: Vec<Slot> =
+        program.ops.iter().flat_map(|op| [op.a, op.b, op.c].into_iter().chain(op.guard)).chain(program.need_guards()).collect();
     let kept: Vec<Slot> = readings_outputs(program);
     loads.retain(|load| used.contains(&load.slot) || kept.contains(&load.slot));
     for affine in readings.iter_mut().filter_map(|reading| reading.affine.as_mut()) {
@@ -190,7 +191,7 @@ fn drop_unused(program: &mut Program, slot: Slot, output: usize) {
     while let Some(slot) = wanted.pop() {
         let by_ops = program.ops.iter().any(|op| [op.a, op.b, op.c].contains(&slot) || op.guard == Some(slot));
         let by_outputs = program.outputs.iter().enumerate().any(|(index, (other, _))| index != output && *other == slot);
-        if by_ops || by_outputs {
+        if by_ops || by_outputs || program.need_guards().any(|guard| guard == slot) {
             continue;
         }
         if let Some(at) = program.ops.iter().position(|op| op.dst == slot) {

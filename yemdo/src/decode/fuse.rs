@@ -66,7 +66,7 @@ fn uses(program: &Program, slot: Slot) -> usize {
         used.into_iter().filter(|used| *used == Some(slot)).count()
     };
     let outputs = program.outputs.iter().filter(|(output, _)| *output == slot).count();
-    outputs + program.ops.iter().map(operands).sum::<usize>()
+    outputs + program.need_guards().filter(|guard| *guard == slot).count() + program.ops.iter().map(operands).sum::<usize>()
 }
 
 /// Operations of one operand name it as the others too.

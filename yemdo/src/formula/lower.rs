@@ -1,7 +1,7 @@
 //! Typed program to flat program.
 
 use super::ast::BinaryOp as B;
-use super::program::{Branch, Constant, Do, Note, NoteKind, Num, Op, Program, Slot};
+use super::program::{Branch, Constant, Do, Need, Note, NoteKind, Num, Op, Program, Slot};
 use super::typed::{Expr, ExprKind, Formula, Stmt};
 use super::types::{Number, Ty};
 use crate::model::part::Input;
@@ -94,12 +94,13 @@ impl Lowerer {
         slot
     }
 
-    fn input(&mut self, input: Input, ty: Ty) -> Slot {
+    fn input(&mut self, input: Input, ty: Ty, live: Live) -> Slot {
         if let Some((slot, _)) = self.program.inputs.iter().find(|(_, known)| *known == input) {
             let slot = *slot;
             let needed = self.program.outputs.iter().position(|(output, _)| *output == slot);
-            if let (Input::Reading(_), Some(needed), Some(needs)) = (input, needed, self.program.needs.last_mut()) {
-                needs.push(needed);
+            if let (Input::Reading(_), Some(output)) = (input, needed) {
+                let guard = self.guard_slot(live);
+                self.program.needs.last_mut().into_iter().for_each(|needs| needs.push(Need { output, guard }));
             }
             return slot;
         }
@@ -244,7 +245,7 @@ impl Lowerer {
                 slot
             }
             ExprKind::Input(input) => {
-                let slot = self.input(*input, expr.ty);
+                let slot = self.input(*input, expr.ty, live);
                 self.note(NoteKind::Use, expr.span, slot, expr.ty, live);
                 slot
             }

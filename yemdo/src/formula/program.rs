@@ -178,6 +178,15 @@ pub(crate) struct Op {
     pub(crate) small: bool,
 }
 
+/// A formula uses another's value.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Need {
+    /// Index of the output that is used.
+    pub(crate) output: usize,
+    /// Truth under which it is.
+    pub(crate) guard: Option<Slot>,
+}
+
 /// A condition under which code runs.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Branch {
@@ -224,10 +233,17 @@ pub(crate) struct Program {
     pub(crate) outputs: Vec<(Slot, Ty)>,
     /// For every output, whether it is proved to be a finite number; empty where nobody has looked.
     pub(crate) finite: Vec<bool>,
-    /// For every output, the outputs whose values it uses.
-    pub(crate) needs: Vec<Vec<usize>>,
+    /// For every output, the others whose values it uses.
+    pub(crate) needs: Vec<Vec<Need>>,
     /// Empty unless asked for.
     pub(crate) notes: Vec<Note>,
+}
+
+impl Program {
+    /// The truths under which formulas use others.
+    pub(crate) fn need_guards(&self) -> impl Iterator<Item = Slot> {
+        self.needs.iter().flatten().filter_map(|need| need.guard)
+    }
 }
 
 /// A constant as stored.

@@ -2,7 +2,7 @@
 
 use super::kernels::{self as k, Fault, OK, int32, int64, ok};
 use super::operations::operations;
-use super::program::{Constant, Do, FaultKind, Num, Op, Program, Slot};
+use super::program::{Constant, Do, FaultKind, Need, Num, Op, Program, Slot};
 use super::typed::Func;
 use super::types::{Number, Ty};
 use crate::sheet::text::Span;
@@ -213,10 +213,11 @@ impl Machine {
             for lane in bad {
                 self.set_fault(index, lane, pack(k::code(FaultKind::NotFinite), u32::MAX >> 3));
             }
-            for needed in program.needs.get(index).into_iter().flatten() {
-                if self.any_fault.get(*needed).copied().unwrap_or(false) {
+            for Need { output, guard } in program.needs.get(index).into_iter().flatten() {
+                if self.any_fault.get(*output).copied().unwrap_or(false) {
                     for lane in 0..lanes {
-                        if self.faults.get(*needed).and_then(|f| f.get(lane)).is_some_and(|f| *f != 0) {
+                        let at_fault = self.faults.get(*output).and_then(|f| f.get(lane)).is_some_and(|f| *f != 0);
+                        if at_fault && self.holds(*guard, lane) {
                             self.set_fault(index, lane, pack(k::code(FaultKind::Needed), u32::MAX >> 3));
                         }
                     }
@@ -233,6 +234,14 @@ impl Machine {
             if let Some(any) = self.any_fault.get_mut(output) {
                 *any = true;
             }
+        }
+    }
+
+    /// Whether a guard holds at a lane, or there is none.
+    fn holds(&self, guard: Option<Slot>, lane: usize) -> bool {
+        match guard.and_then(|slot| self.columns.get(self.place_of(slot))) {
+            Some(Column::I32(guard)) => guard.get(lane).is_some_and(|truth| *truth != 0),
+            _ => true,
         }
     }
 
@@ -261,11 +270,7 @@ impl Machine {
         };
         if let Some(codes) = faulted {
             for (lane, code) in codes.into_iter().enumerate().filter(|(_, code)| *code != OK) {
-                let guarded = match op.guard.and_then(|slot| self.columns.get(self.place_of(slot))) {
-                    Some(Column::I32(guard)) => guard.get(lane).is_some_and(|g| *g != 0),
-                    _ => true,
-                };
-                if guarded {
+                if self.holds(op.guard, lane) {
                     self.set_fault(op.owner as usize, lane, pack(code, op.site));
                 }
             }
@@ -295,8 +300,8 @@ fn share_columns(program: &Program) -> Vec<u32> {
         }
         keep(op.dst, at);
     }
-    for (slot, _) in program.outputs.iter() {
-        keep(*slot, usize::MAX);
+    for slot in program.outputs.iter().map(|(slot, _)| *slot).chain(program.need_guards()) {
+        keep(slot, usize::MAX);
     }
     for slot in program.constants.iter().map(|(slot, _)| slot).chain(program.inputs.iter().map(|(slot, _)| slot)) {
         keep(*slot, usize::MAX);

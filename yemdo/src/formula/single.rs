@@ -2,7 +2,7 @@
 
 use super::kernels::{self as k, Fault, OK, int32, int64, ok};
 use super::operations::operations;
-use super::program::{Constant, Do, FaultKind, Num, Op, Program, Slot};
+use super::program::{Constant, Do, FaultKind, Need, Num, Op, Program, Slot};
 use super::run::{FaultAt, pack, unpack};
 use super::typed::Func;
 use super::types::{Number, Ty};
@@ -266,7 +266,8 @@ impl Single {
         }
         if *any_fault {
             for output in 0..program.outputs.len() {
-                let at_fault = |needed: &usize| faults.get(*needed).is_some_and(|fault| *fault != 0);
+                let used = |need: &Need| need.guard.is_none_or(|guard| cell(cells, guard) as i32 != 0);
+                let at_fault = |need: &Need| faults.get(need.output).is_some_and(|fault| *fault != 0) && used(need);
                 if program.needs.get(output).is_some_and(|needs| needs.iter().any(at_fault)) {
                     set_fault(faults, any_fault, output, pack(k::code(FaultKind::Needed), u32::MAX >> 3));
                 }
