@@ -199,19 +199,23 @@ fn formulas(out: &mut dyn Write, decoder: &mut Decoder<'_>, steps: &Steps<'_>, f
         writeln!(out, "\n  {bold}{}{bold:#}", reading.name)?;
         for line in &reading.lines {
             let name = line.variable.as_ref().map_or(String::new(), |name| format!("{name} = "));
-            let kind = match line.hex() {
-                Some(hex) => format!("{}, {hex}", line.value.ty()),
-                None => line.value.ty().to_string(),
-            };
+            let kind = line.value.map_or(String::new(), |value| match line.hex() {
+                Some(hex) => format!("  ({}, {hex})", value.ty()),
+                None => format!("  ({})", value.ty()),
+            });
             writeln!(out, "    {name}{}", line.typed)?;
             let pad = " ".repeat(name.len());
             if line.numbers != line.typed {
                 writeln!(out, "    {pad}{}", line.numbers)?;
             }
-            writeln!(out, "    {pad}= {}  ({kind})", line.value)?;
+            writeln!(out, "    {pad}= {}{kind}", line.outcome())?;
         }
-        let Ok(decoded) = &decoded else { continue };
-        let Some(done) = decoded.reading(reading.name) else { continue };
+        let done = decoded.as_ref().ok().and_then(|decoded| decoded.reading(reading.name));
+        let Some(done) = done else {
+            // A value that readings share has no status of its own.
+            reading.fault.iter().try_for_each(|fault| writeln!(out, "    {bold}no value{bold:#}  {fault}"))?;
+            continue;
+        };
         let text = match done.value {
             Some(value) => format!("{value:.*} {}", done.decimals, done.unit),
             None => "no value".into(),

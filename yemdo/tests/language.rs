@@ -38,7 +38,7 @@ fn value(formula: &str) -> Result<Number, FaultKind> {
         return Err(fault.kind);
     }
     let steps = decoder.steps(0, &FRAME).unwrap();
-    Ok(steps.readings.last().unwrap().lines.last().unwrap().value)
+    Ok(steps.readings.last().unwrap().lines.last().unwrap().value.unwrap())
 }
 
 #[test]

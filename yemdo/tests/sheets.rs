@@ -294,7 +294,7 @@ fn steps_show_every_value_on_the_way() {
     let lines: Vec<String> = steps.readings[0]
         .lines
         .iter()
-        .map(|l| format!("{:?} {} | {} = {} {:?}", l.variable, l.typed, l.numbers, l.value, l.hex()))
+        .map(|l| format!("{:?} {} | {} = {} {:?}", l.variable, l.typed, l.numbers, l.outcome(), l.hex()))
         .collect();
     let expected = [
         "Some(\"t\") light | 20 = 20 Some(\"0x00000014\")",

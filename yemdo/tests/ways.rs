@@ -124,6 +124,16 @@ next   = { unit = "1", formula = "b == 5 ? always : chosen" }
         assert_eq!([0, 1, 2, 3, 4].map(|reading| row.value(reading)), expected, "{bytes:?}");
         let faults = expected.map(|value| if value.is_some() { Status::Ok } else { Status::FormulaFault });
         assert_eq!([0, 1, 2, 3, 4].map(|reading| row.status(reading)), faults, "{bytes:?}");
+        // The steps show no number where there is none, and name the fault of what is shared too.
+        let steps = decoder.clone().steps(0, &bytes).unwrap().readings;
+        let shown = steps.iter().map(|reading| (reading.name, reading.lines.last().unwrap().outcome(), reading.fault.is_some()));
+        let of =
+            |name: &'static str, value: Option<f64>| (name, value.map_or("no value".into(), |value| value.to_string()), value.is_none());
+        let ratio = (bytes[0] != 0).then(|| f64::from(200 / i32::from(bytes[0].max(1))));
+        let names = ["always", "chosen", "early", "both", "next"];
+        let expected: Vec<_> =
+            std::iter::once(of("ratio", ratio)).chain(names.into_iter().zip(expected).map(|(name, value)| of(name, value))).collect();
+        assert_eq!(shown.collect::<Vec<_>>(), expected, "{bytes:?}");
     }
 }
 

@@ -108,7 +108,7 @@ fn run(part: &Part, decoder: &mut Decoder<'_>, example: &Example) -> ExampleRun 
                 let name = variable.as_ref().map_or(reading.name.clone(), |variable| format!("{}.{variable}", reading.name));
                 let of_reading = lines.iter().find(|(name, _)| *name == reading.name).map(|(_, lines)| lines);
                 let line = of_reading.and_then(|lines| lines.iter().rfind(|line| line.variable == *variable));
-                (name, line.map(|line| (number_agrees(line.value, expected), line.value.to_string())))
+                (name, line.map(|line| (number_agrees(line.value, expected), line.outcome())))
             }
         };
         let (agrees, text) = match found {
@@ -140,8 +140,9 @@ fn reading_agrees(found: &crate::decode::Reading<'_>, expected: &Expected) -> bo
     }
 }
 
-fn number_agrees(found: Number, expected: &Expected) -> bool {
-    matches!(expected, Expected::Value { value, tolerance, .. } if (found.to_f64() - value).abs() <= *tolerance)
+fn number_agrees(found: Option<Number>, expected: &Expected) -> bool {
+    let distance = |value: &f64| found.map(|found| (found.to_f64() - value).abs());
+    matches!(expected, Expected::Value { value, tolerance, .. } if distance(value).is_some_and(|distance| distance <= *tolerance))
 }
 
 /// How a value that does not agree came about, the shared values that it needs before it.
@@ -159,7 +160,7 @@ fn way_to(part: &Part, example: &Example, subject: &Subject, lines: &[(&str, Vec
             });
             let name = line.variable.as_deref().unwrap_or(&reading.name);
             let differs = said.filter(|(_, expected)| !number_agrees(line.value, expected)).map(|(text, _)| text.clone());
-            way.push((format!("{name} = {} = {} = {}", line.typed, line.numbers, line.value), differs));
+            way.push((format!("{name} = {} = {} = {}", line.typed, line.numbers, line.outcome()), differs));
         }
     }
     way

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use super::columns::{self, Columns, State};
-use super::decoded::{CodeValue, Decoded, Fault, Reading};
+use super::decoded::{CodeValue, Decoded, Reading};
 use super::plan::Plan;
 use super::refusal::Refusal;
 use super::row::{self, Row};
@@ -230,15 +230,10 @@ impl<'p> Decoder<'p> {
         for (at, planned) in ready.plan.readings.iter().enumerate() {
             let Some(reading) = self.part.readings.get(planned.index) else { continue };
             let status = ready.row.status(at);
-            let source = &self.part.source;
-            let fault = match ready.alone.single.output(&ready.plan.program, planned.output) {
-                Err((kind, span)) if status == Status::FormulaFault => {
-                    let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-                    let operation = steps::fault_text(&state, self.part, frame, &bytes, planned.index);
-                    Some(Fault { kind, line: span.map(|span| source.line_column(span.start).0), operation })
-                }
-                _ => None,
-            };
+            let fault = (status == Status::FormulaFault).then(|| {
+                let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+                steps::fault(&state, self.part, frame, &bytes, planned.index)
+            });
             let conditions = model.status.iter().chain(&reading.status);
             let holding = planned
                 .conditions
@@ -253,7 +248,7 @@ impl<'p> Decoder<'p> {
                 status,
                 means: holding.filter(|_| status != Status::Waiting).and_then(|(_, condition)| condition.means.as_deref()),
                 waits_for: waits_for.filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect(),
-                fault,
+                fault: fault.flatten(),
                 codes: reading.codes.iter().filter_map(|code| last_code(self.part, &self.last, (frame, &bytes), *code)).collect(),
                 decimals: reading.decimals,
             });

@@ -1,11 +1,13 @@
 //! Every step from bytes to readings, for people who want to see.
 
 use super::columns::State;
-use super::decoded::CodeValue;
+use super::decoded::{CodeValue, Fault};
 use super::decoder::code_value;
 use super::plan::Plan;
 use super::row::Room;
-use crate::formula::program::{Note, NoteKind};
+use crate::formula::program::{FaultKind, Note, NoteKind};
+use crate::formula::run::FaultAt;
+use crate::formula::single::Single;
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{Frame, Part};
 use crate::sheet::text::Span;
@@ -60,6 +62,8 @@ pub struct ReadingSteps<'p> {
     pub name: &'p str,
     /// The values that are computed, in order; the last is the formula's own.
     pub lines: Vec<FormulaLine>,
+    /// Why the formula gives no value, where it gives none.
+    pub fault: Option<Fault>,
 }
 
 /// One computed value of a formula.
@@ -69,16 +73,21 @@ pub struct FormulaLine {
     pub variable: Option<String>,
     /// The expression as typed.
     pub typed: String,
-    /// The expression with numbers in the place of names.
+    /// The expression with numbers in the place of names; names of values that are at fault stay.
     pub numbers: String,
-    /// The value.
-    pub value: Number,
+    /// The value; `None` where the formula is at fault by then.
+    pub value: Option<Number>,
 }
 
 impl FormulaLine {
+    /// The value in words: `15`, `7.5`, `no value`.
+    pub fn outcome(&self) -> String {
+        self.value.map_or_else(|| "no value".to_owned(), |value| value.to_string())
+    }
+
     /// The value in hex, as its type stores it; `None` for reals.
     pub fn hex(&self) -> Option<String> {
-        let Number::Int(value, ty) = self.value else { return None };
+        let Number::Int(value, ty) = self.value? else { return None };
         let bits = ty.promoted().bits();
         let digits = usize::try_from(bits / 4).unwrap_or(8);
         let mask = if bits >= 64 { u64::MAX } else { (1u64 << bits) - 1 };
@@ -111,22 +120,69 @@ pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: 
     }
 }
 
-/// The operation that failed, as typed and with the values at hand.
-pub(crate) fn fault_text(state: &State<'_>, part: &Part, frame: usize, bytes: &[u8], reading: usize) -> Option<String> {
+/// Why a reading of a frame has no value, with the operation that failed as typed and with the values at hand.
+pub(crate) fn fault(state: &State<'_>, part: &Part, frame: usize, bytes: &[u8], reading: usize) -> Option<Fault> {
     let plan = Plan::new(part, frame, true);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
-    let machine = &room.single;
     let output = plan.readings.iter().find(|planned| planned.index == reading)?.output;
-    let (_, span) = machine.output(&plan.program, output).err()?;
-    let uses: Vec<(Span, Number)> = plan
-        .program
-        .notes
-        .iter()
-        .filter(|note| note.owner as usize == output && note.what == NoteKind::Use)
-        .filter_map(|note| Some((note.span, machine.number(note.slot, note.ty)?)))
-        .collect();
-    span.map(|span| one_line(&put_in(part.source.slice(span), span, &uses)))
+    Used::new(&plan, &room.single, output).fault(part)
+}
+
+/// What a formula used in a run, and what came of it.
+struct Used<'r> {
+    /// What was set and returned, in branches that were taken.
+    notes: Vec<&'r Note>,
+    /// Names, and the numbers that they stood for.
+    numbers: Vec<(Span, Number)>,
+    /// Names of values that are at fault.
+    at_fault: Vec<Span>,
+    /// The formula's own fault.
+    fault: Option<FaultAt>,
+}
+
+impl<'r> Used<'r> {
+    fn new(plan: &'r Plan, machine: &Single, output: usize) -> Self {
+        let holds = |note: &&Note| match note.guard {
+            Some(guard) => machine.number(guard, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
+            None => true,
+        };
+        let of_output = plan.program.notes.iter().filter(|note| note.owner as usize == output).filter(holds);
+        let (uses, notes): (Vec<&Note>, Vec<&Note>) = of_output.partition(|note| note.what == NoteKind::Use);
+        let is_at_fault = |note: &&Note| {
+            let mut outputs = plan.program.outputs.iter().enumerate().filter(|(_, (slot, _))| *slot == note.slot);
+            outputs.any(|(other, _)| other != output && machine.output(&plan.program, other).is_err())
+        };
+        let (at_fault, sound): (Vec<&Note>, Vec<&Note>) = uses.into_iter().partition(is_at_fault);
+        Self {
+            notes,
+            numbers: sound.iter().filter_map(|note| Some((note.span, machine.number(note.slot, note.ty)?))).collect(),
+            at_fault: at_fault.iter().map(|note| note.span).collect(),
+            fault: machine.output(&plan.program, output).err(),
+        }
+    }
+
+    fn fault(&self, part: &Part) -> Option<Fault> {
+        let (kind, span) = self.fault?;
+        let line = span.map(|span| part.source.line_column(span.start).0);
+        Some(Fault { kind, line, operation: span.map(|span| self.in_numbers(part, span)) })
+    }
+
+    /// An expression with numbers in the place of names.
+    fn in_numbers(&self, part: &Part, span: Span) -> String {
+        one_line(&put_in(part.source.slice(span), span, &self.numbers))
+    }
+
+    /// Whether an expression is where the fault is.
+    fn fails_in(&self, span: Span) -> bool {
+        let inside = |at: &Span| span.start <= at.start && at.end <= span.end;
+        match self.fault {
+            // No number is what was computed, and is shown.
+            None | Some((FaultKind::NotFinite, _)) => false,
+            Some((FaultKind::NoValue, None)) => true,
+            Some((_, at)) => at.iter().chain(&self.at_fault).any(inside),
+        }
+    }
 }
 
 fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u8], given: usize) -> Vec<ReadingSteps<'p>> {
@@ -134,10 +190,6 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let machine = &room.single;
-    let holds = |note: &&Note| match note.guard {
-        Some(guard) => machine.number(guard, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
-        None => true,
-    };
     let missing = |planned: &super::plan::ReadingPlan| planned.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
     let shown: Vec<&super::plan::ReadingPlan> =
         plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
@@ -148,25 +200,23 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
     let mut all = Vec::new();
     for (index, output) in beside.chain(shown.iter().map(|planned| (planned.index, planned.output))) {
         let Some(reading) = part.readings.get(index) else { continue };
-        let notes: Vec<&Note> = plan.program.notes.iter().filter(|note| note.owner as usize == output).filter(holds).collect();
-        let uses: Vec<(Span, Number)> = notes
-            .iter()
-            .filter(|note| note.what == NoteKind::Use)
-            .filter_map(|note| Some((note.span, machine.number(note.slot, note.ty)?)))
-            .collect();
+        let used = Used::new(&plan, machine, output);
         let mut lines = Vec::new();
-        for note in &notes {
+        let mut failed = false;
+        for note in &used.notes {
             let variable = match &note.what {
                 NoteKind::Use => continue,
                 NoteKind::Set(name) => Some(name.clone()),
                 NoteKind::Return => None,
             };
-            let Some(value) = machine.number(note.slot, note.ty) else { continue };
+            // What is computed with a value that is none is none either.
+            failed |= used.fails_in(note.span);
+            let value = machine.number(note.slot, note.ty).filter(|_| !failed);
             let typed = one_line(part.source.slice(note.span));
-            let numbers = one_line(&put_in(part.source.slice(note.span), note.span, &uses));
+            let numbers = used.in_numbers(part, note.span);
             lines.push(FormulaLine { variable, typed, numbers, value });
         }
-        all.push(ReadingSteps { name: &reading.name, lines });
+        all.push(ReadingSteps { name: &reading.name, lines, fault: used.fault(part) });
     }
     all
 }
