@@ -200,7 +200,7 @@ fn readings_use_readings_but_not_in_a_circle() {
     let bad = decoder.decode(0, &[7]).unwrap();
     assert_eq!(bad.readings.iter().map(|r| r.status).collect::<Vec<_>>(), [Status::FormulaFault; 2]);
     assert_eq!(bad.readings[1].fault.clone().unwrap().to_string(), "division by zero in line 4 of the sheet: 100 / (7 - 7)");
-    assert_eq!(bad.readings[0].fault.clone().unwrap().to_string(), "a value it needs is at fault");
+    assert_eq!(bad.readings[0].fault.clone().unwrap().to_string(), "a value it needs is at fault: first");
     let circle = text.replace("c - 7", "c - second");
     assert_eq!(first_error(&circle).0, "cycle");
 }

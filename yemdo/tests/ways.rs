@@ -126,6 +126,8 @@ next   = { unit = "1", formula = "b == 5 ? always : chosen" }
         assert_eq!([0, 1, 2, 3, 4].map(|reading| row.status(reading)), faults, "{bytes:?}");
         // The steps show no number where there is none, and name the fault of what is shared too.
         let steps = decoder.clone().steps(0, &bytes).unwrap().readings;
+        let why = steps.iter().find(|reading| reading.name == "always").and_then(|reading| reading.fault.as_ref());
+        assert_eq!(why.map(ToString::to_string), (bytes[0] == 0).then(|| "a value it needs is at fault: ratio".to_owned()));
         let shown = steps.iter().map(|reading| (reading.name, reading.lines.last().unwrap().outcome(), reading.fault.is_some()));
         let of =
             |name: &'static str, value: Option<f64>| (name, value.map_or("no value".into(), |value| value.to_string()), value.is_none());

@@ -13,19 +13,16 @@ pub struct Fault {
     pub kind: FaultKind,
     /// Line of the sheet, from 1; `None` where it is about the formula as a whole.
     pub line: Option<usize>,
-    /// The operation that failed, with the values at hand: `9 * 1000000000`.
+    /// The operation that failed, with the values at hand: `9 * 1000000000`; or the values that were needed and are at
+    /// fault, by name: `ratio`.
     pub operation: Option<String>,
 }
 
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.line {
-            Some(line) => {
-                write!(f, "{} in line {line} of the sheet", self.kind.describe())?;
-                self.operation.iter().try_for_each(|operation| write!(f, ": {operation}"))
-            }
-            None => f.write_str(self.kind.describe()),
-        }
+        f.write_str(self.kind.describe())?;
+        self.line.iter().try_for_each(|line| write!(f, " in line {line} of the sheet"))?;
+        self.operation.iter().try_for_each(|operation| write!(f, ": {operation}"))
     }
 }
 

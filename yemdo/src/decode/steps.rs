@@ -165,7 +165,11 @@ impl<'r> Used<'r> {
     fn fault(&self, part: &Part) -> Option<Fault> {
         let (kind, span) = self.fault?;
         let line = span.map(|span| part.source.line_column(span.start).0);
-        Some(Fault { kind, line, operation: span.map(|span| self.in_numbers(part, span)) })
+        // Of values that are needed the names are said, each once.
+        let mut names: Vec<&str> = self.at_fault.iter().map(|span| part.source.slice(*span)).collect();
+        names.dedup();
+        let needed = (kind == FaultKind::Needed && !names.is_empty()).then(|| names.join(", "));
+        Some(Fault { kind, line, operation: span.map(|span| self.in_numbers(part, span)).or(needed) })
     }
 
     /// An expression with numbers in the place of names.
