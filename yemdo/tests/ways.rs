@@ -176,6 +176,58 @@ proptest! {
         }
     }
 
+    /// A decoder that is kept while settings, parameters and frames change says what one says that was set so from the
+    /// beginning: nothing that was worked out before is left over.
+    #[test]
+    fn nothing_is_left_over(doings in proptest::collection::vec((0u8..8, any::<usize>(), any::<usize>(), 0.0f64..1.0), 1..40)) {
+        let mut row = Row::new();
+        for part in PARTS.get_or_init(|| shipped().iter().map(|(name, text)| Part::parse(name, text).unwrap()).collect()) {
+            let frames: Vec<&(usize, Vec<u8>)> = part.examples().iter().flat_map(|example| example.frames()).collect();
+            let choices: Vec<usize> = (0..part.fields().len()).filter(|field| !part.fields()[*field].rows().is_empty()).collect();
+            let mut kept = Decoder::new(part);
+            let mut came: Vec<Option<&Vec<u8>>> = vec![None; part.frames().len()];
+            let (mut set, mut given) = (Vec::new(), kept.parameters().to_vec());
+            for (what, which, code, share) in &doings {
+                match what {
+                    0 if !choices.is_empty() => {
+                        let field = &part.fields()[choices[which % choices.len()]];
+                        set.push((field, field.rows()[code % field.rows().len()].code));
+                        kept.settings_mut().set_field(field, set[set.len() - 1].1);
+                    }
+                    1 if !given.is_empty() => {
+                        let at = which % given.len();
+                        if let Some((low, high)) = part.parameters()[at].range {
+                            given[at] = low + (high - low) * share;
+                            kept.set_parameter(at, given[at]).unwrap();
+                        }
+                    }
+                    2 if which % 4 == 0 => {
+                        kept.forget();
+                        came.fill(None);
+                    }
+                    _ => {
+                        let (frame, bytes) = frames[which % frames.len()];
+                        let mut fresh = Decoder::new(part);
+                        set.iter().for_each(|(field, code)| fresh.settings_mut().set_field(field, *code));
+                        given.iter().enumerate().for_each(|(at, value)| fresh.set_parameter(at, *value).unwrap());
+                        for (other, bytes) in came.iter().enumerate().filter_map(|(other, bytes)| Some((other, (*bytes)?))) {
+                            let _ = fresh.decode(other, bytes);
+                        }
+                        let expected = fresh.decode(*frame, bytes);
+                        let into = kept.decode_into(*frame, bytes, &mut row);
+                        prop_assert_eq!(expected.as_ref().err(), into.as_ref().err(), "{}", part.name());
+                        let Ok(expected) = expected else { continue };
+                        came[*frame] = Some(bytes);
+                        for (at, reading) in expected.readings.iter().enumerate() {
+                            let bits = |value: Option<f64>| value.map(f64::to_bits);
+                            prop_assert_eq!((bits(row.value(at)), row.status(at)), (bits(reading.value), reading.status), "{} {}", part.name(), reading.name);
+                        }
+                    }
+                }
+            }
+        }
+    }
+
     /// Checks by tables find what the plain computation finds, for any model, any cover, any damage.
     #[test]
     fn any_crc_over_many_frames(
