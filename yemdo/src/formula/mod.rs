@@ -1,8 +1,8 @@
 //! The formula language: a strict subset of C (ISO/IEC 9899:2011), from text to columns of numbers.
 //!
 //! Phases, each in a file of its own: `lex` (tokens with places) → `parse` (syntax tree, `ast`) → `analyse`
-//! (types and names, [`typed`]) → `lower` (flat [`program`]) → `run` (columns) or `single` (one frame, with `chosen` operations), and
-//! `interval` (what can come out, before anything runs).
+//! (types and names, [`typed`]) → `lower` (flat [`program`]) → `run` (columns) or `single` (one frame, with `chosen`
+//! operations), and `interval` (what can come out, before anything runs).
 //!
 //! `int` and `long` have 32 bits, `long long` 64. What C leaves undefined is a *fault* here.
 
