@@ -18,11 +18,11 @@ pub(crate) struct Syndrome {
 }
 
 /// For every byte that counts: its place, and the syndrome of each of its values. The syndrome of a frame of noughts
-/// is part of the first of them, or stands alone where no byte counts.
+/// is part of the first of them.
 #[derive(Clone, Debug)]
 enum Tables {
-    Short(u8, Vec<(usize, [u8; 256])>),
-    Long(u32, Vec<(usize, [u32; 256])>),
+    Short(Vec<(usize, [u8; 256])>),
+    Long(Vec<(usize, [u32; 256])>),
     None,
 }
 
@@ -49,15 +49,12 @@ impl Syndrome {
                 all.push((place, std::array::from_fn(of)));
             }
         }
-        let mut noughts = noughts as u32;
-        if let Some((_, table)) = all.first_mut() {
-            table.iter_mut().for_each(|syndrome| *syndrome ^= noughts);
-            noughts = 0;
-        }
+        let Some((_, first)) = all.first_mut() else { return Self { check: check.clone(), tables: Tables::None } };
+        first.iter_mut().for_each(|syndrome| *syndrome ^= noughts as u32);
         let short = |(place, table): (usize, [u32; 256])| (place, table.map(|value| value as u8));
         let tables = match wide {
-            true => Tables::Long(noughts, all),
-            false => Tables::Short(noughts as u8, all.into_iter().map(short).collect()),
+            true => Tables::Long(all),
+            false => Tables::Short(all.into_iter().map(short).collect()),
         };
         Self { check: check.clone(), tables }
     }
@@ -66,8 +63,8 @@ impl Syndrome {
     #[inline]
     pub(crate) fn passes(&self, frame: &[u8]) -> bool {
         match &self.tables {
-            Tables::Short(noughts, tables) => syndrome(*noughts, tables, frame) == 0,
-            Tables::Long(noughts, tables) => syndrome(*noughts, tables, frame) == 0,
+            Tables::Short(tables) => syndrome(tables, frame) == 0,
+            Tables::Long(tables) => syndrome(tables, frame) == 0,
             Tables::None => self.check.passes(frame),
         }
     }
@@ -75,8 +72,8 @@ impl Syndrome {
     /// Tells `failed` the index of every frame that does not pass, of frames that follow one another.
     pub(crate) fn failures(&self, frames: &[u8], stride: usize, failed: &mut dyn FnMut(usize)) {
         match &self.tables {
-            Tables::Short(noughts, tables) => scan(frames, stride, *noughts, tables, failed),
-            Tables::Long(noughts, tables) => scan(frames, stride, *noughts, tables, failed),
+            Tables::Short(tables) => scan(frames, stride, tables, failed),
+            Tables::Long(tables) => scan(frames, stride, tables, failed),
             Tables::None => self.check.failures(frames, stride, failed),
         }
     }
@@ -84,8 +81,8 @@ impl Syndrome {
     /// Whether all that the check needs is in a word, so that it can go along with loading it.
     pub(crate) fn fits(&self, word: Word) -> bool {
         match &self.tables {
-            Tables::Short(_, tables) => before(word, tables).is_some(),
-            Tables::Long(_, tables) => before(word, tables).is_some(),
+            Tables::Short(tables) => before(word, tables).is_some(),
+            Tables::Long(tables) => before(word, tables).is_some(),
             Tables::None => false,
         }
     }
@@ -93,8 +90,8 @@ impl Syndrome {
     /// As [`failures`](Self::failures), of frames whose words are loaded on the way, where the check [`fits`](Self::fits).
     pub(crate) fn load(&self, word: Word, frames: &[u8], stride: usize, words: &mut [u64], failed: &mut dyn FnMut(usize)) {
         match &self.tables {
-            Tables::Short(_, tables) => load(word, (frames, stride), words, tables, failed),
-            Tables::Long(_, tables) => load(word, (frames, stride), words, tables, failed),
+            Tables::Short(tables) => load(word, (frames, stride), words, tables, failed),
+            Tables::Long(tables) => load(word, (frames, stride), words, tables, failed),
             Tables::None => {}
         }
     }
@@ -113,40 +110,40 @@ impl Bits for u32 {}
 
 /// The syndrome of one frame. The usual lengths are fixed beforehand, so that all lookups go at once.
 #[inline]
-fn syndrome<T: Bits>(noughts: T, tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
+fn syndrome<T: Bits>(tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
     match tables.len() {
-        3 => of_run::<T, 3>(noughts, tables, frame),
-        4 => of_run::<T, 4>(noughts, tables, frame),
-        5 => of_run::<T, 5>(noughts, tables, frame),
-        6 => of_run::<T, 6>(noughts, tables, frame),
-        7 => of_run::<T, 7>(noughts, tables, frame),
-        8 => of_run::<T, 8>(noughts, tables, frame),
-        _ => of_any(noughts, tables, frame),
+        3 => of_run::<T, 3>(tables, frame),
+        4 => of_run::<T, 4>(tables, frame),
+        5 => of_run::<T, 5>(tables, frame),
+        6 => of_run::<T, 6>(tables, frame),
+        7 => of_run::<T, 7>(tables, frame),
+        8 => of_run::<T, 8>(tables, frame),
+        _ => of_any(tables, frame),
     }
 }
 
 #[inline]
-fn of_any<T: Bits>(noughts: T, tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
+fn of_any<T: Bits>(tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
     let byte = |place: usize| usize::from(frame.get(place).copied().unwrap_or(0));
-    tables.iter().fold(noughts, |sum, (place, table)| sum ^ table[byte(*place)])
+    tables.iter().fold(T::default(), |sum, (place, table)| sum ^ table[byte(*place)])
 }
 
 /// Of bytes that follow one another, which needs one look at the bounds.
 #[inline]
-fn of_run<T: Bits, const N: usize>(noughts: T, tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
+fn of_run<T: Bits, const N: usize>(tables: &[(usize, [T; 256])], frame: &[u8]) -> T {
     let first = tables.first().map_or(0, |(place, _)| *place);
     let run = tables.last().is_some_and(|(place, _)| *place == first + N - 1);
     match (tables.first_chunk::<N>(), frame.get(first..).and_then(|frame| frame.first_chunk::<N>())) {
         (Some(tables), Some(bytes)) if run => {
-            tables.iter().zip(bytes).fold(noughts, |sum, ((_, table), byte)| sum ^ table[usize::from(*byte)])
+            tables.iter().zip(bytes).fold(T::default(), |sum, ((_, table), byte)| sum ^ table[usize::from(*byte)])
         }
-        _ => of_any(noughts, tables, frame),
+        _ => of_any(tables, frame),
     }
 }
 
-fn scan<T: Bits>(frames: &[u8], stride: usize, noughts: T, tables: &[(usize, [T; 256])], failed: &mut dyn FnMut(usize)) {
+fn scan<T: Bits>(frames: &[u8], stride: usize, tables: &[(usize, [T; 256])], failed: &mut dyn FnMut(usize)) {
     for (index, frame) in frames.chunks_exact(stride.max(1)).enumerate() {
-        if syndrome(noughts, tables, frame) != T::default() {
+        if syndrome(tables, frame) != T::default() {
             failed(index);
         }
     }

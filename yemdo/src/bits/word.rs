@@ -79,9 +79,7 @@ impl Words {
         let word = self.words.get(index)?;
         let behind = if word.low_first { run.at - word.from } else { word.from + 8 - run.at - run.len };
         Some(Cut {
-            word: index,
-            shift: run.shift + 8 * behind as u32,
-            mask: u64::MAX >> (64 - run.width),
+            place: Place { word: index, shift: run.shift + 8 * behind as u32, mask: u64::MAX >> (64 - run.width) },
             sign: if run.signed { 1 << (run.width - 1) } else { 0 },
         })
     }
@@ -151,23 +149,21 @@ fn short(bytes: &[u8]) -> u64 {
     }
 }
 
-/// Where a code stands in a word.
+/// The bits of a code in a word.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Cut {
+pub(crate) struct Place {
     /// Index of the word.
     word: usize,
     shift: u32,
-    /// The code's bits, right-aligned.
+    /// As many ones as there are bits, right-aligned.
     mask: u64,
-    /// Its sign bit; 0 where it has none.
-    sign: u64,
 }
 
-impl Cut {
-    /// The code, of all words of a frame.
+impl Place {
+    /// Its word, of all words of a frame.
     #[inline(always)]
-    pub(crate) fn of(self, words: &[u64; MOST_WORDS]) -> i64 {
-        self.code(words[self.word % MOST_WORDS])
+    pub(crate) fn word(self, words: &[u64; MOST_WORDS]) -> u64 {
+        words[self.word % MOST_WORDS]
     }
 
     /// The column of its words.
@@ -176,14 +172,29 @@ impl Cut {
     }
 
     #[inline(always)]
+    fn bits(self, word: u64) -> u64 {
+        (word >> (self.shift & 63)) & self.mask
+    }
+}
+
+/// How a code is cut out of its word.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Cut {
+    pub(crate) place: Place,
+    /// Its sign bit; 0 where it has none.
+    sign: u64,
+}
+
+impl Cut {
+    #[inline(always)]
     pub(crate) fn code(self, word: u64) -> i64 {
-        (((word >> (self.shift & 63)) & self.mask) ^ self.sign).wrapping_sub(self.sign) as i64
+        (self.place.bits(word) ^ self.sign).wrapping_sub(self.sign) as i64
     }
 
     /// The same for codes of up to 52 bits that are wanted as real numbers.
     pub(crate) fn to_real(self) -> Option<RealCut> {
-        let Self { word, shift, mask, sign } = self;
-        (mask >> 52 == 0).then(|| RealCut { word, shift, mask, or: TWO_52.to_bits() ^ sign, less: TWO_52 + sign as f64 })
+        let Self { place, sign } = self;
+        (place.mask >> 52 == 0).then(|| RealCut { place, or: TWO_52.to_bits() ^ sign, less: TWO_52 + sign as f64 })
     }
 }
 
@@ -194,27 +205,14 @@ const TWO_52: f64 = (1u64 << 52) as f64;
 /// behind the exponent of 2^52, which is then taken away. A sign bit is turned over and taken away with it.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct RealCut {
-    word: usize,
-    shift: u32,
-    mask: u64,
+    pub(crate) place: Place,
     or: u64,
     less: f64,
 }
 
 impl RealCut {
-    /// The code, of all words of a frame.
-    #[inline(always)]
-    pub(crate) fn of(self, words: &[u64; MOST_WORDS]) -> f64 {
-        self.code(words[self.word % MOST_WORDS])
-    }
-
-    /// The column of its words.
-    pub(crate) fn column(self, words: &[Vec<u64>]) -> Option<&[u64]> {
-        words.get(self.word).map(Vec::as_slice)
-    }
-
     #[inline(always)]
     pub(crate) fn code(self, word: u64) -> f64 {
-        f64::from_bits(((word >> (self.shift & 63)) & self.mask) ^ self.or) - self.less
+        f64::from_bits(self.place.bits(word) ^ self.or) - self.less
     }
 }

@@ -71,7 +71,7 @@ impl Affine {
 
     #[inline]
     fn fill_scaled(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) {
-        if let Some((cut, words)) = self.cut.and_then(|cut| Some((cut, cut.column(&room.words)?))) {
+        if let Some((cut, words)) = self.cut.and_then(|cut| Some((cut, cut.place.column(&room.words)?))) {
             values.iter_mut().zip(words).for_each(|(value, word)| *value = scale(cut.code(*word)));
         } else if let Some(Column::I32(codes)) = self.loaded.and_then(|slot| room.machine.column(slot)) {
             values.iter_mut().zip(codes).for_each(|(value, code)| *value = scale(f64::from(*code)));
@@ -97,7 +97,7 @@ impl Affine {
     #[inline(always)]
     pub(crate) fn value(&self, words: &[u64; MOST_WORDS], frame: &[u8]) -> f64 {
         let code = match self.cut {
-            Some(cut) => cut.of(words),
+            Some(cut) => cut.code(cut.place.word(words)),
             None => self.gather.code(frame).unwrap_or(0) as f64,
         };
         let scaled = match self.scale {

@@ -1,6 +1,8 @@
 //! Many frames at once: readings as columns of numbers.
 
 use super::plan::{From, Pass, Plan};
+use crate::bits::gather::{FromCode, Gather};
+use crate::bits::word::Cut;
 use crate::formula::run::{Column, LANES, Machine};
 use crate::formula::types::{Number, Ty};
 use crate::model::part::{CodeNumber, Part};
@@ -224,10 +226,7 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
         match (&load.from, column) {
             (From::Frame(gather, range), Column::I32(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
-                match load.cut.and_then(|cut| Some((cut, cut.column(words)?))) {
-                    Some((cut, words)) => column.iter_mut().zip(words).for_each(|(code, word)| *code = cut.code(*word) as i32),
-                    None => gather.codes(bytes, length, column, &mut |lane| none.push(lane)),
-                }
+                cut_out(load.cut, words, gather, (bytes, length), column, &mut none);
                 if let Some((low, high)) = range {
                     let (low, high) = (i32::try_from(*low).unwrap_or(i32::MIN), i32::try_from(*high).unwrap_or(i32::MAX));
                     outside(column, low, high, |code| code, &mut none);
@@ -235,10 +234,7 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
             }
             (From::Frame(gather, range), Column::I64(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
-                match load.cut.and_then(|cut| Some((cut, cut.column(words)?))) {
-                    Some((cut, words)) => column.iter_mut().zip(words).for_each(|(code, word)| *code = cut.code(*word)),
-                    None => gather.codes(bytes, length, column, &mut |lane| none.push(lane)),
-                }
+                cut_out(load.cut, words, gather, (bytes, length), column, &mut none);
                 match range.map(|(low, high)| (low, high, i32::try_from(low), i32::try_from(high))) {
                     // Codes of 32 bits are compared side by side.
                     Some((.., Ok(low), Ok(high))) if gather.is_narrow() => outside(column, low, high, |code| code as i32, &mut none),
@@ -272,6 +268,21 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
         for lane in none.drain(..) {
             machine.no_value(&load.users, lane);
         }
+    }
+}
+
+/// The codes of many frames, out of their words where they are loaded; `none` is added the lanes that have none.
+fn cut_out<T: FromCode>(
+    cut: Option<Cut>,
+    words: &[Vec<u64>],
+    gather: &Gather,
+    (bytes, length): (&[u8], usize),
+    codes: &mut [T],
+    none: &mut Vec<usize>,
+) {
+    match cut.and_then(|cut| Some((cut, cut.place.column(words)?))) {
+        Some((cut, words)) => codes.iter_mut().zip(words).for_each(|(code, word)| *code = T::wide(cut.code(*word))),
+        None => gather.codes(bytes, length, codes, &mut |lane| none.push(lane)),
     }
 }
 

@@ -94,11 +94,14 @@ pub(crate) struct ReadingPlan {
     pub(crate) affine: Option<Affine>,
     /// The last byte of the frame that it uses.
     pub(crate) last_byte: usize,
-    /// It has neither range nor condition, and needs no other frame.
-    pub(crate) bare: bool,
 }
 
 impl ReadingPlan {
+    /// Whether its value says all: it has neither range nor condition.
+    pub(crate) fn is_bare(&self) -> bool {
+        self.range.is_none() && self.conditions.is_empty()
+    }
+
     /// The status of a reading that has no value, whatever the frame holds.
     pub(crate) fn none(&self, state: &State<'_>, given: usize) -> Option<Status> {
         let missing = self.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
@@ -139,7 +142,6 @@ impl Plan {
                 output: *output,
                 affine: None,
                 range: reading.range,
-                bare: reading.range.is_none() && conditions.is_empty() && reading.frames.iter().all(|other| *other == frame),
                 conditions,
                 needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
                 last_byte: here.map(|code| code.last_byte()).max().unwrap_or(0),

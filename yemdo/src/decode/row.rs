@@ -49,15 +49,13 @@ impl Row {
 #[derive(Clone, Debug)]
 pub(crate) struct Room {
     pub(crate) single: Single,
-    /// The frame's own codes that the program needs.
-    own: Vec<Own>,
+    /// The frame's own codes that the program needs; `None` where one of them has no quick way.
+    own: Option<Vec<Own>>,
     /// How each reading gets its value where all goes well.
     quick: Vec<Quick>,
-    /// Whether there are such quick ways.
-    has_quick: bool,
     /// Inputs that stay the same and have no value, by their place among the plan's.
     lost: Vec<usize>,
-    /// There is a quick way, and all that stays the same has been worked out, has its values, and lets no reading wait.
+    /// All that stays the same has been worked out, has its values, and lets no reading wait.
     complete: bool,
 }
 
@@ -96,15 +94,13 @@ enum Quick {
 impl Room {
     pub(crate) fn new(plan: &Plan) -> Self {
         let output = |reading: &ReadingPlan| plan.program.outputs.get(reading.output).copied().unwrap_or((0, Ty::F64));
-        let quick = |reading: &ReadingPlan| match reading.affine.as_ref().and_then(Affine::mul_add).filter(|_| reading.bare) {
+        let quick = |reading: &ReadingPlan| match reading.affine.as_ref().and_then(Affine::mul_add).filter(|_| reading.is_bare()) {
             Some((cut, m, a)) => Quick::MulAdd(cut, m, a),
-            None => Quick::Other { output: output(reading), bare: reading.range.is_none() && reading.conditions.is_empty() },
+            None => Quick::Other { output: output(reading), bare: reading.is_bare() },
         };
         let quick = plan.readings.iter().map(quick).collect();
         let own = plan.loads.iter().take(plan.own_loads).map(|load| Own::new(load, plan.program.slots.get(load.slot as usize)));
-        let own: Option<Vec<Own>> = own.collect();
-        let has_quick = own.is_some();
-        Self { single: Single::new(&plan.program), own: own.unwrap_or_default(), quick, has_quick, lost: Vec::new(), complete: false }
+        Self { single: Single::new(&plan.program), own: own.collect(), quick, lost: Vec::new(), complete: false }
     }
 
     /// What came before the next frame has changed.
@@ -118,7 +114,7 @@ impl Room {
 /// where it is not so; [`decode`] has to find out then.
 #[inline(always)]
 pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut Row) -> bool {
-    let Room { single, own, quick, complete: true, .. } = room else { return false };
+    let Room { single, own: Some(own), quick, complete: true, .. } = room else { return false };
     if !plan.checks.iter().all(|check| check.passes(bytes)) {
         return false;
     }
@@ -126,7 +122,7 @@ pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut Row) -
     if !own.is_empty() {
         single.begin();
         for Own { cut, slot, mask, low, high } in own.iter() {
-            let code = cut.of(&words);
+            let code = cut.code(cut.place.word(&words));
             single.put_bits(*slot, code as u64 & *mask);
             if code < *low || code > *high {
                 return false;
@@ -139,7 +135,7 @@ pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut Row) -
     }
     for (index, (place, quick)) in row.readings.iter_mut().zip(quick).enumerate() {
         *place = match quick {
-            Quick::MulAdd(cut, m, a) => (cut.of(&words) * *m + *a, Status::Ok),
+            Quick::MulAdd(cut, m, a) => (cut.code(cut.place.word(&words)) * *m + *a, Status::Ok),
             Quick::Other { output, bare } => {
                 let Some(reading) = plan.readings.get(index) else { return false };
                 let value = match &reading.affine {
@@ -161,7 +157,7 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, given: usi
     let words = &plan.words.of(bytes);
     load(plan, room, state, words, bytes);
     room.single.run(&plan.program);
-    room.complete = room.has_quick && room.lost.is_empty() && plan.readings.iter().all(|reading| reading.none(state, usize::MAX).is_none());
+    room.complete = room.lost.is_empty() && plan.readings.iter().all(|reading| reading.none(state, usize::MAX).is_none());
     row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
     for (place, reading) in row.readings.iter_mut().zip(&plan.readings) {
         let value = match &reading.affine {
@@ -189,7 +185,7 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, words: &[u64; MOST_WORD
     for (index, load) in plan.loads.iter().enumerate().take(count) {
         match &load.from {
             From::Frame(gather, range) => {
-                let code = load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.of(words)));
+                let code = load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.code(cut.place.word(words))));
                 single.put_int(&plan.program, load.slot, code.unwrap_or(0));
                 if code.is_none_or(|code| range.is_some_and(|(low, high)| !(low..=high).contains(&code))) {
                     single.no_value(&load.users);
