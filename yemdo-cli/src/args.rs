@@ -20,7 +20,7 @@ pub(crate) struct Args {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Check sheets, run their worked examples, and say what can come out of each reading
+    /// Check sheets, run their worked examples, and say what values each reading can have
     Check(Check),
     /// Turn raw bytes into readings
     #[command(after_help = DECODE_HELP)]
@@ -28,7 +28,7 @@ pub(crate) enum Command {
     /// Say what a register's value means, bit by bit
     #[command(after_help = EXPLAIN_HELP)]
     Explain(Explain),
-    /// Work out what is to be written so that the part is as wished
+    /// Work out the register writes for the settings you want
     #[command(after_help = CONFIGURE_HELP)]
     Configure(Configure),
     /// Say which settings give a reading a range, a step, a time
@@ -74,11 +74,11 @@ pub(crate) struct Configure {
     pub(crate) sheet: PathBuf,
     /// Fields, quantities and parameters, with what they should be
     #[arg(value_name = "NAME=VALUE", required = true)]
-    pub(crate) wishes: Vec<String>,
+    pub(crate) settings: Vec<String>,
     /// Take the registers' present values from a dump, as `explain` does; else they are as after a reset
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
-    /// Write registers that are so already, too
+    /// Write registers that already hold their values, too
     #[arg(long)]
     pub(crate) all: bool,
     /// Print only the bytes to send, ready to paste
@@ -90,7 +90,7 @@ pub(crate) struct Configure {
     /// The bus, where the part has several
     #[arg(long, value_enum)]
     pub(crate) bus: Option<BusName>,
-    /// The 7-bit I2C address that its pins choose; the sheet's first where not given
+    /// The 7-bit I2C address that its pins choose; default: the sheet's first
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) address: Option<String>,
     /// A variant of the sheet
@@ -136,7 +136,7 @@ pub(crate) struct Choose {
     /// Take the registers' present values from a dump
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
-    /// Show settings that do not fulfil the wishes, too
+    /// Show settings that do not meet the limits, too
     #[arg(long)]
     pub(crate) all: bool,
     /// A variant of the sheet
@@ -164,10 +164,10 @@ pub(crate) struct Routine {
     /// The bus, where the part has several
     #[arg(long, value_enum)]
     pub(crate) bus: Option<BusName>,
-    /// The bus's clock, for the times: 400 for I2C, 1000 for SPI where not given; Modbus has its baud rate
+    /// The bus's clock, for the times; default: 400 for I2C, 1000 for SPI; Modbus has its baud rate
     #[arg(long, value_name = "KHZ", value_parser = clap::value_parser!(u32).range(1..=200_000))]
     pub(crate) khz: Option<u32>,
-    /// The 7-bit I2C address that its pins choose; the sheet's first where not given
+    /// The 7-bit I2C address that its pins choose; default: the sheet's first
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) address: Option<String>,
     /// A variant of the sheet
@@ -200,11 +200,11 @@ pub(crate) enum BusName {
 
 impl BusName {
     /// The library's own.
-    pub(crate) fn bus(self) -> yemdo::configure::wire::Bus {
+    pub(crate) fn bus(self) -> yemdo::bus::Bus {
         match self {
-            BusName::I2c => yemdo::configure::wire::Bus::I2c,
-            BusName::Spi => yemdo::configure::wire::Bus::Spi,
-            BusName::Modbus => yemdo::configure::wire::Bus::Modbus,
+            BusName::I2c => yemdo::bus::Bus::I2c,
+            BusName::Spi => yemdo::bus::Bus::Spi,
+            BusName::Modbus => yemdo::bus::Bus::Modbus,
         }
     }
 }
@@ -245,7 +245,7 @@ pub(crate) struct Import {
     /// Name of the part; else the name of the file
     #[arg(long, value_name = "NAME")]
     pub(crate) part: Option<String>,
-    /// File to write; standard output where not given
+    /// File to write; default: standard output
     #[arg(long, value_name = "SHEET")]
     pub(crate) out: Option<PathBuf>,
     /// Write even where the file is there already
@@ -255,7 +255,7 @@ pub(crate) struct Import {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Schema {
-    /// File to write; standard output where not given
+    /// File to write; default: standard output
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
 }
@@ -298,7 +298,7 @@ pub(crate) struct Decode {
     /// The frame that the bytes are, where the sheet has several
     #[arg(long, value_name = "NAME")]
     pub(crate) frame: Option<String>,
-    /// The 7-bit I2C address that its pins choose; the sheet's first where not given
+    /// The 7-bit I2C address that its pins choose; default: the sheet's first
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) address: Option<String>,
     /// A variant of the sheet

@@ -24,13 +24,14 @@ impl Failure {
         Failure::Told { message: message.into(), help: None, code: 2 }
     }
 
-    /// Something wished for that is none.
+    /// The same, with what to try where there is something.
+    pub(crate) fn helped(message: impl Into<String>, help: Option<String>) -> Self {
+        Failure::Told { message: message.into(), help, code: 2 }
+    }
+
+    /// A wish that cannot be read.
     pub(crate) fn wish(error: WishError) -> Self {
-        let failure = Failure::told(error.message);
-        match error.help {
-            Some(help) => failure.help(help),
-            None => failure,
-        }
+        Failure::helped(error.message, error.help)
     }
 
     /// A frame was refused.
@@ -41,14 +42,6 @@ impl Failure {
     pub(crate) fn help(self, text: impl Into<String>) -> Self {
         match self {
             Failure::Told { message, code, .. } => Failure::Told { message, help: Some(text.into()), code },
-            other => other,
-        }
-    }
-
-    /// The same, of a line of a file.
-    pub(crate) fn at_line(self, line: usize) -> Self {
-        match self {
-            Failure::Told { message, help, code } => Failure::Told { message: format!("line {line}: {message}"), help, code },
             other => other,
         }
     }

@@ -1,23 +1,11 @@
 //! The `yemdo` command: arguments, files, colours and progress. What is computed, the library computes.
 
 mod args;
-mod check;
-mod choose;
-mod configure;
-mod decode;
-mod demo;
-mod diagram;
-mod explain;
+mod commands;
 mod failure;
-mod grid;
-mod import;
-mod log;
+mod input;
 mod output;
-mod plot;
-mod routine;
-mod schema;
-mod sheets;
-mod steps;
+mod show;
 
 use std::io::Write;
 use std::process::ExitCode;
@@ -31,15 +19,15 @@ fn main() -> ExitCode {
     let args = Args::parse();
     args.color.apply();
     let done = match &args.command {
-        Command::Check(check) => check::run(check),
-        Command::Decode(decode) => decode::run(decode),
-        Command::Configure(wish) => configure::run(wish),
-        Command::Choose(wish) => choose::run(wish),
-        Command::Routine(routine) => routine::run(routine),
-        Command::Explain(explain) => explain::run(explain),
-        Command::Import(import) => import::run(import),
-        Command::Schema(schema) => schema::run(schema),
-        Command::Demo(demo) => demo::run(demo),
+        Command::Check(check) => commands::check::run(check),
+        Command::Decode(decode) => commands::decode::run(decode),
+        Command::Configure(configure) => commands::configure::run(configure),
+        Command::Choose(choose) => commands::choose::run(choose),
+        Command::Routine(routine) => commands::routine::run(routine),
+        Command::Explain(explain) => commands::explain::run(explain),
+        Command::Import(import) => commands::import::run(import),
+        Command::Schema(schema) => commands::schema::run(schema),
+        Command::Demo(demo) => commands::demo::run(demo),
     };
     match done {
         Ok(code) => ExitCode::from(code),

@@ -1,8 +1,10 @@
 //! Files that the command writes.
 
 use std::fs;
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::Path;
+
+use serde::Serialize;
 
 use crate::failure::Failure;
 
@@ -25,9 +27,15 @@ pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Resu
         return Ok(());
     };
     if path.exists() && !overwrite {
-        return Err(Failure::told(format!("{} is there already", path.display())).help("choose another name, or say --overwrite"));
+        return Err(Failure::told(format!("{} already exists", path.display())).help("choose another name, or use --overwrite"));
     }
     write_whole(path, text.as_bytes())?;
     let _ = writeln!(anstream::stderr(), "wrote {}", path.display());
     Ok(())
+}
+
+/// A value as one line of JSON.
+pub(crate) fn json_line(out: &mut dyn Write, value: &impl Serialize) -> Result<(), Failure> {
+    serde_json::to_writer(&mut *out, value).map_err(io::Error::from)?;
+    Ok(out.write_all(b"\n")?)
 }

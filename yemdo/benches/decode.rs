@@ -12,7 +12,9 @@ mod by_hand;
 use by_hand::{Calibration, compensated, linear, straddled, strake};
 use divan::counter::ItemsCount;
 use divan::{Bencher, black_box};
-use yemdo::decode::{Columns, Row};
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::{Columns, FrameValues};
 use yemdo::{Decoder, Part};
 
 const FRAMES: usize = 10_000_000;
@@ -56,11 +58,11 @@ fn compensation() -> String {
 }
 
 /// What came before the frames that are measured.
-fn prepare(decoder: &mut Decoder<'_>) {
+fn prepare(decoder: &mut Decoder) {
     if decoder.part().name() == "binnacle-24" {
-        let hex = |text: &str| yemdo::bits::hex::parse_hex(text).expect("hex");
-        decoder.decode(0, &hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A")).expect("a good calibration");
-        decoder.decode(1, &hex("7A 5C 38")).expect("a good temperature");
+        let hex = |text: &str| yemdo::parse_hex(text).expect("hex");
+        decoder.decode(FrameId::new(0), &hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A")).expect("a good calibration");
+        decoder.decode(FrameId::new(1), &hex("7A 5C 38")).expect("a good temperature");
     }
 }
 
@@ -174,8 +176,8 @@ fn yemdo_one(bencher: Bencher<'_, '_>, sheet: &str, frame: usize, bytes: &[u8]) 
     let part = Part::parse("sheet", sheet).expect("the sheet is sound");
     let mut decoder = Decoder::new(&part);
     prepare(&mut decoder);
-    let length = part.frames()[frame].length();
-    let mut row = Row::new();
+    let length = part.frames().get(frame).unwrap().length();
+    let mut row = FrameValues::new();
     bencher.counter(ItemsCount::new(1000usize)).bench_local(|| {
         for bytes in black_box(bytes).chunks_exact(length).take(1000) {
             decoder.decode_into(frame, black_box(bytes), &mut row).expect("a good frame");

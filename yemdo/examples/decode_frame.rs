@@ -4,26 +4,33 @@
 
 #![allow(clippy::print_stdout, unreachable_pub, missing_docs)] // an example prints; a test runs it
 
+use yemdo::{Decoder, Part};
+
 pub fn main() -> Result<(), Box<dyn std::error::Error>> {
     let text = include_str!("../../sheets/strake-20.toml");
-    let part = yemdo::Part::parse("strake-20.toml", text)?;
-    let mut decoder = yemdo::Decoder::new(&part);
-
     // As it came over the bus.
-    let frame = yemdo::bits::hex::parse_hex("41 F8 31 BB C8 98 61")?;
-    let decoded = decoder.decode(0, &frame)?;
+    let bytes = yemdo::parse_hex("41 F8 31 BB C8 98 61")?;
+
+    let part = Part::parse("strake-20.toml", text)?;
+    let mut decoder = Decoder::new(&part);
+    let air = part.frame("AIR")?;
+    let decoded = decoder.decode(air, &bytes)?;
+    let temperature = decoded.reading("temperature")?;
+    println!("{temperature}");
+
+    // The others, with the codes that they come from.
     for reading in &decoded.readings {
-        let code = reading.codes.first().map_or(String::new(), |code| code.value.to_string());
-        match reading.value {
-            Some(value) => println!("{:12} code {code:>6}  {value:8.3} {}  {}", reading.name, reading.unit, reading.status.word()),
-            None => println!("{:12} code {code:>6}  {}", reading.name, reading.status.word()),
-        }
+        let codes: Vec<String> = reading.codes.iter().map(|code| format!("{} = {}", code.name, code.value)).collect();
+        println!("{:12} {reading}, {}", reading.name, codes.join(", "));
     }
 
-    // A flipped bit does not go unseen.
+    // A flipped bit is seen; a wrong name says what it may have meant.
     let damaged = [0x41, 0xF8, 0x33, 0xBB, 0xC8, 0x98, 0x61];
-    if let Err(refusal) = decoder.decode(0, &damaged) {
+    if let Err(refusal) = decoder.decode(air, &damaged) {
         println!("{refusal}");
+    }
+    if let Err(unknown) = part.frame("ARI") {
+        println!("{unknown}");
     }
     Ok(())
 }

@@ -5,7 +5,7 @@
 
 #![allow(clippy::print_stdout, unreachable_pub, missing_docs)] // an example prints; a test runs it
 
-use yemdo::configure::{Which, Wish, configure};
+use yemdo::configure::{WriteScope, Wish, configure};
 use yemdo::routine::{Answer, Operation, Runner};
 use yemdo::{Decoder, Part, Settings};
 
@@ -14,15 +14,14 @@ pub fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // What is wished, in the datasheet's words, becomes register values, and what the part will really use.
     let wishes = [Wish::parse(&part, "GAIN=fourfold")?, Wish::parse(&part, "TIME=50 ms")?, Wish::parse(&part, "upper_limit=750 lx")?];
-    let done = configure(&part, &Settings::reset(&part), &wishes, Which::Changed)?;
+    let done = configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed)?;
     for write in &done.writes {
         let name = part.registers().get(write.register).map_or("", |register| register.name());
         println!("write {name} = 0x{:04X}", write.value);
     }
 
     // The routine is a list of operations that depends on the answers.
-    let measure = part.routines().iter().position(|routine| routine.name() == "measure").ok_or("no such routine")?;
-    let mut runner = Runner::new(&part, measure, done.settings).ok_or("the part has no bus")?;
+    let mut runner = Runner::new(&part, part.routine("measure")?, done.settings)?;
     let mut lamp = Lamp { config: 0x1101, looks: 0 };
     let mut asked = runner.start()?;
     while let Some(next) = asked {
@@ -35,16 +34,17 @@ pub fn main() -> Result<(), Box<dyn std::error::Error>> {
                 }
             }
             // A program would wait here.
-            Operation::Wait(_) | Operation::Line { .. } => runner.answer(Answer::Done)?,
+            _ => runner.answer(Answer::Done)?,
         };
     }
 
     // What came is decoded with the settings as they are now.
     let mut decoder = Decoder::new(&part);
     *decoder.settings_mut() = runner.settings().clone();
-    let bytes = runner.frame(0).ok_or("no frame came")?;
-    for reading in decoder.decode(0, bytes)?.readings {
-        println!("{} {:?} {} {}", reading.name, reading.value, reading.unit, reading.status.word());
+    let light = part.frame("LIGHT")?;
+    let bytes = runner.frame(light).ok_or("no frame came")?;
+    for reading in decoder.decode(light, bytes)?.readings {
+        println!("{}: {reading}", reading.name);
     }
     Ok(())
 }

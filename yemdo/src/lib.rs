@@ -5,47 +5,88 @@
 //! into readings with value, unit, codes and status.
 //!
 //! ```
-//! let part = yemdo::Part::parse("probe.toml", r#"
+//! use yemdo::{Decoder, Part};
+//!
+//! let part = Part::parse("probe.toml", r#"
 //! part = "probe-1"
 //!
 //! [frame.AIR]
 //! read = 2
-//! code = { temperature = "signed b0 b1[7:4]" }
+//! code = { temperature = "signed b0 b1[7:3]" }
 //!
 //! [reading.temperature]
 //! unit = "°C"
 //! range = [-40, 125]
-//! formula = "temperature * 0.0625"
+//! formula = "temperature * 0.04"
 //! "#)?;
-//! let mut decoder = yemdo::Decoder::new(&part);
-//! let decoded = decoder.decode(0, &[0xF6, 0x80])?;
-//! let reading = &decoded.readings[0];
-//! assert_eq!((reading.value, reading.unit), (Some(-9.5), "°C"));
+//! let mut decoder = Decoder::new(&part);
+//! let air = part.frame("AIR")?;
+//! let decoded = decoder.decode(air, &[0xF8, 0x30])?;
+//! let temperature = decoded.reading("temperature")?;
+//! assert_eq!(temperature.value, Some(-10.0));
+//! assert_eq!(temperature.to_string(), "-10.00 °C");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 //!
 //! The crate computes and does nothing else: no input or output, no clock, no global state, no unsafe code,
 //! and no panic on any input.
-//!
-//! Phases, each a folder: [`sheet`] (TOML to syntax tree, diagnostics) → [`model`] (the resolved part) with
-//! [`formula`] (C formulas), [`bits`] (layouts, number forms, checks) and [`modbus`] (frames) → [`decode`], [`configure`], [`routine`], [`check`],
-//! [`explain`], [`import`] and [`emit`]; [`units`] beside them.
 
-pub mod bits;
-pub mod check;
+mod bits;
+pub mod bus;
 pub mod configure;
-pub mod decode;
+mod decode;
 pub mod emit;
 pub mod explain;
-pub mod formula;
+mod formula;
+mod ground;
 pub mod import;
-pub mod modbus;
-pub mod model;
+mod model;
+mod plan;
+mod predict;
+pub mod record;
+pub mod review;
 pub mod routine;
-pub mod sheet;
+mod sheet;
 pub mod units;
+#[cfg(feature = "serde")]
+pub mod view;
 
-pub use decode::{Decoded, Decoder, Reading, Refusal};
+pub use decode::{CodeValue, Columns, Decoded, Decoder, Fault, FrameValues, InUse, ParameterError, ReadingValue};
+pub use formula::fault::FaultKind;
+pub use ground::diagnostic::{Diagnostic, Severity, SheetError, render_all};
+pub use ground::hex::{HexError, parse_hex, parse_integer, push_hex, to_hex};
+pub use ground::number::{Number, Ty};
+pub use ground::text::{Source, Span};
+pub use model::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
+pub use model::name::UnknownName;
 pub use model::part::Part;
-pub use model::{Settings, Status};
-pub use sheet::{Diagnostic, Severity, SheetError};
+pub use model::registers::Settings;
+pub use model::status::Status;
+pub use plan::accept::Refusal;
+pub use sheet::keys;
+pub use sheet::parse::MAX_SHEET;
+
+/// What a part has: frames and codes, readings, registers and fields, as the sheet says; reached through [`Part`].
+pub mod part {
+    pub use crate::ground::list::{Id, List};
+    pub use crate::model::example::Example;
+    pub use crate::model::frame::{Code, CodeContent, Frame, Origin};
+    pub use crate::model::ids::ColumnId;
+    pub use crate::model::name::Kind;
+    pub use crate::model::operation::{Quantity, Routine};
+    pub use crate::model::part::{NotAnAddress, Sheet};
+    pub use crate::model::reading::{Condition, Parameter, Reading};
+    pub use crate::model::registers::{Access, ColumnName, Field, FieldValue, Register, Reserved};
+}
+
+/// Where codes stand in a frame and how their bits are read; checks over its bytes.
+pub mod layout {
+    pub use crate::bits::check::{Check, CheckKind, Crc, CrcModel, MODELS, SumFinish};
+    pub use crate::bits::form::Form;
+    pub use crate::bits::layout::{CheckInput, Layout, Slice};
+}
+
+/// Every step from the bytes of a frame to its readings, as [`Decoder::steps`] gives them.
+pub mod steps {
+    pub use crate::decode::{CheckStep, CodeStep, FormulaLine, ReadingSteps, Steps};
+}

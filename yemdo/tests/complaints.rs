@@ -4,12 +4,12 @@
 
 use snapbox::{assert_data_eq, str};
 use yemdo::Part;
-use yemdo::sheet::diagnostic::render_all;
+use yemdo::render_all;
 
 /// What `check` prints of a sheet's errors, or where there are none, of its warnings.
 fn shown(text: &str) -> String {
     match Part::parse("p.toml", text) {
-        Ok(part) => render_all(part.warnings(), part.source(), false),
+        Ok(part) => render_all(&yemdo::review::warnings(&part), part.source(), false),
         Err(error) => error.to_string(),
     }
 }
@@ -75,7 +75,7 @@ i2c.address = 0xD2
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[eight-bit-address]: 0xD2 is no 7-bit address
+error[eight-bit-address]: 0xD2 is not a 7-bit address
  --> p.toml:2:15
   |
 2 | i2c.address = 0xD2
@@ -139,7 +139,7 @@ frame.F = { read = 3, code = { c = "singed b0 b1" } }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[unknown-form]: `singed` is no number form and no register of the frame
+error[unknown-form]: `singed` is neither a number form nor a register of the frame
  --> p.toml:2:37
   |
 2 | frame.F = { read = 3, code = { c = "singed b0 b1" } }
@@ -209,7 +209,7 @@ frame.F = { read = 3, code = { c = "b0 1" } }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[bad-slice]: `1` is no slice
+error[bad-slice]: `1` is not a valid slice
  --> p.toml:2:40
   |
 2 | frame.F = { read = 3, code = { c = "b0 1" } }
@@ -362,7 +362,7 @@ reading.r = { unit = "K", formula = "sqroot(c)" }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[unknown-function]: `sqroot` is no function that formulas may call
+error[unknown-function]: `sqroot` is not a function that formulas may call
  --> p.toml:3:38
   |
 3 | reading.r = { unit = "K", formula = "sqroot(c)" }
@@ -616,7 +616,7 @@ reading.r = { unit = "K", formula = "char x = c; return x;" }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[unknown-type]: `char` is no type of the formula language
+error[unknown-type]: `char` is not a type of the formula language
  --> p.toml:3:38
   |
 3 | reading.r = { unit = "K", formula = "char x = c; return x;" }
@@ -656,7 +656,7 @@ reading.r = { unit = "K", formula = "c + 10q" }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[bad-number]: `10q` is no number in C
+error[bad-number]: `10q` is not a valid number in C
  --> p.toml:3:42
   |
 3 | reading.r = { unit = "K", formula = "c + 10q" }
@@ -674,7 +674,7 @@ reading.r = { unit = "K", formula = "c + 08" }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[bad-number]: `08` is no number in C
+error[bad-number]: `08` is not a valid number in C
  --> p.toml:3:42
   |
 3 | reading.r = { unit = "K", formula = "c + 08" }
@@ -778,7 +778,7 @@ error[check-covers-itself]: a check cannot cover the place where its own value s
   |                                                                      |
   |                                                                      this covers it
   |
-  = help: leave those bits out, or put noughts in their place: `0b0000`
+  = help: leave those bits out, or put zeros in their place: `0b0000`
 "#]]
     );
 }
@@ -808,7 +808,7 @@ frame.F = { read = 2, code = { c = "b0" }, check = { crc = "CRC-8/SMBUSS", over 
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[unknown-word]: `CRC-8/SMBUSS` is no CRC model that is known here
+error[unknown-word]: `CRC-8/SMBUSS` is not a known CRC model
  --> p.toml:2:60
   |
 2 | frame.F = { read = 2, code = { c = "b0" }, check = { crc = "CRC-8/SMBUSS", over = "b0", in = "b1" } }
@@ -864,7 +864,7 @@ register.MODE = { at = 1, field.RATE = { bits = "[1:0]", values = [{ code = 1 },
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[out-of-range]: 9 is no code of `RATE`
+error[out-of-range]: 9 is not a code of `RATE`
  --> p.toml:2:91
   |
 2 | register.MODE = { at = 1, field.RATE = { bits = "[1:0]", values = [{ code = 1 }, { code = 9 }] } }
@@ -918,7 +918,7 @@ frame.F = { holding = 30001, code = { c = "w0" } }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[bad-address]: `30001` is no address of holding registers
+error[bad-address]: `30001` is not an address of holding registers
  --> p.toml:3:23
   |
 3 | frame.F = { holding = 30001, code = { c = "w0" } }
@@ -1244,7 +1244,7 @@ error[bad-time]: a time has a unit
 3 | routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
   |                             ^ expected such as "2 ms", in µs, ms or s
 
-error[bad-time]: `5000 s` is no time
+error[bad-time]: `5000 s` is not a valid time
  --> p.toml:3:83
   |
 3 | routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
@@ -1369,7 +1369,7 @@ register.B = { at = 40001 }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[out-of-range]: 30001 is no address here: holding registers are printed 40001 to 49999 here
+error[out-of-range]: 30001 is not an address here: holding registers are printed 40001 to 49999 here
  --> p.toml:3:21
   |
 3 | register.A = { at = 30001, width = 16 }

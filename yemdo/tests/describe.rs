@@ -6,13 +6,15 @@ mod common;
 
 use common::shipped;
 use proptest::prelude::*;
-use yemdo::bits::form::Form;
-use yemdo::bits::hex::parse_hex;
-use yemdo::check::run_examples;
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::layout::Form;
+use yemdo::parse_hex;
+use yemdo::review::run_examples;
 use yemdo::explain::explain;
 use yemdo::import::import;
-use yemdo::modbus::{Numbering, Range, ResponseError, Table, read_request, read_response};
-use yemdo::model::part::Origin;
+use yemdo::bus::modbus::{AddressRange, ModbusTable, Numbering, ResponseError, read_request, read_response};
+use yemdo::part::Origin;
 use yemdo::{Decoder, Part, Settings, Severity, Status};
 
 fn sheet(name: &str) -> Part {
@@ -29,7 +31,7 @@ fn the_nine_parts_are_clean_and_their_examples_agree() {
         let variants = base.variants().to_vec();
         let others = variants.iter().map(|variant| Part::parse_variant(&name, &text, variant).unwrap_or_else(|error| panic!("{error}")));
         for part in others.chain([base.clone()]) {
-            assert!(part.warnings().is_empty(), "{name}: {:?}", part.warnings());
+            assert!(yemdo::review::warnings(&part).is_empty(), "{name}: {:?}", yemdo::review::warnings(&part));
             assert!(part.examples().len() >= 3, "{name}");
             for run in run_examples(&part) {
                 assert!(run.mismatches.is_empty(), "{name}: {:?}", run.mismatches);
@@ -73,7 +75,7 @@ fn every_number_form_reads_as_its_standard_says() {
         let bytes = parse_hex(hex).unwrap();
         let text = format!("part = \"p\"\nframe.F = {{ read = {}, code = {{ c = \"{layout}\" }} }}\n", bytes.len());
         let part = Part::parse("p", &text).unwrap_or_else(|error| panic!("{error}"));
-        let decoded = Decoder::new(&part).decode(0, &bytes).unwrap();
+        let decoded = Decoder::new(&part).decode(FrameId::new(0), &bytes).unwrap();
         assert_eq!(decoded.codes[0].value.to_string(), *shown, "{layout} of {hex}");
     }
 }
@@ -82,7 +84,7 @@ fn every_number_form_reads_as_its_standard_says() {
 fn a_digit_that_is_none_is_a_fault_of_what_uses_it() {
     let text = "part = \"p\"\nframe.F = { read = 2, code = { c = \"bcd b0\", d = \"b1\" } }\nreading.r = { unit = \"1\", formula = \"c\" }\nreading.s = { unit = \"V\", formula = \"d + 0.5\" }\n";
     let part = Part::parse("p", text).unwrap();
-    let decoded = Decoder::new(&part).decode(0, &[0x1A, 3]).unwrap();
+    let decoded = Decoder::new(&part).decode(FrameId::new(0), &[0x1A, 3]).unwrap();
     assert_eq!((decoded.readings[0].status, decoded.readings[1].value), (Status::FormulaFault, Some(3.5)));
     assert_eq!(decoded.readings[0].fault.clone().unwrap().to_string(), "a code that stands for no value");
 }
@@ -111,7 +113,7 @@ fn checks_cover_words_nibbles_addresses_and_parity() {
     ];
     for (check, hex, passes) in cases {
         let part = Part::parse("p", &f(check)).unwrap_or_else(|error| panic!("{error}"));
-        let result = Decoder::new(&part).decode(0, &parse_hex(hex).unwrap());
+        let result = Decoder::new(&part).decode(FrameId::new(0), &parse_hex(hex).unwrap());
         assert_eq!(result.is_ok(), passes.is_some(), "{check} of {hex}: {result:?}");
     }
 }
@@ -120,11 +122,11 @@ fn checks_cover_words_nibbles_addresses_and_parity() {
 fn registers_make_frames_in_as_few_transfers_as_they_can() {
     let transfers = |name: &str, frame: &str| {
         let part = sheet(name);
-        let frame = &part.frames()[part.frame_index(frame).unwrap()];
+        let frame = &part.frames().get(part.frame(frame).unwrap()).unwrap();
         match frame.origin() {
             Origin::Registers(runs) => runs
                 .iter()
-                .map(|run| run.iter().map(|r| part.registers()[*r].name().to_owned()).collect::<Vec<_>>().join(" "))
+                .map(|run| run.iter().map(|r| part.registers().get(*r).unwrap().name().to_owned()).collect::<Vec<_>>().join(" "))
                 .collect::<Vec<_>>(),
             other => panic!("{other:?}"),
         }
@@ -136,13 +138,13 @@ fn registers_make_frames_in_as_few_transfers_as_they_can() {
 #[test]
 fn the_scale_follows_the_settings() {
     let part = sheet("lantern-16");
-    let (gain, time) = (part.field_index("GAIN").unwrap(), part.field_index("time").unwrap());
+    let (gain, time) = (part.field("GAIN").unwrap(), part.field("time").unwrap());
     let mut decoder = Decoder::new(&part);
     let bytes = parse_hex("01 00 88 13 38 18").unwrap();
     let mut lux = |gain_code: i128, time_code: i128| {
-        decoder.settings_mut().set_field(&part.fields()[gain], gain_code);
-        decoder.settings_mut().set_field(&part.fields()[time], time_code);
-        let decoded = decoder.decode(0, &bytes).unwrap();
+        decoder.settings_mut().set_field(&part.fields().get(gain).unwrap(), gain_code);
+        decoder.settings_mut().set_field(&part.fields().get(time).unwrap(), time_code);
+        let decoded = decoder.decode(FrameId::new(0), &bytes).unwrap();
         (decoded.readings[0].value, decoded.readings[0].status)
     };
     assert_eq!(lux(1, 2), (Some(256.0), Status::Ok));
@@ -157,7 +159,7 @@ fn frames_wait_for_one_another_and_keep_what_is_read_once() {
     let part = sheet("binnacle-24");
     let mut decoder = Decoder::new(&part);
     let hex = |text: &str| parse_hex(text).unwrap();
-    let at = |name: &str| part.frame_index(name).unwrap();
+    let at = |name: &str| part.frame(name).unwrap();
     let pressure = hex("9A 6B 40");
     let waiting = decoder.decode(at("PRESSURE"), &pressure).unwrap();
     assert_eq!(waiting.readings[0].status, Status::Waiting);
@@ -166,20 +168,20 @@ fn frames_wait_for_one_another_and_keep_what_is_read_once() {
     let temperature = decoder.decode(at("TEMPERATURE"), &hex("7A 5C 38")).unwrap();
     assert_eq!(temperature.reading("temperature").unwrap().value, Some(22.09));
     assert_eq!(temperature.reading("pressure").unwrap().value, Some(991.5), "the pressure that came before is in use");
-    decoder.forget();
+    decoder.clear_frames();
     assert_eq!(decoder.decode(at("PRESSURE"), &pressure).unwrap().readings[0].status, Status::Waiting);
 }
 
 #[test]
 fn modbus_addresses_requests_and_responses() {
     let wire = |numbering: Numbering, printed, table| numbering.wire(printed, table);
-    assert_eq!(wire(Numbering::FromZero, 10, Table::Holding), Ok(10));
-    assert_eq!(wire(Numbering::FromOne, 10, Table::Holding), Ok(9));
-    assert_eq!(wire(Numbering::FiveDigits, 40011, Table::Holding), Ok(10));
-    assert_eq!(wire(Numbering::FiveDigits, 30001, Table::Input), Ok(0));
-    assert_eq!(wire(Numbering::SixDigits, 465536, Table::Holding), Ok(65535));
-    assert!(wire(Numbering::FiveDigits, 30011, Table::Holding).unwrap_err().contains("40001 to 49999"));
-    let range = Range { table: Table::Holding, start: 10, count: 2 };
+    assert_eq!(wire(Numbering::FromZero, 10, ModbusTable::Holding), Ok(10));
+    assert_eq!(wire(Numbering::FromOne, 10, ModbusTable::Holding), Ok(9));
+    assert_eq!(wire(Numbering::FiveDigits, 40011, ModbusTable::Holding), Ok(10));
+    assert_eq!(wire(Numbering::FiveDigits, 30001, ModbusTable::Input), Ok(0));
+    assert_eq!(wire(Numbering::SixDigits, 465536, ModbusTable::Holding), Ok(65535));
+    assert!(wire(Numbering::FiveDigits, 30011, ModbusTable::Holding).unwrap_err().contains("40001 to 49999"));
+    let range = AddressRange { table: ModbusTable::Holding, start: 10, count: 2 };
     assert_eq!(read_request(17, &range).over_tcp(7).bytes, [0, 7, 0, 0, 0, 6, 17, 3, 0, 10, 0, 2]);
     let good = [0x11, 0x03, 0x04, 0x12, 0x34, 0x00, 0x07, 0xEE, 0x86];
     assert_eq!(read_response(&good, &range, Some(17)).unwrap().data, [0x12, 0x34, 0x00, 0x07]);
@@ -191,20 +193,20 @@ fn modbus_addresses_requests_and_responses() {
     swapped.swap(7, 8);
     assert!(cause(&swapped, None).to_string().contains("its bytes are swapped"));
     assert_eq!(cause(&[0, 7, 0, 0, 0, 3, 17, 0x83, 6], None).to_string(), "the part answered with exception 6: SERVER DEVICE BUSY");
-    let wide = Range { count: 3, ..range.clone() };
+    let wide = AddressRange { count: 3, ..range.clone() };
     assert_eq!(read_response(&good, &wide, None).unwrap_err(), ResponseError::Count { expected: 6, found: 4 });
-    let other = Range { table: Table::Input, ..range };
+    let other = AddressRange { table: ModbusTable::Input, ..range };
     assert_eq!(read_response(&good, &other, None).unwrap_err(), ResponseError::Function { expected: 4, found: 3 });
 }
 
 #[test]
 fn a_magic_constant_is_taken_apart() {
     let part = sheet("keelson-6");
-    let setup = part.register_index("SETUP").unwrap();
+    let setup = part.register("SETUP").unwrap();
     let mut settings = Settings::reset(&part);
     let explained = explain(&part, setup, 0x97, &mut settings).unwrap();
     let seen: Vec<(String, String, Option<&str>)> =
-        explained.fields.iter().map(|f| (f.field.name().to_owned(), f.bits_text(), f.row.and_then(|row| row.name.as_deref()))).collect();
+        explained.fields.iter().map(|f| (f.field.name().to_owned(), f.bits_text(), f.value.and_then(|row| row.name.as_deref()))).collect();
     let expected = [("SPAN", "[7:6]", Some("8 g")), ("TURN", "[5:4]", Some("500 °/s")), ("RATE", "[3:2]", Some("26 Hz"))];
     assert_eq!(seen, expected.map(|(a, b, c)| (a.to_owned(), b.to_owned(), c)));
     assert_eq!(explained.wrong, [(0b11, 0b11, 0)]);
@@ -223,18 +225,18 @@ fn tables_from_the_pdf_become_sheets_that_are_sound() {
         |||\nfoot||\n13h|MODE|W1C|1FFh|a[3:0]||x|y|||1|1\n";
     let import = import("demo-1", &rows(wide)).unwrap();
     let part = Part::parse("demo-1", &import.sheet).unwrap_or_else(|error| panic!("{error}\n{}", import.sheet));
-    assert!(part.warnings().iter().all(|w| w.severity == Severity::Warning));
-    let t = &part.fields()[part.field_index("T").unwrap()];
+    assert!(yemdo::review::warnings(&part).iter().all(|w| w.severity == Severity::Warning));
+    let t = &part.fields().get(part.field("T").unwrap()).unwrap();
     assert_eq!(t.width(), 12);
     let mut settings = Settings::reset(&part);
-    settings.set_register(&part.registers()[part.register_index("T_H").unwrap()], 0x0A);
-    settings.set_register(&part.registers()[part.register_index("T_L").unwrap()], 0xBC);
+    settings.set_register(&part.registers().get(part.register("T_H").unwrap()).unwrap(), 0x0A);
+    settings.set_register(&part.registers().get(part.register("T_L").unwrap()).unwrap(), 0xBC);
     assert_eq!(settings.field(t), 0xABC);
-    let mode = &part.registers()[part.register_index("MODE").unwrap()];
+    let mode = &part.registers().get(part.register("MODE").unwrap()).unwrap();
     assert_eq!((mode.address(), mode.reset()), (0x10, Some(0x48)));
     let notes: Vec<(usize, &str)> = import.notes.iter().map(|note| (note.line, note.text.as_str())).collect();
     assert_eq!(notes.len(), 4, "{notes:?}");
-    assert_eq!(notes[0], (8, "row left out: it has the address `foot`, which is no number"));
+    assert_eq!(notes[0], (8, "row left out: it has the address `foot`, which is not a number"));
     assert!(notes.iter().any(|(line, text)| *line == 9 && text.contains("written MODE_13")));
 
     let long = "Register|Address|Field|Bits|Access|Reset|Description\nCTRL|0x20|GAIN|[7:6]|R/W|2|amplification\n||SPEED|5:3|R/W|1|\n||BUSY|0|R|0|at work\nCTRL|0x20|LATE|x|R|0|\nWIDE|0x21|LEVEL|15:0|R|0|\n";
@@ -244,7 +246,7 @@ fn tables_from_the_pdf_become_sheets_that_are_sound() {
         part.registers().iter().map(|r| (r.name(), r.width(), r.reset())).collect::<Vec<_>>(),
         [("CTRL", 8, Some(0x88)), ("WIDE", 16, Some(0))]
     );
-    assert_eq!(part.fields()[part.field_index("BUSY").unwrap()].means(), Some("at work"));
+    assert_eq!(part.fields().get(part.field("BUSY").unwrap()).unwrap().means(), Some("at work"));
     assert_eq!(import.notes.len(), 1);
     assert!(yemdo::import::import("x", &rows("a|b\n1|2")).unwrap_err().to_string().contains("no row has headings"));
 }
@@ -268,16 +270,16 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("reset-sets-reserved", "part = \"p\"\nregister.R = { at = 1, reset = 0x81, field.A = { bits = \"[7:1]\" }, reserved = { bits = \"[0]\", write = 0 } }\n".to_owned()),
         ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
     ];
-    let names: Vec<&str> = yemdo::check::WARNINGS.iter().map(|(name, _)| *name).collect();
+    let names: Vec<&str> = yemdo::review::WARNINGS.iter().map(|(name, _)| *name).collect();
     assert_eq!(cases.len(), names.len());
     for (name, text) in cases {
         assert!(names.contains(&name));
         let part = Part::parse("p", &text).unwrap_or_else(|error| panic!("{error}"));
-        let found: Vec<&str> = part.warnings().iter().map(|w| w.name).collect();
-        assert_eq!(found, [name], "{text}\n{:?}", part.warnings());
+        let found: Vec<&str> = yemdo::review::warnings(&part).iter().map(|w| w.name).collect();
+        assert_eq!(found, [name], "{text}\n{:?}", yemdo::review::warnings(&part));
         // And it can be switched off.
         let quiet = Part::parse("p", &text.replacen("part = \"p\"", &format!("part = \"p\"\nallow = [\"{name}\"]"), 1)).unwrap();
-        assert!(quiet.warnings().is_empty());
+        assert!(yemdo::review::warnings(&quiet).is_empty());
     }
 }
 
@@ -285,9 +287,9 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
 fn variants_differ_in_what_they_say() {
     let (name, text) = shipped().into_iter().find(|(name, _)| name == "thole-9").unwrap();
     let variant = Part::parse_variant(&name, &text, "thole-9w").unwrap();
-    assert_eq!((variant.name(), variant.i2c().unwrap().address), ("thole-9w", 0x53));
-    assert_eq!(variant.readings()[0].range(), Some((-70.0, 125.0)));
-    assert_eq!(variant.readings()[0].unit(), "°C", "what is not said again stays");
+    assert_eq!((variant.name(), variant.buses().i2c.as_ref().unwrap().address), ("thole-9w", 0x53));
+    assert_eq!(variant.readings().first().unwrap().range(), Some((-70.0, 125.0)));
+    assert_eq!(variant.readings().first().unwrap().unit(), "°C", "what is not said again stays");
     let error = Part::parse_variant(&name, &text, "thole-9v").unwrap_err();
     assert!(error.to_string().contains("did you mean `thole-9w`?"));
 }
@@ -302,13 +304,13 @@ proptest! {
         let text = format!("part = \"p\"\nregister.R = {{ at = 1, width = 16, reset = {before}, field.A = {{ bits = \"{word} [{high}:{low}]\" }}, reserved = [{}] }}\n",
             [(15, high + 1), (low.wrapping_sub(1), 0)].iter().filter(|(h, l)| h >= l && *h < 16).map(|(h, l)| format!("{{ bits = \"[{h}:{l}]\" }}")).collect::<Vec<_>>().join(", "));
         let part = Part::parse("p", &text).unwrap();
-        let field = &part.fields()[0];
+        let field = part.fields().first().unwrap();
         let (least, most) = field.bounds();
         let code = least + i128::from(code).rem_euclid(most - least + 1);
         let mut settings = Settings::reset(&part);
         settings.set_field(field, code);
         prop_assert_eq!(settings.field(field), code);
-        let register = &part.registers()[0];
+        let register = part.registers().first().unwrap();
         let mask = field.mask_in(register);
         prop_assert_eq!(settings.register(register) & !mask, u64::from(before) & !mask);
     }
@@ -326,6 +328,6 @@ proptest! {
     /// Any bytes in the place of a Modbus response.
     #[test]
     fn responses_never_panic(bytes in prop::collection::vec(any::<u8>(), 0..40)) {
-        let _ = read_response(&bytes, &Range { table: Table::Coils, start: 0, count: 9 }, None);
+        let _ = read_response(&bytes, &AddressRange { table: ModbusTable::Coils, start: 0, count: 9 }, None);
     }
 }

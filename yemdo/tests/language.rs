@@ -3,11 +3,18 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::decode::Columns;
-use yemdo::formula::program::FaultKind;
-use yemdo::formula::types::{Number, Ty};
-use yemdo::model::Proof;
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::Columns;
+use yemdo::FaultKind;
+use yemdo::{Number, Ty};
+use yemdo::review::Proof;
 use yemdo::{Decoder, Part, Status};
+
+/// The first reading.
+fn r() -> yemdo::ReadingId {
+    yemdo::ReadingId::new(0)
+}
 
 /// A part with a few codes of different types, and one formula over them.
 fn part(formula: &str) -> Part {
@@ -33,11 +40,11 @@ const FRAME: [u8; 12] = [0xFD, 200, 0x03, 0xE8, 0xFF, 0xFF, 0xFF, 0xF0, 0x40, 0x
 fn value(formula: &str) -> Result<Number, FaultKind> {
     let part = part(formula);
     let mut decoder = Decoder::new(&part);
-    let decoded = decoder.decode(0, &FRAME).unwrap();
+    let decoded = decoder.decode(FrameId::new(0), &FRAME).unwrap();
     if let Some(fault) = &decoded.readings[0].fault {
         return Err(fault.kind);
     }
-    let steps = decoder.steps(0, &FRAME).unwrap();
+    let steps = decoder.steps(FrameId::new(0), &FRAME).unwrap();
     Ok(steps.readings.last().unwrap().lines.last().unwrap().value.unwrap())
 }
 
@@ -163,7 +170,7 @@ fn expressions_give_what_c_gives() {
 
 #[test]
 fn what_can_go_wrong_is_known_before_anything_runs() {
-    let proof = |formula: &str| part(formula).outcome(0).unwrap();
+    let proof = |formula: &str| yemdo::review::predict(&part(formula), r()).unwrap();
     for proved in [
         "w * 30000 + b",
         "(int64_t)w * w * w",
@@ -200,7 +207,7 @@ fn what_can_go_wrong_is_known_before_anything_runs() {
     ];
     for (formula, kind) in failing {
         let part = part(formula);
-        let outcome = part.outcome(0).unwrap();
+        let outcome = yemdo::review::predict(&part, r()).unwrap();
         if kind != FaultKind::NotFinite {
             assert!(matches!(outcome.proof, Proof::Doubted(..)), "{formula}: {outcome:?}");
             let fault = outcome.faults.iter().find(|fault| fault.kind == kind).unwrap_or_else(|| panic!("{formula}: {outcome:?}"));
@@ -209,7 +216,7 @@ fn what_can_go_wrong_is_known_before_anything_runs() {
             let (w, b, a) = (of("w") as i16, of("b") as u8, of("a") as i8);
             let [high, low] = w.to_be_bytes();
             let frame = [a as u8, b, high, low, 0, 0, 0, 0, 0, 0, 0, 0];
-            let decoded = Decoder::new(&part).decode(0, &frame).unwrap();
+            let decoded = Decoder::new(&part).decode(FrameId::new(0), &frame).unwrap();
             assert_eq!(decoded.readings[0].fault.as_ref().map(|fault| fault.kind), Some(kind), "{formula} with {:?}", fault.codes);
         }
     }
@@ -219,12 +226,13 @@ fn what_can_go_wrong_is_known_before_anything_runs() {
 fn a_parameter_keeps_to_its_range_and_a_setting_to_its_table() {
     let part = part("b * GAIN.times + zero");
     let mut decoder = Decoder::new(&part);
-    assert_eq!(decoder.set_parameter(0, 11.0), Err((-10.0, 10.0)));
-    assert_eq!(decoder.set_parameter(0, f64::NAN), Err((-10.0, 10.0)));
-    decoder.set_parameter(0, -1.0).unwrap();
-    assert_eq!(decoder.decode(0, &FRAME).unwrap().readings[0].value, Some(799.0));
-    decoder.settings_mut().set_field(&part.fields()[0], 3);
-    let reading = &decoder.decode(0, &FRAME).unwrap().readings[0];
+    let zero = part.parameter("zero").unwrap();
+    assert_eq!(decoder.set_parameter(zero, 11.0).unwrap_err().range, (-10.0, 10.0));
+    assert!(decoder.set_parameter(zero, f64::NAN).is_err());
+    decoder.set_parameter(zero, -1.0).unwrap();
+    assert_eq!(decoder.decode(FrameId::new(0), &FRAME).unwrap().readings[0].value, Some(799.0));
+    decoder.settings_mut().set_field(part.fields().first().unwrap(), 3);
+    let reading = &decoder.decode(FrameId::new(0), &FRAME).unwrap().readings[0];
     assert_eq!((reading.status, reading.fault.as_ref().map(|fault| fault.kind)), (Status::FormulaFault, Some(FaultKind::NoValue)));
 }
 
@@ -241,11 +249,11 @@ proptest! {
         let part = part(formula);
         let bytes = &bytes[..bytes.len() / 12 * 12];
         let mut many = Columns::new();
-        Decoder::new(&part).decode_many(0, bytes, &mut many).unwrap();
+        Decoder::new(&part).decode_many(FrameId::new(0), bytes, &mut many).unwrap();
         let mut single = Decoder::new(&part);
-        let extent = part.outcome(0).unwrap().extent.unwrap();
+        let extent = yemdo::review::predict(&part, r()).unwrap().extent.unwrap();
         for (index, frame) in bytes.chunks_exact(12).enumerate() {
-            let reading = &single.decode(0, frame).unwrap().readings[0];
+            let reading = &single.decode(FrameId::new(0), frame).unwrap().readings[0];
             prop_assert_eq!(reading.status, many.status(0, index));
             prop_assert_eq!(reading.value.unwrap_or(f64::NAN).to_bits(), many.values(0)[index].to_bits());
             if let Some(value) = reading.value {

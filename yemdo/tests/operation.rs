@@ -6,12 +6,19 @@ mod common;
 
 use common::shipped;
 use proptest::prelude::*;
-use yemdo::configure::choose::{Said, Want, choose, next_range};
-use yemdo::configure::wire::{Bus, Paste, Transfer, read_frame, read_registers, write_register};
-use yemdo::configure::{Configuration, ConfigureError, Difference, Method, Which, Why, Wish, configure, read_back};
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::configure::{LastReading, Limits, choose, next_range};
+use yemdo::bus::{Bus, Received, Transfer};
+use yemdo::configure::{read_frame, read_registers, write_register};
+use yemdo::emit::Paste;
+use yemdo::FieldId;
+use yemdo::RegisterId;
+use yemdo::RoutineId;
+use yemdo::configure::{Configuration, ConfigureError, Difference, Method, WriteScope, WriteReason, Wish, configure, read_back};
 use yemdo::explain::explain;
-use yemdo::model::registers::Access;
-use yemdo::routine::{Answer, Asked, Failure, Operation, RoutineError, Runner};
+use yemdo::part::Access;
+use yemdo::routine::{Answer, Failure, Operation, Request, RoutineError, Runner};
 use yemdo::{Part, Settings};
 
 fn part(name: &str) -> Part {
@@ -29,44 +36,27 @@ struct FarEnd<'p> {
     part: &'p Part,
     image: Settings,
     /// The bits of every write, as they came.
-    taken: Vec<(usize, u64)>,
+    taken: Vec<(RegisterId, u64)>,
 }
 
 impl FarEnd<'_> {
     fn take(&mut self, transfer: &Transfer) {
-        let send = &transfer.send;
-        let (address, data) = match transfer.bus {
-            Bus::I2c => (u32::from(send[0]), &send[1..]),
-            Bus::Spi => {
-                let spi = self.part.spi().unwrap();
-                assert_eq!(u32::from(send[0]) & spi.read, spi.write & spi.read, "written, not read");
-                ((u32::from(send[0]) & !spi.write) >> spi.shift, &send[1..])
-            }
-            Bus::Modbus => {
-                assert_eq!(send[0], self.part.modbus().unwrap().unit.unwrap());
-                let crc = send[..send.len() - 2].iter().fold(0xFFFFu16, |crc, byte| {
-                    (0..8).fold(crc ^ u16::from(*byte), |crc, _| if crc & 1 == 1 { (crc >> 1) ^ 0xA001 } else { crc >> 1 })
-                });
-                assert_eq!(send[send.len() - 2..], crc.to_le_bytes());
-                let address = u32::from(u16::from_be_bytes([send[2], send[3]]));
-                (address, if send[1] == 6 { &send[4..6] } else { &send[7..send.len() - 2] })
-            }
-        };
-        let holds = |(field, code): &(usize, i128)| self.image.field(&self.part.fields()[*field]) == *code;
-        let (index, register) = self
+        let wire = self.part.buses().wire(transfer.bus).unwrap();
+        let Ok(Received::Write { address, data }) = wire.received(&transfer.send, transfer.receive) else { panic!("{}", transfer.text()) };
+        let holds = |(field, code): &(FieldId, i128)| self.image.field(self.part.fields().get(*field).unwrap()) == *code;
+        let (id, register) = self
             .part
             .registers()
-            .iter()
-            .enumerate()
+            .entries()
             .find(|(_, register)| register.address() == address && register.bank().iter().all(holds))
             .expect("a register that can be reached");
         assert!(register.writable_while().iter().all(holds), "{} may not be written now", register.name());
         assert_eq!(data.len(), register.bytes());
-        let value = register.value_of(data);
-        self.taken.push((index, value));
+        let value = register.value_of(&data);
+        self.taken.push((id, value));
         // What acts and clears itself is not kept.
         let keeps = |access: Access| !matches!(access, Access::SelfClearing | Access::WriteOneToClear);
-        let fields = register.fields().iter().map(|field| &self.part.fields()[*field]);
+        let fields = self.part.fields().of(register.fields());
         let acting = fields.filter(|field| !keeps(field.access())).fold(0, |mask, field| mask | field.mask_in(register));
         self.image.set_register(register, value & !acting);
     }
@@ -76,7 +66,7 @@ impl FarEnd<'_> {
 fn send<'p>(part: &'p Part, bus: Bus, start: &Settings, done: &Configuration) -> FarEnd<'p> {
     let mut far = FarEnd { part, image: start.clone(), taken: Vec::new() };
     for write in &done.writes {
-        let transfer = write_register(part, bus, &part.registers()[write.register], write.value);
+        let transfer = write_register(part, bus, part.registers().get(write.register).unwrap(), write.value).unwrap();
         far.take(&transfer);
     }
     far
@@ -88,23 +78,23 @@ fn every_field_arrives_with_the_code_that_was_asked_for() {
     for (name, text) in shipped() {
         let part = Part::parse(&name, &text).unwrap();
         let start = Settings::reset(&part);
-        for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| field.access().is_writable()) {
+        for (index, field) in part.fields().entries().filter(|(_, field)| field.access().is_writable()) {
             let (low, high) = field.bounds();
-            let mut codes: Vec<i128> = field.rows().iter().map(|row| row.code).collect();
+            let mut codes: Vec<i128> = field.values().iter().map(|row| row.code).collect();
             if codes.is_empty() {
                 codes = vec![low, low + 1, (low + high) / 2, high - 1, high];
             }
-            for (bus, code) in Bus::of(&part).into_iter().flat_map(|bus| codes.iter().map(move |code| (bus, *code))) {
+            for (bus, code) in part.buses().all().into_iter().flat_map(|bus| codes.iter().map(move |code| (bus, *code))) {
                 let typed = format!("{}={code}", field.name());
                 // Limits that belong together are not looked at here, only the bits.
-                let Ok(done) = configure(&part, &start, &wish(&part, &[&typed]), Which::All) else {
+                let Ok(done) = configure(&part, &start, &wish(&part, &[&typed]), WriteScope::All) else {
                     assert!(part.quantities().iter().any(|quantity| quantity.moves().contains(&index)), "{name} {typed}");
                     continue;
                 };
                 let far = send(&part, bus, &start, &done);
-                let home = done.writes.iter().find(|write| write.why.is_none()).unwrap();
+                let home = done.writes.iter().find(|write| write.reason.is_none()).unwrap();
                 let mut sent = start.clone();
-                sent.set_register(&part.registers()[home.register], home.value);
+                sent.set_register(part.registers().get(home.register).unwrap(), home.value);
                 assert_eq!(sent.field(field), code, "{name} {typed} on the wire");
                 if field.access() == Access::ReadWrite {
                     assert_eq!(far.image.field(field), code, "{name} {typed} at the far end");
@@ -130,24 +120,24 @@ proptest! {
         for name in ["keelson-6", "lantern-16"] {
             let part = part(name);
             let mut start = Settings::reset(&part);
-            for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.rows().is_empty()) {
-                start.set_field(field, field.rows()[(dump >> (index * 3)) as usize % field.rows().len()].code);
+            for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.values().is_empty()) {
+                start.set_field(field, field.values()[(dump >> (index * 3)) as usize % field.values().len()].code);
             }
-            let able: Vec<_> = part.fields().iter().enumerate().filter(|(_, field)| field.access() == Access::ReadWrite).collect();
-            let mut asked: Vec<(usize, i128)> = Vec::new();
+            let able: Vec<_> = part.fields().entries().filter(|(_, field)| field.access() == Access::ReadWrite).collect();
+            let mut asked: Vec<(FieldId, i128)> = Vec::new();
             for (which, code) in &seed {
                 let (index, field) = able[usize::from(*which) % able.len()];
                 let (low, high) = field.bounds();
-                let row = |code: u32| field.rows()[code as usize % field.rows().len()].code;
-                let code = if field.rows().is_empty() { low + i128::from(*code) % (high - low + 1) } else { row(*code) };
+                let row = |code: u32| field.values()[code as usize % field.values().len()].code;
+                let code = if field.values().is_empty() { low + i128::from(*code) % (high - low + 1) } else { row(*code) };
                 asked.retain(|(known, _)| *known != index);
                 asked.push((index, code));
             }
             let wishes: Vec<Wish> =
                 asked.iter().map(|(field, code)| Wish::Field { field: *field, code: *code, typed: String::new() }).collect();
-            let done = configure(&part, &start, &wishes, Which::Changed).unwrap();
-            let far = send(&part, Bus::of(&part)[0], &start, &done);
-            for (index, field) in part.fields().iter().enumerate() {
+            let done = configure(&part, &start, &wishes, WriteScope::Changed).unwrap();
+            let far = send(&part, part.buses().all().next().unwrap(), &start, &done);
+            for (index, field) in part.fields().entries() {
                 match asked.iter().find(|(known, _)| *known == index) {
                     Some((_, code)) => prop_assert_eq!(far.image.field(field), *code, "{} {}", name, field.name()),
                     None if field.access() == Access::ReadWrite => {
@@ -157,7 +147,7 @@ proptest! {
                 }
             }
             // The same again is nothing to do.
-            prop_assert_eq!(configure(&part, &done.settings, &wishes, Which::Changed).unwrap().writes, vec![]);
+            prop_assert_eq!(configure(&part, &done.settings, &wishes, WriteScope::Changed).unwrap().writes, vec![]);
         }
     }
 
@@ -170,8 +160,8 @@ proptest! {
         let asked = (share * 27.0).exp2() * scale;
         let typed = [format!("GAIN={}", gain_time[0]), format!("TIME={}", gain_time[1]), format!("upper_limit={asked}")];
         let typed: Vec<&str> = typed.iter().map(String::as_str).collect();
-        let done = configure(&lantern, &Settings::reset(&lantern), &wish(&lantern, &typed), Which::Changed).unwrap();
-        let met = &done.met[0];
+        let done = configure(&lantern, &Settings::reset(&lantern), &wish(&lantern, &typed), WriteScope::Changed).unwrap();
+        let met = &done.quantities[0];
         // Worked out here without a search: a mantissa of at most 12 bits that is as large as can be.
         let counts = asked / scale;
         let nearest = (0..16).map(|exponent| {
@@ -180,14 +170,14 @@ proptest! {
         }).min_by(|a, b| (a - counts).abs().total_cmp(&(b - counts).abs())).unwrap();
         prop_assert!((met.value - asked).abs() <= (nearest * scale - asked).abs() * (1.0 + 1e-9) + 1e-9, "{} for {asked}", met.value);
         let again = format!("upper_limit={}", met.value);
-        let again = configure(&lantern, &done.settings, &wish(&lantern, &[&again]), Which::Changed).unwrap();
+        let again = configure(&lantern, &done.settings, &wish(&lantern, &[&again]), WriteScope::Changed).unwrap();
         prop_assert_eq!(again.writes, vec![]);
     }
 
     /// Whatever is read, auto-range stays within the table, and comes to rest.
     #[test]
     fn auto_range_comes_to_rest(scales in proptest::collection::vec(1.0f64..1e6, 1..8), value in 0.0f64..2e6, start in 0usize..8) {
-        let said = |now: usize| if value > scales[now] { Said::Saturated } else { Said::Value(value) };
+        let said = |now: usize| if value > scales[now] { LastReading::Saturated } else { LastReading::Value(value) };
         let mut now = start % scales.len();
         for _ in 0..scales.len() + 1 {
             now = next_range(&scales, now, said(now));
@@ -202,21 +192,21 @@ proptest! {
 fn thresholds_are_rounded_to_what_the_part_holds() {
     let thole = part("thole-9");
     let reset = Settings::reset(&thole);
-    let done = configure(&thole, &reset, &wish(&thole, &["upper_threshold=31 °C", "hysteresis=2 °C"]), Which::Changed).unwrap();
-    let used: Vec<(f64, Method)> = done.met.iter().map(|met| ((met.value * 100.0).round() / 100.0, met.method)).collect();
+    let done = configure(&thole, &reset, &wish(&thole, &["upper_threshold=31 °C", "hysteresis=2 °C"]), WriteScope::Changed).unwrap();
+    let used: Vec<(f64, Method)> = done.quantities.iter().map(|met| ((met.value * 100.0).round() / 100.0, met.method)).collect();
     assert_eq!(used, [(31.04, Method::Linear), (1.92, Method::Linear)]);
     // 31.04 °C are 1552 steps of 0.02, left-justified; the low six bits are nought.
     let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
     assert_eq!(values, [(1456 << 2) as u64, 1552 << 2]);
     assert!(values.iter().all(|value| value & 0x3F == 0));
-    let range = |typed: &str| configure(&thole, &reset, &wish(&thole, &[typed]), Which::Changed).unwrap_err();
+    let range = |typed: &str| configure(&thole, &reset, &wish(&thole, &[typed]), WriteScope::Changed).unwrap_err();
     assert!(matches!(range("upper_threshold=131"), ConfigureError::OutOfRange { range: (low, high), .. } if (low, high) == (-55.0, 125.0)));
     assert!(matches!(range("lower_threshold=20"), ConfigureError::Below { .. }));
     // Of what nobody knows, nothing is said.
     let garboard = part("garboard-rs");
     let unknown = Settings::reset(&garboard);
-    assert!(configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C"]), Which::Changed).is_ok());
-    let both = configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C", "wanted_supply=18 °C"]), Which::Changed);
+    assert!(configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C"]), WriteScope::Changed).is_ok());
+    let both = configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C", "wanted_supply=18 °C"]), WriteScope::Changed);
     assert_eq!(both.unwrap_err().to_string(), "wanted_supply would be 18 °C, below lowest_supply with 19 °C");
     // A field larger than can be tried is halved, and a formula without a way back is refused.
     let wide = |formula: &str| {
@@ -225,46 +215,48 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
         );
         let part = Part::parse("p", &sheet).unwrap();
         let wishes = wish(&part, &["q=1000"]);
-        configure(&part, &Settings::reset(&part), &wishes, Which::Changed).map(|done| (done.met[0].codes[0].1, done.met[0].method))
+        configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed).map(|done| (done.quantities[0].codes[0].1, done.quantities[0].method))
     };
     assert_eq!(wide("sqrt(F)").unwrap(), (1_000_000, Method::Monotonic));
     assert_eq!(wide("5000 - F * 0.001").unwrap(), (4_000_000, Method::Linear));
     assert!(matches!(wide("sin(F)").unwrap_err(), ConfigureError::NoWayBack { .. }));
     // A code that follows from a parameter.
     let ember = part("ember-14");
-    let done = configure(&ember, &Settings::reset(&ember), &wish(&ember, &["emissivity=0.9"]), Which::Changed).unwrap();
+    let done = configure(&ember, &Settings::reset(&ember), &wish(&ember, &["emissivity=0.9"]), WriteScope::Changed).unwrap();
     assert_eq!((done.computed[0].1, done.writes[0].value), (58982, 58982));
 }
 
 #[test]
 fn what_comes_back_is_compared_and_the_likely_cause_named() {
     let lantern = part("lantern-16");
-    let config = lantern.register_index("CONFIG").unwrap();
+    let config = lantern.register("CONFIG").unwrap();
     let compare = |found: u64| read_back(&lantern, config, Some(0x0A01), 0x1200, found).unwrap().differences;
     assert_eq!(compare(0x1200), []);
     assert_eq!(compare(0xFFFF), [Difference::AllOnes]);
     assert_eq!(compare(0x0000), [Difference::AllZeros]);
     assert_eq!(compare(0x0012), [Difference::BytesSwapped]);
     assert_eq!(compare(0x0A01), [Difference::NotTaken]);
-    let gain = lantern.field_index("GAIN");
+    let gain = lantern.field("GAIN").ok();
     assert_eq!(compare(0x0200), [Difference::ForcedToZero { mask: 0x1000, field: gain }]);
     assert_eq!(compare(0x1208), [Difference::ForcedToOne { mask: 0x0008, field: None }]);
-    // START clears itself: that it reads nought is no fault.
+    // START clears itself: that it reads zero is no fault.
     assert_eq!(read_back(&lantern, config, None, 0x1202, 0x1200).unwrap().differences, []);
-    let status = lantern.register_index("STATUS").unwrap();
+    let status = lantern.register("STATUS").unwrap();
     assert_eq!(read_back(&lantern, status, None, 0, 0x0103).unwrap().differences, [], "nobody can expect anything of it");
 }
 
 #[test]
 fn the_best_setting_comes_first() {
     let lantern = part("lantern-16");
-    let index = lantern.readings().iter().position(|reading| reading.name() == "illuminance").unwrap();
-    let want = Want { up_to: Some(6000.0), within_ms: Some(100.0), ..Want::default() };
+    let index = lantern.reading("illuminance").unwrap();
+    let want = Limits { up_to: Some(6000.0), within_ms: Some(100.0), ..Limits::default() };
     let found = choose(&lantern, index, &Settings::reset(&lantern), &[], &want).unwrap();
     assert_eq!(found.len(), 15);
     let best = &found[0];
     assert!(best.fails.is_empty());
-    assert_eq!((best.codes.as_slice(), best.ms), (&[(1, 0), (2, 2)][..], Some(100.0)), "an eighth, 100 ms");
+    let named = |code: &(FieldId, i128)| (lantern.fields().get(code.0).unwrap().name(), code.1);
+    let codes: Vec<(&str, i128)> = best.codes.iter().map(named).collect();
+    assert_eq!((codes, best.ms), (vec![("GAIN", 0), ("TIME", 2)], Some(100.0)), "an eighth, 100 ms");
     assert!((best.step.unwrap() - 0.4096).abs() < 1e-9 && (best.range.1 - 65534.0 * 0.4096).abs() < 1e-9);
     assert_eq!(found.iter().filter(|choice| choice.in_use).count(), 1);
     // Those that fulfil come before those that do not, and of those the finer come first.
@@ -279,18 +271,19 @@ fn the_bytes_can_be_pasted() {
     assert_eq!(Paste::Rust.text("thole-9_HIGH", &[3, 0x18]), "const THOLE_9_HIGH: [u8; 2] = [0x03, 0x18];");
     assert_eq!(Paste::Hex.text("thole-9_HIGH", &[3, 0x18]), "03 18");
     // Two words of a Modbus part go with function 16; its bytes and CRC were worked out by hand.
-    let request = yemdo::modbus::write_request(17, 100, &[215, 65486]);
-    assert_eq!(yemdo::bits::hex::to_hex(&request.bytes), "11 10 00 64 00 02 04 00 D7 FF CE D0 E8");
+    let request = yemdo::bus::modbus::write_request(17, 100, &[215, 65486]);
+    assert_eq!(yemdo::to_hex(&request.bytes), "11 10 00 64 00 02 04 00 D7 FF CE D0 E8");
     assert_eq!(request.meaning.iter().map(|(bytes, _)| bytes).sum::<usize>(), request.bytes.len());
 }
 
 /// An operation in a line.
-fn line(asked: &Asked) -> String {
+fn line(asked: &Request) -> String {
     let condition = asked.only_if.as_ref().map_or(String::new(), |condition| format!("if {condition}: "));
     match &asked.operation {
         Operation::Transfer(transfer) => format!("{condition}{}", transfer.text()),
         Operation::Wait(micros) => format!("{condition}wait {micros}"),
         Operation::Line { high, within } => format!("{condition}line {} within {within}", if *high { "high" } else { "low" }),
+        other => panic!("{other:?}"),
     }
 }
 
@@ -369,15 +362,15 @@ const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
 fn every_routine_asks_for_what_its_datasheet_says() {
     for (name, routine, wishes, expected) in ROUTINES {
         let part = part(name);
-        let done = configure(&part, &Settings::reset(&part), &wish(&part, wishes), Which::Changed).unwrap();
-        let index = part.routines().iter().position(|known| known.name() == *routine).unwrap();
+        let done = configure(&part, &Settings::reset(&part), &wish(&part, wishes), WriteScope::Changed).unwrap();
+        let index = part.routine(routine).unwrap();
         let mut runner = Runner::new(&part, index, done.settings).unwrap().dry();
         let (mut lines, mut next, mut before) = (Vec::new(), runner.start().unwrap(), (0, 0));
         while let Some(asked) = next {
             assert!(asked.at.0 >= before.0 && asked.at.1 >= before.1 && asked.at.0 <= asked.at.1, "times run on");
             before = asked.at;
             lines.push(line(&asked));
-            next = runner.answer(Answer::AsHoped).unwrap();
+            next = runner.answer(Answer::Assumed).unwrap();
         }
         assert_eq!(&lines, expected, "{name} {routine}");
     }
@@ -391,8 +384,8 @@ fn every_routine_asks_for_what_its_datasheet_says() {
 
 /// Runs a routine with these answers; the operations, and how it ended.
 fn run(part: &Part, routine: &str, bus: Bus, answers: &[Answer<'_>]) -> (Vec<String>, Result<Option<Vec<u8>>, RoutineError>) {
-    let index = part.routines().iter().position(|known| known.name() == routine).unwrap();
-    let mut runner = Runner::new(part, index, Settings::reset(part)).unwrap().over(bus, None);
+    let index = part.routine(routine).unwrap();
+    let mut runner = Runner::new(part, index, Settings::reset(part)).unwrap().on_bus(bus, None).unwrap();
     let (mut lines, mut answers) = (Vec::new(), answers.iter());
     let mut next = runner.start();
     loop {
@@ -402,7 +395,7 @@ fn run(part: &Part, routine: &str, bus: Bus, answers: &[Answer<'_>]) -> (Vec<Str
                 let waits = matches!(asked.operation, Operation::Wait(_));
                 next = runner.answer(if waits { Answer::Done } else { *answers.next().expect("an answer for every operation") });
             }
-            Ok(None) => return (lines, Ok((0..part.frames().len()).rev().find_map(|frame| runner.frame(frame)).map(<[u8]>::to_vec))),
+            Ok(None) => return (lines, Ok(part.frames().ids().rev().find_map(|frame| runner.frame(frame)).map(<[u8]>::to_vec))),
             Err(error) => return (lines, Err(error)),
         }
     }
@@ -422,7 +415,7 @@ fn answers_drive_the_routines() {
     bent[3] ^= 1;
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&bent)]).1.unwrap_err().failure,
-        Failure::CheckFailed { frame: "AIR".into() }
+        Failure::Refused(yemdo::Refusal::Check { frame: "AIR".into(), method: "CRC-8".into(), width: 8, expected: 0x67, found: 0x61 })
     );
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&air[..6])]).1.unwrap_err().failure,
@@ -475,7 +468,7 @@ fn answers_drive_the_routines() {
 
     // Modbus answers are taken apart and their CRC looked at; SPI that answers late is asked twice.
     let garboard = part("garboard-rs");
-    let response = yemdo::bits::hex::parse_hex("11 04 10 00 03 00 D7 FF DA 11 A0 50 00 44 9A 00 74 CB B1 15 5B").unwrap();
+    let response = yemdo::parse_hex("11 04 10 00 03 00 D7 FF DA 11 A0 50 00 44 9A 00 74 CB B1 15 5B").unwrap();
     assert_eq!(run(&garboard, "measure", Bus::Modbus, &[Bytes(&response)]).1.unwrap().unwrap(), response[3..19]);
     assert!(matches!(run(&garboard, "measure", Bus::Modbus, &[Bytes(&response[..20])]).1.unwrap_err().failure, Failure::Response(_)));
     let caulk = part("caulk-1");
@@ -494,11 +487,11 @@ fn no_run_takes_longer_than_the_dry_run_says() {
     ];
     for (name, answers) in worst {
         let part = part(name);
-        let index = part.routines().iter().position(|known| known.name() == "measure").unwrap();
+        let index = part.routine("measure").unwrap();
         let mut dry = Runner::new(&part, index, Settings::reset(&part)).unwrap().dry();
         let mut next = dry.start().unwrap();
         while next.is_some() {
-            next = dry.answer(Answer::AsHoped).unwrap();
+            next = dry.answer(Answer::Assumed).unwrap();
         }
         let mut real = Runner::new(&part, index, Settings::reset(&part)).unwrap();
         let (mut answers, mut next) = (answers.into_iter(), real.start().unwrap());
@@ -517,7 +510,7 @@ fn a_modbus_part_that_refuses_says_why() {
     let refused = run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0x11, 0x85, 0x02, 0x83, 0x54])]).1.unwrap_err();
     assert_eq!(refused.to_string(), "on, step in line 4: the part answered with exception 2: ILLEGAL DATA ADDRESS");
     // Over a bus that is not the first one too, it has its own rate: 8 and 8 bytes and silence around, at 9600 baud.
-    let mut runner = Runner::new(&part, 0, Settings::reset(&part)).unwrap().over(Bus::Modbus, None);
+    let mut runner = Runner::new(&part, RoutineId::new(0), Settings::reset(&part)).unwrap().on_bus(Bus::Modbus, None).unwrap();
     runner.start().unwrap();
     assert_eq!(runner.elapsed(), (26_355, 26_355));
 }
@@ -541,18 +534,18 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     let (lines, _) = run(&part, "twice", Bus::I2c, &[Done; 4]);
     assert_eq!(lines, ["0x20 W 10", "0x20 W 10", "0x20 W 20", "wait 1000", "0x20 W 20", "wait 1000"]);
     let reset = Settings::reset(&part);
-    let done = configure(&part, &reset, &wish(&part, &["TOP=9"]), Which::Changed).unwrap();
-    let order: Vec<(usize, u64, Option<Why>)> = done.writes.iter().map(|write| (write.register, write.value, write.why)).collect();
-    assert_eq!(order, [(0, 5, Some(Why::Opens)), (1, 9, None), (0, 0, Some(Why::Restores))]);
-    // A nought clears nothing, so there is nothing to write.
+    let done = configure(&part, &reset, &wish(&part, &["TOP=9"]), WriteScope::Changed).unwrap();
+    let order: Vec<(usize, u64, Option<WriteReason>)> = done.writes.iter().map(|write| (write.register.index(), write.value, write.reason)).collect();
+    assert_eq!(order, [(0, 5, Some(WriteReason::Unlocks)), (1, 9, None), (0, 0, Some(WriteReason::Restores))]);
+    // A zero clears nothing, so there is nothing to write.
     let keelson = crate::part("keelson-6");
     for (typed, writes) in [("DROPPED=0", 0), ("DROPPED=1", 1)] {
-        let done = configure(&keelson, &Settings::reset(&keelson), &wish(&keelson, &[typed]), Which::Changed).unwrap();
+        let done = configure(&keelson, &Settings::reset(&keelson), &wish(&keelson, &[typed]), WriteScope::Changed).unwrap();
         assert_eq!(done.writes.len(), writes, "{typed}");
     }
     // Where the key is asked for as well, it is turned once.
-    let done = configure(&part, &reset, &wish(&part, &["KEY=5", "TOP=9"]), Which::Changed).unwrap();
-    assert_eq!(done.writes.iter().map(|write| write.register).collect::<Vec<_>>(), [0, 1]);
+    let done = configure(&part, &reset, &wish(&part, &["KEY=5", "TOP=9"]), WriteScope::Changed).unwrap();
+    assert_eq!(done.writes.iter().map(|write| write.register.index()).collect::<Vec<_>>(), [0, 1]);
     // Real numbers, and fields of two registers.
     let sheet = r#"
 part = "p"
@@ -571,18 +564,18 @@ example = { F = "02", gives = { r = "0.0 V" } }
 "#;
     let real = Part::parse("p", sheet).unwrap();
     let done =
-        configure(&real, &Settings::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), Which::Changed).unwrap();
+        configure(&real, &Settings::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed).unwrap();
     let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
     assert_eq!(values, [0x41AC_0000, 0xFE40, 0x2E66, 0x07, 0xD0]);
     let mut decoder = yemdo::Decoder::new(&real);
     *decoder.settings_mut() = done.settings;
-    assert_eq!(decoder.decode(0, &[2]).unwrap().readings[0].value, Some(2.0 * 21.5 - 1.75));
+    assert_eq!(decoder.decode(FrameId::new(0), &[2]).unwrap().readings[0].value, Some(2.0 * 21.5 - 1.75));
     assert!(
         Wish::parse(&real, "LEVEL=1e39").is_err() && Wish::parse(&real, "SLOPE=128").is_err() && Wish::parse(&real, "SMALL=70000").is_err()
     );
-    let locked = configure(&part, &reset, &wish(&part, &["DEEP=9"]), Which::Changed).unwrap_err();
+    let locked = configure(&part, &reset, &wish(&part, &["DEEP=9"]), WriteScope::Changed).unwrap_err();
     assert_eq!(locked.to_string(), "LOCKED cannot be written: it needs LOCK = 1");
-    let twice = configure(&part, &reset, &wish(&part, &["TOP=9", "TOP=8"]), Which::Changed).unwrap_err();
+    let twice = configure(&part, &reset, &wish(&part, &["TOP=9", "TOP=8"]), WriteScope::Changed).unwrap_err();
     assert_eq!(twice.to_string(), "`TOP=9` and `TOP=8` want different codes of TOP");
 }
 
@@ -606,26 +599,26 @@ fn registers_on_every_kind_of_bus() {
             "part = \"p\"\n{bus}\nregister.WIDE = {{ at = 5, width = 16, order = \"low first\" }}\nregister.NEXT = {{ at = 7 }}\nframe.F = {{ registers = \"WIDE NEXT\", code = {{ a = \"WIDE\", b = \"NEXT\" }} }}\n"
         );
         let part = Part::parse("p", &sheet).unwrap();
-        let (bus, wide) = (Bus::of(&part)[0], &part.registers()[0]);
-        assert_eq!(write_register(&part, bus, wide, 0x1234).text(), write);
-        assert_eq!(read_registers(&part, bus, &[wide]).text(), read);
-        let frame: Vec<String> = read_frame(&part, bus, &part.frames()[0]).iter().map(Transfer::text).collect();
+        let (bus, wide) = (part.buses().all().next().unwrap(), part.registers().first().unwrap());
+        assert_eq!(write_register(&part, bus, wide, 0x1234).unwrap().text(), write);
+        assert_eq!(read_registers(&part, bus, &[wide]).unwrap()[0].text(), read);
+        let frame: Vec<String> = read_frame(&part, bus, part.frames().first().unwrap()).unwrap().iter().map(Transfer::text).collect();
         assert_eq!(frame, [both]);
     }
     // A register of two words goes with function 16; the words in the order of the sheet, high byte first in each.
     let sheet = "part = \"p\"\nmodbus = { unit = 3, numbering = \"from 1\" }\nregister.LONG = { at = 8, width = 32 }\n";
     let part = Part::parse("p", sheet).unwrap();
-    let long = &part.registers()[0];
-    let sent = write_register(&part, Bus::Modbus, long, 0x0001_8000).send;
+    let long = part.registers().first().unwrap();
+    let sent = write_register(&part, Bus::Modbus, long, 0x0001_8000).unwrap().send;
     assert_eq!(sent[..11], [3, 16, 0, 7, 0, 2, 4, 0, 1, 0x80, 0]);
-    assert_eq!(read_registers(&part, Bus::Modbus, &[long]).send[..6], [3, 3, 0, 7, 0, 2]);
+    assert_eq!(read_registers(&part, Bus::Modbus, &[long]).unwrap()[0].send[..6], [3, 3, 0, 7, 0, 2]);
     // Bytes of a step are a request's function and data: a coil is switched on. The CRC is from elsewhere.
     let sheet = "part = \"p\"\nmodbus = { unit = 17, numbering = \"from 0\" }\nroutine.on = [{ write = [0x05, 0x00, 0xAC, 0xFF, 0x00] }]\n";
     let part = Part::parse("p", sheet).unwrap();
     assert_eq!(run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0; 8])]).0, ["11 05 00 AC FF 00 4E 8B, 8 bytes in"]);
     // Times: nine bits a byte on I2C with both address bytes, eight on SPI, eleven on the serial line and silence around.
     let time = |bus: Bus, send: usize, receive: usize, rate: u32| {
-        Transfer { bus, address: None, send: vec![0; send], receive, restart: true }.micros(rate)
+        Transfer { bus, address: None, send: vec![0; send], receive, restart: true, discard: false }.micros(rate)
     };
     assert_eq!(time(Bus::I2c, 1, 2, 100_000), 470);
     assert_eq!(time(Bus::I2c, 0, 7, 400_000), 185);
@@ -637,7 +630,7 @@ fn registers_on_every_kind_of_bus() {
 fn wishes_are_read_as_people_type_them() {
     let keelson = part("keelson-6");
     let field = |typed: &str| match Wish::parse(&keelson, typed) {
-        Ok(Wish::Field { field, code, .. }) => (keelson.fields()[field].name().to_owned(), code),
+        Ok(Wish::Field { field, code, .. }) => (keelson.fields().get(field).unwrap().name().to_owned(), code),
         other => panic!("{typed}: {other:?}"),
     };
     for (typed, name, code) in [
@@ -652,12 +645,12 @@ fn wishes_are_read_as_people_type_them() {
         assert_eq!(field(typed), (name.to_owned(), code), "{typed}");
     }
     for (typed, message, help) in [
-        ("SPAN", "`SPAN` wishes for nothing", "write NAME=VALUE"),
-        ("SPAN=", "`` is no value of SPAN", "its values are 2 g, 4 g or 8 g"),
-        ("SPAN=3", "`3` is no value of SPAN", "its values are 2 g, 4 g or 8 g"),
-        ("SPAN=16 g", "`16 g` is no value of SPAN", "its values are 2 g, 4 g or 8 g"),
-        ("OFFSET_0=200", "`200` is no value of OFFSET_0", "its codes are -128 to 127"),
-        ("OFFSET_0=1.5", "`1.5` is no value of OFFSET_0", "its codes are -128 to 127"),
+        ("SPAN", "`SPAN` sets nothing", "write NAME=VALUE"),
+        ("SPAN=", "`` is not a value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("SPAN=3", "`3` is not a value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("SPAN=16 g", "`16 g` is not a value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("OFFSET_0=200", "`200` is not a value of OFFSET_0", "its codes are -128 to 127"),
+        ("OFFSET_0=1.5", "`1.5` is not a value of OFFSET_0", "its codes are -128 to 127"),
         ("SPAM=1", "keelson-6 has no field, quantity or parameter `SPAM`", "did you mean `SPAN`?"),
         ("FRESH=1", "FRESH is read-only and cannot be set", ""),
     ] {
@@ -689,17 +682,17 @@ register.MODE = { at = 1, reset = 0 }
 frame.F = { command = [0x10], read = 2, check = { crc = "CRC-8/SMBUS", over = "addr:w 0x10 addr:r b0", in = "b1" }, code = { a = "b0" } }
 reading.a = { unit = "V", formula = "a" }
 "#;
-    let model = yemdo::bits::check::MODELS.iter().find(|(name, _)| *name == "CRC-8/SMBUS").unwrap().1;
-    let pec = |address: u8, byte: u8| yemdo::bits::check::Crc::new(model).of(&[address << 1, 0x10, address << 1 | 1, byte]) as u8;
+    let model = yemdo::layout::MODELS.iter().find(|(name, _)| *name == "CRC-8/SMBUS").unwrap().1;
+    let pec = |address: u8, byte: u8| yemdo::layout::Crc::new(model).of(&[address << 1, 0x10, address << 1 | 1, byte]) as u8;
     for (address, other) in [(0x20u8, 0x21u8), (0x21, 0x20)] {
-        let part = Part::parse("p", sheet).unwrap().at_address(address).unwrap();
+        let part = Part::parse("p", sheet).unwrap().with_address(address).unwrap();
         let mut decoder = yemdo::Decoder::new(&part);
-        assert_eq!(decoder.decode(0, &[7, pec(address, 7)]).unwrap().readings[0].value, Some(7.0));
-        assert!(decoder.decode(0, &[7, pec(other, 7)]).is_err());
-        let sent = write_register(&part, Bus::I2c, &part.registers()[0], 3).text();
+        assert_eq!(decoder.decode(FrameId::new(0), &[7, pec(address, 7)]).unwrap().readings[0].value, Some(7.0));
+        assert!(decoder.decode(FrameId::new(0), &[7, pec(other, 7)]).is_err());
+        let sent = write_register(&part, Bus::I2c, part.registers().first().unwrap(), 3).unwrap().text();
         assert_eq!(sent, format!("0x{address:02X} W 01 03"));
     }
-    assert_eq!(Part::parse("p", sheet).unwrap().at_address(0x22).unwrap_err(), [0x20, 0x21]);
+    assert_eq!(Part::parse("p", sheet).unwrap().with_address(0x22).unwrap_err().known, [0x20, 0x21]);
     // Differences have no zero of their own.
     let thole = part("thole-9");
     for typed in ["hysteresis=2 K", "hysteresis=3.6 °F", "hysteresis=2"] {

@@ -10,8 +10,10 @@ use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::Command;
 
-use yemdo::decode::{Columns, Row};
-use yemdo::model::Extent;
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::{Columns, FrameValues};
+use yemdo::review::Extent;
 use yemdo::{Decoder, Part, Status};
 
 /// Inputs for each formula.
@@ -418,20 +420,20 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
     let theirs = ask_the_compiler(formulas, bytes);
     assert_eq!(theirs.len(), formulas.len() * VECTORS);
     let (mut values, mut faults) = (0, 0);
-    let (mut columns, mut row) = (Columns::new(), Row::new());
+    let (mut columns, mut row) = (Columns::new(), FrameValues::new());
     for (index, (_, piece)) in formulas.iter().enumerate() {
         let text = sheet(&piece.ours);
         let part = Part::parse("oracle", &text).unwrap_or_else(|error| panic!("{error}"));
         let mut decoder = Decoder::new(&part);
-        decoder.decode_many(0, bytes, &mut columns).unwrap();
+        decoder.decode_many(FrameId::new(0), bytes, &mut columns).unwrap();
         // Where nothing ever comes out there are no bounds.
-        let extent = part.outcome(0).and_then(|outcome| outcome.extent).unwrap_or(Extent { low: 1.0, high: 0.0, exact: true });
+        let extent = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).and_then(|outcome| outcome.extent).unwrap_or(Extent { low: 1.0, high: 0.0, exact: true });
         for (_, value) in columns.values(0).iter().enumerate().filter(|(vector, _)| columns.status(0, *vector) == Status::Ok) {
             assert!((extent.low..=extent.high).contains(value), "{value} is outside {extent:?}\n{}", piece.ours);
         }
         for vector in 0..VECTORS {
             // Alone and among many, a frame gives the same.
-            decoder.decode_into(0, &bytes[vector * LENGTH..(vector + 1) * LENGTH], &mut row).unwrap();
+            decoder.decode_into(FrameId::new(0), &bytes[vector * LENGTH..(vector + 1) * LENGTH], &mut row).unwrap();
             assert_eq!(row.status(0), columns.status(0, vector), "{}", piece.ours);
             let alone = row.value(0).unwrap_or(f64::NAN).to_bits();
             assert_eq!(alone, columns.values(0)[vector].to_bits(), "{}", piece.ours);
@@ -440,14 +442,14 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
             let theirs = theirs[index * VECTORS + vector];
             if ours.map(f64::to_bits) != theirs.map(f64::to_bits) {
                 let frame = &bytes[vector * LENGTH..(vector + 1) * LENGTH];
-                let steps = decoder.steps(0, frame).unwrap();
+                let steps = decoder.steps(FrameId::new(0), frame).unwrap();
                 let codes: Vec<String> =
-                    steps.codes.iter().map(|code| format!("{} = {}", code.value.code.name(), code.value.value)).collect();
+                    steps.codes.iter().map(|code| format!("{} = {}", code.value.name, code.value.value)).collect();
                 panic!(
                     "ours {ours:?}, C {theirs:?}\n{}\nwith {}\n{:#?}",
                     piece.c,
                     codes.join(", "),
-                    decoder.decode(0, frame).unwrap().readings[0].fault
+                    decoder.decode(FrameId::new(0), frame).unwrap().readings[0].fault
                 );
             }
             if fault { faults += 1 } else { values += 1 }

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
-use yemdo::sheet::keys::{SHEET, Table, Takes};
+use yemdo::keys::{KeyTable, SHEET, Takes};
 
 fn takes(takes: Takes) -> String {
     match takes {
@@ -36,7 +36,7 @@ fn takes(takes: Takes) -> String {
     }
 }
 
-fn render(table: &Table, out: &mut String) {
+fn render(table: &KeyTable, out: &mut String) {
     out.push_str(&format!("### {}\n\n| key | takes | what it is for |\n|---|---|---|\n", table.name));
     for key in table.keys {
         let needed = if key.required { " (needed)" } else { "" };
@@ -53,8 +53,8 @@ fn the_reference_has_every_key() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../docs/sheet.md");
     let before = std::fs::read_to_string(path).unwrap();
     let text = before.clone();
-    let warnings: String = yemdo::check::WARNINGS.iter().map(|(name, doc)| format!("| `{name}` | {doc} |\n")).collect();
-    let models: Vec<String> = yemdo::bits::check::MODELS.iter().map(|(name, _)| format!("`{name}`")).collect();
+    let warnings: String = yemdo::review::WARNINGS.iter().map(|(name, doc)| format!("| `{name}` | {doc} |\n")).collect();
+    let models: Vec<String> = yemdo::layout::MODELS.iter().map(|(name, _)| format!("`{name}`")).collect();
     let text = text
         .replace("WARNINGS\n", &format!("| name | when |\n|---|---|\n{warnings}"))
         .replace("MODELS.", &format!("{}.", models.join(", ")));

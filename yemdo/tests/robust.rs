@@ -6,13 +6,11 @@ mod common;
 
 use common::shipped;
 use proptest::prelude::*;
-use yemdo::bits::hex::parse_hex;
-use yemdo::bits::layout::{Sources, parse_layout};
-use yemdo::configure::{Which, Wish, configure};
-use yemdo::decode::Columns;
-use yemdo::modbus::{Numbering, Table};
+use yemdo::parse_hex;
+use yemdo::configure::{WriteScope, Wish, configure};
+use yemdo::Columns;
+use yemdo::bus::modbus::{ModbusTable, Numbering};
 use yemdo::routine::{Answer, Operation, Runner};
-use yemdo::sheet::text::Text;
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, Part, Refusal, Status};
 
@@ -35,20 +33,20 @@ fn parse(text: &str) -> Option<Part> {
 /// Everything a part can be asked, with bytes that mean nothing.
 fn use_it(part: &Part, bytes: &[u8]) {
     let reset = yemdo::Settings::reset(part);
-    for (index, quantity) in part.quantities().iter().enumerate().take(2) {
-        let now = part.quantity(index, &reset, &[]).unwrap_or(1.0);
+    for (id, quantity) in part.quantities().entries().take(2) {
+        let now = yemdo::configure::quantity_value(part, id, &reset, &[]).unwrap_or(1.0);
         let wishes = Wish::parse(part, &format!("{}={}", quantity.name(), now * 0.7 + 1.0)).into_iter().collect::<Vec<_>>();
-        let _ = configure(part, &reset, &wishes, Which::All);
+        let _ = configure(part, &reset, &wishes, WriteScope::All);
     }
     for field in part.fields() {
         let wishes = Wish::parse(part, &format!("{}=1", field.name())).into_iter().collect::<Vec<_>>();
-        let _ = configure(part, &reset, &wishes, Which::All);
+        let _ = configure(part, &reset, &wishes, WriteScope::All);
     }
-    for routine in 0..part.routines().len() {
-        // As hoped, and with an answer that means nothing.
-        for answer in [Answer::AsHoped, Answer::Bytes(bytes), Answer::Nak] {
-            let Some(runner) = Runner::new(part, routine, reset.clone()) else { continue };
-            let mut runner = if answer == Answer::AsHoped { runner.dry() } else { runner };
+    for routine in part.routines().ids() {
+        // Assumed, and with an answer that means nothing.
+        for answer in [Answer::Assumed, Answer::Bytes(bytes), Answer::Nak] {
+            let Ok(runner) = Runner::new(part, routine, reset.clone()) else { continue };
+            let mut runner = if answer == Answer::Assumed { runner.dry() } else { runner };
             let mut next = runner.start();
             for _ in 0..200 {
                 let Ok(Some(asked)) = next else { break };
@@ -57,20 +55,20 @@ fn use_it(part: &Part, bytes: &[u8]) {
         }
     }
     let mut decoder = Decoder::new(part);
-    for frame in 0..part.frames().len() {
-        let length = part.frames()[frame].length();
+    for frame in part.frames().ids() {
+        let length = part.frames().get(frame).unwrap().length();
         let whole: Vec<u8> = bytes.iter().copied().cycle().take(length).collect();
         let _ = decoder.decode(frame, &whole);
         let _ = decoder.steps(frame, &whole);
         let _ = decoder.decode(frame, bytes);
         let _ = decoder.decode_many(frame, &whole.repeat(3), &mut Columns::new());
     }
-    for reading in 0..part.readings().len() {
-        let _ = part.outcome(reading);
+    for reading in part.readings().ids() {
+        let _ = yemdo::review::predict(part, reading);
     }
-    let _ = yemdo::check::run_examples(part);
+    let _ = yemdo::review::run_examples(part);
     let mut settings = yemdo::Settings::reset(part);
-    for register in 0..part.registers().len() {
+    for register in part.registers().ids() {
         let _ = yemdo::explain::explain(part, register, 0x5A5A_5A5A_5A5A_5A5A, &mut settings);
     }
 }
@@ -144,7 +142,7 @@ fn examples_are_vectors_for_every_way_to_decode() {
                 let Ok((whole, given)) = alone.frame_bytes(*frame, bytes) else { continue };
                 let whole = whole.into_owned();
                 let mut columns = Columns::new();
-                many.decode_counted(*frame, &whole.repeat(700), given, &mut columns).unwrap();
+                many.decode_many_partial(*frame, &whole.repeat(700), given, &mut columns).unwrap();
                 match alone.decode(*frame, bytes) {
                     Ok(decoded) => {
                         for (at, reading) in decoded.readings.iter().enumerate() {
@@ -176,7 +174,7 @@ fn every_flipped_bit_under_a_check_is_seen() {
         for example in part.examples() {
             let mut decoder = Decoder::new(&part);
             for (frame, bytes) in example.frames() {
-                let model = &part.frames()[*frame];
+                let model = part.frames().get(*frame).unwrap();
                 if model.checks().is_empty() || bytes.len() != model.length() || decoder.decode(*frame, bytes).is_err() {
                     continue;
                 }
@@ -239,7 +237,7 @@ fn the_schema_has_every_key_and_is_balanced() {
     let schema = yemdo::emit::json_schema();
     assert_eq!(schema.matches('{').count(), schema.matches('}').count());
     assert_eq!(schema.matches('[').count(), schema.matches(']').count());
-    for table in [&yemdo::sheet::keys::SHEET, &yemdo::sheet::keys::FRAME, &yemdo::sheet::keys::FIELD, &yemdo::sheet::keys::CRC] {
+    for table in [&yemdo::keys::SHEET, &yemdo::keys::FRAME, &yemdo::keys::FIELD, &yemdo::keys::CRC] {
         for key in table.keys {
             assert!(schema.contains(&format!("\"{}\": {{", key.name)), "{}", key.name);
         }
@@ -248,29 +246,16 @@ fn the_schema_has_every_key_and_is_balanced() {
 }
 
 #[test]
-fn layouts_are_shown_as_they_are_typed() {
-    for layout in ["b0", "b0[7:4]", "b3[2]", "b1 b2[7:2]", "b2 b1", "b1..b4", "b4..b1", "b2[1:0] b3 b4[7:4]", "b0..b2 b3[7:1]", "b7 b5 b3"]
-    {
-        let parsed = parse_layout(&Text::bare(layout), &Sources::bytes(8)).unwrap();
-        assert_eq!(parsed.layout.notation(), layout);
-    }
-    let words = parse_layout(&Text::bare("float w3 w2"), &Sources::bytes(8)).unwrap();
-    assert_eq!(words.layout.notation(), "b6 b7 b4 b5");
-    let array = parse_layout(&Text::bare("3 x signed b1 b0 every 2"), &Sources::bytes(6)).unwrap();
-    assert_eq!((array.array, array.element(2).notation()), (Some((3, 2)), "b5 b4".to_owned()));
-}
-
-#[test]
 fn a_frame_of_varying_length_counts_its_own_bytes() {
     let (name, text) = shipped().into_iter().find(|(name, _)| name == "keelson-6").unwrap();
     let part = Part::parse(&name, &text).unwrap();
-    let queue = part.frame_index("QUEUE").unwrap();
+    let queue = part.frame("QUEUE").unwrap();
     let mut decoder = Decoder::new(&part);
     let sample = [0x64, 0, 0x38, 0xFF, 0, 0x20];
     for held in 0..=8u8 {
         let mut bytes = vec![held, 0];
         (0..held).for_each(|_| bytes.extend(sample));
-        let present = |decoder: &mut Decoder<'_>, bytes: &[u8]| {
+        let present = |decoder: &mut Decoder, bytes: &[u8]| {
             decoder.decode(queue, bytes).unwrap().readings.iter().filter(|reading| reading.status != Status::Absent).count()
         };
         assert_eq!(present(&mut decoder, &bytes), usize::from(held));
@@ -278,7 +263,7 @@ fn a_frame_of_varying_length_counts_its_own_bytes() {
         bytes.resize(50, 0xEE);
         assert_eq!(present(&mut decoder, &bytes), usize::from(held));
     }
-    assert_eq!(decoder.decode(queue, &[2, 0, 1, 2]).unwrap_err().to_string(), "too short: QUEUE has 14 bytes, 4 came");
+    assert_eq!(decoder.decode(queue, &[2, 0, 1, 2]).unwrap_err().to_string(), "QUEUE is too short: expected 14 bytes, got 4");
     assert_eq!(decoder.decode(queue, &[0; 51]).unwrap_err().cause(), "too long");
     let columns = decoder.steps(queue, &parse_hex("01 00 64 00 38 FF 00 20").unwrap()).unwrap();
     assert_eq!((columns.bytes.len(), columns.readings.len()), (8, 1));
@@ -312,7 +297,7 @@ proptest! {
     /// What is on the wire is what is printed, less the base; and never another's.
     #[test]
     fn modbus_addresses_go_there_and_back(wire: u16, table in 0usize..4) {
-        let table = [Table::Coils, Table::Discrete, Table::Input, Table::Holding][table];
+        let table = [ModbusTable::Coils, ModbusTable::Discrete, ModbusTable::Input, ModbusTable::Holding][table];
         prop_assert_eq!(Numbering::SixDigits.wire(table.digit() * 100_000 + u32::from(wire) + 1, table), Ok(wire));
         prop_assert_eq!(Numbering::FromOne.wire(u32::from(wire) + 1, table), Ok(wire));
         prop_assert_eq!(Numbering::FromZero.wire(u32::from(wire), table), Ok(wire));

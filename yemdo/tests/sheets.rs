@@ -3,7 +3,9 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::decode::Columns;
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::Columns;
 use yemdo::{Decoder, Part, Refusal, Severity, Status};
 
 const AIR: &str = include_str!("../../sheets/strake-20.toml");
@@ -195,9 +197,9 @@ fn readings_use_readings_but_not_in_a_circle() {
         reading.second = { unit = \"K\", formula = \"first + 1\" }\nreading.first = { unit = \"K\", formula = \"100 / (c - 7)\" }\n";
     let part = Part::parse("p.toml", text).unwrap();
     let mut decoder = Decoder::new(&part);
-    let good = decoder.decode(0, &[12]).unwrap();
+    let good = decoder.decode(FrameId::new(0), &[12]).unwrap();
     assert_eq!((good.readings[0].value, good.readings[1].value), (Some(21.0), Some(20.0)));
-    let bad = decoder.decode(0, &[7]).unwrap();
+    let bad = decoder.decode(FrameId::new(0), &[7]).unwrap();
     assert_eq!(bad.readings.iter().map(|r| r.status).collect::<Vec<_>>(), [Status::FormulaFault; 2]);
     assert_eq!(bad.readings[1].fault.clone().unwrap().to_string(), "division by zero in line 4 of the sheet: 100 / (7 - 7)");
     assert_eq!(bad.readings[0].fault.clone().unwrap().to_string(), "a value it needs is at fault: first");
@@ -224,11 +226,11 @@ const VECTORS: &[Vector] = &[
 fn frames_give_what_the_datasheet_says_alone_and_in_columns() {
     for (sheet, hex, expected) in VECTORS {
         let part = Part::parse("sheet", sheet).unwrap();
-        let bytes = yemdo::bits::hex::parse_hex(hex).unwrap();
+        let bytes = yemdo::parse_hex(hex).unwrap();
         let mut decoder = Decoder::new(&part);
-        let decoded = decoder.decode(0, &bytes).unwrap();
+        let decoded = decoder.decode(FrameId::new(0), &bytes).unwrap();
         let mut columns = Columns::new();
-        decoder.decode_many(0, &bytes.repeat(1300), &mut columns).unwrap();
+        decoder.decode_many(FrameId::new(0), &bytes.repeat(1300), &mut columns).unwrap();
         assert_eq!(columns.len(), 1300);
         for (at, (reading, (value, status))) in decoded.readings.iter().zip(*expected).enumerate() {
             assert_eq!(reading.status, *status, "{hex} {}", reading.name);
@@ -246,20 +248,20 @@ fn frames_give_what_the_datasheet_says_alone_and_in_columns() {
 fn damage_is_refused_with_what_was_expected() {
     let part = Part::parse("air", AIR).unwrap();
     let mut decoder = Decoder::new(&part);
-    let good = yemdo::bits::hex::parse_hex("41 F8 31 BB C8 98 61").unwrap();
+    let good = yemdo::parse_hex("41 F8 31 BB C8 98 61").unwrap();
     for bit in 0..56 {
         let mut bytes = good.clone();
         bytes[bit / 8] ^= 1 << (bit % 8);
-        assert!(matches!(decoder.decode(0, &bytes), Err(Refusal::Check { .. })), "bit {bit}");
+        assert!(matches!(decoder.decode(FrameId::new(0), &bytes), Err(Refusal::Check { .. })), "bit {bit}");
     }
-    assert_eq!(decoder.decode(0, &good[..5]).unwrap_err().to_string(), "too short: AIR has 7 bytes, 5 came");
-    assert_eq!(decoder.decode(0, &good.repeat(2)).unwrap_err().cause(), "too long");
-    assert_eq!(decoder.decode(3, &good).unwrap_err(), Refusal::UnknownFrame);
+    assert_eq!(decoder.decode(FrameId::new(0), &good[..5]).unwrap_err().to_string(), "AIR is too short: expected 7 bytes, got 5");
+    assert_eq!(decoder.decode(FrameId::new(0), &good.repeat(2)).unwrap_err().cause(), "too long");
+    assert_eq!(decoder.decode(FrameId::new(3), &good).unwrap_err(), Refusal::UnknownFrame);
     let mut columns = Columns::new();
-    assert!(decoder.decode_many(0, &good[..6], &mut columns).is_err());
+    assert!(decoder.decode_many(FrameId::new(0), &good[..6], &mut columns).is_err());
     let mut mixed = good.repeat(3);
     mixed[8] ^= 4;
-    decoder.decode_many(0, &mixed, &mut columns).unwrap();
+    decoder.decode_many(FrameId::new(0), &mixed, &mut columns).unwrap();
     assert_eq!([0, 1, 2].map(|frame| columns.failed_check(frame)), [None, Some(0), None]);
     assert!(columns.values(0)[1].is_nan() && columns.values(0)[2] == 12.5);
 }
@@ -267,21 +269,21 @@ fn damage_is_refused_with_what_was_expected() {
 #[test]
 fn outcomes_are_what_trying_every_code_gives() {
     let part = Part::parse("air", AIR).unwrap();
-    let temperature = part.outcome(0).unwrap();
+    let temperature = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).unwrap();
     let extent = temperature.extent.unwrap();
     // Code -8192 is "element open", so the lowest that comes out is that of -8191.
     assert_eq!((extent.low, extent.high, extent.exact), (-8191.0 * 0.015 + 20.0, 8191.0 * 0.015 + 20.0, true));
     let (low, high) = temperature.step.unwrap();
     assert!((low - 0.015).abs() < 1e-9 && (high - 0.015).abs() < 1e-9);
     let part = Part::parse("p", &sheet("b0", "1000 / (light - 200)")).unwrap();
-    let outcome = part.outcome(0).unwrap();
-    assert_eq!(outcome.proof, yemdo::model::Proof::Tried);
-    assert_eq!(outcome.faults[0].kind, yemdo::formula::program::FaultKind::DivisionByZero);
+    let outcome = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).unwrap();
+    assert_eq!(outcome.proof, yemdo::review::Proof::Tried);
+    assert_eq!(outcome.faults[0].kind, yemdo::FaultKind::DivisionByZero);
     assert_eq!(outcome.faults[0].codes, [("light".to_owned(), 200)]);
     assert_eq!(outcome.extent.map(|e| (e.low, e.high)), Some((-1000.0, 1000.0)));
     // Two codes are too many to try: bounds instead.
     let part = Part::parse("p", &sheet("b0 b1", "light * 2 - dark")).unwrap();
-    let extent = part.outcome(0).unwrap().extent.unwrap();
+    let extent = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).unwrap().extent.unwrap();
     assert_eq!((extent.low, extent.high, extent.exact), (-255.0, 131_070.0, false));
 }
 
@@ -290,7 +292,7 @@ fn steps_show_every_value_on_the_way() {
     let formula = "int32_t t = light;\nif (t > 10) {\n  t = t - 5; /* cold */\n} else {\n  t = t * 1000000000;\n}\nreturn t * 0.5f;";
     let part = Part::parse("p", &sheet("b0", formula)).unwrap();
     let mut decoder = Decoder::new(&part);
-    let steps = decoder.steps(0, &[20, 0, 0, 0]).unwrap();
+    let steps = decoder.steps(FrameId::new(0), &[20, 0, 0, 0]).unwrap();
     let lines: Vec<String> = steps.readings[0]
         .lines
         .iter()
@@ -303,8 +305,8 @@ fn steps_show_every_value_on_the_way() {
     ];
     assert_eq!(lines, expected);
     // The branch that is not taken cannot fault; the one that is, does.
-    assert_eq!(decoder.decode(0, &[20, 0, 0, 0]).unwrap().readings[0].value, Some(7.5));
-    let fault = decoder.decode(0, &[9, 0, 0, 0]).unwrap().readings[0].fault.clone().unwrap();
+    assert_eq!(decoder.decode(FrameId::new(0), &[20, 0, 0, 0]).unwrap().readings[0].value, Some(7.5));
+    let fault = decoder.decode(FrameId::new(0), &[9, 0, 0, 0]).unwrap().readings[0].fault.clone().unwrap();
     assert_eq!(fault.to_string(), "overflow in line 13 of the sheet: 9 * 1000000000");
 }
 
@@ -340,7 +342,7 @@ fn very_many_things_are_refused_quickly() {
     assert_eq!(first_error(&chain(2000)).0, "too-many");
     // A chain that is just allowed is worked through in bounded time.
     let part = Part::parse("p", &chain(300)).unwrap();
-    assert_eq!(Decoder::new(&part).decode(0, &[0, 1]).unwrap().readings[299].value, Some(300.0));
+    assert_eq!(Decoder::new(&part).decode(FrameId::new(0), &[0, 1]).unwrap().readings[299].value, Some(300.0));
     assert_eq!(first_error(&sheet(&"b0..b3 ".repeat(100_000), "light")).0, "too-many-slices");
     let complaints = many(&|i| format!("x{i} = 1\n"), 5000);
     let text = Part::parse("p", &complaints).unwrap_err().to_string();

@@ -8,15 +8,14 @@ use std::sync::OnceLock;
 
 use common::shipped;
 use proptest::prelude::*;
-use yemdo::bits::check::{Crc, CrcModel};
-use yemdo::bits::gather::Gather;
-use yemdo::bits::layout::{Sources, parse_layout};
-use yemdo::decode::{Columns, Row};
-use yemdo::sheet::text::Text;
-use yemdo::{Decoder, Part, Refusal, Status};
+use yemdo::FrameId;
+use yemdo::part::Id;
+use yemdo::layout::{Crc, CrcModel};
+use yemdo::{Columns, FrameValues};
+use yemdo::{Decoder, FieldId, ParameterId, Part, Refusal, Status};
 
 /// Decodes a frame in three ways, of decoders that saw the same before, and holds them to one another.
-fn three_ways(decoder: &Decoder<'_>, frame: usize, bytes: &[u8], row: &mut Row, columns: &mut Columns) {
+fn three_ways(decoder: &Decoder, frame: FrameId, bytes: &[u8], row: &mut FrameValues, columns: &mut Columns) {
     let name = decoder.part().name();
     let (mut alone, mut kept, mut many) = (decoder.clone(), decoder.clone(), decoder.clone());
     let whole = many.frame_bytes(frame, bytes).map(|(bytes, given)| (bytes.into_owned(), given));
@@ -27,7 +26,7 @@ fn three_ways(decoder: &Decoder<'_>, frame: usize, bytes: &[u8], row: &mut Row, 
         assert_eq!(decoded.as_ref().err(), into.as_ref().err(), "{name}");
     }
     let Ok((whole, given)) = whole else { return };
-    many.decode_counted(frame, &whole.repeat(3), given, columns).unwrap();
+    many.decode_many_partial(frame, &whole.repeat(3), given, columns).unwrap();
     match decoded {
         Ok(decoded) => {
             for (at, reading) in decoded.readings.iter().enumerate() {
@@ -69,30 +68,30 @@ whole  = { unit = "1", formula = "int32_t x = a - zero; if (FINE == 1) { x = x *
 scaled = { unit = "1", formula = "(FINE == 1 ? a : a * 2) * FINE.step * gain", range = [-1000, 1000] }
 "#;
     let part = Part::parse("p", sheet).unwrap();
-    let (mut decoder, mut row) = (Decoder::new(&part), Row::new());
-    let mut seen = |decoder: &mut Decoder<'_>, a: i16| {
-        decoder.decode_into(0, &a.to_be_bytes(), &mut row).unwrap();
+    let (mut decoder, mut row) = (Decoder::new(&part), FrameValues::new());
+    let mut seen = |decoder: &mut Decoder, a: i16| {
+        decoder.decode_into(FrameId::new(0), &a.to_be_bytes(), &mut row).unwrap();
         ((row.value(0), row.status(0)), (row.value(1), row.status(1)))
     };
     let ok = |value: f64| (Some(value), Status::Ok);
     assert_eq!(seen(&mut decoder, 50), ((None, Status::Waiting), ok(150.0)));
-    decoder.decode_into(1, &[8], &mut Row::new()).unwrap();
+    decoder.decode_into(FrameId::new(1), &[8], &mut FrameValues::new()).unwrap();
     for _ in 0..3 {
         assert_eq!(seen(&mut decoder, 50), (ok(42.0), ok(150.0)));
         assert_eq!(seen(&mut decoder, -400), (ok(-408.0), (Some(-1200.0), Status::OutOfRange)));
     }
-    decoder.settings_mut().set_field(&part.fields()[0], 1);
+    decoder.settings_mut().set_field(part.fields().first().unwrap(), 1);
     for _ in 0..3 {
         assert_eq!(seen(&mut decoder, 50), (ok(126.0), ok(37.5)));
     }
-    decoder.set_parameter(0, 2.0).unwrap();
-    decoder.decode_into(1, &[10], &mut Row::new()).unwrap();
+    decoder.set_parameter(ParameterId::new(0), 2.0).unwrap();
+    decoder.decode_into(FrameId::new(1), &[10], &mut FrameValues::new()).unwrap();
     for _ in 0..3 {
         assert_eq!(seen(&mut decoder, 50), (ok(120.0), ok(25.0)));
     }
-    decoder.settings_mut().set_field(&part.fields()[0], 0);
+    decoder.settings_mut().set_field(part.fields().first().unwrap(), 0);
     assert_eq!(seen(&mut decoder, 50), (ok(40.0), ok(100.0)));
-    decoder.forget();
+    decoder.clear_frames();
     assert_eq!(seen(&mut decoder, 50), ((None, Status::Waiting), ok(100.0)));
 }
 
@@ -112,7 +111,7 @@ both   = { unit = "1", formula = "a != 0 && ratio > 10 ? 1 : 0" }
 next   = { unit = "1", formula = "b == 5 ? always : chosen" }
 "#;
     let part = Part::parse("p", sheet).unwrap();
-    let (mut row, mut columns) = (Row::new(), Columns::new());
+    let (mut row, mut columns) = (FrameValues::new(), Columns::new());
     let decoder = Decoder::new(&part);
     for (bytes, expected) in [
         ([0, 4], [None, Some(-1.0), Some(4.0), Some(0.0), Some(-1.0)]),
@@ -120,15 +119,15 @@ next   = { unit = "1", formula = "b == 5 ? always : chosen" }
         ([10, 4], [Some(24.0), Some(40.0), Some(24.0), Some(1.0), Some(40.0)]),
         ([40, 10], [Some(15.0), Some(10.0), Some(5.0), Some(0.0), Some(10.0)]),
     ] {
-        three_ways(&decoder, 0, &bytes, &mut row, &mut columns);
+        three_ways(&decoder, FrameId::new(0), &bytes, &mut row, &mut columns);
         assert_eq!([0, 1, 2, 3, 4].map(|reading| row.value(reading)), expected, "{bytes:?}");
         let faults = expected.map(|value| if value.is_some() { Status::Ok } else { Status::FormulaFault });
         assert_eq!([0, 1, 2, 3, 4].map(|reading| row.status(reading)), faults, "{bytes:?}");
         // The steps show no number where there is none, and name the fault of what is shared too.
-        let steps = decoder.clone().steps(0, &bytes).unwrap().readings;
+        let steps = decoder.clone().steps(FrameId::new(0), &bytes).unwrap().readings;
         let why = steps.iter().find(|reading| reading.name == "always").and_then(|reading| reading.fault.as_ref());
         assert_eq!(why.map(ToString::to_string), (bytes[0] == 0).then(|| "a value it needs is at fault: ratio".to_owned()));
-        let shown = steps.iter().map(|reading| (reading.name, reading.lines.last().unwrap().outcome(), reading.fault.is_some()));
+        let shown = steps.iter().map(|reading| (reading.name.as_str(), reading.lines.last().unwrap().outcome(), reading.fault.is_some()));
         let of =
             |name: &'static str, value: Option<f64>| (name, value.map_or("no value".into(), |value| value.to_string()), value.is_none());
         let ratio = (bytes[0] != 0).then(|| f64::from(200 / i32::from(bytes[0].max(1))));
@@ -148,20 +147,20 @@ proptest! {
     /// Random bytes behind every example of every sheet: most fail their checks, so the checks are mended.
     #[test]
     fn all_ways_agree_for_any_bytes(noise in proptest::collection::vec(any::<u8>(), 64), set in any::<u32>()) {
-        let (mut row, mut columns) = (Row::new(), Columns::new());
+        let (mut row, mut columns) = (FrameValues::new(), Columns::new());
         for part in PARTS.get_or_init(|| shipped().iter().map(|(name, text)| Part::parse(name, text).unwrap()).collect()) {
             let name = part.name();
             let mut decoder = Decoder::new(part);
-            for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.rows().is_empty()) {
-                let code = field.rows()[(set as usize >> index) % field.rows().len()].code;
+            for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.values().is_empty()) {
+                let code = field.values()[(set as usize >> index) % field.values().len()].code;
                 decoder.settings_mut().set_field(field, code);
             }
             for (frame, bytes) in part.examples().iter().flat_map(|example| example.frames()) {
                 three_ways(&decoder, *frame, bytes, &mut row, &mut columns);
                 let _ = decoder.decode(*frame, bytes);
-                let length = part.frames()[*frame].length();
+                let length = part.frames().get(*frame).unwrap().length();
                 let mut bent: Vec<u8> = noise.iter().copied().cycle().take(length).collect();
-                for check in part.frames()[*frame].checks() {
+                for check in part.frames().get(*frame).unwrap().checks() {
                     // The check's own place takes what the other bytes call for.
                     let mut value = check.expected(&bent);
                     for slice in check.place.iter().rev() {
@@ -180,44 +179,44 @@ proptest! {
     /// beginning: nothing that was worked out before is left over.
     #[test]
     fn nothing_is_left_over(doings in proptest::collection::vec((0u8..8, any::<usize>(), any::<usize>(), 0.0f64..1.0), 1..40)) {
-        let mut row = Row::new();
+        let mut row = FrameValues::new();
         for part in PARTS.get_or_init(|| shipped().iter().map(|(name, text)| Part::parse(name, text).unwrap()).collect()) {
-            let frames: Vec<&(usize, Vec<u8>)> = part.examples().iter().flat_map(|example| example.frames()).collect();
-            let choices: Vec<usize> = (0..part.fields().len()).filter(|field| !part.fields()[*field].rows().is_empty()).collect();
+            let frames: Vec<&(FrameId, Vec<u8>)> = part.examples().iter().flat_map(|example| example.frames()).collect();
+            let choices: Vec<FieldId> = part.fields().ids().filter(|field| !part.fields().get(*field).unwrap().values().is_empty()).collect();
             let mut kept = Decoder::new(part);
             let mut came: Vec<Option<&Vec<u8>>> = vec![None; part.frames().len()];
             let (mut set, mut given) = (Vec::new(), kept.parameters().to_vec());
             for (what, which, code, share) in &doings {
                 match what {
                     0 if !choices.is_empty() => {
-                        let field = &part.fields()[choices[which % choices.len()]];
-                        set.push((field, field.rows()[code % field.rows().len()].code));
+                        let field = part.fields().get(choices[which % choices.len()]).unwrap();
+                        set.push((field, field.values()[code % field.values().len()].code));
                         kept.settings_mut().set_field(field, set[set.len() - 1].1);
                     }
                     1 if !given.is_empty() => {
                         let at = which % given.len();
-                        if let Some((low, high)) = part.parameters()[at].range {
+                        if let Some((low, high)) = part.parameters().get(ParameterId::new(at)).unwrap().range {
                             given[at] = low + (high - low) * share;
-                            kept.set_parameter(at, given[at]).unwrap();
+                            kept.set_parameter(ParameterId::new(at), given[at]).unwrap();
                         }
                     }
                     2 if which % 4 == 0 => {
-                        kept.forget();
+                        kept.clear_frames();
                         came.fill(None);
                     }
                     _ => {
                         let (frame, bytes) = frames[which % frames.len()];
                         let mut fresh = Decoder::new(part);
                         set.iter().for_each(|(field, code)| fresh.settings_mut().set_field(field, *code));
-                        given.iter().enumerate().for_each(|(at, value)| fresh.set_parameter(at, *value).unwrap());
+                        given.iter().enumerate().for_each(|(at, value)| fresh.set_parameter(ParameterId::new(at), *value).unwrap());
                         for (other, bytes) in came.iter().enumerate().filter_map(|(other, bytes)| Some((other, (*bytes)?))) {
-                            let _ = fresh.decode(other, bytes);
+                            let _ = fresh.decode(FrameId::new(other), bytes);
                         }
                         let expected = fresh.decode(*frame, bytes);
                         let into = kept.decode_into(*frame, bytes, &mut row);
                         prop_assert_eq!(expected.as_ref().err(), into.as_ref().err(), "{}", part.name());
                         let Ok(expected) = expected else { continue };
-                        came[*frame] = Some(bytes);
+                        came[frame.index()] = Some(bytes);
                         for (at, reading) in expected.readings.iter().enumerate() {
                             let bits = |value: Option<f64>| value.map(f64::to_bits);
                             prop_assert_eq!((bits(row.value(at)), row.status(at)), (bits(reading.value), reading.status), "{} {}", part.name(), reading.name);
@@ -261,11 +260,11 @@ proptest! {
             }
         }
         let mut columns = Columns::new();
-        decoder.decode_many(0, &frames, &mut columns).unwrap();
+        decoder.decode_many(FrameId::new(0), &frames, &mut columns).unwrap();
         for (index, frame) in frames.chunks_exact(total).enumerate() {
             let good = crc.of(&frame[first..place]) as u32 == u32::from_be_bytes(frame[place..].try_into().unwrap());
             prop_assert_eq!(columns.failed_check(index).is_none(), good, "frame {}", index);
-            prop_assert_eq!(decoder.decode_into(0, frame, &mut Row::new()).is_ok(), good);
+            prop_assert_eq!(decoder.decode_into(FrameId::new(0), frame, &mut FrameValues::new()).is_ok(), good);
         }
     }
 
@@ -285,13 +284,13 @@ proptest! {
         let mut frames: Vec<[u8; 8]> = words.iter().map(|[a, b, c, d]| [*a, *b, crc.of(&[*a, *b]) as u8, *c, *d, 0x55 ^ c ^ d, 0, 0]).collect();
         frames.iter_mut().for_each(|frame| frame[7] = frame[..7].iter().fold(0, |sum, byte| sum.wrapping_add(*byte)));
         damage.iter().for_each(|(frame, byte, bit)| frames[*frame][*byte] ^= 1 << bit);
-        let (mut decoder, mut row, mut columns) = (Decoder::new(&part), Row::new(), Columns::new());
-        decoder.decode_many(0, frames.as_flattened(), &mut columns).unwrap();
+        let (mut decoder, mut row, mut columns) = (Decoder::new(&part), FrameValues::new(), Columns::new());
+        decoder.decode_many(FrameId::new(0), frames.as_flattened(), &mut columns).unwrap();
         for (index, frame) in frames.iter().enumerate() {
             let sum = frame[..7].iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
             let fails = [crc.of(&frame[..2]) as u8 != frame[2], 0x55 ^ frame[3] ^ frame[4] != frame[5], sum != frame[7]];
             prop_assert_eq!(columns.failed_check(index), fails.iter().position(|fails| *fails), "frame {}", index);
-            prop_assert_eq!(decoder.decode_into(0, frame, &mut row).is_err(), fails.contains(&true));
+            prop_assert_eq!(decoder.decode_into(FrameId::new(0), frame, &mut row).is_err(), fails.contains(&true));
             if !fails.contains(&true) {
                 let code = |bytes| f64::from(if low_first { u16::from_le_bytes(bytes) } else { u16::from_be_bytes(bytes) });
                 let values = [code([frame[0], frame[1]]), code([frame[3], frame[4]]) / 4.0];
@@ -324,10 +323,10 @@ proptest! {
         }
         let part = Part::parse("p", &format!("part = \"p\"\n[frame.F]\nread = {length}\n[frame.F.code]\n{notations}[reading]\n{readings}")).unwrap();
         let frames: Vec<u8> = bytes.iter().copied().cycle().take(length * 201).collect();
-        let (mut decoder, mut row, mut columns) = (Decoder::new(&part), Row::new(), Columns::new());
-        decoder.decode_many(0, &frames, &mut columns).unwrap();
+        let (mut decoder, mut row, mut columns) = (Decoder::new(&part), FrameValues::new(), Columns::new());
+        decoder.decode_many(FrameId::new(0), &frames, &mut columns).unwrap();
         for (index, frame) in frames.chunks_exact(length).enumerate() {
-            decoder.decode_into(0, frame, &mut row).unwrap();
+            decoder.decode_into(FrameId::new(0), frame, &mut row).unwrap();
             let code = |(of, signed): &(Vec<(usize, u8, u8)>, bool)| {
                 let bits: Vec<u8> = of.iter().flat_map(|(byte, high, low)| (*low..=*high).rev().map(|bit| frame[*byte] >> bit & 1)).collect();
                 let raw = bits.iter().fold(0i64, |raw, bit| raw << 1 | i64::from(*bit));
@@ -336,7 +335,7 @@ proptest! {
             let first = code(&slices[0]);
             for (at, slices) in slices.iter().enumerate() {
                 let (scaled, whole) = (code(slices) as f64 * 0.5 + at as f64, (code(slices) * 3 - first) as f64);
-                let place = |name: String| part.frames()[0].readings().iter().position(|reading| part.readings()[*reading].name() == name).unwrap();
+                let place = |name: String| part.frames().first().unwrap().readings().iter().position(|reading| part.readings().get(*reading).unwrap().name() == name).unwrap();
                 for (place, expected) in [(place(format!("r{at}")), scaled), (place(format!("w{at}")), whole)] {
                     prop_assert_eq!((row.value(place), columns.values(place)[index]), (Some(expected), expected), "{}frame {}", notations, index);
                 }
@@ -344,33 +343,6 @@ proptest! {
         }
     }
 
-    /// Codes cut out side by side are those that are read bit by bit.
-    #[test]
-    fn codes_of_many_frames(length in 1usize..10, at in 0usize..8, count in 1usize..5, high in 0u8..8, low in 0u8..8, signed in any::<bool>(), low_first in any::<bool>(), bytes in proptest::collection::vec(any::<u8>(), 10 * 300)) {
-        let (at, last) = (at % length, (at % length + count - 1).min(length - 1));
-        let mut slices: Vec<String> = (at..=last).map(|byte| format!("b{byte}")).collect();
-        if low_first {
-            slices.reverse();
-        } else {
-            // The outer bytes may have lost some bits.
-            slices[0] = format!("b{at}[{high}:0]");
-            if last > at {
-                *slices.last_mut().unwrap() = format!("b{last}[7:{low}]");
-            }
-        }
-        let notation = format!("{}{}", if signed { "signed " } else { "" }, slices.join(" "));
-        let layout = parse_layout(&Text::bare(&notation), &Sources::bytes(length)).unwrap().layout;
-        let gather = Gather::new(&layout);
-        let frames = &bytes[..length * 300];
-        let mut codes = vec![0i64; 300];
-        gather.codes(frames, length, &mut codes, &mut |_| ());
-        for (frame, code) in frames.chunks_exact(length).zip(&codes) {
-            let bits: Vec<u8> = layout.slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| frame[slice.byte] >> bit & 1)).collect();
-            let raw = bits.iter().fold(0i64, |raw, bit| raw << 1 | i64::from(*bit));
-            let sign = signed && bits[0] == 1;
-            prop_assert_eq!(*code, if sign { raw - (1 << bits.len()) } else { raw }, "{}", notation);
-        }
-    }
 
     /// What is joined or divided as doubles gives what C gives, at the edges too.
     #[test]
@@ -403,10 +375,10 @@ reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
         let bytes: Vec<u8> = a.to_be_bytes().into_iter().chain(b.to_be_bytes()).collect();
         let mut decoder = Decoder::new(&part);
         let mut columns = Columns::new();
-        decoder.decode_many(0, &bytes.repeat(5), &mut columns).unwrap();
-        let alone = decoder.decode(0, &bytes).unwrap();
-        let mut row = Row::new();
-        (0..2).for_each(|_| decoder.decode_into(0, &bytes, &mut row).unwrap());
+        decoder.decode_many(FrameId::new(0), &bytes.repeat(5), &mut columns).unwrap();
+        let alone = decoder.decode(FrameId::new(0), &bytes).unwrap();
+        let mut row = FrameValues::new();
+        (0..2).for_each(|_| decoder.decode_into(FrameId::new(0), &bytes, &mut row).unwrap());
         for (at, expected) in expected.into_iter().enumerate() {
             prop_assert_eq!(columns.values(at)[4], expected, "reading {} of {} and {}", at, a, b);
             prop_assert_eq!((alone.readings[at].value, row.value(at)), (Some(expected), Some(expected)), "reading {} of {} and {}", at, a, b);
@@ -422,34 +394,34 @@ reading.scaled = {{ unit = "1", formula = "(a - 7) / 0.5 * {k} + b" }}
 fn a_frame_in_use_has_an_age_and_what_follows_from_it_is_kept_up_to_date() {
     let (_, text) = shipped().into_iter().find(|(name, _)| name == "binnacle-24").unwrap();
     let part = Part::parse("binnacle-24", &text).unwrap();
-    let hex = |text: &str| yemdo::bits::hex::parse_hex(text).unwrap();
-    let (mut decoder, mut row) = (Decoder::new(&part), Row::new());
+    let hex = |text: &str| yemdo::parse_hex(text).unwrap();
+    let (mut decoder, mut row) = (Decoder::new(&part), FrameValues::new());
     let calibration = hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A");
-    assert_eq!(decoder.age(0), None);
-    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    assert_eq!(decoder.age(FrameId::new(0)), None);
+    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
     assert_eq!((row.status(0), row.value(0)), (Status::Waiting, None));
-    decoder.decode_into(0, &calibration, &mut row).unwrap();
-    decoder.decode_into(1, &hex("7A 5C 38"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(0), &calibration, &mut row).unwrap();
+    decoder.decode_into(FrameId::new(1), &hex("7A 5C 38"), &mut row).unwrap();
     for age in 1..4 {
-        decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
-        assert_eq!((row.value(0), decoder.age(1), decoder.age(0)), (Some(991.5), Some(age), Some(age + 1)));
+        decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
+        assert_eq!((row.value(0), decoder.age(FrameId::new(1)), decoder.age(FrameId::new(0))), (Some(991.5), Some(age), Some(age + 1)));
     }
     // A new temperature, and a new pressure at sea level, are taken at once.
     let altitude = row.value(2).unwrap();
-    decoder.decode_into(1, &hex("73 F7 80"), &mut row).unwrap();
-    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(1), &hex("73 F7 80"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
     assert_ne!(row.value(0), Some(991.5));
-    decoder.decode_into(1, &hex("7A 5C 38"), &mut row).unwrap();
-    decoder.set_parameter(0, 1000.0).unwrap();
-    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(1), &hex("7A 5C 38"), &mut row).unwrap();
+    decoder.set_parameter(ParameterId::new(0), 1000.0).unwrap();
+    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
     assert!(row.value(0) == Some(991.5) && row.value(2).unwrap() < altitude - 50.0);
-    decoder.forget();
-    decoder.decode_into(2, &hex("9A 6B 40"), &mut row).unwrap();
-    assert_eq!((row.status(0), decoder.age(0)), (Status::Waiting, None));
+    decoder.clear_frames();
+    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
+    assert_eq!((row.status(0), decoder.age(FrameId::new(0))), (Status::Waiting, None));
     // A bad frame neither counts nor takes the place of a good one.
     let mut bad = calibration.clone();
     bad[3] ^= 1;
-    decoder.decode_into(0, &calibration, &mut row).unwrap();
-    assert!(matches!(decoder.decode_into(0, &bad, &mut row), Err(Refusal::Check { .. })));
-    assert_eq!(decoder.age(0), Some(0));
+    decoder.decode_into(FrameId::new(0), &calibration, &mut row).unwrap();
+    assert!(matches!(decoder.decode_into(FrameId::new(0), &bad, &mut row), Err(Refusal::Check { .. })));
+    assert_eq!(decoder.age(FrameId::new(0)), Some(0));
 }

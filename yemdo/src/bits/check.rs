@@ -1,6 +1,6 @@
 //! Integrity checks over the bytes of a frame: CRCs of any model, and sums.
 
-use super::layout::{Fed, Slice};
+use super::layout::{CheckInput, Slice};
 
 /// The parameters of a CRC model, in the usual terms (Williams, "A Painless Guide to CRC Error Detection
 /// Algorithms", section 15).
@@ -23,7 +23,7 @@ pub struct CrcModel {
 /// A CRC model with its table made.
 ///
 /// ```
-/// use yemdo::bits::check::{Crc, CrcModel};
+/// use yemdo::layout::{Crc, CrcModel};
 /// let model = CrcModel { width: 16, poly: 0x1021, init: 0xFFFF, refin: false, refout: false, xorout: 0 };
 /// assert_eq!(Crc::new(model).of(b"123456789"), 0x29B1);
 /// ```
@@ -169,7 +169,7 @@ pub struct Check {
     /// How the value is computed.
     pub kind: CheckKind,
     /// What is covered, in the order it is fed.
-    pub over: Vec<Fed>,
+    pub over: Vec<CheckInput>,
     /// Where the value stands, most significant slice first.
     pub place: Vec<Slice>,
     /// The covered bytes as one run, where they are one.
@@ -180,8 +180,9 @@ pub struct Check {
 
 impl Check {
     /// Puts a check together; `address` is the part's 7-bit I2C address, for checks that cover it.
-    pub fn new(kind: CheckKind, over: Vec<Fed>, place: Vec<Slice>, address: u8) -> Self {
-        let byte = |fed: &Fed| if let Fed::Bits(slice) = fed { Some(slice.byte).filter(|_| slice.width() == 8) } else { None };
+    pub fn new(kind: CheckKind, over: Vec<CheckInput>, place: Vec<Slice>, address: u8) -> Self {
+        let byte =
+            |fed: &CheckInput| if let CheckInput::Bits(slice) = fed { Some(slice.byte).filter(|_| slice.width() == 8) } else { None };
         let first = over.first().and_then(byte).unwrap_or(0);
         let consecutive = over.iter().enumerate().all(|(index, fed)| byte(fed) == Some(first + index));
         let run = consecutive.then_some((first, over.len()));
@@ -195,16 +196,16 @@ impl Check {
 
     /// The slices that are covered.
     pub fn covered(&self) -> Vec<Slice> {
-        self.over.iter().filter_map(|fed| if let Fed::Bits(slice) = fed { Some(*slice) } else { None }).collect()
+        self.over.iter().filter_map(|fed| if let CheckInput::Bits(slice) = fed { Some(*slice) } else { None }).collect()
     }
 
     /// What is covered and not in the frame, as it goes in: the address bytes and constants.
     pub fn outside(&self) -> Vec<String> {
-        let text = |fed: &Fed| match *fed {
-            Fed::Bits(_) => None,
-            Fed::Constant(value, 8) => Some(format!("0x{value:02X}")),
-            Fed::Constant(value, bits) => Some(format!("0b{value:0width$b}", width = bits as usize)),
-            Fed::Address(read) => Some(format!("address byte 0x{:02X}", self.address | u8::from(read))),
+        let text = |fed: &CheckInput| match *fed {
+            CheckInput::Bits(_) => None,
+            CheckInput::Constant(value, 8) => Some(format!("0x{value:02X}")),
+            CheckInput::Constant(value, bits) => Some(format!("0b{value:0width$b}", width = bits as usize)),
+            CheckInput::Address(read) => Some(format!("address byte 0x{:02X}", self.address | u8::from(read))),
         };
         self.over.iter().filter_map(text).collect()
     }
@@ -247,9 +248,9 @@ impl Check {
         let (mut bytes, mut bits) = (Vec::with_capacity(self.over.len()), Vec::new());
         for fed in &self.over {
             let (value, width) = match *fed {
-                Fed::Bits(slice) => (bits_of(frame, slice) as u8, slice.width()),
-                Fed::Constant(value, width) => (value, width),
-                Fed::Address(read) => (self.address | u8::from(read), 8),
+                CheckInput::Bits(slice) => (bits_of(frame, slice) as u8, slice.width()),
+                CheckInput::Constant(value, width) => (value, width),
+                CheckInput::Address(read) => (self.address | u8::from(read), 8),
             };
             if width == 8 && bits.is_empty() {
                 bytes.push(value);

@@ -1,6 +1,6 @@
 //! Number forms: how the joined bits of a code are to be read.
 
-use crate::formula::types::Ty;
+use crate::ground::number::Ty;
 
 /// A way to read bits as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]

@@ -27,7 +27,7 @@ struct Window {
 
 /// A layout made ready for work.
 #[derive(Clone, Debug)]
-pub struct Gather {
+pub(crate) struct Gather {
     windows: Vec<Window>,
     width: u32,
     form: Form,
@@ -35,7 +35,7 @@ pub struct Gather {
 
 impl Gather {
     /// Prepares a layout.
-    pub fn new(layout: &Layout) -> Self {
+    pub(crate) fn new(layout: &Layout) -> Self {
         let mut windows: Vec<Window> = Vec::new();
         for slice in &layout.slices {
             let next = Window { at: slice.byte, len: 1, low_first: false, shift: u32::from(slice.low), width: slice.width() };
@@ -45,6 +45,11 @@ impl Gather {
             }
         }
         Self { windows, width: layout.width(), form: layout.form }
+    }
+
+    /// The last byte that it reads.
+    pub(crate) fn last_byte(&self) -> Option<usize> {
+        self.windows.iter().map(|window| window.at + window.len - 1).max()
     }
 
     /// Whether every bit pattern is a code of up to 32 bits, signed or not.
@@ -59,25 +64,25 @@ impl Gather {
 
     /// The joined bits, right-aligned. Bytes that are not there count as zero.
     #[inline]
-    pub fn raw(&self, frame: &[u8]) -> u64 {
+    pub(crate) fn raw(&self, frame: &[u8]) -> u64 {
         self.windows.iter().fold(0, |joined, window| push(joined, window.width, window.read(frame)))
     }
 
     /// The code: the joined bits read in the layout's form, as [`Form::read`] gives it.
     #[inline]
-    pub fn code(&self, frame: &[u8]) -> Option<i64> {
+    pub(crate) fn code(&self, frame: &[u8]) -> Option<i64> {
         self.form.read(self.raw(frame), self.width)
     }
 
     /// The code as a real number, for forms that make one.
-    pub fn real(&self, frame: &[u8]) -> Option<f64> {
+    pub(crate) fn real(&self, frame: &[u8]) -> Option<f64> {
         self.form.read_real(self.raw(frame), self.width)
     }
 
     /// The codes of many frames that follow one another, `stride` bytes each: one for each place in `out`.
     /// Codes are cut to the width of `out`'s numbers. Places without a whole frame keep what they hold. Codes
     /// that are none (a decimal digit above 9) are zero, and `bad` is told their index.
-    pub fn codes<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize)) {
+    pub(crate) fn codes<T: FromCode>(&self, frames: &[u8], stride: usize, out: &mut [T], bad: &mut dyn FnMut(usize)) {
         self.codes_then(frames, stride, out, bad, |code| code);
     }
 
@@ -148,7 +153,7 @@ impl Gather {
 }
 
 /// A number that codes can be put into.
-pub trait FromCode: Copy {
+pub(crate) trait FromCode: Copy {
     /// From a code of up to 32 bits.
     fn narrow(code: i32) -> Self;
     /// From an unsigned code of up to 32 bits.
@@ -257,7 +262,7 @@ fn merge(window: Window, slice: Slice) -> Option<Window> {
 mod tests {
     use super::super::layout::{Sources, parse_layout};
     use super::*;
-    use crate::sheet::text::Text;
+    use crate::ground::text::Text;
 
     #[test]
     fn neighbours_become_one_window_in_either_order() {

@@ -6,13 +6,13 @@
 //! `b1 b2 b3 b4`. `"3 x signed b0 b1 every 4"` is an array: the same layout again, four bytes on each time.
 
 use super::form::Form;
-use crate::sheet::Diagnostic;
-use crate::sheet::text::{Span, Text};
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::{Span, Text};
 
 /// Most slices that one layout may have; beyond it the layout is refused.
-pub const MAX_SLICES: usize = 256;
+pub(crate) const MAX_SLICES: usize = 256;
 /// Most elements of an array.
-pub const MAX_ELEMENTS: usize = 1024;
+pub(crate) const MAX_ELEMENTS: usize = 1024;
 
 /// A run of bits of one byte, `high` and `low` included (7 is the most significant bit of the byte).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -102,7 +102,7 @@ fn slice_notation(slice: Slice) -> String {
 }
 
 /// What slices can be taken from.
-pub struct Sources<'a> {
+pub(crate) struct Sources<'a> {
     /// Bytes of the frame.
     pub length: usize,
     /// Registers that the frame holds: name, index of the first byte, number of bytes, low byte first.
@@ -113,23 +113,23 @@ pub struct Sources<'a> {
 
 impl Sources<'_> {
     /// A frame of so many bytes and no registers.
-    pub fn bytes(length: usize) -> Self {
+    pub(crate) fn bytes(length: usize) -> Self {
         Sources { length, registers: &[], home: "" }
     }
 }
 
 /// A layout as typed: one, or an array of them.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Typed {
+pub(crate) struct ParsedLayout {
     /// The layout of the first element.
     pub layout: Layout,
     /// For arrays, the number of elements and the bytes from one to the next.
     pub array: Option<(usize, usize)>,
 }
 
-impl Typed {
+impl ParsedLayout {
     /// The layout of an element.
-    pub fn element(&self, index: usize) -> Layout {
+    pub(crate) fn element(&self, index: usize) -> Layout {
         let shift = self.array.map_or(0, |(_, every)| every * index);
         let slices = self.layout.slices.iter().map(|slice| Slice { byte: slice.byte + shift, ..*slice });
         Layout { form: self.layout.form, slices: slices.collect() }
@@ -138,7 +138,7 @@ impl Typed {
 
 /// A piece that a check covers: bits of the frame, or something that is not in it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Fed {
+pub enum CheckInput {
     /// Bits of the frame.
     Bits(Slice),
     /// Constant bits: value and width, at most 8.
@@ -152,7 +152,7 @@ pub enum Fed {
 /// # Errors
 /// A diagnostic that points inside the string: an unknown form, a malformed slice, a byte outside the frame,
 /// bits outside the byte, too many bits for the form.
-pub fn parse_layout(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnostic> {
+pub(crate) fn parse_layout(text: &Text, sources: &Sources<'_>) -> Result<ParsedLayout, Diagnostic> {
     let mut words = words(&text.value);
     let array = array(text, &mut words)?;
     let mut form = Form::Unsigned;
@@ -163,7 +163,7 @@ pub fn parse_layout(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnos
         } else if !looks_like_slice(word, sources) {
             let span = text.locate(start..start + word.len());
             let known = Form::NAMES.iter().copied().chain(sources.registers.iter().map(|(name, ..)| name.as_str()));
-            return Err(Diagnostic::error("unknown-form", span, format!("`{word}` is no number form and no register of the frame"))
+            return Err(Diagnostic::error("unknown-form", span, format!("`{word}` is neither a number form nor a register of the frame"))
                 .label("expected a number form or a slice")
                 .known(word, "forms and registers", known));
         }
@@ -182,7 +182,7 @@ pub fn parse_layout(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnos
 ///
 /// # Errors
 /// As [`parse_layout`], but for the form.
-pub fn parse_slices(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnostic> {
+pub(crate) fn parse_slices(text: &Text, sources: &Sources<'_>) -> Result<ParsedLayout, Diagnostic> {
     let mut words = words(&text.value);
     let array = array(text, &mut words)?;
     let slices = slices(text, &words, sources)?;
@@ -194,7 +194,7 @@ pub fn parse_slices(text: &Text, sources: &Sources<'_>) -> Result<Typed, Diagnos
 ///
 /// # Errors
 /// As [`parse_slices`].
-pub fn parse_cover(text: &Text, sources: &Sources<'_>) -> Result<Vec<Vec<Fed>>, Diagnostic> {
+pub(crate) fn parse_cover(text: &Text, sources: &Sources<'_>) -> Result<Vec<Vec<CheckInput>>, Diagnostic> {
     let mut words = words(&text.value);
     let array = array(text, &mut words)?;
     let mut fed = Vec::new();
@@ -203,25 +203,25 @@ pub fn parse_cover(text: &Text, sources: &Sources<'_>) -> Result<Vec<Vec<Fed>>, 
         if let Some(bits) = word.strip_prefix("0b") {
             let value = literal(2, bits).filter(|_| bits.len() <= 8);
             let value = value.ok_or_else(|| SliceReader { text, word, start, sources }.malformed())?;
-            fed.push(Fed::Constant(value, bits.len() as u32));
+            fed.push(CheckInput::Constant(value, bits.len() as u32));
         } else if let Some(value) = word.strip_prefix("0x").and_then(|digits| literal(16, digits)) {
-            fed.push(Fed::Constant(value, 8));
+            fed.push(CheckInput::Constant(value, 8));
         } else if let "addr:w" | "addr:r" = word {
-            fed.push(Fed::Address(word == "addr:r"));
+            fed.push(CheckInput::Address(word == "addr:r"));
         } else {
-            fed.extend(slices(text, &[(start, word)], sources)?.into_iter().map(Fed::Bits));
+            fed.extend(slices(text, &[(start, word)], sources)?.into_iter().map(CheckInput::Bits));
         }
         too_many(text, fed.len())?;
     }
     if fed.is_empty() {
         return Err(empty(text));
     }
-    let bits: Vec<Slice> = fed.iter().filter_map(|f| if let Fed::Bits(slice) = f { Some(*slice) } else { None }).collect();
+    let bits: Vec<Slice> = fed.iter().filter_map(|f| if let CheckInput::Bits(slice) = f { Some(*slice) } else { None }).collect();
     let typed = repeated(text, Layout { form: Form::Unsigned, slices: bits }, array, sources.length)?;
     let shifted = |index: usize| {
         let every = typed.array.map_or(0, |(_, every)| every);
         fed.iter().map(move |fed| match *fed {
-            Fed::Bits(slice) => Fed::Bits(Slice { byte: slice.byte + every * index, ..slice }),
+            CheckInput::Bits(slice) => CheckInput::Bits(Slice { byte: slice.byte + every * index, ..slice }),
             other => other,
         })
     };
@@ -255,8 +255,8 @@ fn array(text: &Text, words: &mut Vec<(usize, &str)>) -> Result<Option<(usize, O
 }
 
 /// Puts an array together and sees that its last element is inside the frame.
-fn repeated(text: &Text, layout: Layout, array: Option<(usize, Option<usize>)>, length: usize) -> Result<Typed, Diagnostic> {
-    let Some((count, every)) = array else { return Ok(Typed { layout, array: None }) };
+fn repeated(text: &Text, layout: Layout, array: Option<(usize, Option<usize>)>, length: usize) -> Result<ParsedLayout, Diagnostic> {
+    let Some((count, every)) = array else { return Ok(ParsedLayout { layout, array: None }) };
     let first = layout.slices.iter().map(|slice| slice.byte).min().unwrap_or(0);
     let last = layout.slices.iter().map(|slice| slice.byte).max().unwrap_or(0);
     let every = every.unwrap_or(last - first + 1);
@@ -265,7 +265,7 @@ fn repeated(text: &Text, layout: Layout, array: Option<(usize, Option<usize>)>, 
         return Err(Diagnostic::error("byte-outside-frame", text.span, format!("the last of the {count} elements reaches to b{end}"))
             .label(format!("the frame has {length} bytes: b0 to b{}", length.saturating_sub(1))));
     }
-    Ok(Typed { layout, array: Some((count, every)) })
+    Ok(ParsedLayout { layout, array: Some((count, every)) })
 }
 
 fn words(text: &str) -> Vec<(usize, &str)> {
@@ -337,7 +337,7 @@ impl SliceReader<'_> {
     fn malformed(&self) -> Diagnostic {
         let span = self.text.locate(self.start..self.start + self.word.len());
         let problem =
-            Diagnostic::error("bad-slice", span, format!("`{}` is no slice", self.word)).label("expected b0, b0[7:4], b0[3] or b0..b3");
+            Diagnostic::error("bad-slice", span, format!("`{}` is not a valid slice", self.word)).label("expected b0, b0[7:4], b0[3] or b0..b3");
         let names: Vec<&str> = self.sources.registers.iter().map(|(name, ..)| name.as_str()).collect();
         if names.is_empty() { problem } else { problem.known(self.word.split('[').next().unwrap_or(""), "registers of the frame", names) }
     }

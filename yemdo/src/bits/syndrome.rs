@@ -17,7 +17,7 @@ pub(crate) struct Syndrome {
     tables: Tables,
 }
 
-/// For every byte that counts: its place, and the syndrome of each of its values. The syndrome of a frame of noughts
+/// For every byte that counts: its place, and the syndrome of each of its values. The syndrome of a frame of zeros
 /// is part of the first of them.
 #[derive(Clone, Debug)]
 enum Tables {
@@ -35,13 +35,13 @@ impl Syndrome {
             return Self { check: check.clone(), tables: Tables::None };
         }
         let mut frame = vec![0u8; length];
-        let noughts = check.expected(&frame) ^ check.found(&frame);
+        let zeros = check.expected(&frame) ^ check.found(&frame);
         let mut all: Vec<(usize, [u32; 256])> = Vec::new();
         for place in 0..length {
             let mut bits = [0u32; 8];
             for (bit, syndrome) in bits.iter_mut().enumerate() {
                 frame.get_mut(place).into_iter().for_each(|byte| *byte = 1 << bit);
-                *syndrome = (check.expected(&frame) ^ check.found(&frame) ^ noughts) as u32;
+                *syndrome = (check.expected(&frame) ^ check.found(&frame) ^ zeros) as u32;
             }
             frame.get_mut(place).into_iter().for_each(|byte| *byte = 0);
             if bits != [0; 8] {
@@ -50,7 +50,7 @@ impl Syndrome {
             }
         }
         let Some((_, first)) = all.first_mut() else { return Self { check: check.clone(), tables: Tables::None } };
-        first.iter_mut().for_each(|syndrome| *syndrome ^= noughts as u32);
+        first.iter_mut().for_each(|syndrome| *syndrome ^= zeros as u32);
         let short = |(place, table): (usize, [u32; 256])| (place, table.map(|value| value as u8));
         let tables = match wide {
             true => Tables::Long(all),

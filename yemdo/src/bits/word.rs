@@ -1,7 +1,7 @@
 //! Frames as 64-bit words, out of which codes are cut: one load serves all codes around it.
 
 /// Up to eight neighbouring bytes of a frame as one number. Frames shorter than eight bytes are filled up, with
-/// noughts or with what follows them: no cut looks there.
+/// zeros or with what follows them: no cut looks there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Word {
     /// First byte in the frame; eight bytes follow, or the whole frame from its beginning where that is shorter.
@@ -43,7 +43,7 @@ impl Words {
         self.length
     }
 
-    /// The words of a frame, and noughts.
+    /// The words of a frame, and zeros.
     #[inline(always)]
     pub(crate) fn of(&self, frame: &[u8]) -> [u64; MOST_WORDS] {
         let mut all = [0; MOST_WORDS];

@@ -4,11 +4,14 @@ use std::cmp::Ordering;
 use std::fmt;
 
 use crate::formula::typed::Formula;
-use crate::formula::types::{Number, Ty};
-use crate::model::eval::{Eval, Present};
-use crate::model::part::{Input, Part, Reading};
+use crate::ground::number::{Number, Ty};
+use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
+use crate::model::input::{Input, inputs};
+use crate::model::part::Sheet;
+use crate::model::reading::Reading;
 use crate::model::registers::{Access, Settings};
 use crate::model::status::Status;
+use crate::model::value::{Eval, Leaves, Present};
 
 /// Combinations that are tried, at most.
 const MOST: usize = 4096;
@@ -17,9 +20,9 @@ const CODES: usize = 1 << 22;
 /// But no more for one than all codes of 16 bits.
 const MOST_CODES: usize = 1 << 16;
 
-/// What is wished of a reading, in its unit; times in milliseconds.
+/// What a reading should meet, in its unit; times in milliseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Want {
+pub struct Limits {
     /// Values up to this one.
     pub up_to: Option<f64>,
     /// Values down to this one.
@@ -38,7 +41,7 @@ pub struct Want {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Choice {
     /// The fields and their codes.
-    pub codes: Vec<(usize, i128)>,
+    pub codes: Vec<(FieldId, i128)>,
     /// Lowest and highest value that is neither saturated nor outside the stated range.
     pub range: (f64, f64),
     /// The largest step from one value to the next: the column `step` where there is one.
@@ -51,7 +54,7 @@ pub struct Choice {
     pub current: Option<f64>,
     /// Whether the part is set so now.
     pub in_use: bool,
-    /// The wishes that it does not fulfil, in words.
+    /// The limits that it does not meet, in words.
     pub fails: Vec<&'static str>,
 }
 
@@ -96,25 +99,31 @@ impl std::error::Error for ChooseError {}
 /// The names of columns that say something about a choice.
 const COLUMNS: [&str; 4] = ["ms", "step", "noise", "current"];
 
-/// All combinations of the fields that decide over a reading, those that fulfil the wishes first, and of them the finest,
+/// All combinations of the fields that decide over a reading, those that meet the limits first, and of them the finest,
 /// then the quickest. `settings` are the present ones; other fields stay as they are there.
 ///
 /// # Errors
 /// [`ChooseError`].
-pub fn choose(part: &Part, reading: usize, settings: &Settings, parameters: &[f64], want: &Want) -> Result<Vec<Choice>, ChooseError> {
+pub fn choose(
+    part: &Sheet,
+    reading: ReadingId,
+    settings: &Settings,
+    parameters: &[f64],
+    limits: &Limits,
+) -> Result<Vec<Choice>, ChooseError> {
     let model = part.readings.get(reading).ok_or(ChooseError::UnknownReading)?;
     let name = || model.name.clone();
-    let only = |input: &Input| matches!(input, Input::Reading(_));
-    let codes: Vec<usize> =
-        model.formula.inputs.iter().filter_map(|input| if let Input::Code(code) = input { Some(*code) } else { None }).collect();
-    let (&[code], false) = (codes.as_slice(), model.formula.inputs.iter().any(only)) else {
+    let codes: Vec<CodeId> =
+        inputs(&model.formula).filter_map(|input| if let Input::Code(code) = input { Some(code) } else { None }).collect();
+    let uses_others = inputs(&model.formula).any(|input| matches!(input, Input::Reading(_)));
+    let (&[code], false) = (codes.as_slice(), uses_others) else {
         return Err(ChooseError::SeveralCodes { reading: name() });
     };
     let fields = deciding(part, model);
     if fields.is_empty() {
         return Err(ChooseError::NothingToChoose { reading: name() });
     }
-    let rows = |field: usize| part.fields.get(field).map_or(&[] as &[_], |field| field.rows());
+    let rows = |field: FieldId| part.fields.get(field).map_or(&[] as &[_], |field| field.values());
     let count = fields.iter().map(|field| rows(*field).len()).fold(1usize, usize::saturating_mul);
     if count > MOST {
         return Err(ChooseError::TooMany { count });
@@ -135,8 +144,8 @@ pub fn choose(part: &Part, reading: usize, settings: &Settings, parameters: &[f6
                 .iter()
                 .filter_map(|(field, code)| {
                     let field = part.fields.get(*field)?;
-                    let at = field.columns.iter().position(|column| column.name == name)?;
-                    field.row(*code)?.columns.get(at).copied().flatten()
+                    let at = field.columns.position(|column| column.name == name)?;
+                    field.value(*code)?.columns.get(at).copied().flatten()
                 })
                 .collect();
             (!numbers.is_empty()).then_some(numbers)
@@ -152,7 +161,7 @@ pub fn choose(part: &Part, reading: usize, settings: &Settings, parameters: &[f6
             current: column("current").map(|numbers| numbers.into_iter().sum()),
             fails: Vec::new(),
         };
-        choice.fails = fails(&choice, want);
+        choice.fails = fails(&choice, limits);
         found.push(choice);
     }
     let number = |a: Option<f64>, b: Option<f64>| a.partial_cmp(&b).unwrap_or(Ordering::Equal);
@@ -163,42 +172,39 @@ pub fn choose(part: &Part, reading: usize, settings: &Settings, parameters: &[f6
     Ok(found)
 }
 
-/// The wishes that a choice does not fulfil. What the sheet does not tell is not fulfilled either.
-fn fails(choice: &Choice, want: &Want) -> Vec<&'static str> {
+/// The limits that a choice does not meet. What the sheet does not tell is not met either.
+fn fails(choice: &Choice, limits: &Limits) -> Vec<&'static str> {
     let over = |value: Option<f64>, most: Option<f64>| most.is_some_and(|most| value.is_none_or(|value| value > most * (1.0 + 1e-9)));
     let all = [
-        (want.up_to.is_some_and(|top| choice.range.1 < top), "does not go up so far"),
-        (want.down_to.is_some_and(|bottom| choice.range.0 > bottom), "does not go down so far"),
-        (over(choice.step, want.step), "step too coarse"),
-        (over(choice.noise, want.noise), "too noisy"),
-        (over(choice.current, want.current), "draws too much"),
-        (over(choice.ms, want.within_ms), "too slow"),
+        (limits.up_to.is_some_and(|top| choice.range.1 < top), "range too small: maximum"),
+        (limits.down_to.is_some_and(|bottom| choice.range.0 > bottom), "range too small: minimum"),
+        (over(choice.step, limits.step), "step too coarse"),
+        (over(choice.noise, limits.noise), "too noisy"),
+        (over(choice.current, limits.current), "draws too much"),
+        (over(choice.ms, limits.within_ms), "too slow"),
     ];
     all.into_iter().filter(|(fails, _)| *fails).map(|(_, wish)| wish).collect()
 }
 
 /// Writable fields with tables that the reading takes something from, or that have a column which says something.
-fn deciding(part: &Part, reading: &Reading) -> Vec<usize> {
+fn deciding(part: &Sheet, reading: &Reading) -> Vec<FieldId> {
     let formulas = std::iter::once(&reading.formula).chain(reading.status.iter().map(|condition| &condition.formula));
-    let mut used: Vec<usize> = formulas
-        .flat_map(|formula| &formula.inputs)
-        .filter_map(|input| if let Input::Field(field) | Input::Column(field, _) = input { Some(*field) } else { None })
-        .collect();
-    let tells = |index: &usize| {
+    let mut used: Vec<FieldId> = formulas.flat_map(inputs).filter_map(Input::field).collect();
+    let tells = |index: &FieldId| {
         part.fields.get(*index).is_some_and(|field| field.columns.iter().any(|column| COLUMNS.contains(&column.name.as_str())))
     };
-    used.extend((0..part.fields.len()).filter(tells));
+    used.extend(part.fields.ids().filter(tells));
     used.sort_unstable();
     used.dedup();
-    used.retain(|index| part.fields.get(*index).is_some_and(|field| field.rows.len() > 1 && field.access == Access::ReadWrite));
+    used.retain(|index| part.fields.get(*index).is_some_and(|field| field.values.len() > 1 && field.access == Access::ReadWrite));
     used
 }
 
 /// A reading that is computed for one code after the other.
 struct Trial<'a> {
-    part: &'a Part,
+    part: &'a Sheet,
     reading: &'a Reading,
-    code: usize,
+    code: CodeId,
     parameters: &'a [f64],
     formula: Eval,
     /// Conditions that withhold the value, or say that it is saturated.
@@ -206,17 +212,17 @@ struct Trial<'a> {
 }
 
 impl<'a> Trial<'a> {
-    fn new(part: &'a Part, reading: &'a Reading, code: usize, parameters: &'a [f64]) -> Self {
+    fn new(part: &'a Sheet, reading: &'a Reading, code: CodeId, parameters: &'a [f64]) -> Self {
         let over = |formula: &Formula| {
-            formula.inputs.iter().all(|input| match input {
-                Input::Code(used) => *used == code,
+            inputs(formula).all(|input| match input {
+                Input::Code(used) => used == code,
                 Input::Field(_) | Input::Column(..) | Input::Parameter(_) => true,
                 Input::Reading(_) | Input::Quantity(_) => false,
             })
         };
         let ends = reading.status.iter().filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
-        let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::new(&condition.formula)).collect();
-        Self { part, reading, code, parameters, formula: Eval::new(&reading.formula), ends }
+        let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::of_formula(part, &condition.formula)).collect();
+        Self { part, reading, code, parameters, formula: Eval::of_formula(part, &reading.formula), ends }
     }
 
     /// The range of sound values and the largest step between neighbours.
@@ -258,19 +264,43 @@ impl<'a> Trial<'a> {
 
     fn value(&mut self, settings: &Settings, code: i128) -> Option<f64> {
         let present = Present { part: self.part, settings, parameters: self.parameters, last: &[] };
-        let wanted = self.code;
-        let input = |input: Input| if input == Input::Code(wanted) { Some(Number::Int(code, Ty::I64)) } else { present.input(input) };
-        if self.ends.iter_mut().any(|end| end.value(input).is_ok_and(|truth| truth != 0.0)) {
+        let leaves = WithCode { present, code: self.code, value: Number::Int(code, Ty::I64) };
+        if self.ends.iter_mut().any(|end| end.value(&leaves).is_ok_and(|truth| truth != 0.0)) {
             return None;
         }
-        let value = self.formula.value(input).ok()?;
+        let value = self.formula.value(&leaves).ok()?;
         self.reading.range.is_none_or(|(low, high)| value >= low && value <= high).then_some(value)
     }
 }
 
-/// What a reading said, for [`next_range`].
+/// Settings and parameters as they are, and one code as it might come.
+struct WithCode<'a> {
+    present: Present<'a>,
+    code: CodeId,
+    value: Number,
+}
+
+impl Leaves for WithCode<'_> {
+    fn part(&self) -> &Sheet {
+        self.present.part
+    }
+
+    fn field(&self, field: FieldId) -> Option<i128> {
+        self.present.field(field)
+    }
+
+    fn code(&self, code: CodeId) -> Option<Number> {
+        (code == self.code).then_some(self.value)
+    }
+
+    fn parameter(&self, parameter: ParameterId) -> Option<f64> {
+        self.present.parameter(parameter)
+    }
+}
+
+/// What the last reading was, for [`next_range`].
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Said {
+pub enum LastReading {
     /// It was saturated.
     Saturated,
     /// It had this value.
@@ -286,24 +316,24 @@ const ROOM: f64 = 0.8;
 /// three arguments, so that firmware has the same.
 ///
 /// ```
-/// use yemdo::configure::choose::{Said, next_range};
+/// use yemdo::configure::{LastReading, next_range};
 /// let scales = [100.0, 1000.0, 10_000.0];
-/// assert_eq!(next_range(&scales, 1, Said::Saturated), 2);
-/// assert_eq!(next_range(&scales, 1, Said::Value(900.0)), 2);
-/// assert_eq!(next_range(&scales, 1, Said::Value(60.0)), 1);
-/// assert_eq!(next_range(&scales, 1, Said::Value(20.0)), 0);
+/// assert_eq!(next_range(&scales, 1, LastReading::Saturated), 2);
+/// assert_eq!(next_range(&scales, 1, LastReading::Value(900.0)), 2);
+/// assert_eq!(next_range(&scales, 1, LastReading::Value(60.0)), 1);
+/// assert_eq!(next_range(&scales, 1, LastReading::Value(20.0)), 0);
 /// ```
-pub fn next_range(full_scales: &[f64], now: usize, said: Said) -> usize {
+pub fn next_range(full_scales: &[f64], now: usize, last: LastReading) -> usize {
     let scale = |index: usize| full_scales.get(index).copied().unwrap_or(0.0);
     let by_scale = |a: &usize, b: &usize| scale(*a).total_cmp(&scale(*b));
     let larger = |least: f64| (0..full_scales.len()).filter(|index| scale(*index) > least).min_by(by_scale);
-    match said {
-        Said::Saturated => larger(scale(now)).unwrap_or(now),
-        Said::Value(value) if value.abs() > ROOM * scale(now) => {
+    match last {
+        LastReading::Saturated => larger(scale(now)).unwrap_or(now),
+        LastReading::Value(value) if value.abs() > ROOM * scale(now) => {
             let widest = larger(value.abs() / ROOM).or((0..full_scales.len()).max_by(by_scale)).unwrap_or(now);
             if scale(widest) > scale(now) { widest } else { now }
         }
-        Said::Value(value) => {
+        LastReading::Value(value) => {
             let fits = (0..full_scales.len()).filter(|index| scale(*index) < scale(now) && value.abs() < ROOM / 2.0 * scale(*index));
             fits.min_by(by_scale).unwrap_or(now)
         }

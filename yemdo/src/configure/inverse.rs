@@ -1,10 +1,11 @@
 //! From a physical value back to codes, for whatever formula.
 
-use super::{ConfigureError, Met};
+use super::{ConfigureError, QuantityResult};
 use crate::bits::form::Form;
-use crate::model::eval::{Present, QuantityEval};
-use crate::model::part::Part;
+use crate::model::ids::QuantityId;
+use crate::model::part::Sheet;
 use crate::model::registers::{Field, Settings};
+use crate::model::value::{Eval, Present};
 
 /// So many codes, or pairs of codes, are tried one by one.
 const MOST_TRIED: usize = 1 << 17;
@@ -24,8 +25,8 @@ pub enum Method {
 
 /// The values of a quantity, code by code.
 struct Values<'a> {
-    part: &'a Part,
-    eval: QuantityEval,
+    part: &'a Sheet,
+    eval: Eval,
     settings: Settings,
     parameters: &'a [f64],
 }
@@ -48,10 +49,10 @@ enum Codes {
 
 impl Codes {
     fn of(field: &Field) -> Self {
-        match field.rows.as_slice() {
+        match field.values.as_slice() {
             [] => Codes::Run(field.bounds().0, field.bounds().1),
-            rows => {
-                let mut codes: Vec<i128> = rows.iter().map(|row| row.code).collect();
+            values => {
+                let mut codes: Vec<i128> = values.iter().map(|row| row.code).collect();
                 codes.sort_unstable();
                 Codes::List(codes)
             }
@@ -92,12 +93,18 @@ impl Best {
 }
 
 /// The codes that bring a quantity as near as can be to a value, with all other fields as they are.
-pub(super) fn find(part: &Part, index: usize, asked: f64, settings: &Settings, parameters: &[f64]) -> Result<Met, ConfigureError> {
+pub(super) fn find(
+    part: &Sheet,
+    index: QuantityId,
+    asked: f64,
+    settings: &Settings,
+    parameters: &[f64],
+) -> Result<QuantityResult, ConfigureError> {
     let none = |why: &str| ConfigureError::NoWayBack {
         quantity: part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone()),
         why: why.to_owned(),
     };
-    let (Some(quantity), Some(eval)) = (part.quantities.get(index), QuantityEval::new(part, index)) else { return Err(none("unknown")) };
+    let (Some(quantity), Some(eval)) = (part.quantities.get(index), Eval::of_quantity(part, index)) else { return Err(none("unknown")) };
     let fields: Vec<&Field> = quantity.moves.iter().filter_map(|field| part.fields.get(*field)).collect();
     if fields.iter().any(|field| field.layout.form == Form::Float) {
         return Err(none("it is held by a floating-point field, which can be set itself"));
@@ -170,7 +177,7 @@ pub(super) fn find(part: &Part, index: usize, asked: f64, settings: &Settings, p
         });
     }
     let codes = quantity.moves.iter().copied().zip(chosen).collect();
-    Ok(Met { quantity: index, asked, value, step, method, codes })
+    Ok(QuantityResult { quantity: index, asked, value, step, method, codes })
 }
 
 /// How values follow one another.

@@ -2,9 +2,12 @@
 
 use std::fmt;
 
-use crate::bits::hex::parse_integer;
-use crate::model::part::Part;
-use crate::sheet::suggest::{nearest, one_of};
+use crate::ground::hex::parse_integer;
+use crate::ground::suggest::{nearest, one_of};
+use crate::model::ids::{FieldId, ParameterId, QuantityId};
+use crate::model::name::{Kind, UnknownName};
+use crate::model::part::Sheet;
+use crate::model::registers::FieldValue;
 use crate::units::Unit;
 
 /// One thing that is wished of a part.
@@ -13,8 +16,8 @@ use crate::units::Unit;
 pub enum Wish {
     /// A field has a code.
     Field {
-        /// The field, by index in [`Part::fields`].
-        field: usize,
+        /// The field.
+        field: FieldId,
         /// The code.
         code: i128,
         /// The wish as typed.
@@ -22,8 +25,8 @@ pub enum Wish {
     },
     /// A parameter has a value.
     Parameter {
-        /// The parameter, by index in [`Part::parameters`].
-        index: usize,
+        /// The parameter.
+        parameter: ParameterId,
         /// The value, in the parameter's unit.
         value: f64,
         /// The wish as typed.
@@ -31,8 +34,8 @@ pub enum Wish {
     },
     /// A quantity has a value.
     Quantity {
-        /// The quantity, by index in [`Part::quantities`].
-        index: usize,
+        /// The quantity.
+        quantity: QuantityId,
         /// The value, in the quantity's unit.
         value: f64,
         /// The wish as typed.
@@ -67,11 +70,11 @@ impl Wish {
     ///
     /// # Errors
     /// [`WishError`]: nothing of that name, no such value, a field that cannot be written, another dimension.
-    pub fn parse(part: &Part, typed: &str) -> Result<Wish, WishError> {
+    pub fn parse(part: &Sheet, typed: &str) -> Result<Wish, WishError> {
         let wish = Self::present(part, typed)?;
         let field = if let Wish::Field { field, .. } = wish { part.fields.get(field) } else { None };
         match field.filter(|field| !field.access.is_writable()) {
-            Some(field) => Err(error(format!("{} is {} and cannot be set", field.name, field.access.word()), None)),
+            Some(field) => Err(error(format!("{} is {} and cannot be set", field.name, field.access.as_str()), None)),
             None => Ok(wish),
         }
     }
@@ -80,25 +83,23 @@ impl Wish {
     ///
     /// # Errors
     /// [`WishError`].
-    pub fn present(part: &Part, typed: &str) -> Result<Wish, WishError> {
-        let (name, value) =
-            typed.split_once('=').ok_or_else(|| error(format!("`{typed}` wishes for nothing"), "write NAME=VALUE".to_owned()))?;
+    pub fn present(part: &Sheet, typed: &str) -> Result<Wish, WishError> {
+        let (name, value) = typed.split_once('=').ok_or_else(|| error(format!("`{typed}` sets nothing"), "write NAME=VALUE".to_owned()))?;
         let (name, value) = (name.trim(), value.trim());
-        if let Some(index) = part.quantities.iter().position(|quantity| quantity.name.eq_ignore_ascii_case(name)) {
-            let (unit, difference) =
-                part.quantities.get(index).map_or(("", false), |quantity| (quantity.unit.as_str(), quantity.difference));
+        if let Ok(id) = part.quantity(name) {
+            let (unit, difference) = part.quantities.get(id).map_or(("", false), |quantity| (quantity.unit.as_str(), quantity.difference));
             let value = if difference { measured_difference(name, value, unit)? } else { measured(name, value, unit)? };
-            return Ok(Wish::Quantity { index, value, typed: typed.to_owned() });
+            return Ok(Wish::Quantity { quantity: id, value, typed: typed.to_owned() });
         }
-        if let Some(index) = part.parameters.iter().position(|parameter| parameter.name.eq_ignore_ascii_case(name)) {
-            let parameter = part.parameters.get(index);
+        if let Ok(id) = part.parameter(name) {
+            let parameter = part.parameters.get(id);
             let number = measured(name, value, parameter.and_then(|parameter| parameter.unit.as_deref()).unwrap_or(""))?;
             if let Some((low, high)) =
                 parameter.and_then(|parameter| parameter.range).filter(|(low, high)| !(*low..=*high).contains(&number))
             {
                 return Err(error(format!("{name} is {low} to {high}, not {number}"), None));
             }
-            return Ok(Wish::Parameter { index, value: number, typed: typed.to_owned() });
+            return Ok(Wish::Parameter { parameter: id, value: number, typed: typed.to_owned() });
         }
         let (field, code) = field_code(part, name, value)?;
         Ok(Wish::Field { field, code, typed: typed.to_owned() })
@@ -113,52 +114,47 @@ impl Wish {
 }
 
 /// A field by name, and one of its codes: by the value's name, or as a number.
-fn field_code(part: &Part, name: &str, value: &str) -> Result<(usize, i128), WishError> {
-    let Some((index, field)) = part.field_index(name).and_then(|index| Some((index, part.fields.get(index)?))) else {
-        let homes: Vec<String> = part
-            .fields
-            .iter()
-            .filter(|field| field.name.eq_ignore_ascii_case(name))
-            .filter_map(|field| Some(format!("{}.{}", part.registers.get(field.register?)?.name, field.name)))
-            .collect();
-        if homes.len() > 1 {
-            return Err(error(format!("several registers have a field {name}"), format!("write {}", homes.join(" or "))));
-        }
-        let quantities = part.quantities.iter().map(|quantity| quantity.name.as_str());
-        let parameters = part.parameters.iter().map(|parameter| parameter.name.as_str());
-        let known: Vec<&str> = part.fields.iter().map(|field| field.name.as_str()).chain(quantities).chain(parameters).collect();
-        let help = match nearest(name, known.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if known.is_empty() => "the sheet describes nothing that can be set".into(),
-            None => format!("there are {}", one_of(known)),
-        };
-        return Err(error(format!("{} has no field, quantity or parameter `{name}`", part.name), help));
-    };
-    let named = field.rows.iter().find(|row| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value)));
+fn field_code(part: &Sheet, name: &str, value: &str) -> Result<(FieldId, i128), WishError> {
+    let index = part.field(name).map_err(|unknown| {
+        // What is not a field may have been meant as anything that can be set.
+        let others = part.quantities.iter().map(|quantity| &quantity.name).chain(part.parameters.iter().map(|parameter| &parameter.name));
+        let known = part.fields.iter().map(|field| &field.name).chain(others).cloned().collect();
+        let unknown = UnknownName { kind: if unknown.ways.is_empty() { Kind::Setting } else { Kind::Field }, known, ..unknown };
+        error(unknown.message(), unknown.help())
+    })?;
+    let field = part.fields.get(index).ok_or_else(|| error(format!("there is no field `{name}`"), None))?;
+    // A name as typed comes before one that is equal but for upper and lower case: 1 mV is not 1 MV.
+    let exact = field.values.iter().find(|row| row.name.as_deref() == Some(value));
+    let alike = |row: &&FieldValue| row.name.as_deref().is_some_and(|row| row.eq_ignore_ascii_case(value));
+    let named = exact.or_else(|| field.values.iter().find(alike));
+    if exact.is_none() && field.values.iter().filter(alike).count() > 1 {
+        let names: Vec<&str> = field.values.iter().filter(alike).filter_map(|row| row.name.as_deref()).collect();
+        return Err(error(format!("`{value}` may be several values of {}", field.name), format!("write {}", names.join(" or "))));
+    }
     if named.is_none() && field.is_real() {
         let real = value.replace('_', "").parse::<f64>().ok().filter(|real| real.is_finite());
         let code = real.and_then(|real| field.code_of(real));
         let help = format!("it holds a real number of {} bits", field.width());
-        return code.map(|code| (index, code)).ok_or_else(|| error(format!("`{value}` is no value of {}", field.name), help));
+        return code.map(|code| (index, code)).ok_or_else(|| error(format!("`{value}` is not a value of {}", field.name), help));
     }
     let code = named.map(|row| row.code).or_else(|| parse_integer(value));
     let (low, high) = field.bounds();
-    let names: Vec<&str> = field.rows.iter().filter_map(|row| row.name.as_deref()).collect();
-    let listed = |code: &i128| field.rows.is_empty() || field.row(*code).is_some();
+    let names: Vec<&str> = field.values.iter().filter_map(|row| row.name.as_deref()).collect();
+    let listed = |code: &i128| field.values.is_empty() || field.value(*code).is_some();
     match code {
         Some(code) if (low..=high).contains(&code) && listed(&code) => Ok((index, code)),
         _ => {
             let near = nearest(value, names.iter().copied());
             let help = match near {
                 Some(near) => format!("did you mean `{near}`? its values are {}", one_of(names.iter().copied())),
-                None if field.rows.is_empty() => format!("its codes are {low} to {high}"),
+                None if field.values.is_empty() => format!("its codes are {low} to {high}"),
                 None if names.is_empty() => {
-                    let codes: Vec<String> = field.rows.iter().map(|row| row.code.to_string()).collect();
+                    let codes: Vec<String> = field.values.iter().map(|row| row.code.to_string()).collect();
                     format!("its codes are {}", one_of(codes.iter().map(String::as_str)))
                 }
                 None => format!("its values are {}", one_of(names)),
             };
-            Err(error(format!("`{value}` is no value of {}", field.name), help))
+            Err(error(format!("`{value}` is not a value of {}", field.name), help))
         }
     }
 }
@@ -186,7 +182,7 @@ fn read(name: &str, typed: &str, unit: &str, convert: fn(&Unit, &Unit, f64) -> O
         Ok(value) if value.is_finite() => (value, given.trim()),
         _ => {
             return Err(error(
-                format!("`{typed}` is no value of {name}"),
+                format!("`{typed}` is not a value of {name}"),
                 format!("expected a number with its unit, such as \"12.5 {unit}\""),
             ));
         }

@@ -1,13 +1,13 @@
 //! Many frames at once: readings as columns of numbers.
 
-use super::plan::{From, Pass, Plan};
 use crate::bits::gather::{FromCode, Gather};
 use crate::bits::word::Cut;
-use crate::formula::run::{Column, LANES, Machine};
-use crate::formula::types::{Number, Ty};
-use crate::model::part::{CodeNumber, Part};
-use crate::model::registers::Settings;
+use crate::formula::run::columns::{Column, LANES, Machine};
+use crate::ground::list::Id;
+use crate::ground::number::{Number, Ty};
 use crate::model::status::Status;
+use crate::model::value::Present;
+use crate::plan::frame::{InputSource, Pass, Plan, ReadingPlan};
 
 /// The readings of many frames, a column each. Reuse one value for batch after batch.
 ///
@@ -21,6 +21,8 @@ pub struct Columns {
     values: Vec<Vec<f64>>,
     /// For every reading: the statuses. Empty where all are well.
     status: Vec<Vec<Status>>,
+    /// For every reading whose formula gives an integer of 64 bits: that, since a double may not hold it. Empty for others.
+    whole: Vec<Whole>,
 }
 
 impl Columns {
@@ -44,10 +46,23 @@ impl Columns {
         self.values.len()
     }
 
-    /// The values of a reading, by its place among [`Frame::readings`](crate::model::part::Frame::readings), one
+    /// The values of a reading, by its place among [`Frame::readings`](crate::Frame::readings), one
     /// for every frame. Not a number where the status has no value or the frame failed a check.
     pub fn values(&self, reading: usize) -> &[f64] {
         self.values.get(reading).map_or(&[], Vec::as_slice)
+    }
+
+    /// A reading's value in one frame, as its formula's type holds it: an integer of 64 bits keeps all its digits. `None`
+    /// where the status has no value or the frame failed a check.
+    pub fn number(&self, reading: usize, frame: usize) -> Option<Number> {
+        let value = self.values(reading).get(frame).copied().filter(|value| !value.is_nan())?;
+        match self.whole.get(reading) {
+            Some(Whole { ty: Some(ty), values }) => {
+                let bits = *values.get(frame)?;
+                Some(Number::Int(if *ty == Ty::U64 { i128::from(bits as u64) } else { i128::from(bits) }, *ty))
+            }
+            _ => Some(Number::Real(value, Ty::F64)),
+        }
     }
 
     /// A reading's status in one frame.
@@ -75,9 +90,18 @@ impl Columns {
         self.failed.clear();
         self.values.resize_with(readings, Vec::new);
         self.status.resize_with(readings, Vec::new);
+        self.whole.resize_with(readings, Whole::default);
         self.values.iter_mut().for_each(|values| values.resize(frames, 0.0));
         self.status.iter_mut().for_each(Vec::clear);
+        self.whole.iter_mut().for_each(|whole| whole.ty = None);
     }
+}
+
+/// The values of a reading that is an integer of 64 bits, as bit patterns.
+#[derive(Clone, Debug, Default)]
+struct Whole {
+    ty: Option<Ty>,
+    values: Vec<i64>,
 }
 
 /// The statuses of some of the frames, in a column that is made when the first has something to tell.
@@ -97,13 +121,11 @@ impl Telling<'_> {
     }
 }
 
-/// What stays the same over the frames that are decoded together: settings, and the frames that came before.
-pub(crate) struct State<'a> {
-    pub(crate) part: &'a Part,
-    pub(crate) settings: &'a Settings,
-    pub(crate) parameters: &'a [f64],
-    /// The last good bytes of every frame.
-    pub(crate) last: &'a [Option<Vec<u8>>],
+/// The status of a reading that has no value, whatever the frame holds.
+pub(super) fn no_value(reading: &ReadingPlan, state: &Present<'_>, given: usize) -> Option<Status> {
+    let missing = reading.needs.iter().any(|frame| state.last.get(frame.index()).is_none_or(Option::is_none));
+    let absent = (reading.last_byte >= given).then_some(Status::Absent);
+    if missing { Some(Status::Waiting) } else { absent }
 }
 
 /// Room to decode some frames at once in.
@@ -127,7 +149,7 @@ impl Room {
 const FEW: usize = 128;
 
 /// Decodes frames of `length` bytes that follow one another, of which `given` count.
-pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, (length, given): (usize, usize), bytes: &[u8], out: &mut Columns) {
+pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length, given): (usize, usize), bytes: &[u8], out: &mut Columns) {
     let length = length.max(1);
     let frames = bytes.len() / length;
     out.reset(plan.readings.len(), frames);
@@ -156,17 +178,21 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, (length, g
             load(plan, room, state, (chunk, length), lanes, again);
             room.machine.run_again(&plan.program, lanes, again);
         }
-        for (reading, (values, column)) in plan.readings.iter().zip(out.values.iter_mut().zip(&mut out.status)) {
+        for ((reading, whole), (values, column)) in plan.readings.iter().zip(&mut out.whole).zip(out.values.iter_mut().zip(&mut out.status))
+        {
             let Some(values) = values.get_mut(from..from + lanes) else { continue };
             let mut status = Telling { column, frames, from, lanes };
-            if let Some(none) = reading.none(state, given) {
+            if let Some(none) = no_value(reading, state, given) {
                 values.fill(f64::NAN);
                 status.open().fill(none);
                 continue;
             }
             match &reading.affine {
                 Some(affine) => affine.fill(room, chunk, length, values),
-                None => copy(plan, &room.machine, reading.output, values),
+                None => {
+                    copy(plan, &room.machine, reading.output, values);
+                    keep_whole(plan, &room.machine, reading.output, (from, lanes, frames), whole);
+                }
             }
             judge(plan, &room.machine, reading, values, &mut status);
         }
@@ -208,7 +234,7 @@ fn look(plan: &Plan, words: &mut [Vec<u64>], (bytes, onwards, length): (&[u8], &
 /// Puts the codes of many frames into the program's inputs, and what stays the same for all of them. With `again`, the
 /// latter have their values from the batch before.
 #[inline(never)]
-fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
+fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
     let Room { machine, words } = room;
     machine.begin();
     if !again {
@@ -224,30 +250,37 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
         }
         let Some(column) = machine.column_mut(load.slot) else { continue };
         match (&load.from, column) {
-            (From::Frame(gather, range), Column::I32(column)) => {
+            (InputSource::Frame(gather, range), Column::I32(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
                 cut_out(load.cut, words, gather, (bytes, length), column, &mut none);
-                if let Some((low, high)) = range {
-                    let (low, high) = (i32::try_from(*low).unwrap_or(i32::MIN), i32::try_from(*high).unwrap_or(i32::MAX));
+                if let Some(range) = range.filter(|range| range.unsigned) {
+                    outside(column, range.low as u32, range.high as u32, |code| code as u32, &mut none);
+                } else if let Some(range) = range {
+                    let (low, high) = (i32::try_from(range.low).unwrap_or(i32::MIN), i32::try_from(range.high).unwrap_or(i32::MAX));
                     outside(column, low, high, |code| code, &mut none);
                 }
             }
-            (From::Frame(gather, range), Column::I64(column)) => {
+            (InputSource::Frame(gather, range), Column::I64(column)) => {
                 let column = column.get_mut(..lanes).unwrap_or_default();
                 cut_out(load.cut, words, gather, (bytes, length), column, &mut none);
-                match range.map(|(low, high)| (low, high, i32::try_from(low), i32::try_from(high))) {
+                match range.map(|range| (range, i32::try_from(range.low), i32::try_from(range.high))) {
                     // Codes of 32 bits are compared side by side.
-                    Some((.., Ok(low), Ok(high))) if gather.is_narrow() => outside(column, low, high, |code| code as i32, &mut none),
-                    Some((low, high, ..)) => outside(column, low, high, |code| code, &mut none),
+                    Some((_, Ok(low), Ok(high))) if gather.is_narrow() => outside(column, low, high, |code| code as i32, &mut none),
+                    Some((range, ..)) if range.unsigned => {
+                        outside(column, range.low as u64, range.high as u64, |code| code as u64, &mut none);
+                    }
+                    Some((range, ..)) => outside(column, range.low, range.high, |code| code, &mut none),
                     None => {}
                 }
             }
-            (From::FrameReal(gather), column) => {
+            // A code that is an integer stands in no column of reals.
+            (InputSource::Frame(..), Column::F32(_) | Column::F64(_)) => {}
+            (InputSource::FrameReal(gather), column) => {
                 for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
                     column.put(lane, gather.real(frame).unwrap_or(f64::NAN));
                 }
             }
-            (From::FrameRow(gather, rows), column) => {
+            (InputSource::FrameRow(gather, rows), column) => {
                 for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
                     let code = gather.code(frame);
                     match rows.iter().find(|(known, _)| Some(*known) == code) {
@@ -256,7 +289,7 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, (bytes, length): (&[u8]
                     }
                 }
             }
-            (from, column) => match held(from, state) {
+            (InputSource::Held(input), column) => match state.input(*input) {
                 Some(Number::Int(value, _)) => column.fill_int(value as i64),
                 Some(Number::Real(value, _)) => column.fill_real(value),
                 None => {
@@ -294,28 +327,6 @@ fn outside<T: Copy, B: PartialOrd + Copy>(codes: &[T], low: B, high: B, narrow: 
     }
 }
 
-/// The value of an input that does not come from the frame; `None` where there is none.
-pub(crate) fn held(from: &From, state: &State<'_>) -> Option<Number> {
-    match *from {
-        From::Field(field) => Some(state.settings.number(state.part.fields.get(field)?)),
-        From::Row(field, at) => {
-            let field = state.part.fields.get(field)?;
-            let number = field.row(state.settings.field(field))?.columns.get(at).copied().flatten()?;
-            Some(Number::Real(number, Ty::F64))
-        }
-        From::Parameter(index) => Some(Number::Real(state.parameters.get(index).copied()?, Ty::F64)),
-        From::Kept(code) => {
-            let model = state.part.codes.get(code)?;
-            match model.value(state.last.get(model.frame)?.as_deref()?) {
-                CodeNumber::Number(Number::Int(code, _)) if model.range.is_some_and(|(low, high)| !(low..=high).contains(&code)) => None,
-                CodeNumber::Number(number) => Some(number),
-                _ => None,
-            }
-        }
-        From::Frame(..) | From::FrameReal(..) | From::FrameRow(..) => None,
-    }
-}
-
 /// Copies an output as doubles.
 fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
     let Some((slot, ty)) = plan.program.outputs.get(output) else { return };
@@ -331,10 +342,21 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
     }
 }
 
+/// Keeps an output that is an integer of 64 bits as it is.
+fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frames): (usize, usize, usize), whole: &mut Whole) {
+    let Some((slot, ty @ (Ty::I64 | Ty::U64))) = plan.program.outputs.get(output).copied() else { return };
+    if let Some(Column::I64(column)) = machine.column(slot) {
+        whole.ty = Some(ty);
+        whole.values.resize(frames, 0);
+        let place = whole.values.get_mut(from..from + lanes).unwrap_or_default();
+        place.iter_mut().zip(column).for_each(|(place, value)| *place = *value);
+    }
+}
+
 /// Finds the statuses, and withholds the values that are none. In most batches most of it finds nothing, and
 /// finding that is a plain pass over a column.
 #[inline]
-fn judge(plan: &Plan, machine: &Machine, reading: &super::plan::ReadingPlan, values: &mut [f64], status: &mut Telling<'_>) {
+fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, values: &mut [f64], status: &mut Telling<'_>) {
     let mut told = false;
     if let Some((low, high)) = reading.range {
         let within = |value: f64| (value >= low) & (value <= high);

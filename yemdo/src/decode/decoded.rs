@@ -2,12 +2,17 @@
 
 use std::fmt;
 
-use crate::formula::program::FaultKind;
-use crate::model::part::{Code, CodeNumber, Frame};
+use crate::formula::fault::FaultKind;
+use crate::ground::number::{Number, Ty};
+use crate::model::frame::CodeContent;
+use crate::model::ids::{CodeId, FrameId, ReadingId};
+use crate::model::name::{Kind, UnknownName};
+use crate::model::part::{Part, Sheet};
 use crate::model::status::Status;
 
 /// A fault of a formula.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Fault {
     /// What went wrong.
     pub kind: FaultKind,
@@ -26,54 +31,124 @@ impl fmt::Display for Fault {
     }
 }
 
-/// A code of a frame, with its name.
+/// A code of a frame, as it came.
 #[derive(Clone, Debug)]
-pub struct CodeValue<'p> {
-    /// The code in the model.
-    pub code: &'p Code,
+#[non_exhaustive]
+pub struct CodeValue {
+    /// The code in the part.
+    pub id: CodeId,
+    /// Its name.
+    pub name: String,
     /// The joined bits; of a text, those of its last eight characters.
     pub raw: u64,
     /// What they make.
-    pub value: CodeNumber,
+    pub value: CodeContent,
 }
 
-/// A reading.
+impl CodeValue {
+    /// A code in the bytes of its frame.
+    pub(crate) fn of(part: &Sheet, id: CodeId, bytes: &[u8]) -> Option<Self> {
+        let code = part.codes.get(id)?;
+        Some(Self { id, name: code.name.clone(), raw: code.gather.raw(bytes), value: code.value(bytes) })
+    }
+}
+
+/// A reading, as a frame gave it. Shown, it is its value with its unit, or why there is none.
 #[derive(Clone, Debug)]
-pub struct Reading<'p> {
+#[non_exhaustive]
+pub struct ReadingValue {
+    /// The reading in the part.
+    pub id: ReadingId,
     /// Its name.
-    pub name: &'p str,
+    pub name: String,
     /// Its unit.
-    pub unit: &'p str,
+    pub unit: String,
     /// Its value in that unit; `None` where the status has no value.
     pub value: Option<f64>,
+    /// The same as the formula's type holds it: an integer of 64 bits keeps all its digits.
+    pub number: Option<Number>,
     /// How far it is to be believed.
     pub status: Status,
     /// The datasheet's words for the status, where it has some.
-    pub means: Option<&'p str>,
+    pub means: Option<String>,
     /// Names of the frames that have not come yet.
-    pub waits_for: Vec<&'p str>,
+    pub waits_for: Vec<String>,
     /// What went wrong in its formula.
     pub fault: Option<Fault>,
     /// The codes that it comes from.
-    pub codes: Vec<CodeValue<'p>>,
-    /// Decimals worth showing.
+    pub codes: Vec<CodeValue>,
+    /// Decimals worth showing: enough to tell its typical step.
     pub decimals: usize,
+}
+
+impl ReadingValue {
+    /// Its value with its unit; `None` where it has none. An integer of 64 bits keeps all its digits.
+    pub fn value_text(&self) -> Option<String> {
+        let value = self.value?;
+        Some(match self.number {
+            Some(number @ Number::Int(_, Ty::I64 | Ty::U64)) => format!("{number} {}", self.unit),
+            _ => format!("{value:.*} {}", self.decimals, self.unit),
+        })
+    }
+}
+
+impl fmt::Display for ReadingValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.value {
+            Some(_) => {
+                f.write_str(&self.value_text().unwrap_or_default())?;
+                if self.status == Status::Ok { Ok(()) } else { write!(f, " ({})", self.status.as_str()) }
+            }
+            None => {
+                write!(f, "no value: {}", self.status.as_str())?;
+                match (&self.fault, &self.means) {
+                    (Some(fault), _) => write!(f, ": {fault}"),
+                    (None, Some(means)) => write!(f, ": {means}"),
+                    (None, None) if !self.waits_for.is_empty() => write!(f, " for {}", self.waits_for.join(", ")),
+                    (None, None) => Ok(()),
+                }
+            }
+        }
+    }
 }
 
 /// One frame, decoded.
 #[derive(Clone, Debug)]
-pub struct Decoded<'p> {
-    /// The frame in the model.
-    pub frame: &'p Frame,
+#[non_exhaustive]
+pub struct Decoded {
+    /// The frame.
+    pub frame: FrameId,
     /// All its codes.
-    pub codes: Vec<CodeValue<'p>>,
+    pub codes: Vec<CodeValue>,
     /// Its readings, in the sheet's order.
-    pub readings: Vec<Reading<'p>>,
+    pub readings: Vec<ReadingValue>,
+    pub(super) part: Part,
 }
 
-impl<'p> Decoded<'p> {
+impl Decoded {
     /// The reading of that name.
-    pub fn reading(&self, name: &str) -> Option<&Reading<'p>> {
-        self.readings.iter().find(|reading| reading.name == name)
+    ///
+    /// # Errors
+    /// [`UnknownName`], with the names of the frame's readings.
+    pub fn reading(&self, name: &str) -> Result<&ReadingValue, UnknownName> {
+        self.readings.iter().find(|reading| reading.name == name).ok_or_else(|| UnknownName {
+            part: self.part.name.clone(),
+            kind: Kind::Reading,
+            name: name.to_owned(),
+            known: self.readings.iter().map(|reading| reading.name.clone()).collect(),
+            ways: Vec::new(),
+        })
     }
+}
+
+/// A setting or parameter that readings take something from, and that is not in their frames.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct InUse {
+    /// Its name.
+    pub name: String,
+    /// Its present value, in words.
+    pub value: String,
+    /// It is as after a reset, or as its default.
+    pub as_reset: bool,
 }

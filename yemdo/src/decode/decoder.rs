@@ -1,33 +1,45 @@
 //! The decoder of a part.
 
 use std::borrow::Cow;
+use std::fmt;
 
-use super::columns::{self, Columns, State};
-use super::decoded::{CodeValue, Decoded, Reading};
-use super::plan::Plan;
-use super::refusal::Refusal;
-use super::row::{self, Row};
+use super::columns::{self, Columns};
+use super::decoded::{CodeValue, Decoded, InUse, ReadingValue};
+use super::row::{self, FrameValues};
 use super::steps::{self, Steps};
-use crate::modbus::read_response;
-use crate::model::part::{Frame, Origin, Part};
+use crate::ground::list::{Id, List};
+use crate::model::frame::Frame;
+use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
+use crate::model::input::Input;
+use crate::model::part::{Part, Sheet};
 use crate::model::registers::Settings;
 use crate::model::status::Status;
+use crate::model::value::Present;
+use crate::plan::accept::{self, Refusal};
+use crate::plan::frame::Plan;
+use crate::predict;
 
 /// Turns the frames of one part into readings. It holds the compiled formulas and all the room they need, so
 /// make one and keep it: readings that need several frames take the others as they came last.
+///
+/// Four ways to decode:
+/// - [`decode`](Self::decode): one frame, with codes, statuses and reasons. The way to begin with.
+/// - [`decode_into`](Self::decode_into): one frame into room that is kept, values and statuses alone, nothing
+///   allocated. For streams of frames that come one at a time.
+/// - [`decode_many`](Self::decode_many): frames that lie one behind the other, into columns. For logs and bulk.
+/// - [`steps`](Self::steps): every step from bytes to readings. For people who want to see.
 #[derive(Clone, Debug)]
-pub struct Decoder<'p> {
-    part: &'p Part,
+pub struct Decoder {
+    part: Part,
     settings: Settings,
     parameters: Vec<f64>,
+    /// The last good bytes of every frame.
     last: Vec<Option<Vec<u8>>>,
     /// Number of good frames so far.
     count: u64,
-    /// What it was when each frame came last.
-    came: Vec<u64>,
-    frames: Vec<Ready>,
-    /// For every frame, the others whose readings need it.
-    feeds: Vec<Vec<usize>>,
+    frames: List<FrameId, Ready>,
+    /// Decimals of readings, once somebody has asked.
+    decimals: List<ReadingId, Option<usize>>,
 }
 
 /// A frame's plan and the room to run it in.
@@ -36,73 +48,66 @@ struct Ready {
     plan: Plan,
     many: columns::Room,
     alone: row::Room,
-    row: Row,
     /// The formula that says how many bytes count.
     counted: Option<(Plan, row::Room)>,
     /// The number of bytes that need no second look; 0 where all do.
     plain: usize,
+    /// The number of good frames when it came last.
+    came: u64,
+    /// The other frames whose readings need it.
+    feeds: Vec<FrameId>,
 }
 
-impl<'p> Decoder<'p> {
+/// A parameter cannot have this value.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ParameterError {
+    /// The parameter.
+    pub parameter: String,
+    /// The value.
+    pub value: f64,
+    /// Lowest and highest that the sheet allows.
+    pub range: (f64, f64),
+}
+
+impl fmt::Display for ParameterError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} is {} to {}, not {}", self.parameter, self.range.0, self.range.1, self.value)
+    }
+}
+
+impl std::error::Error for ParameterError {}
+
+impl Decoder {
     /// Compiles the formulas of a part. Its registers are taken to be as after a reset.
-    pub fn new(part: &'p Part) -> Self {
-        let ready = |frame| {
-            let plan = Plan::new(part, frame, false);
-            let counted = part.frames.get(frame).and_then(|model| model.counted.as_ref()).map(|formula| {
-                let plan = Plan::of_formula(part, frame, formula);
+    pub fn new(part: &Part) -> Self {
+        let part = part.clone();
+        let ready = |id: FrameId| {
+            let plan = Plan::new(&part, id, false);
+            let model = part.frames.get(id);
+            let counted = model.and_then(|model| model.counted.as_ref()).map(|formula| {
+                let plan = Plan::of_formula(&part, id, formula);
                 let room = row::Room::new(&plan);
                 (plan, room)
             });
             let (many, alone) = (columns::Room::new(&plan), row::Room::new(&plan));
-            let model = part.frames.get(frame).filter(|model| counted.is_none() && !model.keep);
-            let plain = model.map_or(0, |model| model.length);
-            Ready { many, alone, plan, row: Row::new(), counted, plain }
+            let plain = model.filter(|model| counted.is_none() && !model.keep).map_or(0, |model| model.length);
+            Ready { many, alone, plan, counted, plain, came: 0, feeds: Vec::new() }
         };
-        let count = part.frames.len();
-        let frames: Vec<Ready> = (0..count).map(ready).collect();
-        let needs: Vec<Vec<usize>> = frames.iter().map(|ready| ready.plan.needs(part)).collect();
-        let fed_by = |frame| (0..count).filter(|other| needs.get(*other).is_some_and(|needs| needs.contains(&frame))).collect();
-        let feeds = (0..count).map(fed_by).collect();
+        let mut frames: List<FrameId, Ready> = List::filled(part.frames.len(), ready);
+        let needs: Vec<(FrameId, Vec<FrameId>)> = frames.entries().map(|(id, ready)| (id, ready.plan.needs(&part))).collect();
+        for (other, needed) in needs.iter().flat_map(|(other, needs)| needs.iter().map(move |needed| (*other, *needed))) {
+            if let Some(ready) = frames.get_mut(needed).filter(|ready| !ready.feeds.contains(&other)) {
+                ready.feeds.push(other);
+            }
+        }
         let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
-        Self { part, parameters, settings: Settings::reset(part), last: vec![None; count], count: 0, came: vec![0; count], frames, feeds }
-    }
-
-    /// What was worked out from settings, parameters and other frames is to be worked out anew.
-    fn unsettle(&mut self) {
-        for ready in &mut self.frames {
-            ready.alone.unsettle();
-            ready.counted.iter_mut().for_each(|(_, room)| room.unsettle());
-        }
-    }
-
-    /// Good frames that came after the one of this index that came last: 0 where none did. `None` where it has not
-    /// come. This is how old the frame is that other readings use.
-    pub fn age(&self, frame: usize) -> Option<u64> {
-        self.last.get(frame)?.as_ref()?;
-        Some(self.count - self.came.get(frame)?)
-    }
-
-    /// A good frame came, the last of so many. Its bytes are kept where readings of other frames ask for them.
-    #[inline(always)]
-    fn keep(&mut self, frame: usize, bytes: &[u8], good: u64) {
-        self.count += good;
-        self.came.get_mut(frame).into_iter().for_each(|came| *came = self.count);
-        let feeds = self.feeds.get(frame).map_or(&[] as &[usize], Vec::as_slice);
-        match self.last.get_mut(frame) {
-            Some(Some(_)) if feeds.is_empty() => return,
-            Some(Some(last)) if last.len() == bytes.len() => last.copy_from_slice(bytes),
-            Some(last) => *last = Some(bytes.to_vec()),
-            None => {}
-        }
-        // What other frames worked out from this one is to be worked out anew.
-        for other in feeds {
-            self.frames.get_mut(*other).into_iter().for_each(|ready| ready.alone.unsettle());
-        }
+        let (last, decimals) = (vec![None; part.frames.len()], List::filled(part.readings.len(), |_| None));
+        Self { settings: Settings::reset(&part), part, parameters, last, count: 0, frames, decimals }
     }
 
     /// The part.
-    pub fn part(&self) -> &'p Part {
-        self.part
+    pub fn part(&self) -> &Part {
+        &self.part
     }
 
     /// The present values of the registers, as far as they are known.
@@ -116,72 +121,118 @@ impl<'p> Decoder<'p> {
         &mut self.settings
     }
 
-    /// The parameters' present values, in the order of [`Part::parameters`].
+    /// A parameter's present value; `None` where it is of another part.
+    pub fn parameter(&self, id: ParameterId) -> Option<f64> {
+        self.parameters.get(id.index()).copied()
+    }
+
+    /// The parameters' present values, in the sheet's order.
     pub fn parameters(&self) -> &[f64] {
         &self.parameters
     }
 
-    /// Supplies a parameter, by its index in [`Part::parameters`]. A value outside its range is not taken, and
-    /// the range is given back.
+    /// Supplies a parameter.
     ///
     /// # Errors
-    /// The range.
-    pub fn set_parameter(&mut self, index: usize, value: f64) -> Result<(), (f64, f64)> {
-        if let Some((low, high)) = self.part.parameters.get(index).and_then(|parameter| parameter.range)
+    /// [`ParameterError`]: the value is outside the parameter's range, and is not taken.
+    pub fn set_parameter(&mut self, id: ParameterId, value: f64) -> Result<(), ParameterError> {
+        if let Some(parameter) = self.part.parameters.get(id)
+            && let Some((low, high)) = parameter.range
             && !(value >= low && value <= high)
         {
-            return Err((low, high));
+            return Err(ParameterError { parameter: parameter.name.clone(), value, range: (low, high) });
         }
         self.unsettle();
-        self.parameters.get_mut(index).into_iter().for_each(|place| *place = value);
+        self.parameters.get_mut(id.index()).into_iter().for_each(|place| *place = value);
         Ok(())
     }
 
+    /// The settings and parameters that readings of some frames take something from, with their present values.
+    pub fn in_use(&self, frames: &[FrameId]) -> Vec<InUse> {
+        let reset = Settings::reset(&self.part);
+        let mut found: Vec<InUse> = Vec::new();
+        for input in self.part.held_inputs(frames) {
+            let used = match input {
+                Input::Field(field) | Input::Column(field, _) => self.part.fields.get(field).map(|field| {
+                    let code = self.settings.field(field);
+                    InUse { name: field.name.clone(), value: field.value_text(code), as_reset: code == reset.field(field) }
+                }),
+                Input::Parameter(id) => self.part.parameters.get(id).zip(self.parameter(id)).map(|(parameter, value)| {
+                    let unit = parameter.unit.as_ref().map_or(String::new(), |unit| format!(" {unit}"));
+                    let as_reset = value.to_bits() == parameter.default.to_bits();
+                    InUse { name: parameter.name.clone(), value: format!("{value}{unit}"), as_reset }
+                }),
+                Input::Code(_) | Input::Reading(_) | Input::Quantity(_) => None,
+            };
+            found.extend(used.filter(|used| !found.iter().any(|known| known.name == used.name)));
+        }
+        found
+    }
+
     /// Forgets the frames that came before.
-    pub fn forget(&mut self) {
+    pub fn clear_frames(&mut self) {
         self.unsettle();
         self.last.iter_mut().for_each(|last| *last = None);
     }
 
-    /// The bytes of the frame itself: of a Modbus response those behind its header; filled up with noughts where
-    /// the frame may be shorter. Also how many bytes count.
+    /// Good frames that came after the last one of this kind: 0 where none did. `None` where it has not come. This is
+    /// how old the frame is that other readings use.
+    pub fn age(&self, frame: FrameId) -> Option<u64> {
+        self.last.get(frame.index())?.as_ref()?;
+        Some(self.count - self.frames.get(frame)?.came)
+    }
+
+    /// Decodes one frame.
     ///
     /// # Errors
-    /// [`Refusal`]: they are too few or too many, or no good response.
-    pub fn frame_bytes<'b>(&mut self, frame: usize, bytes: &'b [u8]) -> Result<(Cow<'b, [u8]>, usize), Refusal> {
-        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        let mut bytes = Cow::Borrowed(bytes);
-        if let Origin::Modbus(range) = &model.origin
-            && bytes.len() != model.length
-        {
-            let unit = self.part.modbus.as_ref().and_then(|modbus| modbus.unit);
-            let response = read_response(&bytes, range, unit).map_err(Refusal::Response)?;
-            let place = response.at..response.at + response.data.len();
-            bytes = match bytes {
-                Cow::Borrowed(all) => Cow::Borrowed(all.get(place).unwrap_or(&[])),
-                Cow::Owned(all) => Cow::Owned(all.get(place).unwrap_or(&[]).to_vec()),
+    /// [`Refusal`]: it is no frame of this kind, or a check failed.
+    pub fn decode(&mut self, frame: FrameId, bytes: &[u8]) -> Result<Decoded, Refusal> {
+        let (bytes, given) = self.frame_bytes(frame, bytes)?;
+        let mut values = FrameValues::new();
+        self.judge(frame, given, &bytes, &mut values)?;
+        self.keep(frame, &bytes, 1);
+        let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
+        for reading in &model.readings {
+            let decimals = self.decimals.get_mut(*reading).filter(|decimals| decimals.is_none());
+            decimals.into_iter().for_each(|place| *place = Some(predict::decimals(&self.part, *reading)));
+        }
+        let ready = self.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
+        let part = &self.part;
+        let codes = present_codes(part, model, given).filter_map(|code| CodeValue::of(part, code, &bytes)).collect();
+        let state = Present { part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let mut readings = Vec::with_capacity(ready.plan.readings.len());
+        for (at, planned) in ready.plan.readings.iter().enumerate() {
+            let Some(reading) = part.readings.get(planned.id) else { continue };
+            let status = values.status(at);
+            let fault = (status == Status::FormulaFault).then(|| steps::fault(&state, frame, &bytes, planned.id)).flatten();
+            let conditions = model.status.iter().chain(&reading.status);
+            let holding = planned
+                .conditions
+                .iter()
+                .zip(conditions)
+                .find(|((output, _), _)| ready.alone.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
+            let means = holding.filter(|_| !matches!(status, Status::Waiting | Status::Absent));
+            let missing = planned.needs.iter().filter(|frame| self.last.get(frame.index()).is_none_or(Option::is_none));
+            let last = |code: CodeId| {
+                let home = part.codes.get(code)?.frame;
+                CodeValue::of(part, code, if home == frame { &bytes } else { self.last.get(home.index())?.as_deref()? })
             };
+            let codes = reading.codes.iter().filter(|_| status != Status::Absent);
+            readings.push(ReadingValue {
+                id: planned.id,
+                name: reading.name.clone(),
+                unit: reading.unit.clone(),
+                value: values.value(at),
+                number: values.value(at).and_then(|_| ready.alone.number(&ready.plan, at)),
+                status,
+                means: means.and_then(|(_, condition)| condition.means.clone()),
+                waits_for: part.frames.of(missing).map(|frame| frame.name.clone()).collect(),
+                fault,
+                codes: codes.filter_map(|code| last(*code)).collect(),
+                decimals: self.decimals.get(planned.id).copied().flatten().unwrap_or(3),
+            });
         }
-        let Some((plan, room)) = &mut ready.counted else {
-            accept_length(model, bytes.len(), model.length)?;
-            refuse_blank(model, &bytes)?;
-            let given = bytes.len();
-            return Ok((bytes, given));
-        };
-        let came = bytes.len();
-        if came > model.length {
-            accept_length(model, came, model.length)?;
-        }
-        let mut whole = bytes.into_owned();
-        whole.resize(model.length, 0);
-        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        row::run(plan, room, &state, &whole);
-        let count = room.single.real(&plan.program, 0).unwrap_or(0.0);
-        let count = count.clamp(0.0, model.length as f64) as usize;
-        if came < count {
-            accept_length(model, came, count)?;
-        }
-        Ok((Cow::Owned(whole), count))
+        Ok(Decoded { part: self.part.clone(), frame, codes, readings })
     }
 
     /// Decodes one frame into room that the caller keeps, with nothing but values and statuses, and allocates nothing
@@ -189,71 +240,24 @@ impl<'p> Decoder<'p> {
     ///
     /// # Errors
     /// As [`decode`](Self::decode).
-    pub fn decode_into(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
+    pub fn decode_into(&mut self, frame: FrameId, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         if let Some(ready) = self.frames.get_mut(frame)
             && ready.plain == bytes.len()
-            && row::quick(&ready.plan, &mut ready.alone, bytes, row)
+            && row::quick(&ready.plan, &mut ready.alone, bytes, values)
         {
             self.keep(frame, bytes, 1);
             return Ok(());
         }
-        self.decode_any(frame, bytes, row)
+        self.decode_any(frame, bytes, values)
     }
 
     /// As [`decode_into`](Self::decode_into), whatever comes.
     #[inline(never)]
-    fn decode_any(&mut self, frame: usize, bytes: &[u8], row: &mut Row) -> Result<(), Refusal> {
+    fn decode_any(&mut self, frame: FrameId, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
-        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        row::decode(&ready.plan, &mut ready.alone, &state, given, &bytes, row).map_err(|failed| check_refusal(model, failed, &bytes))?;
+        self.judge(frame, given, &bytes, values)?;
         self.keep(frame, &bytes, 1);
         Ok(())
-    }
-
-    /// Decodes one frame, named by its index in [`Part::frames`].
-    ///
-    /// # Errors
-    /// [`Refusal`]: the frame has another length, or a check failed.
-    pub fn decode(&mut self, frame: usize, bytes: &[u8]) -> Result<Decoded<'p>, Refusal> {
-        let (bytes, given) = self.frame_bytes(frame, bytes)?;
-        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        row::decode(&ready.plan, &mut ready.alone, &state, given, &bytes, &mut ready.row)
-            .map_err(|failed| check_refusal(model, failed, &bytes))?;
-        self.keep(frame, &bytes, 1);
-        let ready = self.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
-        let present = |code: &&CodeValue<'p>| code.code.last_byte() < given;
-        let codes: Vec<CodeValue<'p>> =
-            model.codes.iter().filter_map(|code| code_value(self.part, *code, &bytes)).filter(|code| present(&code)).collect();
-        let mut readings = Vec::with_capacity(ready.plan.readings.len());
-        for (at, planned) in ready.plan.readings.iter().enumerate() {
-            let Some(reading) = self.part.readings.get(planned.index) else { continue };
-            let status = ready.row.status(at);
-            let fault = (status == Status::FormulaFault).then(|| {
-                let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-                steps::fault(&state, self.part, frame, &bytes, planned.index)
-            });
-            let conditions = model.status.iter().chain(&reading.status);
-            let holding = planned
-                .conditions
-                .iter()
-                .zip(conditions)
-                .find(|((output, _), _)| ready.alone.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
-            let waits_for = planned.needs.iter().filter(|frame| self.last.get(**frame).is_none_or(Option::is_none));
-            readings.push(Reading {
-                name: &reading.name,
-                unit: &reading.unit,
-                value: ready.row.value(at),
-                status,
-                means: holding.filter(|_| status != Status::Waiting).and_then(|(_, condition)| condition.means.as_deref()),
-                waits_for: waits_for.filter_map(|frame| self.part.frames.get(*frame)).map(|frame| frame.name.as_str()).collect(),
-                fault: fault.flatten(),
-                codes: reading.codes.iter().filter_map(|code| last_code(self.part, &self.last, (frame, &bytes), *code)).collect(),
-                decimals: reading.decimals,
-            });
-        }
-        Ok(Decoded { frame: model, codes, readings })
     }
 
     /// Decodes frames that follow one another in `bytes` into columns; what `out` held before is forgotten.
@@ -262,78 +266,127 @@ impl<'p> Decoder<'p> {
     ///
     /// # Errors
     /// [`Refusal::Length`] where the last frame is cut short, [`Refusal::UnknownFrame`]; nothing is decoded then.
-    pub fn decode_many(&mut self, frame: usize, bytes: &[u8], out: &mut Columns) -> Result<(), Refusal> {
+    pub fn decode_many(&mut self, frame: FrameId, bytes: &[u8], out: &mut Columns) -> Result<(), Refusal> {
         let length = self.part.frames.get(frame).map_or(0, |model| model.length);
-        self.decode_counted(frame, bytes, length, out)
+        self.decode_many_partial(frame, bytes, length, out)
     }
 
-    /// Decodes whole frames of which only the first `given` bytes count.
+    /// As [`decode_many`](Self::decode_many), of frames of which only the first `given` bytes count.
     ///
     /// # Errors
     /// As [`decode_many`](Self::decode_many).
-    pub fn decode_counted(&mut self, frame: usize, bytes: &[u8], given: usize, out: &mut Columns) -> Result<(), Refusal> {
+    pub fn decode_many_partial(&mut self, frame: FrameId, bytes: &[u8], given: usize, out: &mut Columns) -> Result<(), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        if !bytes.len().is_multiple_of(model.length) {
-            accept_length(model, bytes.len() % model.length, model.length)?;
+        let length = model.length;
+        if !bytes.len().is_multiple_of(length) {
+            accept::length(model, bytes.len() % length, length)?;
         }
-        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        columns::decode(&ready.plan, &mut ready.many, &state, (model.length, given), bytes, out);
+        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        columns::decode(&ready.plan, &mut ready.many, &state, (length, given), bytes, out);
         if let Some((good, last)) = out.good() {
-            let last = bytes.get(last * model.length..(last + 1) * model.length).unwrap_or(&[]);
+            let last = bytes.get(last * length..(last + 1) * length).unwrap_or(&[]);
             self.keep(frame, last, good as u64);
         }
         Ok(())
-    }
-
-    /// Why a frame fails one of its checks, by the check's index.
-    pub fn check_refusal(&self, frame: usize, check: usize, bytes: &[u8]) -> Refusal {
-        self.part.frames.get(frame).map_or(Refusal::UnknownFrame, |model| check_refusal(model, check, bytes))
     }
 
     /// Every step from the bytes of a frame to its readings. A failed check is among the steps, and does not
     /// stop them.
     ///
     /// # Errors
-    /// [`Refusal::Length`], [`Refusal::UnknownFrame`], [`Refusal::Response`].
-    pub fn steps(&mut self, frame: usize, bytes: &[u8]) -> Result<Steps<'p>, Refusal> {
+    /// [`Refusal`], but for failed checks.
+    pub fn steps(&mut self, frame: FrameId, bytes: &[u8]) -> Result<Steps, Refusal> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
-        let state = State { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        Ok(steps::steps(&state, self.part, frame, model, bytes.get(..given).unwrap_or(&bytes), &bytes))
+        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        Ok(steps::steps(&state, frame, model, bytes.get(..given).unwrap_or(&bytes), &bytes))
+    }
+
+    /// The bytes of the frame itself: of a Modbus response those behind its header; filled up with zeros where
+    /// the frame may be shorter. Also how many bytes count.
+    ///
+    /// # Errors
+    /// [`Refusal`]: they are too few or too many, or no good response, or say themselves that they are more than can be.
+    pub fn frame_bytes<'b>(&mut self, frame: FrameId, bytes: &'b [u8]) -> Result<(Cow<'b, [u8]>, usize), Refusal> {
+        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
+        let bytes = accept::unwrapped(&self.part, model, bytes)?;
+        let Some((plan, room)) = &mut ready.counted else {
+            accept::length(model, bytes.len(), model.length)?;
+            accept::not_blank(model, &bytes)?;
+            let given = bytes.len();
+            return Ok((bytes, given));
+        };
+        let came = bytes.len();
+        if came > model.length {
+            accept::length(model, came, model.length)?;
+        }
+        // The code that says how many there are must have come itself.
+        let needed = plan.loads.iter().filter_map(|load| load.from.last_byte()).max().map_or(0, |last| last + 1);
+        if came < needed {
+            accept::length(model, came, needed)?;
+        }
+        let mut whole = bytes.into_owned();
+        whole.resize(model.length, 0);
+        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        row::run(plan, room, &state, &whole);
+        let bad = |count, fault| Refusal::Count { frame: model.name.clone(), count, fault, most: model.length };
+        let count = room.single.output(&plan.program, 0).map_err(|(kind, _)| bad(None, Some(kind)))?.to_f64();
+        if !(count >= 0.0 && count <= model.length as f64) {
+            return Err(bad(Some(count as i64), None));
+        }
+        let count = count as usize;
+        if came < count {
+            accept::length(model, came, count)?;
+        }
+        Ok((Cow::Owned(whole), count))
+    }
+
+    /// Why a frame fails one of its checks, by the check's place.
+    pub fn check_refusal(&self, frame: FrameId, check: usize, bytes: &[u8]) -> Refusal {
+        let model = self.part.frames.get(frame);
+        let failed = model.and_then(|model| Some(accept::failed(model, model.checks.get(check)?, bytes)));
+        failed.unwrap_or(Refusal::UnknownFrame)
+    }
+
+    /// What was worked out from settings, parameters and other frames is to be worked out anew.
+    fn unsettle(&mut self) {
+        for ready in self.frames.iter_mut() {
+            ready.alone.unsettle();
+            ready.counted.iter_mut().for_each(|(_, room)| room.unsettle());
+        }
+    }
+
+    /// Decodes a frame of which so many bytes count.
+    fn judge(&mut self, frame: FrameId, given: usize, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
+        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
+        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let failed = |check: usize| model.checks.get(check).map_or(Refusal::UnknownFrame, |check| accept::failed(model, check, bytes));
+        row::decode(&ready.plan, &mut ready.alone, &state, given, bytes, values).map_err(failed)
+    }
+
+    /// A good frame came, the last of so many. Its bytes are kept where readings of other frames ask for them.
+    #[inline(always)]
+    fn keep(&mut self, frame: FrameId, bytes: &[u8], good: u64) {
+        self.count += good;
+        let Some(ready) = self.frames.get_mut(frame) else { return };
+        ready.came = self.count;
+        let alone = ready.feeds.is_empty();
+        match self.last.get_mut(frame.index()) {
+            Some(Some(_)) if alone => return,
+            Some(Some(last)) if last.len() == bytes.len() => last.copy_from_slice(bytes),
+            Some(last) => *last = Some(bytes.to_vec()),
+            None => {}
+        }
+        // What other frames worked out from this one is to be worked out anew.
+        let mut at = 0;
+        while let Some(other) = self.frames.get(frame).and_then(|ready| ready.feeds.get(at)).copied() {
+            self.frames.get_mut(other).into_iter().for_each(|ready| ready.alone.unsettle());
+            at += 1;
+        }
     }
 }
 
-/// A code as it came last: in this frame, or in another.
-fn last_code<'p>(part: &'p Part, last: &[Option<Vec<u8>>], (this, bytes): (usize, &[u8]), code: usize) -> Option<CodeValue<'p>> {
-    let frame = part.codes.get(code)?.frame;
-    code_value(part, code, if frame == this { bytes } else { last.get(frame)?.as_deref()? })
-}
-
-/// Refuses a frame to be kept that says nothing.
-fn refuse_blank(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
-    let first = bytes.first().copied().filter(|byte| frame.keep && matches!(byte, 0x00 | 0xFF));
-    match first.filter(|first| bytes.iter().all(|byte| byte == first)) {
-        Some(byte) => Err(Refusal::Blank { frame: frame.name.clone(), byte }),
-        None => Ok(()),
-    }
-}
-
-/// Refuses bytes that are too few or too many.
-fn accept_length(frame: &Frame, found: usize, expected: usize) -> Result<(), Refusal> {
-    if found == expected { Ok(()) } else { Err(Refusal::Length { frame: frame.name.clone(), expected, found }) }
-}
-
-fn check_refusal(frame: &Frame, check: usize, bytes: &[u8]) -> Refusal {
-    frame.checks.get(check).map_or(Refusal::UnknownFrame, |check| Refusal::Check {
-        frame: frame.name.clone(),
-        method: check.method(),
-        width: check.width(),
-        expected: check.expected(bytes),
-        found: check.found(bytes),
-    })
-}
-
-pub(crate) fn code_value<'p>(part: &'p Part, code: usize, bytes: &[u8]) -> Option<CodeValue<'p>> {
-    let code = part.codes.get(code)?;
-    Some(CodeValue { code, raw: code.gather.raw(bytes), value: code.value(bytes) })
+/// The codes of a frame that stand in the bytes that came.
+fn present_codes<'a>(part: &'a Sheet, frame: &'a Frame, given: usize) -> impl Iterator<Item = CodeId> + 'a {
+    frame.codes.iter().copied().filter(move |code| part.codes.get(*code).is_some_and(|code| code.last_byte() < given))
 }

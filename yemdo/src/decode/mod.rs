@@ -1,18 +1,14 @@
-//! Frames to readings: one at a time, or many in columns.
+//! Frames to readings: one at a time, into kept room, or many in columns; and every step on the way.
 
 mod affine;
 mod columns;
 mod decoded;
 mod decoder;
-mod fuse;
-pub(crate) mod plan;
-mod refusal;
 mod row;
 mod steps;
 
 pub use columns::Columns;
-pub use decoded::{CodeValue, Decoded, Fault, Reading};
-pub use decoder::Decoder;
-pub use refusal::Refusal;
-pub use row::Row;
+pub use decoded::{CodeValue, Decoded, Fault, InUse, ReadingValue};
+pub use decoder::{Decoder, ParameterError};
+pub use row::FrameValues;
 pub use steps::{CheckStep, CodeStep, FormulaLine, ReadingSteps, Steps};

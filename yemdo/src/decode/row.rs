@@ -1,22 +1,23 @@
 //! One frame at a time, into room that the caller keeps.
 
-use super::affine::Affine;
-use super::columns::{State, held};
-use super::plan::{From, Load, Plan, ReadingPlan};
+use super::columns::no_value;
 use crate::bits::word::{Cut, MOST_WORDS, RealCut};
-use crate::formula::program::{Num, Slot};
-use crate::formula::single::Single;
-use crate::formula::types::{Number, Ty};
+use crate::formula::flat::program::{Num, Slot};
+use crate::formula::run::single::Single;
+use crate::ground::number::{Number, Ty};
 use crate::model::status::Status;
+use crate::model::value::Present;
+use crate::plan::affine::Affine;
+use crate::plan::frame::{InputSource, Load, Plan, ReadingPlan};
 
 /// The readings of one frame. Reuse one value for frame after frame: nothing is allocated then.
 #[derive(Clone, Debug, Default)]
-pub struct Row {
+pub struct FrameValues {
     readings: Vec<(f64, Status)>,
 }
 
-impl Row {
-    /// An empty row.
+impl FrameValues {
+    /// Empty ones.
     pub fn new() -> Self {
         Self::default()
     }
@@ -31,7 +32,7 @@ impl Row {
         self.readings.is_empty()
     }
 
-    /// The value of a reading, by its place among [`Frame::readings`](crate::model::part::Frame::readings); `None`
+    /// The value of a reading, by its place among [`Frame::readings`](crate::Frame::readings); `None`
     /// where its status has no value.
     #[inline]
     pub fn value(&self, reading: usize) -> Option<f64> {
@@ -76,8 +77,13 @@ impl Own {
             Num::I64 | Num::U64 => u64::MAX,
             Num::F32 | Num::F64 => return None,
         };
-        let From::Frame(_, range) = &load.from else { return None };
-        let (low, high) = range.unwrap_or((i64::MIN, i64::MAX));
+        let InputSource::Frame(_, range) = &load.from else { return None };
+        let (low, high) = match range {
+            // Patterns with the highest bit are not in order.
+            Some(range) if range.unsigned && (range.low < 0 || range.high < 0) => return None,
+            Some(range) => (range.low, range.high),
+            None => (i64::MIN, i64::MAX),
+        };
         Some(Self { cut: load.cut?, slot: load.slot, mask, low, high })
     }
 }
@@ -103,6 +109,12 @@ impl Room {
         Self { single: Single::new(&plan.program), own: own.collect(), quick, lost: Vec::new(), complete: false }
     }
 
+    /// The value of a reading in the frame that was decoded last, as its formula's type holds it.
+    pub(crate) fn number(&self, plan: &Plan, reading: usize) -> Option<Number> {
+        let planned = plan.readings.get(reading).filter(|planned| planned.affine.is_none())?;
+        self.single.output(&plan.program, planned.output).ok()
+    }
+
     /// What came before the next frame has changed.
     pub(crate) fn unsettle(&mut self) {
         self.single.settled = false;
@@ -113,7 +125,7 @@ impl Room {
 /// Decodes a whole frame in the usual case: everything but its own codes is known, and nothing is at fault. `false`
 /// where it is not so; [`decode`] has to find out then.
 #[inline(always)]
-pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut Row) -> bool {
+pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut FrameValues) -> bool {
     let Room { single, own: Some(own), quick, complete: true, .. } = room else { return false };
     if !plan.checks.iter().all(|check| check.passes(bytes)) {
         return false;
@@ -150,21 +162,28 @@ pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut Row) -
 }
 
 /// Decodes a frame, of whose bytes `given` count; `Err` is the index of the check that failed.
-pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, given: usize, bytes: &[u8], row: &mut Row) -> Result<(), usize> {
+pub(crate) fn decode(
+    plan: &Plan,
+    room: &mut Room,
+    state: &Present<'_>,
+    given: usize,
+    bytes: &[u8],
+    row: &mut FrameValues,
+) -> Result<(), usize> {
     if let Some(failed) = plan.checks.iter().position(|check| !check.passes(bytes)) {
         return Err(failed);
     }
     let words = &plan.words.of(bytes);
     load(plan, room, state, words, bytes);
     room.single.run(&plan.program);
-    room.complete = room.lost.is_empty() && plan.readings.iter().all(|reading| reading.none(state, usize::MAX).is_none());
+    room.complete = room.lost.is_empty() && plan.readings.iter().all(|reading| no_value(reading, state, usize::MAX).is_none());
     row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
     for (place, reading) in row.readings.iter_mut().zip(&plan.readings) {
         let value = match &reading.affine {
             Some(affine) => Some(affine.value(words, bytes)),
             None => room.single.real(&plan.program, reading.output),
         };
-        *place = match reading.none(state, given) {
+        *place = match no_value(reading, state, given) {
             Some(none) => (f64::NAN, none),
             None => judge(plan, &room.single, reading, value),
         };
@@ -174,7 +193,7 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &State<'_>, given: usi
 
 /// Puts the codes of a frame, of which these are the words, into the program's inputs, and where it is not settled yet,
 /// what stays the same.
-fn load(plan: &Plan, room: &mut Room, state: &State<'_>, words: &[u64; MOST_WORDS], bytes: &[u8]) {
+fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WORDS], bytes: &[u8]) {
     let Room { single, lost, .. } = room;
     single.begin();
     if !single.settled {
@@ -184,23 +203,23 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, words: &[u64; MOST_WORD
     let count = if single.settled && lost.is_empty() { plan.own_loads } else { plan.loads.len() };
     for (index, load) in plan.loads.iter().enumerate().take(count) {
         match &load.from {
-            From::Frame(gather, range) => {
+            InputSource::Frame(gather, range) => {
                 let code = load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.code(cut.place.word(words))));
                 single.put_int(&plan.program, load.slot, code.unwrap_or(0));
-                if code.is_none_or(|code| range.is_some_and(|(low, high)| !(low..=high).contains(&code))) {
+                if code.is_none_or(|code| range.is_some_and(|range| !range.contains(code))) {
                     single.no_value(&load.users);
                 }
             }
-            From::FrameReal(gather) => single.put_real(&plan.program, load.slot, gather.real(bytes).unwrap_or(f64::NAN)),
-            From::FrameRow(gather, rows) => {
+            InputSource::FrameReal(gather) => single.put_real(&plan.program, load.slot, gather.real(bytes).unwrap_or(f64::NAN)),
+            InputSource::FrameRow(gather, rows) => {
                 let code = gather.code(bytes);
                 match rows.iter().find(|(known, _)| Some(*known) == code) {
                     Some((_, number)) => single.put_real(&plan.program, load.slot, *number),
                     None => single.no_value(&load.users),
                 }
             }
-            _ if single.settled && !lost.contains(&index) => {}
-            from => match held(from, state) {
+            InputSource::Held(_) if single.settled && !lost.contains(&index) => {}
+            InputSource::Held(input) => match state.input(*input) {
                 Some(Number::Int(value, _)) => single.put_int(&plan.program, load.slot, value as i64),
                 Some(Number::Real(value, _)) => single.put_real(&plan.program, load.slot, value),
                 None => {
@@ -215,7 +234,7 @@ fn load(plan: &Plan, room: &mut Room, state: &State<'_>, words: &[u64; MOST_WORD
 }
 
 /// Puts a frame's codes, and all that stays the same, into the program's inputs, and runs it.
-pub(crate) fn run(plan: &Plan, room: &mut Room, state: &State<'_>, bytes: &[u8]) {
+pub(crate) fn run(plan: &Plan, room: &mut Room, state: &Present<'_>, bytes: &[u8]) {
     load(plan, room, state, &plan.words.of(bytes), bytes);
     room.single.run(&plan.program);
 }

@@ -1,28 +1,31 @@
 //! Every step from bytes to readings, for people who want to see.
 
-use super::columns::State;
 use super::decoded::{CodeValue, Fault};
-use super::decoder::code_value;
-use super::plan::Plan;
 use super::row::Room;
-use crate::formula::program::{FaultKind, Note, NoteKind};
-use crate::formula::run::FaultAt;
-use crate::formula::single::Single;
-use crate::formula::types::{Number, Ty};
-use crate::model::part::{Frame, Part};
-use crate::sheet::text::Span;
+use crate::formula::fault::FaultKind;
+use crate::formula::flat::program::{Note, NoteKind};
+use crate::formula::run::columns::FaultAt;
+use crate::formula::run::single::Single;
+use crate::ground::list::Id;
+use crate::ground::number::{Number, Ty};
+use crate::ground::text::Span;
+use crate::model::frame::Frame;
+use crate::model::ids::{FrameId, ReadingId};
+use crate::model::part::Sheet;
+use crate::model::value::Present;
+use crate::plan::frame::{Plan, ReadingPlan};
 
 /// The steps of one frame.
 #[derive(Clone, Debug)]
-pub struct Steps<'p> {
-    /// The frame in the model.
-    pub frame: &'p Frame,
+pub struct Steps {
+    /// The frame.
+    pub frame: FrameId,
     /// Its checks, passed or not.
     pub checks: Vec<CheckStep>,
     /// Its codes.
-    pub codes: Vec<CodeStep<'p>>,
+    pub codes: Vec<CodeStep>,
     /// Its readings.
-    pub readings: Vec<ReadingSteps<'p>>,
+    pub readings: Vec<ReadingSteps>,
     /// The bytes of the frame itself.
     pub bytes: Vec<u8>,
 }
@@ -48,18 +51,18 @@ pub struct CheckStep {
 
 /// A code: its bits and its number.
 #[derive(Clone, Debug)]
-pub struct CodeStep<'p> {
+pub struct CodeStep {
     /// The code and its value.
-    pub value: CodeValue<'p>,
+    pub value: CodeValue,
     /// For every byte of the frame, for every bit from 7 to 0: whether it belongs to the code.
     pub bits: Vec<[bool; 8]>,
 }
 
 /// How a reading is computed, line by line.
 #[derive(Clone, Debug)]
-pub struct ReadingSteps<'p> {
+pub struct ReadingSteps {
     /// Name of the reading.
-    pub name: &'p str,
+    pub name: String,
     /// The values that are computed, in order; the last is the formula's own.
     pub lines: Vec<FormulaLine>,
     /// Why the formula gives no value, where it gives none.
@@ -95,8 +98,9 @@ impl FormulaLine {
     }
 }
 
-/// The steps of a frame, of whose bytes the first `given` came.
-pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: &'p Frame, given: &[u8], bytes: &[u8]) -> Steps<'p> {
+/// The steps of a frame, of whose bytes the first ones came.
+pub(crate) fn steps(state: &Present<'_>, id: FrameId, frame: &Frame, given: &[u8], bytes: &[u8]) -> Steps {
+    let part = state.part;
     let marks = |slices: &[crate::bits::layout::Slice]| -> Vec<[bool; 8]> {
         (0..frame.length).map(|byte| std::array::from_fn(|at| slices.iter().any(|slice| slice.takes(byte, 7 - at as u8)))).collect()
     };
@@ -109,24 +113,25 @@ pub(crate) fn steps<'p>(state: &State<'_>, part: &'p Part, index: usize, frame: 
         outside: check.outside(),
         place: marks(&check.place),
     });
-    let codes = frame.codes.iter().filter_map(|code| code_value(part, *code, bytes)).filter(|code| code.code.last_byte() < given.len());
-    let codes = codes.map(|value| CodeStep { bits: marks(&value.code.layout.slices), value });
+    let came =
+        frame.codes.iter().filter_map(|code| Some((*code, part.codes.get(*code)?))).filter(|(_, code)| code.last_byte() < given.len());
+    let codes = came.filter_map(|(id, code)| Some(CodeStep { bits: marks(&code.layout.slices), value: CodeValue::of(part, id, bytes)? }));
     Steps {
-        frame,
+        frame: id,
         checks: checks.collect(),
         codes: codes.collect(),
-        readings: reading_steps(state, part, index, bytes, given.len()),
+        readings: reading_steps(state, id, bytes, given.len()),
         bytes: given.to_vec(),
     }
 }
 
 /// Why a reading of a frame has no value, with the operation that failed as typed and with the values at hand.
-pub(crate) fn fault(state: &State<'_>, part: &Part, frame: usize, bytes: &[u8], reading: usize) -> Option<Fault> {
-    let plan = Plan::new(part, frame, true);
+pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: ReadingId) -> Option<Fault> {
+    let plan = Plan::new(state.part, frame, true);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
-    let output = plan.readings.iter().find(|planned| planned.index == reading)?.output;
-    Used::new(&plan, &room.single, output).fault(part)
+    let output = plan.readings.iter().find(|planned| planned.id == reading)?.output;
+    Used::new(&plan, &room.single, output).fault(state.part)
 }
 
 /// What a formula used in a run, and what came of it.
@@ -162,7 +167,7 @@ impl<'r> Used<'r> {
         }
     }
 
-    fn fault(&self, part: &Part) -> Option<Fault> {
+    fn fault(&self, part: &Sheet) -> Option<Fault> {
         let (kind, span) = self.fault?;
         let line = span.map(|span| part.source.line_column(span.start).0);
         // Of values that are needed the names are said, each once.
@@ -173,7 +178,7 @@ impl<'r> Used<'r> {
     }
 
     /// An expression with numbers in the place of names.
-    fn in_numbers(&self, part: &Part, span: Span) -> String {
+    fn in_numbers(&self, part: &Sheet, span: Span) -> String {
         one_line(&put_in(part.source.slice(span), span, &self.numbers))
     }
 
@@ -189,20 +194,20 @@ impl<'r> Used<'r> {
     }
 }
 
-fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u8], given: usize) -> Vec<ReadingSteps<'p>> {
+fn reading_steps(state: &Present<'_>, frame: FrameId, bytes: &[u8], given: usize) -> Vec<ReadingSteps> {
+    let part = state.part;
     let plan = Plan::new(part, frame, true);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let machine = &room.single;
-    let missing = |planned: &super::plan::ReadingPlan| planned.needs.iter().any(|frame| state.last.get(*frame).is_none_or(Option::is_none));
-    let shown: Vec<&super::plan::ReadingPlan> =
-        plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
+    let missing = |planned: &ReadingPlan| planned.needs.iter().any(|frame| state.last.get(frame.index()).is_none_or(Option::is_none));
+    let shown: Vec<&ReadingPlan> = plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
     let beside = plan.beside.iter().copied().filter(|(index, _)| {
         // A shared value has something to say where a reading that uses it has.
-        shown.iter().any(|planned| crate::model::needed(part, planned.index).contains(index))
+        shown.iter().any(|planned| part.needed(planned.id).contains(index))
     });
     let mut all = Vec::new();
-    for (index, output) in beside.chain(shown.iter().map(|planned| (planned.index, planned.output))) {
+    for (index, output) in beside.chain(shown.iter().map(|planned| (planned.id, planned.output))) {
         let Some(reading) = part.readings.get(index) else { continue };
         let used = Used::new(&plan, machine, output);
         let mut lines = Vec::new();
@@ -220,7 +225,7 @@ fn reading_steps<'p>(state: &State<'_>, part: &'p Part, frame: usize, bytes: &[u
             let numbers = used.in_numbers(part, note.span);
             lines.push(FormulaLine { variable, typed, numbers, value });
         }
-        all.push(ReadingSteps { name: &reading.name, lines, fault: used.fault(part) });
+        all.push(ReadingSteps { name: reading.name.clone(), lines, fault: used.fault(part) });
     }
     all
 }

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use crate::sheet::keys::{SHEET, Table, Takes};
+use crate::sheet::keys::{KeyTable, SHEET, Takes};
 
 /// The schema as JSON text. Editors that know TOML and JSON Schema complete and check sheets with it.
 ///
@@ -21,7 +21,7 @@ pub fn json_schema() -> String {
     text
 }
 
-fn definition(table: &Table) -> String {
+fn definition(table: &KeyTable) -> String {
     if table.name == "variant" {
         return "{ \"type\": \"object\", \"description\": \"Any keys of the sheet, put over it.\" }".into();
     }
@@ -34,7 +34,7 @@ fn definition(table: &Table) -> String {
 }
 
 fn schema(takes: Takes, doc: &str) -> String {
-    let refer = |table: &Table| format!("{{ \"$ref\": \"#/$defs/{}\" }}", table.name);
+    let refer = |table: &KeyTable| format!("{{ \"$ref\": \"#/$defs/{}\" }}", table.name);
     let body = match takes {
         Takes::Text
         | Takes::Time

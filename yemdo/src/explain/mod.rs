@@ -1,7 +1,8 @@
 //! A register value explained: what each bit of a magic constant means.
 
-use crate::model::part::Part;
-use crate::model::registers::{Access, Field, Register, Row, Settings, runs_text};
+use crate::model::ids::{FieldId, RegisterId};
+use crate::model::part::Sheet;
+use crate::model::registers::{Access, Field, FieldValue, Register, Settings, runs_text};
 
 /// A register's value, field by field.
 #[derive(Clone, Debug)]
@@ -23,14 +24,17 @@ pub struct Explained<'p> {
 pub struct ExplainedField<'p> {
     /// The field.
     pub field: &'p Field,
+    /// Its place in the part.
+    pub id: FieldId,
     /// Its bits in this register: (high, low), most significant first.
     pub bits: Vec<(u32, u32)>,
     /// Its code; of a field that has bits in other registers too, with those at their present values.
-    pub code: i128,
+    /// `None` where its bits stand for nothing, such as a decimal digit above 9.
+    pub code: Option<i128>,
     /// The row of its table, where there is one for the code.
-    pub row: Option<&'p Row>,
+    pub value: Option<&'p FieldValue>,
     /// Its code after a reset.
-    pub reset: i128,
+    pub reset: Option<i128>,
 }
 
 impl Explained<'_> {
@@ -48,20 +52,21 @@ impl Explained<'_> {
 /// register.MODE = { at = 1, reset = 2, field.RATE = { bits = "[7:4]", values = [{ code = 3, name = "fast" }] }, reserved = { bits = "[3:0]" } }
 /// "#).unwrap();
 /// let mut settings = yemdo::Settings::reset(&part);
-/// let explained = yemdo::explain::explain(&part, 0, 0x32, &mut settings).unwrap();
-/// assert_eq!(explained.fields[0].row.unwrap().name.as_deref(), Some("fast"));
+/// let explained = yemdo::explain::explain(&part, part.register("MODE").unwrap(), 0x32, &mut settings).unwrap();
+/// assert_eq!(explained.fields[0].value.unwrap().name.as_deref(), Some("fast"));
 /// ```
-pub fn explain<'p>(part: &'p Part, register: usize, value: u64, settings: &mut Settings) -> Option<Explained<'p>> {
+pub fn explain<'p>(part: &'p Sheet, register: RegisterId, value: u64, settings: &mut Settings) -> Option<Explained<'p>> {
     let register = part.registers().get(register)?;
     let reset = Settings::reset(part);
     settings.set_register(register, value);
     let mut fields: Vec<ExplainedField<'p>> = register
         .fields()
         .iter()
-        .filter_map(|index| part.fields().get(*index))
-        .map(|field| {
-            let code = settings.field(field);
-            ExplainedField { field, bits: field.bits_in(register), code, row: field.row(code), reset: reset.field(field) }
+        .filter_map(|id| Some((*id, part.fields().get(*id)?)))
+        .map(|(id, field)| {
+            let code = settings.known_field(field);
+            let value = code.and_then(|code| field.value(code));
+            ExplainedField { field, id, bits: field.bits_in(register), code, value, reset: reset.known_field(field) }
         })
         .collect();
     fields.sort_by_key(|field| std::cmp::Reverse(field.bits.first().copied()));

@@ -2,14 +2,14 @@
 
 /// A curve.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Curve {
+pub(crate) struct Curve {
     points: Vec<(f64, f64)>,
     outside: Outside,
 }
 
 /// What holds beyond the ends of a curve.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Outside {
+pub(crate) enum Outside {
     /// The value at the end.
     Hold,
     /// The last line goes on.
@@ -20,23 +20,23 @@ pub enum Outside {
 
 impl Curve {
     /// A curve through points whose x rises.
-    pub fn new(points: Vec<(f64, f64)>, outside: Outside) -> Self {
+    pub(crate) fn new(points: Vec<(f64, f64)>, outside: Outside) -> Self {
         Self { points, outside }
     }
 
     /// Its points.
-    pub fn points(&self) -> &[(f64, f64)] {
+    pub(crate) fn points(&self) -> &[(f64, f64)] {
         &self.points
     }
 
     /// What holds beyond its ends.
-    pub fn outside(&self) -> Outside {
+    pub(crate) fn outside(&self) -> Outside {
         self.outside
     }
 
     /// The value at `x`; `None` where there is none. Between two points it is
     /// `y0 + (x - x0) * (y1 - y0) / (x1 - x0)`, in double precision and in this order.
-    pub fn at(&self, x: f64) -> Option<f64> {
+    pub(crate) fn at(&self, x: f64) -> Option<f64> {
         let (first, last) = (self.points.first()?, self.points.last()?);
         if x.is_nan() {
             return None;

@@ -2,9 +2,9 @@
 //!
 //! Unsigned numbers are kept as the bit pattern of the signed type of their width.
 
-use super::program::FaultKind;
-use super::typed::Func;
-use super::types::Ty;
+use crate::formula::fault::FaultKind;
+use crate::formula::functions::Func;
+use crate::ground::number::Ty;
 
 /// 0 where all is well, else a [`FaultKind`] as [`code`] gives it.
 pub(crate) type Fault = u8;

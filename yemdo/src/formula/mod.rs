@@ -1,28 +1,26 @@
 //! The formula language: a strict subset of C (ISO/IEC 9899:2011), from text to columns of numbers.
 //!
-//! Phases, each in a file of its own: `lex` (tokens with places) → `parse` (syntax tree, `ast`) → `analyse`
-//! (types and names, [`typed`]) → `lower` (flat [`program`]) → `run` (columns) or `single` (one frame, with `chosen`
-//! operations), and `interval` (what can come out, before anything runs).
+//! In: the text of a formula, and whoever knows what its names mean ([`Scope`](front::analyse::Scope)): for each value
+//! from outside a key, a type and bounds. Out: numbers, or a fault with its place. Nothing here knows of parts.
+//!
+//! Phases: `front/` (tokens, syntax tree, types and names) → [`typed`] → `flat/` (straight-line program, and the passes
+//! over it) → `run/` (columns of frames, or one frame). [`facts`] says of every typed expression what can come out of it.
 //!
 //! `int` and `long` have 32 bits, `long long` 64. What C leaves undefined is a *fault* here.
 
-pub(crate) mod analyse;
-pub(crate) mod ast;
-mod chosen;
-pub mod curve;
-pub(crate) mod interval;
+pub(crate) mod curve;
+pub(crate) mod facts;
+pub(crate) mod fault;
+pub(crate) mod flat;
+pub(crate) mod front;
+pub(crate) mod functions;
+pub(crate) mod input;
 pub(crate) mod kernels;
-pub(crate) mod lex;
-pub(crate) mod lower;
-pub(crate) mod operations;
-pub(crate) mod parse;
-pub mod program;
+pub(crate) mod operators;
 pub(crate) mod run;
-pub(crate) mod single;
-pub mod typed;
-pub mod types;
+pub(crate) mod typed;
 
 /// Deepest nesting of expressions and blocks that is read.
-pub const MAX_DEPTH: usize = 200;
+pub(crate) const MAX_DEPTH: usize = 200;
 /// Longest formula that is read, in bytes.
-pub const MAX_LENGTH: usize = 32 * 1024;
+pub(crate) const MAX_LENGTH: usize = 32 * 1024;

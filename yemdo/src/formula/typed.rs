@@ -3,17 +3,21 @@
 //! This is what is lowered for evaluation and what code for firmware is made from; it keeps types and places
 //! and holds nothing that only an interpreter could use.
 
-use std::sync::Arc;
+use super::functions::Func;
+use super::input::{CurveId, InputKey};
+use super::operators::BinaryOp;
+use crate::ground::number::{Number, Ty};
+use crate::ground::text::Span;
 
-pub use super::ast::BinaryOp;
-use super::curve::Curve;
-use super::types::{Number, Ty};
-use crate::model::part::Input;
-use crate::sheet::text::Span;
+/// The number of an expression within its formula.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ExprId(pub(crate) u32);
 
 /// A typed expression.
 #[derive(Clone, Debug)]
 pub struct Expr {
+    /// Its number within the formula, from 0 to [`Formula::expressions`].
+    pub id: ExprId,
     /// What it computes.
     pub kind: ExprKind,
     /// The type of its value.
@@ -30,7 +34,7 @@ pub enum ExprKind {
     /// A local variable, by its index in [`Formula::vars`].
     Var(usize),
     /// A value from outside the formula.
-    Input(Input),
+    Input(InputKey),
     /// `-x`.
     Neg(Box<Expr>),
     /// `~x`.
@@ -50,7 +54,7 @@ pub enum ExprKind {
     /// A conversion to [`Expr::ty`], typed as a cast or implied.
     Convert(Box<Expr>),
     /// The value of a curve at its argument; both are `double`.
-    Curve(Arc<Curve>, Box<Expr>),
+    Curve(CurveId, Box<Expr>),
     /// A function of `<math.h>` or `<stdlib.h>`; the arguments have its type.
     Call(Func, Vec<Expr>),
 }
@@ -101,100 +105,92 @@ pub struct Formula {
     /// The type of its value.
     pub ty: Ty,
     /// The values it takes from outside, each once, in the order of first use.
-    pub inputs: Vec<Input>,
+    pub inputs: Vec<InputKey>,
     /// Its place in the sheet, without the quotes.
     pub span: Span,
+    /// Number of its expressions.
+    pub expressions: usize,
     /// Whether it is one expression, without statements.
     pub is_expression: bool,
 }
 
-/// The functions of `<math.h>` and `<stdlib.h>` that formulas may call.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
-pub enum Func {
-    Abs,
-    Fabs,
-    Sqrt,
-    Cbrt,
-    Exp,
-    Exp2,
-    Expm1,
-    Log,
-    Log2,
-    Log10,
-    Log1p,
-    Sin,
-    Cos,
-    Tan,
-    Asin,
-    Acos,
-    Atan,
-    Sinh,
-    Cosh,
-    Tanh,
-    Floor,
-    Ceil,
-    Round,
-    Trunc,
-    Pow,
-    Atan2,
-    Fmod,
-    Hypot,
-    Fmin,
-    Fmax,
+impl Formula {
+    /// The curves that it calls.
+    pub(crate) fn curves(&self) -> Vec<CurveId> {
+        let mut found = Vec::new();
+        each(&self.body, &mut |expr| found.extend(if let ExprKind::Curve(id, _) = expr.kind { Some(id) } else { None }));
+        found
+    }
 }
 
-impl Func {
-    /// Name, function, number of arguments. The `float` forms have an `f` behind the name.
-    pub const ALL: &'static [(&'static str, Func, usize)] = &[
-        ("fabs", Func::Fabs, 1),
-        ("sqrt", Func::Sqrt, 1),
-        ("cbrt", Func::Cbrt, 1),
-        ("exp", Func::Exp, 1),
-        ("exp2", Func::Exp2, 1),
-        ("expm1", Func::Expm1, 1),
-        ("log", Func::Log, 1),
-        ("log2", Func::Log2, 1),
-        ("log10", Func::Log10, 1),
-        ("log1p", Func::Log1p, 1),
-        ("sin", Func::Sin, 1),
-        ("cos", Func::Cos, 1),
-        ("tan", Func::Tan, 1),
-        ("asin", Func::Asin, 1),
-        ("acos", Func::Acos, 1),
-        ("atan", Func::Atan, 1),
-        ("sinh", Func::Sinh, 1),
-        ("cosh", Func::Cosh, 1),
-        ("tanh", Func::Tanh, 1),
-        ("floor", Func::Floor, 1),
-        ("ceil", Func::Ceil, 1),
-        ("round", Func::Round, 1),
-        ("trunc", Func::Trunc, 1),
-        ("pow", Func::Pow, 2),
-        ("atan2", Func::Atan2, 2),
-        ("fmod", Func::Fmod, 2),
-        ("hypot", Func::Hypot, 2),
-        ("fmin", Func::Fmin, 2),
-        ("fmax", Func::Fmax, 2),
-    ];
-
-    /// Names and types of the integer functions.
-    pub const INTEGER: &'static [(&'static str, Func, Ty)] =
-        &[("abs", Func::Abs, Ty::I32), ("labs", Func::Abs, Ty::I32), ("llabs", Func::Abs, Ty::I64)];
-
-    /// The function that a call by this name means: function, type of arguments and result, number of arguments.
-    pub(crate) fn named(name: &str) -> Option<(Func, Ty, usize)> {
-        let real = |base: &str, ty| Self::ALL.iter().find(|(n, ..)| *n == base).map(|(_, func, arity)| (*func, ty, *arity));
-        let integer = || Self::INTEGER.iter().find(|(n, ..)| *n == name).map(|(_, func, ty)| (*func, *ty, 1));
-        integer().or_else(|| real(name, Ty::F64)).or_else(|| real(name.strip_suffix('f')?, Ty::F32))
+impl Expr {
+    /// An expression of which the number is not known yet.
+    pub(crate) fn new(kind: ExprKind, ty: Ty, span: Span) -> Self {
+        Expr { id: ExprId::default(), kind, ty, span }
     }
 
-    /// The name in C for a type.
-    pub fn name(self, ty: Ty) -> String {
-        if self == Func::Abs {
-            return if ty == Ty::I64 { "llabs".into() } else { "abs".into() };
+    /// Its operands.
+    fn operands(&self) -> Vec<&Expr> {
+        match &self.kind {
+            ExprKind::Const(_) | ExprKind::Var(_) | ExprKind::Input(_) => Vec::new(),
+            ExprKind::Neg(x) | ExprKind::BitNot(x) | ExprKind::Not(x) | ExprKind::Convert(x) | ExprKind::Curve(_, x) => vec![x],
+            ExprKind::Arith(_, x, y) | ExprKind::Shift(_, x, y) | ExprKind::Compare(_, x, y) | ExprKind::Logic(_, x, y) => vec![x, y],
+            ExprKind::Cond(x, y, z) => vec![x, y, z],
+            ExprKind::Call(_, args) => args.iter().collect(),
         }
-        let base = Self::ALL.iter().find(|(_, func, _)| *func == self).map_or("?", |(name, ..)| name);
-        if ty == Ty::F32 { format!("{base}f") } else { base.into() }
+    }
+
+    fn operands_mut(&mut self) -> Vec<&mut Expr> {
+        match &mut self.kind {
+            ExprKind::Const(_) | ExprKind::Var(_) | ExprKind::Input(_) => Vec::new(),
+            ExprKind::Neg(x) | ExprKind::BitNot(x) | ExprKind::Not(x) | ExprKind::Convert(x) | ExprKind::Curve(_, x) => vec![x],
+            ExprKind::Arith(_, x, y) | ExprKind::Shift(_, x, y) | ExprKind::Compare(_, x, y) | ExprKind::Logic(_, x, y) => vec![x, y],
+            ExprKind::Cond(x, y, z) => vec![x, y, z],
+            ExprKind::Call(_, args) => args.iter_mut().collect(),
+        }
+    }
+
+    /// Visits the expressions in it, and then itself.
+    pub(crate) fn each<'f>(&'f self, visit: &mut impl FnMut(&'f Expr)) {
+        for operand in self.operands() {
+            operand.each(visit);
+        }
+        visit(self);
+    }
+
+    fn number(&mut self, next: &mut u32) {
+        for operand in self.operands_mut() {
+            operand.number(next);
+        }
+        self.id = ExprId(*next);
+        *next += 1;
+    }
+}
+
+/// Numbers the expressions of statements; gives how many there are.
+pub(crate) fn number(list: &mut [Stmt], next: &mut u32) {
+    for statement in list {
+        match statement {
+            Stmt::Set { value, .. } | Stmt::Return(value) => value.number(next),
+            Stmt::If { cond, then, otherwise } => {
+                cond.number(next);
+                number(then, next);
+                number(otherwise, next);
+            }
+        }
+    }
+}
+
+/// Visits every expression, the inner ones first.
+pub(crate) fn each<'f>(list: &'f [Stmt], visit: &mut impl FnMut(&'f Expr)) {
+    for statement in list {
+        match statement {
+            Stmt::Set { value, .. } | Stmt::Return(value) => value.each(visit),
+            Stmt::If { cond, then, otherwise } => {
+                cond.each(visit);
+                each(then, visit);
+                each(otherwise, visit);
+            }
+        }
     }
 }

@@ -73,7 +73,7 @@ pub(super) fn cell(text: &str, high: u32, low: u32) -> Result<Vec<(u32, u32, Cel
         };
     }
     if !plain.chars().any(|c| c.is_ascii_alphabetic()) {
-        return Err("is no name");
+        return Err("is not a valid name");
     }
     if let Some((name, number)) = numbered(plain).filter(|_| high == low) {
         return Ok(vec![(high, low, field(name, Some((number, number))))]);

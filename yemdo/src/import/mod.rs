@@ -41,7 +41,7 @@ pub struct ImportError {
 
 impl fmt::Display for ImportError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "this is no register table: {}", self.missing)
+        write!(f, "this is not a register table: {}", self.missing)
     }
 }
 
@@ -112,7 +112,7 @@ pub fn import(part: &str, rows: &[Vec<String>]) -> Result<Import, ImportError> {
                 let what = match typed {
                     Some(_) => format!("has the address `{address}`, which is beyond 16 bits"),
                     None if address.is_empty() => "has no address".to_owned(),
-                    None => format!("has the address `{address}`, which is no number"),
+                    None => format!("has the address `{address}`, which is not a number"),
                 };
                 notes.push(Note { line, text: format!("row left out: it {what}") });
                 continue;

@@ -1,15 +1,15 @@
-//! The resolved part: every name bound, every width known. All outputs are made from it alone.
+//! The resolved part: every name bound, every width known. It holds what the sheet says, and all outputs are made from
+//! it alone; what follows by analysis is asked of `review`.
 
-pub mod buses;
-pub(crate) mod eval;
-pub mod operation;
-mod outcome;
-pub mod part;
-pub mod registers;
+pub(crate) mod example;
+pub(crate) mod frame;
+pub(crate) mod ids;
+pub(crate) mod input;
+pub(crate) mod name;
+pub(crate) mod operation;
+pub(crate) mod part;
+pub(crate) mod reading;
+pub(crate) mod registers;
 mod resolve;
-pub mod status;
-
-pub(crate) use outcome::needed;
-pub use outcome::{Extent, FaultExample, Outcome, Proof};
-pub use registers::Settings;
-pub use status::Status;
+pub(crate) mod status;
+pub(crate) mod value;

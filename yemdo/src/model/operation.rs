@@ -1,7 +1,8 @@
 //! What is done with a part: quantities that its fields hold, and routines.
 
+use super::ids::{CodeId, FieldId, FrameId, QuantityId, ReadingId, RegisterId, RoutineId};
 use crate::formula::typed::Formula;
-use crate::sheet::text::Span;
+use crate::ground::text::Span;
 
 /// A physical value that fields hold, such as a threshold.
 #[derive(Clone, Debug)]
@@ -13,12 +14,12 @@ pub struct Quantity {
     pub(crate) difference: bool,
     /// Its value, or, with `through`, what takes the place of that reading's code.
     pub(crate) formula: Formula,
-    /// The reading whose formula it goes through, and the code whose place it takes; both by index.
-    pub(crate) through: Option<(usize, usize)>,
-    /// Fields that may be changed to set it, by index.
-    pub(crate) moves: Vec<usize>,
-    /// Another that it must not be below, by index.
-    pub(crate) not_below: Option<usize>,
+    /// The reading whose formula it goes through, and the code whose place it takes.
+    pub(crate) through: Option<(ReadingId, CodeId)>,
+    /// Fields that may be changed to set it.
+    pub(crate) moves: Vec<FieldId>,
+    /// Another that it must not be below.
+    pub(crate) not_below: Option<QuantityId>,
     pub(crate) means: Option<String>,
 }
 
@@ -38,8 +39,8 @@ impl Quantity {
         &self.unit
     }
 
-    /// The fields that may be changed to set it, as indices into [`Part::fields`](super::part::Part::fields).
-    pub fn moves(&self) -> &[usize] {
+    /// The fields that may be changed to set it.
+    pub fn moves(&self) -> &[FieldId] {
         &self.moves
     }
 
@@ -93,22 +94,38 @@ pub struct Step {
     pub means: Option<String>,
 }
 
+impl Step {
+    /// Its formulas.
+    pub(crate) fn formulas(&self) -> Vec<&Formula> {
+        let mut all: Vec<&Formula> = self.when.iter().collect();
+        match &self.action {
+            Action::Poll { condition, within: Time::Formula(within) } => all.extend([condition, within]),
+            Action::Poll { condition, .. } | Action::Expect(condition) => all.push(condition),
+            Action::Wait { time: Time::Formula(formula), .. } | Action::Line { within: Time::Formula(formula), .. } => all.push(formula),
+            Action::Wait { .. } | Action::Line { .. } | Action::Write(_) | Action::Set { .. } => {}
+            Action::ReadFrame(_) | Action::ReadRegisters(_) | Action::Run(_) => {}
+        }
+        all
+    }
+}
+
 /// What a step does.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub enum Action {
     /// Bytes are sent.
     Write(Vec<u8>),
     /// Fields get codes, and their registers are written.
     Set {
         /// The fields and their codes.
-        fields: Vec<(usize, i128)>,
+        fields: Vec<(FieldId, i128)>,
         /// The registers are read back and compared.
         verify: bool,
     },
-    /// A frame is read, by index.
-    ReadFrame(usize),
-    /// Registers are read, by index.
-    ReadRegisters(Vec<usize>),
+    /// A frame is read.
+    ReadFrame(FrameId),
+    /// Registers are read.
+    ReadRegisters(Vec<RegisterId>),
     /// Time passes.
     Wait {
         /// The time by the datasheet.
@@ -132,8 +149,8 @@ pub enum Action {
     },
     /// What the condition needs is read once, and it must hold.
     Expect(Formula),
-    /// Another routine, by its index in [`Part::routines`](super::part::Part::routines).
-    Do(usize),
+    /// Another routine.
+    Run(RoutineId),
 }
 
 /// A time.

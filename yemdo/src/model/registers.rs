@@ -1,11 +1,13 @@
 //! Registers, their fields, and the values that they have at present.
 
-use super::part::Part;
+use super::ids::{ColumnId, FieldId, RegisterId};
+use super::part::Sheet;
 use crate::bits::gather::Gather;
 use crate::bits::layout::{Layout, Slice};
 use crate::formula::typed::Formula;
-use crate::formula::types::{Number, Ty};
-use crate::sheet::text::Span;
+use crate::ground::list::List;
+use crate::ground::number::{Number, Ty};
+use crate::ground::text::Span;
 
 /// What can be done to a register or field.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -45,11 +47,11 @@ impl Access {
     }
 
     /// The word in the sheet.
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         Self::ALL.iter().find(|(_, access)| *access == self).map_or("read-write", |(word, _)| word)
     }
 
-    pub(crate) fn of_word(word: Option<&str>) -> Option<Access> {
+    pub(crate) fn from_name(word: Option<&str>) -> Option<Access> {
         Self::ALL.iter().find(|(known, _)| Some(*known) == word).map(|(_, access)| *access)
     }
 }
@@ -64,9 +66,9 @@ pub struct Register {
     pub(crate) low_first: bool,
     pub(crate) access: Access,
     pub(crate) reset: Option<u64>,
-    pub(crate) bank: Vec<(usize, i128)>,
-    pub(crate) writable: Vec<(usize, i128)>,
-    pub(crate) fields: Vec<usize>,
+    pub(crate) bank: Vec<(FieldId, i128)>,
+    pub(crate) writable: Vec<(FieldId, i128)>,
+    pub(crate) fields: Vec<FieldId>,
     pub(crate) reserved: Vec<Reserved>,
     pub(crate) means: Option<String>,
     /// Where its bytes stand, high first, in an image of all registers.
@@ -125,18 +127,18 @@ impl Register {
         self.reset
     }
 
-    /// Its fields, as indices into [`Part::fields`].
-    pub fn fields(&self) -> &[usize] {
+    /// Its fields.
+    pub fn fields(&self) -> &[FieldId] {
         &self.fields
     }
 
     /// The fields that select its bank, with the codes they must have.
-    pub fn bank(&self) -> &[(usize, i128)] {
+    pub fn bank(&self) -> &[(FieldId, i128)] {
         &self.bank
     }
 
     /// The fields that must have certain codes while it is written.
-    pub fn writable_while(&self) -> &[(usize, i128)] {
+    pub fn writable_while(&self) -> &[(FieldId, i128)] {
         &self.writable
     }
 
@@ -178,13 +180,13 @@ pub struct Field {
     pub(crate) name: String,
     pub(crate) span: Span,
     /// The register it is declared in; `None` for one of several registers.
-    pub(crate) register: Option<usize>,
+    pub(crate) register: Option<RegisterId>,
     /// Its bits in the image of all registers.
     pub(crate) layout: Layout,
     pub(crate) gather: Gather,
     pub(crate) access: Access,
-    pub(crate) rows: Vec<Row>,
-    pub(crate) columns: Vec<ColumnName>,
+    pub(crate) values: Vec<FieldValue>,
+    pub(crate) columns: List<ColumnId, ColumnName>,
     pub(crate) computed: Option<Formula>,
     pub(crate) means: Option<String>,
 }
@@ -198,9 +200,9 @@ pub struct ColumnName {
     pub whole: bool,
 }
 
-/// A row of a field's table.
+/// A value of a field: a row of its table.
 #[derive(Clone, Debug)]
-pub struct Row {
+pub struct FieldValue {
     /// The field's code.
     pub code: i128,
     /// The value's name.
@@ -208,7 +210,7 @@ pub struct Row {
     /// The datasheet's words for it.
     pub means: Option<String>,
     /// The numbers of the field's columns; `None` where the row has none.
-    pub columns: Vec<Option<f64>>,
+    pub columns: List<ColumnId, Option<f64>>,
 }
 
 impl Field {
@@ -238,12 +240,12 @@ impl Field {
     }
 
     /// Its table of values.
-    pub fn rows(&self) -> &[Row] {
-        &self.rows
+    pub fn values(&self) -> &[FieldValue] {
+        &self.values
     }
 
     /// The further columns of that table.
-    pub fn columns(&self) -> &[ColumnName] {
+    pub fn columns(&self) -> &List<ColumnId, ColumnName> {
         &self.columns
     }
 
@@ -259,7 +261,7 @@ impl Field {
 
     /// A code as people say it: the value's name where it has one, else the number.
     pub fn value_text(&self, code: i128) -> String {
-        let name = self.row(code).and_then(|row| row.name.clone());
+        let name = self.value(code).and_then(|value| value.name.clone());
         name.or_else(|| self.real(code).map(|real| real.to_string())).unwrap_or_else(|| code.to_string())
     }
 
@@ -280,9 +282,14 @@ impl Field {
         self.layout.form.read(self.layout.form.write_real(value, width)?, width).map(i128::from)
     }
 
-    /// The row of a code.
-    pub fn row(&self, code: i128) -> Option<&Row> {
-        self.rows.iter().find(|row| row.code == code)
+    /// The number that a code is in formulas.
+    pub(crate) fn number(&self, code: i128) -> Number {
+        self.real(code).map_or(Number::Int(code, Ty::I64), |real| Number::Real(real, Ty::F64))
+    }
+
+    /// The row of its table for a code.
+    pub fn value(&self, code: i128) -> Option<&FieldValue> {
+        self.values.iter().find(|value| value.code == code)
     }
 
     /// Its bits within a register: runs of (high, low), most significant first.
@@ -311,6 +318,18 @@ impl Field {
     }
 }
 
+/// Runs of ones in a mask: (high, low), the most significant first.
+pub(crate) fn runs(mask: u64) -> Vec<(u32, u32)> {
+    let mut runs: Vec<(u32, u32)> = Vec::new();
+    for bit in (0..64).rev().filter(|bit| mask >> bit & 1 == 1) {
+        match runs.last_mut().filter(|(_, low)| *low == bit + 1) {
+            Some((_, low)) => *low = bit,
+            None => runs.push((bit, bit)),
+        }
+    }
+    runs
+}
+
 /// Runs of bits as the notation has them.
 pub(crate) fn runs_text(runs: &[(u32, u32)]) -> String {
     let run = |(high, low): &(u32, u32)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") };
@@ -325,7 +344,7 @@ pub struct Settings {
 
 impl Settings {
     /// The values after a reset; registers whose reset value the sheet does not tell are zero.
-    pub fn reset(part: &Part) -> Self {
+    pub fn reset(part: &Sheet) -> Self {
         Settings { image: part.reset_image.clone() }
     }
 
@@ -351,10 +370,9 @@ impl Settings {
         i128::from(field.gather.code(&self.image).unwrap_or(0))
     }
 
-    /// A field's number, as formulas have it.
-    pub(crate) fn number(&self, field: &Field) -> Number {
-        let code = self.field(field);
-        field.real(code).map_or(Number::Int(code, Ty::I64), |real| Number::Real(real, Ty::F64))
+    /// A field's code; `None` where its bits stand for nothing, such as a decimal digit above 9.
+    pub(crate) fn known_field(&self, field: &Field) -> Option<i128> {
+        field.gather.code(&self.image).map(i128::from)
     }
 
     /// Sets a field. Bits of `code` beyond its width are dropped.

@@ -10,67 +10,37 @@ mod registers;
 
 use std::sync::Arc;
 
-use super::outcome;
-use super::part::{Parameter, Part};
+use super::ids::FrameId;
+use super::part::{Part, Sheet};
+use super::reading::Parameter;
 use crate::formula::curve::{Curve, Outside};
-use crate::sheet::text::Source;
+use crate::ground::diagnostic::{Diagnostic, Severity, SheetError};
+use crate::ground::list::Id;
+use crate::ground::text::Source;
 use crate::sheet::tree;
-use crate::sheet::{Diagnostic, Severity, SheetError};
 
 /// Reads and resolves a sheet, or one of its variants.
 pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, SheetError> {
     let (tree, diagnostics) = crate::sheet::parse::parse(source.text(), variant);
-    let mut resolver = Resolver { diagnostics, part: empty(source.clone()), used: Vec::new() };
+    let mut resolver = Resolver { diagnostics, part: Sheet::empty(source.clone()) };
     // A tree with holes would only draw complaints about what is missing because of them.
     if !resolver.has_errors() {
         resolver.run(&tree);
     }
-    let Resolver { mut diagnostics, mut part, used } = resolver;
-    let sound = diagnostics.iter().all(|d| d.severity != Severity::Error);
-    if sound {
-        diagnostics.extend(crate::check::review::review(&part, &tree, &used));
-    }
-    let allowed = |d: &Diagnostic| d.severity == Severity::Warning && tree.allow.iter().any(|text| text.value == d.name);
-    diagnostics.retain(|d| !allowed(d));
+    let Resolver { mut diagnostics, mut part } = resolver;
     diagnostics.sort_by_key(|d| (d.span.start, d.span.end));
-    if !sound {
+    if diagnostics.iter().any(|d| d.severity == Severity::Error) {
+        let allowed = |d: &Diagnostic| d.severity == Severity::Warning && tree.allow.iter().any(|text| text.value == d.name);
+        diagnostics.retain(|d| !allowed(d));
         return Err(SheetError::new(source, diagnostics));
     }
-    part.warnings = diagnostics;
-    Ok(part)
-}
-
-fn empty(source: Source) -> Part {
-    Part {
-        source,
-        name: String::new(),
-        title: None,
-        datasheet: None,
-        i2c: None,
-        spi: None,
-        modbus: None,
-        registers: Vec::new(),
-        fields: Vec::new(),
-        reset_image: Vec::new(),
-        variants: Vec::new(),
-        parameters: Vec::new(),
-        tables: Vec::new(),
-        quantities: Vec::new(),
-        routines: Vec::new(),
-        frames: Vec::new(),
-        codes: Vec::new(),
-        readings: Vec::new(),
-        order: Vec::new(),
-        examples: Vec::new(),
-        warnings: Vec::new(),
-    }
+    part.remarks = diagnostics;
+    Ok(Part::new(part))
 }
 
 struct Resolver {
     diagnostics: Vec<Diagnostic>,
-    part: Part,
-    /// Codes and fields that some formula or condition uses, by name.
-    used: Vec<String>,
+    part: Sheet,
 }
 
 impl Resolver {
@@ -96,11 +66,12 @@ impl Resolver {
         self.part.datasheet = tree.source.as_ref().map(|text| text.value.clone());
         self.part.variants = tree.variants.iter().map(|name| name.value.clone()).collect();
         self.allowed_warnings(tree);
+        self.part.allowed = tree.allow.iter().map(|text| text.value.clone()).collect();
         self.buses(tree);
         self.registers(tree);
         self.supplied(tree);
         for (index, (name, frame)) in tree.frames.iter().enumerate() {
-            self.frame(index, name, frame);
+            self.frame(FrameId::new(index), name, frame);
             if self.diagnostics.last().is_some_and(|d| d.name == "too-many") {
                 return;
             }
@@ -110,7 +81,7 @@ impl Resolver {
         }
         if !self.has_errors() {
             for (index, (_, frame)) in tree.frames.iter().enumerate() {
-                self.frame_formulas(index, frame);
+                self.frame_formulas(FrameId::new(index), frame);
             }
             self.computed(tree);
             self.quantities(&tree.quantities);
@@ -119,12 +90,6 @@ impl Resolver {
             self.routines(&tree.routines);
         }
         if !self.has_errors() {
-            for index in 0..self.part.readings.len() {
-                let decimals = outcome::decimals(&self.part, index);
-                if let Some(reading) = self.part.readings.get_mut(index) {
-                    reading.decimals = decimals;
-                }
-            }
             for example in &tree.examples {
                 self.example(example);
             }
@@ -133,10 +98,11 @@ impl Resolver {
 
     /// Parameters and tables.
     fn supplied(&mut self, tree: &tree::Sheet) {
-        let text = |text: &Option<crate::sheet::text::Text>| text.as_ref().map(|text| text.value.clone());
+        let text = |text: &Option<crate::ground::text::Text>| text.as_ref().map(|text| text.value.clone());
         for (name, parameter) in &tree.parameters {
             self.part.parameters.push(Parameter {
                 name: name.value.clone(),
+                span: name.span,
                 default: parameter.default.value,
                 unit: text(&parameter.unit),
                 range: parameter.range.map(|range| range.value),
@@ -149,13 +115,14 @@ impl Resolver {
                 "extend" => Outside::Extend,
                 _ => Outside::Fault,
             };
-            self.part.tables.push((name.value.clone(), Arc::new(Curve::new(table.points.clone(), outside))));
+            self.part.curves.push(Arc::new(Curve::new(table.points.clone(), outside)));
+            self.part.curve_names.push((name.value.clone(), name.span));
         }
     }
 
     fn allowed_warnings(&mut self, tree: &tree::Sheet) {
         for name in &tree.allow {
-            let known = crate::check::review::WARNINGS.iter().map(|(name, _)| *name);
+            let known = crate::sheet::warnings::WARNINGS.iter().map(|(name, _)| *name);
             if !known.clone().any(|known| known == name.value) {
                 let problem =
                     Diagnostic::error("unknown-word", name.span, format!("there is no warning `{}`", name.value)).label("not known");

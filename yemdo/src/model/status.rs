@@ -44,7 +44,7 @@ impl Status {
     ];
 
     /// The word for it, in sheets and output.
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Status::Ok => "ok",
             Status::Alert => "alert",
@@ -60,8 +60,8 @@ impl Status {
     }
 
     /// The status of that word.
-    pub fn of_word(word: &str) -> Option<Status> {
-        Self::ALL.into_iter().find(|status| status.word() == word)
+    pub fn from_name(word: &str) -> Option<Status> {
+        Self::ALL.into_iter().find(|status| status.as_str() == word)
     }
 
     /// Whether a value comes with it.

@@ -2,11 +2,14 @@
 
 use std::fmt;
 
-use crate::configure::{ConfigureError, Difference};
-use crate::modbus::ResponseError;
+use crate::bus::modbus::ResponseError;
+use crate::plan::accept::Refusal;
+use crate::plan::read_back::Difference;
+use crate::plan::writes::Unreachable;
 
 /// Why a routine failed.
 #[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
 pub struct RoutineError {
     /// Name of the routine.
     pub routine: String,
@@ -46,11 +49,8 @@ pub enum Failure {
         /// What was read for it: names and values.
         found: Vec<(String, String)>,
     },
-    /// A frame failed its check.
-    CheckFailed {
-        /// The frame.
-        frame: String,
-    },
+    /// What came is not a good frame.
+    Refused(Refusal),
     /// A register reads otherwise than it was written.
     NotTaken {
         /// The register.
@@ -65,8 +65,13 @@ pub enum Failure {
         /// The formula.
         formula: String,
     },
-    /// The settings of the step cannot be written.
-    Settings(ConfigureError),
+    /// A register of the step cannot be written in any order.
+    Unreachable {
+        /// The register.
+        register: String,
+        /// What it waits for, in words.
+        needs: String,
+    },
     /// What came over Modbus is no good response.
     Response(ResponseError),
     /// The answer does not fit what was asked.
@@ -79,22 +84,36 @@ impl fmt::Display for RoutineError {
         match &self.failure {
             Failure::NoAnswer { tries: 1 } => f.write_str("the part does not acknowledge"),
             Failure::NoAnswer { tries } => write!(f, "the part did not acknowledge {tries} times"),
-            Failure::Short { expected, found } => write!(f, "{expected} bytes were asked for, {found} came"),
+            Failure::Short { expected, found } => write!(f, "expected {expected} bytes, got {found}"),
             Failure::TimedOut { waited_for, micros } => write!(f, "{waited_for} did not come within {} ms", *micros as f64 / 1000.0),
             Failure::Unexpected { condition, found } => {
                 let found: Vec<String> = found.iter().map(|(name, value)| format!("{name} = {value}")).collect();
                 write!(f, "expected {condition}, found {}", found.join(", "))
             }
-            Failure::CheckFailed { frame } => write!(f, "the check of {frame} failed"),
+            Failure::Refused(refusal) => refusal.fmt(f),
             Failure::NotTaken { register, values: (written, read), difference } => {
                 write!(f, "{register} was written 0x{written:02X} and reads 0x{read:02X}: {}", difference.cause())
             }
             Failure::NoValue { formula } => write!(f, "`{formula}` gives no value"),
-            Failure::Settings(error) => error.fmt(f),
+            Failure::Unreachable { register, needs } => write!(f, "{register} cannot be written: it needs {needs}"),
             Failure::Response(error) => error.fmt(f),
             Failure::WrongAnswer => f.write_str("the answer does not fit what was asked"),
         }
     }
 }
 
-impl std::error::Error for RoutineError {}
+impl std::error::Error for RoutineError {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        match &self.failure {
+            Failure::Refused(refusal) => Some(refusal),
+            Failure::Response(error) => Some(error),
+            _ => None,
+        }
+    }
+}
+
+impl From<Unreachable> for Failure {
+    fn from(Unreachable { register, needs }: Unreachable) -> Self {
+        Failure::Unreachable { register, needs }
+    }
+}

@@ -1,16 +1,22 @@
 //! The state machine that runs a routine.
 
 use std::collections::VecDeque;
+use std::fmt;
 
-use super::asked::{Answer, Asked, Operation};
 use super::failure::{Failure, RoutineError};
-use crate::configure::wire::{Bus, Transfer, plain, read_frame, read_registers, write_register};
-use crate::configure::{Which, Why, Wish, configure};
+use super::request::{Answer, Operation, Request};
+use crate::bus::{Bus, Transfer};
 use crate::formula::typed::Formula;
-use crate::model::eval::Present;
+use crate::ground::list::Id;
+use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
+use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step, Time};
-use crate::model::part::{Input, Part};
+use crate::model::part::Part;
 use crate::model::registers::Settings;
+use crate::model::value::Present;
+use crate::plan::routine::{ReadPlan, ReadWhat, RoutinePlan, StepPlan};
+use crate::plan::transfers::{read_registers, write_register};
+use crate::plan::writes::{Write, WriteReason, value_to_write};
 
 /// Runs one routine.
 ///
@@ -23,20 +29,23 @@ use crate::model::registers::Settings;
 /// frame.LIGHT = { command = [0x10], read = 2, code = { light = "b0 b1" } }
 /// reading.light = { unit = "lx", formula = "light" }
 /// routine.measure = [{ write = [0x02] }, { poll = "READY", within = "20 ms" }, { read = "LIGHT" }]
-/// "#).unwrap();
-/// let mut runner = Runner::new(&part, 0, yemdo::Settings::reset(&part)).unwrap();
+/// "#)?;
+/// let mut runner = Runner::new(&part, part.routine("measure")?, yemdo::Settings::reset(&part))?;
 /// let mut answers = [Answer::Done, Answer::Bytes(&[0]), Answer::Done, Answer::Bytes(&[1]), Answer::Bytes(&[0x12, 0x34])].into_iter();
-/// let mut asked = runner.start().unwrap();
-/// while let Some(what) = asked {
-///     asked = runner.answer(answers.next().unwrap()).unwrap();
+/// let mut request = runner.start()?;
+/// while let Some(what) = request {
+///     request = runner.answer(answers.next().unwrap())?;
 /// }
-/// assert_eq!(runner.frame(0), Some(&[0x12u8, 0x34][..]));
+/// assert_eq!(runner.frame(part.frame("LIGHT")?), Some(&[0x12u8, 0x34][..]));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 #[derive(Clone, Debug)]
-pub struct Runner<'p> {
-    pub(super) part: &'p Part,
+pub struct Runner {
+    pub(super) part: Part,
     pub(super) bus: Bus,
     bits_per_second: u32,
+    plan: RoutinePlan,
+    routine: RoutineId,
     pub(super) settings: Settings,
     parameters: Vec<f64>,
     pub(super) last: Vec<Option<Vec<u8>>>,
@@ -47,60 +56,112 @@ pub struct Runner<'p> {
     tries: u32,
     /// The bytes of a frame of several transfers so far.
     pub(super) gathered: Vec<u8>,
+    /// What registers held before they were written to unlock others.
+    saved: Vec<(RegisterId, u64)>,
     at: (u64, u64),
     /// Microseconds that the reads of the step under way take at the most, its tries counted.
     looking: u64,
     dry: bool,
     /// In a dry run, the registers that were read, and of which nobody knows what they hold.
-    pub(super) unread: Vec<usize>,
+    pub(super) unread: Vec<RegisterId>,
     only_if: Vec<(usize, String)>,
 }
 
-/// Bits a second, where nobody says otherwise.
-fn usual_rate(part: &Part, bus: Bus) -> u32 {
-    match bus {
-        Bus::I2c => 400_000,
-        Bus::Spi => 1_000_000,
-        Bus::Modbus => part.modbus.as_ref().and_then(|modbus| modbus.baud).unwrap_or(19_200),
+/// A routine cannot be run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum NotRunnable {
+    /// The id is of another part.
+    UnknownRoutine,
+    /// The sheet describes no bus.
+    NoBus,
+    /// The part is not reached over this bus.
+    OtherBus(Bus),
+}
+
+impl fmt::Display for NotRunnable {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            NotRunnable::UnknownRoutine => f.write_str("the part has no such routine"),
+            NotRunnable::NoBus => f.write_str("the sheet describes no bus: give it [i2c], [spi] or [modbus]"),
+            NotRunnable::OtherBus(bus) => write!(f, "the part is not reached over {}", bus.name()),
+        }
     }
 }
+
+impl std::error::Error for NotRunnable {}
 
 /// A routine under way, and its next step.
 #[derive(Clone, Copy, Debug)]
 struct Call {
-    routine: usize,
+    routine: RoutineId,
     step: usize,
     done: u32,
 }
 
 #[derive(Clone, Debug)]
 enum Work {
-    Transfer { transfer: Transfer, then: Then, meaning: String },
-    Wait { micros: u64, meaning: String },
-    Line { high: bool, within: u64, meaning: String },
-    Judge { poll: Option<u64> },
+    Transfer {
+        transfer: Transfer,
+        then: Then,
+        meaning: String,
+    },
+    /// A register is written, with what it holds by then.
+    Write {
+        write: Write,
+        meaning: String,
+        verify: bool,
+    },
+    Wait {
+        micros: u64,
+        meaning: String,
+    },
+    Line {
+        high: bool,
+        within: u64,
+        meaning: String,
+    },
+    Judge {
+        poll: Option<u64>,
+    },
 }
 
 /// What is done with the answer of a transfer.
 #[derive(Clone, Debug)]
 pub(super) enum Then {
     Nothing,
-    Register(usize),
-    Frame { frame: usize, first: bool, last: bool, skip: bool },
-    Wrote { register: usize, after: u64 },
-    Compare { register: usize, before: Option<u64>, written: u64 },
+    /// It is not the answer yet.
+    Discard,
+    Register(RegisterId),
+    Frame {
+        frame: FrameId,
+        first: bool,
+        last: bool,
+    },
+    Wrote {
+        register: RegisterId,
+        after: u64,
+    },
+    Compare {
+        register: RegisterId,
+        before: Option<u64>,
+        written: u64,
+    },
 }
 
-impl<'p> Runner<'p> {
-    /// Makes a routine, named by its index in [`Part::routines`], ready; the part's registers are as `settings` says.
-    /// The bus is the first that the sheet describes. `None` where there is no such routine, or no bus.
-    pub fn new(part: &'p Part, routine: usize, settings: Settings) -> Option<Self> {
-        part.routines.get(routine)?;
-        let bus = Bus::of(part).first().copied()?;
-        Some(Self {
-            part,
+impl Runner {
+    /// Makes a routine ready; the part's registers are as `settings` says. The bus is the first that the sheet describes.
+    ///
+    /// # Errors
+    /// [`NotRunnable`].
+    pub fn new(part: &Part, routine: RoutineId, settings: Settings) -> Result<Self, NotRunnable> {
+        part.routines.get(routine).ok_or(NotRunnable::UnknownRoutine)?;
+        let bus = part.buses.all().next().ok_or(NotRunnable::NoBus)?;
+        Self {
             bus,
-            bits_per_second: usual_rate(part, bus),
+            bits_per_second: 0,
+            plan: RoutinePlan::new(part, bus, routine, &settings),
+            routine,
             settings,
             parameters: part.parameters.iter().map(|parameter| parameter.default).collect(),
             last: vec![None; part.frames.len()],
@@ -109,19 +170,29 @@ impl<'p> Runner<'p> {
             outstanding: None,
             tries: 0,
             gathered: Vec::new(),
+            saved: Vec::new(),
             at: (0, 0),
             looking: 0,
             dry: false,
             unread: Vec::new(),
             only_if: Vec::new(),
-        })
+            part: part.clone(),
+        }
+        .on_bus(bus, None)
     }
 
     /// The same over another bus that the part has, at so many bits a second (which only matters for the times).
-    pub fn over(mut self, bus: Bus, bits_per_second: Option<u32>) -> Self {
-        self.bus = bus;
-        self.bits_per_second = bits_per_second.unwrap_or(usual_rate(self.part, bus));
-        self
+    ///
+    /// # Errors
+    /// [`NotRunnable::OtherBus`].
+    pub fn on_bus(mut self, bus: Bus, bits_per_second: Option<u32>) -> Result<Self, NotRunnable> {
+        let usual = self.part.buses.wire(bus).ok_or(NotRunnable::OtherBus(bus))?.usual_rate();
+        self.bits_per_second = bits_per_second.unwrap_or(usual);
+        if bus != self.bus {
+            self.bus = bus;
+            self.plan = RoutinePlan::new(&self.part, bus, self.routine, &self.settings);
+        }
+        Ok(self)
     }
 
     /// The same with other parameters than the defaults.
@@ -130,10 +201,25 @@ impl<'p> Runner<'p> {
         self
     }
 
-    /// The same as a dry run: every answer is [`Answer::AsHoped`], all that is done on a condition is shown.
+    /// The same as a dry run: every answer is [`Answer::Assumed`], all that is done on a condition is shown.
     pub fn dry(mut self) -> Self {
         self.dry = true;
         self
+    }
+
+    /// All that a dry run asks for, and how long it takes in microseconds: the soonest, and the latest.
+    ///
+    /// # Errors
+    /// [`RoutineError`].
+    pub fn dry_run(mut self) -> Result<(Vec<Request>, (u64, u64)), RoutineError> {
+        self.dry = true;
+        let mut list = Vec::new();
+        let mut next = self.start()?;
+        while let Some(request) = next {
+            list.push(request);
+            next = self.answer(Answer::Assumed)?;
+        }
+        Ok((list, self.at))
     }
 
     /// The registers as far as they are known.
@@ -142,8 +228,8 @@ impl<'p> Runner<'p> {
     }
 
     /// The bytes of a frame as they came last.
-    pub fn frame(&self, index: usize) -> Option<&[u8]> {
-        self.last.get(index)?.as_deref()
+    pub fn frame(&self, frame: FrameId) -> Option<&[u8]> {
+        self.last.get(frame.index())?.as_deref()
     }
 
     /// Microseconds since the beginning, the soonest and the latest: of all that was asked so far.
@@ -155,7 +241,7 @@ impl<'p> Runner<'p> {
     ///
     /// # Errors
     /// [`RoutineError`].
-    pub fn start(&mut self) -> Result<Option<Asked>, RoutineError> {
+    pub fn start(&mut self) -> Result<Option<Request>, RoutineError> {
         self.go_on()
     }
 
@@ -163,7 +249,7 @@ impl<'p> Runner<'p> {
     ///
     /// # Errors
     /// [`RoutineError`]; the routine is over then.
-    pub fn answer(&mut self, answer: Answer<'_>) -> Result<Option<Asked>, RoutineError> {
+    pub fn answer(&mut self, answer: Answer<'_>) -> Result<Option<Request>, RoutineError> {
         let Some((work, operation)) = self.outstanding.take() else { return Ok(None) };
         match (work, answer) {
             (Work::Transfer { transfer, then, meaning }, Answer::Nak) => {
@@ -176,12 +262,12 @@ impl<'p> Runner<'p> {
                 self.work.push_front(Work::Transfer { transfer, then, meaning });
                 self.work.push_front(Work::Wait { micros: every, meaning: "before the next try".into() });
             }
-            (Work::Transfer { transfer, then, .. }, Answer::Done | Answer::Bytes(_) | Answer::AsHoped) => {
+            (Work::Transfer { transfer, then, .. }, Answer::Done | Answer::Bytes(_) | Answer::Assumed) => {
                 self.tries = 0;
                 let bytes = if let Answer::Bytes(bytes) = answer { bytes } else { &[] };
-                self.take(&transfer, then, bytes, answer == Answer::AsHoped)?;
+                self.take(&transfer, then, bytes, answer == Answer::Assumed)?;
             }
-            (Work::Wait { .. }, Answer::Done | Answer::AsHoped) | (Work::Line { .. }, Answer::Done | Answer::AsHoped) => {}
+            (Work::Wait { .. } | Work::Line { .. }, Answer::Done | Answer::Assumed) => {}
             (Work::Line { within, .. }, Answer::TimedOut | Answer::Nak) => {
                 return Err(self.error(Failure::TimedOut { waited_for: "the data-ready line".into(), micros: within }));
             }
@@ -202,20 +288,17 @@ impl<'p> Runner<'p> {
         let call = self.calls.last();
         let routine = call.and_then(|call| self.part.routines.get(call.routine));
         let step = routine.and_then(|routine| routine.steps.get(call?.step));
-        (routine.map_or(String::new(), |routine| routine.name.clone()), step.map_or(0, |step| self.line(step)))
+        let line = step.map_or(0, |step| self.part.source.line_column(step.span.start).0);
+        (routine.map_or(String::new(), |routine| routine.name.clone()), line)
     }
 
-    fn line(&self, step: &Step) -> usize {
-        self.part.source.line_column(step.span.start).0
-    }
-
-    fn step(&self) -> Option<&'p Step> {
+    fn step(&self) -> Option<&Step> {
         let call = self.calls.last()?;
         self.part.routines.get(call.routine)?.steps.get(call.step)
     }
 
     fn present(&self) -> Present<'_> {
-        Present { part: self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last }
+        Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last }
     }
 
     fn text(&self, formula: &Formula) -> String {
@@ -223,7 +306,7 @@ impl<'p> Runner<'p> {
     }
 
     /// Goes on until something has to be done.
-    fn go_on(&mut self) -> Result<Option<Asked>, RoutineError> {
+    fn go_on(&mut self) -> Result<Option<Request>, RoutineError> {
         loop {
             let Some(work) = self.work.pop_front() else {
                 if !self.next_step()? {
@@ -236,17 +319,21 @@ impl<'p> Runner<'p> {
                     self.judge(*poll)?;
                     continue;
                 }
+                Work::Write { write, meaning, verify } => {
+                    self.write(write, meaning, *verify);
+                    continue;
+                }
                 Work::Transfer { transfer, meaning, .. } => (Operation::Transfer(transfer.clone()), meaning.clone()),
                 Work::Wait { micros, meaning } => (Operation::Wait(*micros), meaning.clone()),
                 Work::Line { high, within, meaning } => (Operation::Line { high: *high, within: *within }, meaning.clone()),
             };
             let (routine, line) = self.place();
             let only_if = self.only_if.last().map(|(_, text)| text.clone());
-            let asked = Asked { operation, meaning, routine, line, at: self.at, only_if };
-            let (soonest, latest) = match &asked.operation {
+            let request = Request { operation, meaning, routine, line, at: self.at, only_if };
+            let (soonest, latest) = match &request.operation {
                 Operation::Transfer(transfer) => {
                     let micros = transfer.micros(self.bits_per_second);
-                    // Each try that a dry run hopes to be spared takes as long, and there is a wait before it.
+                    // Each try that a dry run is spared takes as long, and there is a wait before it.
                     let spared = self.step().filter(|_| self.dry).map_or(0, |step| u64::from(step.retry) * (step.every + micros));
                     self.looking += micros + spared;
                     (micros, micros + spared)
@@ -254,10 +341,10 @@ impl<'p> Runner<'p> {
                 Operation::Wait(micros) => (*micros, *micros),
                 Operation::Line { within, .. } => (0, *within),
             };
-            self.at.0 += if asked.only_if.is_some() { 0 } else { soonest };
+            self.at.0 += if request.only_if.is_some() { 0 } else { soonest };
             self.at.1 += latest;
-            self.outstanding = Some((work, asked.operation.clone()));
-            return Ok(Some(asked));
+            self.outstanding = Some((work, request.operation.clone()));
+            return Ok(Some(request));
         }
     }
 
@@ -274,149 +361,169 @@ impl<'p> Runner<'p> {
         }
         let depth = self.calls.len();
         self.only_if.retain(|(at, _)| *at < depth);
-        let Some(step) = self.step() else {
+        let part = self.part.clone();
+        let at = self.calls.last().copied();
+        let step = at.and_then(|call| part.routines.get(call.routine)?.steps.get(call.step));
+        let Some((call, step)) = self.calls.last_mut().zip(step) else {
             self.calls.pop();
             return Ok(!self.calls.is_empty());
         };
-        if let Some(call) = self.calls.last_mut() {
-            call.done += 1;
-        }
+        call.done += 1;
         if let Some(condition) = &step.when {
             if self.dry && !self.is_known(condition) {
                 self.only_if.push((depth, self.text(condition)));
-            } else {
-                let holds = self.present().value(condition).map_err(|_| self.error(Failure::NoValue { formula: self.text(condition) }))?;
-                if holds == 0.0 {
-                    if let Some(call) = self.calls.last_mut() {
-                        call.done = step.repeat;
-                    }
-                    return Ok(true);
-                }
+            } else if self.compute(condition)? == 0.0 {
+                self.calls.last_mut().into_iter().for_each(|call| call.done = step.repeat);
+                return Ok(true);
             }
         }
-        self.begin(step)?;
+        self.begin(step, at)?;
         Ok(true)
     }
 
-    /// In a dry run: whether a condition is about nothing but fields that nobody has hoped to read.
+    fn compute(&self, formula: &Formula) -> Result<f64, RoutineError> {
+        self.present().compute(formula).map_err(|_| self.error(Failure::NoValue { formula: self.text(formula) }))
+    }
+
+    /// In a dry run: whether a condition is about nothing but fields that nobody has assumed to be read.
     fn is_known(&self, condition: &Formula) -> bool {
-        condition.inputs.iter().all(|input| match input {
-            Input::Field(field) | Input::Column(field, _) => {
-                !self.unread.iter().any(|read| self.part.registers.get(*read).is_some_and(|read| read.fields.contains(field)))
-            }
+        inputs(condition).all(|input| match input {
+            Input::Field(field) | Input::Column(field, _) => !self.part.homes(field).any(|home| self.unread.contains(&home)),
             Input::Parameter(_) | Input::Quantity(_) => true,
             Input::Code(_) | Input::Reading(_) => false,
         })
     }
 
-    fn begin(&mut self, step: &'p Step) -> Result<(), RoutineError> {
+    fn begin(&mut self, step: &Step, call: Option<Call>) -> Result<(), RoutineError> {
         self.looking = 0;
         let means = |default: String| step.means.clone().unwrap_or(default);
-        match &step.action {
-            Action::Write(bytes) => {
-                let transfer = plain(self.part, self.bus, bytes, 0);
-                self.work.push_back(Work::Transfer { transfer, then: Then::Nothing, meaning: means("a command".into()) });
+        let planned = call.and_then(|call| self.plan.step(call.routine, call.step)).cloned().unwrap_or(StepPlan::Nothing);
+        match planned {
+            StepPlan::Send(transfers) => {
+                let meaning = means("a command".into());
+                self.work.extend(transfers.into_iter().map(|transfer| Work::Transfer {
+                    transfer,
+                    then: Then::Nothing,
+                    meaning: meaning.clone(),
+                }));
             }
-            Action::Set { fields, verify } => self.begin_set(step, fields, *verify)?,
-            Action::ReadFrame(frame) => self.push_frame(*frame, &means(String::new())),
-            Action::ReadRegisters(registers) => registers.iter().for_each(|register| self.push_register(*register, &means(String::new()))),
-            Action::Wait { time, tolerance } => {
-                let micros = self.micros(time)?;
-                let longer = (micros as f64 * tolerance).ceil() as u64;
-                let why = match time {
-                    Time::Formula(formula) => format!("wait {}", self.text(formula)),
-                    Time::Fixed(_) => "wait".into(),
-                };
-                let why = if longer > 0 { format!("{why}, and {} % more", tolerance * 100.0) } else { why };
-                self.work.push_back(Work::Wait { micros: micros + longer, meaning: means(why) });
-            }
-            Action::Poll { condition, .. } => {
-                let text = self.text(condition);
-                self.push_reads(condition, &means(format!("until {text}")));
-                self.work.push_back(Work::Judge { poll: Some(0) });
-            }
-            Action::Line { high, within } => {
-                let within = self.micros(within)?;
-                let meaning = means(format!("until the data-ready line is {}", if *high { "high" } else { "low" }));
-                self.work.push_back(Work::Line { high: *high, within, meaning });
-            }
-            Action::Expect(condition) => {
-                let text = self.text(condition);
-                self.push_reads(condition, &means(format!("expect {text}")));
-                self.work.push_back(Work::Judge { poll: None });
-            }
-            Action::Do(routine) => self.calls.push(Call { routine: *routine, step: 0, done: 0 }),
-        }
-        Ok(())
-    }
-
-    fn begin_set(&mut self, step: &Step, fields: &[(usize, i128)], verify: bool) -> Result<(), RoutineError> {
-        let wishes: Vec<Wish> =
-            fields.iter().map(|(field, code)| Wish::Field { field: *field, code: *code, typed: String::new() }).collect();
-        let done = configure(self.part, &self.settings, &wishes, Which::All).map_err(|error| self.error(Failure::Settings(error)))?;
-        let what: Vec<String> = fields.iter().filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect();
-        for write in &done.writes {
-            let Some(register) = self.part.registers.get(write.register) else { continue };
-            let transfer = write_register(self.part, self.bus, register, write.value);
-            let meaning = match write.why {
-                Some(Why::Opens) => format!("{}: opens the way", register.name),
-                Some(Why::Restores) => format!("{}: as before", register.name),
-                None => step.means.clone().unwrap_or_else(|| format!("{}: {}", register.name, what.join(", "))),
-            };
-            self.work.push_back(Work::Transfer { transfer, then: Then::Wrote { register: write.register, after: write.after }, meaning });
-            if verify && write.why.is_none() {
-                let transfer = read_registers(self.part, self.bus, &[register]);
-                let then = Then::Compare { register: write.register, before: write.before, written: write.value };
-                self.work.push_back(Work::Transfer { transfer, then, meaning: format!("{} reads as written?", register.name) });
-            }
-        }
-        Ok(())
-    }
-
-    fn push_frame(&mut self, frame: usize, meaning: &str) {
-        let Some(model) = self.part.frames.get(frame) else { return };
-        let transfers = read_frame(self.part, self.bus, model);
-        let count = transfers.len();
-        let late = self.bus == Bus::Spi && self.part.spi.as_ref().is_some_and(|spi| spi.late);
-        let meaning = if meaning.is_empty() { format!("read {}", model.name) } else { meaning.to_owned() };
-        for (at, transfer) in transfers.into_iter().enumerate() {
-            let skip = late && at == 0;
-            let then = Then::Frame { frame, first: at == usize::from(late), last: at + 1 == count, skip };
-            let meaning = if skip { format!("{meaning}: asks; the answer comes with the next transfer") } else { meaning.clone() };
-            self.work.push_back(Work::Transfer { transfer, then, meaning });
-        }
-    }
-
-    fn push_register(&mut self, register: usize, meaning: &str) {
-        let Some(model) = self.part.registers.get(register) else { return };
-        let transfer = read_registers(self.part, self.bus, &[model]);
-        let meaning = if meaning.is_empty() { format!("read {}", model.name) } else { meaning.to_owned() };
-        self.work.push_back(Work::Transfer { transfer, then: Then::Register(register), meaning });
-    }
-
-    /// Reads what a condition needs: the registers of its fields, the frames of its codes.
-    fn push_reads(&mut self, condition: &Formula, meaning: &str) {
-        let (mut registers, mut frames): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
-        for input in &condition.inputs {
-            match input {
-                Input::Field(field) => {
-                    let holds = |index: &usize| self.part.registers.get(*index).is_some_and(|register| register.fields.contains(field));
-                    registers.extend((0..self.part.registers.len()).filter(holds));
+            StepPlan::Set(writes) => self.begin_set(step, writes),
+            StepPlan::Read(reads) => match &step.action {
+                Action::Poll { condition, .. } => {
+                    let text = self.text(condition);
+                    self.push_reads(&reads, &means(format!("until {text}")));
+                    self.work.push_back(Work::Judge { poll: Some(0) });
                 }
-                Input::Code(code) => frames.extend(self.part.codes.get(*code).map(|code| code.frame)),
+                Action::Expect(condition) => {
+                    let text = self.text(condition);
+                    self.push_reads(&reads, &means(format!("expect {text}")));
+                    self.work.push_back(Work::Judge { poll: None });
+                }
+                _ => self.push_reads(&reads, &means(String::new())),
+            },
+            StepPlan::Refused(unreachable) => return Err(self.error(unreachable.into())),
+            StepPlan::Nothing => match &step.action {
+                Action::Wait { time, tolerance } => {
+                    let micros = self.micros(time)?;
+                    let longer = (micros as f64 * tolerance).ceil() as u64;
+                    let reason = match time {
+                        Time::Formula(formula) => format!("wait {}", self.text(formula)),
+                        Time::Fixed(_) => "wait".into(),
+                    };
+                    let reason = if longer > 0 { format!("{reason}, and {} % more", tolerance * 100.0) } else { reason };
+                    self.work.push_back(Work::Wait { micros: micros.saturating_add(longer), meaning: means(reason) });
+                }
+                Action::Line { high, within } => {
+                    let within = self.micros(within)?;
+                    let meaning = means(format!("until the data-ready line is {}", if *high { "high" } else { "low" }));
+                    self.work.push_back(Work::Line { high: *high, within, meaning });
+                }
+                Action::Run(routine) => self.calls.push(Call { routine: *routine, step: 0, done: 0 }),
                 _ => {}
+            },
+        }
+        Ok(())
+    }
+
+    fn begin_set(&mut self, step: &Step, writes: Vec<Write>) {
+        let (fields, verify) = match &step.action {
+            Action::Set { fields, verify } => (fields.as_slice(), *verify),
+            _ => (&[] as &[(FieldId, i128)], false),
+        };
+        let what: Vec<String> = fields.iter().filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect();
+        self.saved.clear();
+        for write in writes {
+            let name = self.part.registers.get(write.register).map_or("", |register| register.name.as_str());
+            let meaning = match write.reason {
+                Some(WriteReason::Unlocks) => format!("{name}: temporary, to unlock another register"),
+                Some(WriteReason::Restores) => format!("{name}: restored"),
+                None => step.means.clone().unwrap_or_else(|| format!("{name}: {}", what.join(", "))),
+            };
+            let verify = verify && write.reason.is_none();
+            self.work.push_back(Work::Write { write, meaning, verify });
+        }
+    }
+
+    /// Writes a register: what it holds by now, with the fields that the step sets.
+    fn write(&mut self, write: &Write, meaning: &str, verify: bool) {
+        let part = self.part.clone();
+        let Some(register) = part.registers.get(write.register) else { return };
+        let held = self.settings.register(register);
+        let mut image = self.settings.clone();
+        match write.reason {
+            Some(WriteReason::Unlocks) if !self.saved.iter().any(|(saved, _)| *saved == write.register) => {
+                self.saved.push((write.register, held));
+            }
+            Some(WriteReason::Restores) => {
+                let saved = self.saved.iter().find(|(saved, _)| *saved == write.register);
+                image.set_register(register, saved.map_or(held, |(_, value)| *value));
+            }
+            Some(WriteReason::Unlocks) | None => {}
+        }
+        for (field, code) in &write.sets {
+            part.fields.get(*field).into_iter().for_each(|field| image.set_field(field, *code));
+        }
+        let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
+        let (value, after) = value_to_write(&part, write.register, image.register(register), &asked);
+        let mut next = Vec::new();
+        if let Some(transfer) = write_register(&part, self.bus, register, value) {
+            next.push(Work::Transfer { transfer, then: Then::Wrote { register: write.register, after }, meaning: meaning.to_owned() });
+        }
+        if verify && let Some(transfers) = read_registers(&part, self.bus, &[register]) {
+            let then = Then::Compare { register: write.register, before: write.before.map(|_| held), written: value };
+            next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));
+        }
+        next.into_iter().rev().for_each(|work| self.work.push_front(work));
+    }
+
+    fn push_reads(&mut self, reads: &[ReadPlan], meaning: &str) {
+        for read in reads {
+            let name = match read.what {
+                ReadWhat::Register(register) => self.part.registers.get(register).map(|register| register.name.as_str()),
+                ReadWhat::Frame(frame) => self.part.frames.get(frame).map(|frame| frame.name.as_str()),
+            };
+            let meaning = if meaning.is_empty() { format!("read {}", name.unwrap_or("")) } else { meaning.to_owned() };
+            match read.what {
+                ReadWhat::Register(register) => {
+                    self.work.extend(answered(read.transfers.clone(), Then::Register(register), &meaning));
+                }
+                ReadWhat::Frame(frame) => {
+                    let answers: Vec<bool> = read.transfers.iter().map(|transfer| !transfer.discard).collect();
+                    let (first, last) = (answers.iter().position(|answers| *answers), answers.iter().rposition(|answers| *answers));
+                    for (at, transfer) in read.transfers.iter().cloned().enumerate() {
+                        let then = Then::Frame { frame, first: Some(at) == first, last: Some(at) == last };
+                        self.work.extend(answered(vec![transfer], then, &meaning));
+                    }
+                }
             }
         }
-        registers.sort_unstable();
-        registers.dedup();
-        frames.dedup();
-        registers.into_iter().for_each(|register| self.push_register(register, meaning));
-        frames.into_iter().for_each(|frame| self.push_frame(frame, meaning));
     }
 
     /// Decides a condition from what was read.
     fn judge(&mut self, poll: Option<u64>) -> Result<(), RoutineError> {
-        let Some(step) = self.step() else { return Ok(()) };
+        let part = self.part.clone();
+        let call = self.calls.last().copied();
+        let Some(step) = call.and_then(|call| part.routines.get(call.routine)?.steps.get(call.step)) else { return Ok(()) };
         let (condition, within) = match &step.action {
             Action::Poll { condition, within } => (condition, self.micros(within)?),
             Action::Expect(condition) => (condition, 0),
@@ -427,17 +534,19 @@ impl<'p> Runner<'p> {
             self.at.1 += within / step.every.max(1) * (step.every + self.looking);
             return Ok(());
         }
-        let holds = self.present().value(condition).map_err(|_| self.error(Failure::NoValue { formula: self.text(condition) }))?;
         match poll {
-            _ if holds != 0.0 => Ok(()),
+            _ if self.compute(condition)? != 0.0 => Ok(()),
             None => Err(self.error(Failure::Unexpected { condition: self.text(condition), found: self.found(condition) })),
             Some(elapsed) if elapsed + step.every > within => {
                 Err(self.error(Failure::TimedOut { waited_for: self.text(condition), micros: within }))
             }
             Some(elapsed) => {
                 self.work.push_back(Work::Wait { micros: step.every, meaning: "before the next look".into() });
-                let text = self.text(condition);
-                self.push_reads(condition, &step.means.clone().unwrap_or(format!("until {text}")));
+                let meaning = step.means.clone().unwrap_or_else(|| format!("until {}", self.text(condition)));
+                let planned = call.and_then(|call| self.plan.step(call.routine, call.step)).cloned();
+                if let Some(StepPlan::Read(reads)) = planned {
+                    self.push_reads(&reads, &meaning);
+                }
                 self.work.push_back(Work::Judge { poll: Some(elapsed + step.every) });
                 Ok(())
             }
@@ -446,25 +555,41 @@ impl<'p> Runner<'p> {
 
     /// What a condition was decided by.
     fn found(&self, condition: &Formula) -> Vec<(String, String)> {
-        let one = |input: &Input| {
+        let one = |input: Input| {
             let (name, width) = match input {
-                Input::Field(field) => self.part.fields.get(*field).map(|field| (field.name.clone(), field.width()))?,
-                Input::Code(code) => self.part.codes.get(*code).map(|code| (code.name.clone(), 0))?,
+                Input::Field(field) => self.part.fields.get(field).map(|field| (field.name.clone(), field.width()))?,
+                Input::Column(field, column) => {
+                    let field = self.part.fields.get(field)?;
+                    (format!("{}.{}", field.name, field.columns.get(column)?.name), 0)
+                }
+                Input::Code(code) => self.part.codes.get(code).map(|code| (code.name.clone(), 0))?,
                 _ => return None,
             };
-            let value = self.present().input(*input)?.to_f64();
+            let value = self.present().input(input)?.to_f64();
             Some((name, if width > 3 { format!("0x{:X}", value as i64) } else { value.to_string() }))
         };
-        condition.inputs.iter().filter_map(one).collect()
+        inputs(condition).filter_map(one).collect()
     }
 
     fn micros(&self, time: &Time) -> Result<u64, RoutineError> {
         match time {
             Time::Fixed(micros) => Ok(*micros),
-            Time::Formula(formula) => match self.present().value(formula) {
+            Time::Formula(formula) => match self.present().compute(formula) {
                 Ok(ms) if (0.0..=3.6e6).contains(&ms) => Ok((ms * 1000.0).ceil() as u64),
                 _ => Err(self.error(Failure::NoValue { formula: self.text(formula) })),
             },
         }
     }
+}
+
+/// Transfers as work: what is done with the answer, and nothing with those that are not the answer yet.
+fn answered(transfers: Vec<Transfer>, then: Then, meaning: &str) -> impl Iterator<Item = Work> + use<> {
+    let meaning = meaning.to_owned();
+    transfers.into_iter().map(move |transfer| match transfer.discard {
+        true => {
+            let meaning = format!("{meaning}: asks; the answer comes with the next transfer");
+            Work::Transfer { transfer, then: Then::Discard, meaning }
+        }
+        false => Work::Transfer { transfer, then: then.clone(), meaning: meaning.clone() },
+    })
 }

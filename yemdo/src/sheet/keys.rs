@@ -44,25 +44,25 @@ pub enum Takes {
     Registers,
     /// One of a few words.
     Word(&'static [&'static str]),
-    /// A table with the keys of another [`Table`].
-    Table(&'static Table),
+    /// A table with the keys of another [`KeyTable`].
+    Table(&'static KeyTable),
     /// One such table, or a list of them.
-    TableOrList(&'static Table),
+    TableOrList(&'static KeyTable),
     /// A table, or the name of a usual CRC model.
-    TableOrModel(&'static Table),
+    TableOrModel(&'static KeyTable),
     /// Names of the user's own, each with such a table.
-    Named(&'static Table),
+    Named(&'static KeyTable),
     /// Names of the user's own, each with a list of such tables.
-    NamedLists(&'static Table),
+    NamedLists(&'static KeyTable),
     /// Names of the user's own, each with a layout, or with such a table.
-    NamedLayouts(&'static Table),
+    NamedLayouts(&'static KeyTable),
     /// Names of the user's own, each with a value that depends on the name.
     NamedValues,
 }
 
 impl Takes {
     /// The kind of table that it takes, if it takes one.
-    pub fn table(self) -> Option<&'static Table> {
+    pub fn table(self) -> Option<&'static KeyTable> {
         match self {
             Takes::Table(table)
             | Takes::TableOrList(table)
@@ -90,7 +90,7 @@ pub struct Key {
 
 /// A kind of table: its title in the reference and its keys.
 #[derive(Debug)]
-pub struct Table {
+pub struct KeyTable {
     /// Its name in messages, such as `frame`.
     pub name: &'static str,
     /// Its keys, in the order of the reference.
@@ -99,9 +99,9 @@ pub struct Table {
     pub also: &'static str,
 }
 
-impl Table {
+impl KeyTable {
     /// This kind of table and all that stand in it, each once, from the outside in.
-    pub fn all_within(&'static self) -> Vec<&'static Table> {
+    pub fn all_within(&'static self) -> Vec<&'static KeyTable> {
         let mut found = vec![self];
         let mut at = 0;
         while let Some(table) = found.get(at).copied() {
@@ -136,7 +136,7 @@ const SOURCE: Key = may("source", Takes::Text, "Where the datasheet says so.");
 const MEANS: Key = may("means", Takes::Text, "The datasheet's words for it.");
 
 /// The sheet itself.
-pub static SHEET: Table = Table {
+pub static SHEET: KeyTable = KeyTable {
     name: "sheet",
     keys: &[
         must("part", Takes::Text, "Name of the part, as printed on the datasheet."),
@@ -162,7 +162,7 @@ pub static SHEET: Table = Table {
 };
 
 /// `[i2c]`.
-pub static I2C: Table = Table {
+pub static I2C: KeyTable = KeyTable {
     name: "i2c",
     keys: &[
         must("address", Takes::Address, "The 7-bit address; an 8-bit form, with the read/write bit, is typed `\"0x58 8-bit\"`."),
@@ -170,38 +170,37 @@ pub static I2C: Table = Table {
         may(
             "pointer",
             Takes::Integer,
-            "Bits of the register address or command that is sent first: 8 or 16; 0 for a part that just answers. 8 where not given.",
+            "Bits of the register address or command that is sent first: 8 or 16; 0 for a part that just answers. Default: 8.",
         ),
-        may("restart", Takes::Boolean, "Between pointer and data: repeated start, or with `false` stop and start. `true` where not given."),
-        may("increment", Takes::Integer, "Bits that are set in the pointer so that it moves on by itself; none where not given."),
-        may("block", Takes::Boolean, "SMBus block read: the part sends the number of bytes first."),
+        may("restart", Takes::Boolean, "Between pointer and data: repeated start, or with `false` stop and start. Default: `true`."),
+        may("increment", Takes::Integer, "Bits that are set in the pointer so that it moves on by itself; default: none."),
     ],
     also: "",
 };
 
 /// `[spi]`.
-pub static SPI: Table = Table {
+pub static SPI: KeyTable = KeyTable {
     name: "spi",
     keys: &[
         must("mode", Takes::Integer, "Clock mode, 0 to 3."),
-        may("bit_order", Takes::Word(&["msb first", "lsb first"]), "Which bit of a byte goes first; `msb first` where not given."),
+        may("bit_order", Takes::Word(&["msb first", "lsb first"]), "Which bit of a byte goes first; default: `msb first`."),
         may(
             "pointer",
             Takes::Integer,
-            "Bits of the address that is sent first: 8 or 16; 0 for a part that is only clocked out. 8 where not given.",
+            "Bits of the address that is sent first: 8 or 16; 0 for a part that is only clocked out. Default: 8.",
         ),
-        may("shift", Takes::Integer, "Places that the address is shifted to the left; 0 where not given."),
+        may("shift", Takes::Integer, "Places that the address is shifted to the left; default: 0."),
         may("read", Takes::Integer, "Bits that are set in the address byte to read."),
         may("write", Takes::Integer, "Bits that are set in the address byte to write."),
-        may("increment", Takes::Integer, "Bits that are set so that the address moves on by itself."),
-        may("dummy", Takes::Integer, "Bytes clocked between the address and the first byte of data; 0 where not given."),
+        may("increment", Takes::Integer, "Bits that are set for auto-increment."),
+        may("dummy", Takes::Integer, "Bytes clocked between the address and the first byte of data; default: 0."),
         may("late", Takes::Boolean, "The answer comes in the next transfer."),
     ],
     also: "",
 };
 
 /// `[modbus]`.
-pub static MODBUS: Table = Table {
+pub static MODBUS: KeyTable = KeyTable {
     name: "modbus",
     keys: &[
         may("unit", Takes::Integer, "Unit id, 1 to 247, as delivered."),
@@ -221,17 +220,17 @@ const ACCESS: Takes =
     Takes::Word(&["read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "self-clearing", "reserved"]);
 
 /// `[register.NAME]`.
-pub static REGISTER: Table = Table {
+pub static REGISTER: KeyTable = KeyTable {
     name: "register",
     keys: &[
         must("at", Takes::Integer, "Its address; of a Modbus part that of a holding register, as printed."),
-        may("width", Takes::Integer, "Its bits: 8 to 64, whole bytes; 8 where not given."),
-        may("order", Takes::Word(&["high first", "low first"]), "Which byte of it comes first; `high first` where not given."),
-        may("access", ACCESS, "What can be done to it; `read-write` where not given."),
+        may("width", Takes::Integer, "Its bits: 8 to 64, whole bytes; default: 8."),
+        may("order", Takes::Word(&["high first", "low first"]), "Which byte of it comes first; default: `high first`."),
+        may("access", ACCESS, "What can be done to it; default: `read-write`."),
         may("reset", Takes::Integer, "Its value after a reset."),
         may("bank", Takes::NamedValues, "It is reached only while these fields have these values."),
         may("while", Takes::NamedValues, "It may only be written while these fields have these values."),
-        may("count", Takes::Integer, "An array: so many of them, `NAME_0` and on."),
+        may("count", Takes::Integer, "An array: this many of them, `NAME_0` and on."),
         may("every", Takes::Integer, "For an array, the addresses from one to the next."),
         may("field", Takes::Named(&FIELD), "Its fields."),
         may("reserved", Takes::TableOrList(&RESERVED), "Bits that are nobody's."),
@@ -242,22 +241,22 @@ pub static REGISTER: Table = Table {
 };
 
 /// `reserved = { ... }` of a register.
-pub static RESERVED: Table = Table {
+pub static RESERVED: KeyTable = KeyTable {
     name: "reserved",
     keys: &[
         must("bits", Takes::Bits, "The bits."),
-        may("write", Takes::Integer, "What must be written there; what stands there after a reset where not given."),
+        may("write", Takes::Integer, "What must be written there; default: what stands there after a reset."),
     ],
     also: "",
 };
 
 /// `[register.NAME.field.NAME]` and `[field.NAME]`.
-pub static FIELD: Table = Table {
+pub static FIELD: KeyTable = KeyTable {
     name: "field",
     keys: &[
         must("bits", Takes::Bits, "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`."),
         may("values", Takes::TableOrList(&VALUE), "The datasheet's table of its values."),
-        may("access", ACCESS, "What can be done to it; as its register where not given."),
+        may("access", ACCESS, "What can be done to it; default: as its register."),
         may(
             "computed",
             Takes::Formula,
@@ -270,14 +269,14 @@ pub static FIELD: Table = Table {
 };
 
 /// A row of `values` of a field.
-pub static VALUE: Table = Table {
+pub static VALUE: KeyTable = KeyTable {
     name: "value",
     keys: &[must("code", Takes::Integer, "The field's code."), may("name", Takes::Text, "The value's name."), MEANS],
     also: "columns of the datasheet's table, numbers: `gain = 4`, `ms = 14.0`. A formula has them as `FIELD.gain`",
 };
 
 /// `[frame.NAME]`.
-pub static FRAME: Table = Table {
+pub static FRAME: KeyTable = KeyTable {
     name: "frame",
     keys: &[
         may("read", Takes::Integer, "Number of bytes, 1 to 4096; of a frame without `registers`, `transfers` or a Modbus table."),
@@ -308,7 +307,7 @@ pub static FRAME: Table = Table {
 };
 
 /// A code that says more than its layout.
-pub static CODE: Table = Table {
+pub static CODE: KeyTable = KeyTable {
     name: "code",
     keys: &[
         must("layout", Takes::Layout, "Where its bits stand and how they are read."),
@@ -323,14 +322,14 @@ pub static CODE: Table = Table {
 };
 
 /// A transfer of a frame.
-pub static TRANSFER: Table = Table {
+pub static TRANSFER: KeyTable = KeyTable {
     name: "transfer",
     keys: &[may("command", Takes::Bytes, "Bytes that are sent first."), must("read", Takes::Integer, "Number of bytes that are read.")],
     also: "",
 };
 
 /// `check = { ... }` of a frame.
-pub static CHECK: Table = Table {
+pub static CHECK: KeyTable = KeyTable {
     name: "check",
     keys: &[
         may("crc", Takes::TableOrModel(&CRC), "A cyclic redundancy check: the model's parameters, or the name of a usual one."),
@@ -348,33 +347,33 @@ pub static CHECK: Table = Table {
 };
 
 /// `crc = { ... }`: the usual model parameters.
-pub static CRC: Table = Table {
+pub static CRC: KeyTable = KeyTable {
     name: "crc",
     keys: &[
         must("width", Takes::Integer, "Bits of the check value, 3 to 64."),
         must("poly", Takes::Integer, "Generator polynomial without its highest term, most significant bit first."),
-        may("init", Takes::Integer, "Start value of the register; 0 where not given."),
-        may("refin", Takes::Boolean, "Each byte is fed least significant bit first; false where not given."),
-        may("refout", Takes::Boolean, "The register is bit-reversed at the end; as `refin` where not given."),
-        may("xorout", Takes::Integer, "Value that the result is XORed with; 0 where not given."),
+        may("init", Takes::Integer, "Start value of the register; default: 0."),
+        may("refin", Takes::Boolean, "Each byte is fed least significant bit first; default: false."),
+        may("refout", Takes::Boolean, "The register is bit-reversed at the end; default: as `refin`."),
+        may("xorout", Takes::Integer, "Value that the result is XORed with; default: 0."),
     ],
     also: "",
 };
 
 /// `sum = { ... }`.
-pub static SUM: Table = Table {
+pub static SUM: KeyTable = KeyTable {
     name: "sum",
     keys: &[
         must("width", Takes::Integer, "Bits that are kept of the sum."),
-        may("init", Takes::Integer, "Value that the sum starts from; 0 where not given."),
+        may("init", Takes::Integer, "Value that the sum starts from; default: 0."),
         may("modulo", Takes::Integer, "The sum is the remainder by this number."),
-        may("then", Takes::Word(&["plain", "invert", "negate"]), "What is done to the sum before it is stored; `plain` where not given."),
+        may("then", Takes::Word(&["plain", "invert", "negate"]), "What is done to the sum before it is stored; default: `plain`."),
     ],
     also: "",
 };
 
 /// `status = [{ ... }]` of a frame or a reading.
-pub static STATUS: Table = Table {
+pub static STATUS: KeyTable = KeyTable {
     name: "status",
     keys: &[
         must("when", Takes::Condition, "A condition over the codes, in C."),
@@ -389,7 +388,7 @@ pub static STATUS: Table = Table {
 };
 
 /// `[reading.NAME]`.
-pub static READING: Table = Table {
+pub static READING: KeyTable = KeyTable {
     name: "reading",
     keys: &[
         must("unit", Takes::Text, "The unit, as a symbol: `°C`, `%`, `hPa`, `lx`."),
@@ -403,11 +402,11 @@ pub static READING: Table = Table {
 };
 
 /// `[shared.NAME]`.
-pub static SHARED: Table =
-    Table { name: "shared", keys: &[must("formula", Takes::Formula, "How it is computed, in C."), MEANS, SOURCE], also: "" };
+pub static SHARED: KeyTable =
+    KeyTable { name: "shared", keys: &[must("formula", Takes::Formula, "How it is computed, in C."), MEANS, SOURCE], also: "" };
 
 /// `[parameter.NAME]`.
-pub static PARAMETER: Table = Table {
+pub static PARAMETER: KeyTable = KeyTable {
     name: "parameter",
     keys: &[
         must("default", Takes::Number, "Its value where the user gives none."),
@@ -420,7 +419,7 @@ pub static PARAMETER: Table = Table {
 };
 
 /// `[table.NAME]`.
-pub static TABLE: Table = Table {
+pub static TABLE: KeyTable = KeyTable {
     name: "table",
     keys: &[
         must("points", Takes::Points, "`[[x, y], ...]`, x rising; between them the line is straight."),
@@ -432,7 +431,7 @@ pub static TABLE: Table = Table {
 };
 
 /// `[quantity.NAME]`.
-pub static QUANTITY: Table = Table {
+pub static QUANTITY: KeyTable = KeyTable {
     name: "quantity",
     keys: &[
         must("unit", Takes::Text, "Its unit."),
@@ -440,7 +439,7 @@ pub static QUANTITY: Table = Table {
         may("reading", Takes::Text, "In place of `formula`: the reading whose formula it goes through."),
         may("code", Takes::Formula, "With `reading`: what takes the place of that reading's code, from the fields that hold it."),
         may("difference", Takes::Boolean, "It is a difference, such as a hysteresis: 1 K is 1 °C then."),
-        may("moves", Takes::Names, "The fields that may be changed to set it; those that the formula uses where not given."),
+        may("moves", Takes::Names, "The fields that may be changed to set it; default: those that the formula uses."),
         may("not_below", Takes::Text, "Another quantity that it must not be below."),
         MEANS,
         SOURCE,
@@ -449,24 +448,24 @@ pub static QUANTITY: Table = Table {
 };
 
 /// `[[routine.NAME]]`: a step.
-pub static STEP: Table = Table {
+pub static STEP: KeyTable = KeyTable {
     name: "step",
     keys: &[
         may("write", Takes::Bytes, "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put."),
         may("set", Takes::NamedValues, "Give these fields these values, and write their registers."),
         may("verify", Takes::Boolean, "With `set`: read the registers back and compare."),
         may("read", Takes::Registers, "Read a frame, or registers, by name."),
-        may("wait", Takes::TimeOrFormula, "Wait so long; a formula gives milliseconds."),
-        may("tolerance", Takes::Number, "With `wait`: the datasheet's tolerance in percent; so much longer is waited."),
+        may("wait", Takes::TimeOrFormula, "Wait this long; a formula gives milliseconds."),
+        may("tolerance", Takes::Number, "With `wait`: the datasheet's tolerance in percent; the wait is that much longer."),
         may("poll", Takes::Condition, "Read what the condition needs, again and again, until it holds."),
         may("line", Takes::Word(&["high", "low"]), "Wait until the data-ready line has this level."),
-        may("every", Takes::Time, "With `poll` or `retry`: the time from one to the next; 1 ms where not given."),
+        may("every", Takes::Time, "With `poll` or `retry`: the time from one to the next; default: 1 ms."),
         may("within", Takes::TimeOrFormula, "With `poll` or `line`: the longest time; then the routine fails."),
         may("expect", Takes::Condition, "Read what the condition needs, once; where it does not hold, the routine fails: an identity."),
         may("do", Takes::Text, "Another routine."),
         may("when", Takes::Condition, "Do the step only where this holds of what was last read or set."),
-        may("repeat", Takes::Integer, "Do the step so often, 2 to 1000."),
-        may("retry", Takes::Integer, "Where the part does not acknowledge, try again so often, 1 to 1000."),
+        may("repeat", Takes::Integer, "Do the step this many times, 2 to 1000."),
+        may("retry", Takes::Integer, "Where the part does not acknowledge, try again this many times, 1 to 1000."),
         MEANS,
         SOURCE,
     ],
@@ -474,7 +473,7 @@ pub static STEP: Table = Table {
 };
 
 /// `[[example]]`.
-pub static EXAMPLE: Table = Table {
+pub static EXAMPLE: KeyTable = KeyTable {
     name: "example",
     keys: &[
         may("source", Takes::Text, "Where the datasheet has it."),
@@ -490,5 +489,5 @@ pub static EXAMPLE: Table = Table {
 };
 
 /// `[variant.NAME]`: any keys of the sheet, put over it.
-pub static VARIANT: Table =
-    Table { name: "variant", keys: &[], also: "any key of the sheet: it is put over, or beside, what the sheet has" };
+pub static VARIANT: KeyTable =
+    KeyTable { name: "variant", keys: &[], also: "any key of the sheet: it is put over, or beside, what the sheet has" };

@@ -8,14 +8,14 @@ mod registers;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::diagnostic::Diagnostic;
 use super::keys;
 use super::reader::{At, Fields, Raw, Reader, entries};
-use super::text::{Span, Text};
 use super::tree::{Choice, Named, Sheet};
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::{Span, Text};
 
 /// Largest sheet that is read, in bytes.
-pub(crate) const MAX_SHEET: usize = 1024 * 1024;
+pub const MAX_SHEET: usize = 1024 * 1024;
 
 /// Parses a sheet, or one of its variants. The tree holds whatever was sound; diagnostics say what was not.
 pub(crate) fn parse(source: &str, variant: Option<&str>) -> (Sheet, Vec<Diagnostic>) {
@@ -204,7 +204,7 @@ fn bytes<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<u8> {
 
 /// Bytes in hex in a text; complaints point inside it.
 fn hex(reader: &mut Reader<'_>, text: &Text) -> Vec<u8> {
-    crate::bits::hex::parse_hex(&text.value).unwrap_or_else(|error| {
+    crate::ground::hex::parse_hex(&text.value).unwrap_or_else(|error| {
         let span = text.locate(error.at..error.at + error.piece.len().max(1));
         reader.report(Diagnostic::error("bad-hex", span, error.to_string()).label("not hex"));
         Vec::new()

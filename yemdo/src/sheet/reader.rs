@@ -3,9 +3,9 @@
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::diagnostic::Diagnostic;
-use super::keys::Table;
-use super::text::{Span, Text};
+use super::keys::KeyTable;
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::{Span, Text};
 
 /// A value and where it stands.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -25,7 +25,7 @@ pub(crate) struct Reader<'i> {
 /// A table under the eye of its key list.
 pub(crate) struct Fields<'t, 'i> {
     table: &'t DeTable<'i>,
-    kind: &'static Table,
+    kind: &'static KeyTable,
 }
 
 impl<'i> Reader<'i> {
@@ -38,14 +38,14 @@ impl<'i> Reader<'i> {
         &mut self,
         table: &'t DeTable<'i>,
         span: Span,
-        kind: &'static Table,
+        kind: &'static KeyTable,
         allowed: impl Fn(&str) -> bool,
     ) -> Fields<'t, 'i> {
         let mut meant = Vec::new();
         for (key, _) in in_order(table) {
             let name = key.get_ref().as_ref();
             if kind.key(name).is_none() && !allowed(name) {
-                meant.extend(super::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
+                meant.extend(crate::ground::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
                 self.report(
                     Diagnostic::error("unknown-key", key.span().into(), format!("unknown key `{name}` in {}", kind.name))
                         .label("not a key that is known here")

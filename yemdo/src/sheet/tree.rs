@@ -1,7 +1,7 @@
 //! The syntax tree of a sheet: what is typed, with places, nothing bound yet.
 
 use super::reader::At;
-use super::text::{Span, Text};
+use crate::ground::text::{Span, Text};
 
 pub(crate) type Named<T> = (At<String>, T);
 
@@ -35,7 +35,6 @@ pub(crate) struct I2c {
     pub(crate) pointer: Option<At<i128>>,
     pub(crate) restart: bool,
     pub(crate) increment: i128,
-    pub(crate) block: bool,
 }
 
 /// An I2C address as typed.
@@ -215,7 +214,7 @@ pub(crate) enum Action {
     Poll { condition: Text, within: Time },
     Line { high: bool, within: Time },
     Expect(Text),
-    Do(Text),
+    Run(Text),
 }
 
 /// A time in microseconds, or a formula that gives milliseconds.

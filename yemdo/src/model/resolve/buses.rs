@@ -1,10 +1,11 @@
 //! `[i2c]`, `[spi]` and `[modbus]`.
 
 use super::Resolver;
-use crate::modbus::Numbering;
-use crate::model::buses::{I2c, Modbus, Spi};
+use crate::bus::modbus::Numbering;
+use crate::bus::{I2c, Modbus, Spi};
+use crate::ground::diagnostic::Diagnostic;
 use crate::sheet::reader::At;
-use crate::sheet::{Diagnostic, tree};
+use crate::sheet::tree;
 
 impl Resolver {
     pub(super) fn buses(&mut self, tree: &tree::Sheet) {
@@ -12,7 +13,7 @@ impl Resolver {
             self.i2c(i2c);
         }
         if let Some(spi) = &tree.spi {
-            self.part.spi = Some(Spi {
+            self.part.buses.spi = Some(Spi {
                 mode: spi.mode as u8,
                 lsb_first: spi.lsb_first,
                 pointer: self.pointer(spi.pointer),
@@ -31,7 +32,7 @@ impl Resolver {
                 "400001" => Numbering::SixDigits,
                 _ => Numbering::FromZero,
             };
-            self.part.modbus = Some(Modbus {
+            self.part.buses.modbus = Some(Modbus {
                 unit: modbus.unit.and_then(|unit| u8::try_from(unit).ok()),
                 numbering,
                 baud: modbus.baud.and_then(|baud| u32::try_from(baud).ok()),
@@ -68,14 +69,13 @@ impl Resolver {
         }
         let pointer = self.pointer(i2c.pointer);
         if let Some(address) = address {
-            self.part.i2c = Some(I2c {
+            self.part.buses.i2c = Some(I2c {
                 address,
                 typed_8_bit: i2c.address.eight_bit,
                 straps,
                 pointer,
                 restart: i2c.restart,
                 increment: i2c.increment as u32,
-                block: i2c.block,
             });
         }
     }
@@ -101,7 +101,7 @@ impl Resolver {
                 .help(format!("if the datasheet prints the 8-bit form, with the read/write bit, write \"{seven:#04X} 8-bit\"")),
             ),
             0x80..=0xFF => self.report(
-                Diagnostic::error("eight-bit-address", span, format!("{seven:#04X} is no 7-bit address"))
+                Diagnostic::error("eight-bit-address", span, format!("{seven:#04X} is not a 7-bit address"))
                     .label("an address has 7 bits, 0x08 to 0x77")
                     .help(format!(
                         "if the datasheet prints the 8-bit form, with the read/write bit, write \"{seven:#04X} 8-bit\", or {:#04X}",
@@ -109,7 +109,7 @@ impl Resolver {
                     )),
             ),
             _ => self.report(
-                Diagnostic::error("bad-address", span, format!("{value} is no I2C address")).label("an address has 7 bits, 0x08 to 0x77"),
+                Diagnostic::error("bad-address", span, format!("{value} is not an I2C address")).label("an address has 7 bits, 0x08 to 0x77"),
             ),
         }
         u8::try_from(seven).ok().filter(|address| *address < 0x80)

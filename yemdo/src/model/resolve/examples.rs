@@ -1,19 +1,20 @@
 //! Worked examples.
 
 use super::Resolver;
-use crate::bits::hex::parse_hex;
-use crate::formula::program::FaultKind;
-use crate::model::part::{Example, Expected, Subject};
+use crate::formula::fault::FaultKind;
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::hex::parse_hex;
+use crate::ground::text::Text;
+use crate::model::example::{Example, Expected, Subject};
+use crate::model::frame::Code;
 use crate::model::status::Status;
-use crate::sheet::Diagnostic;
-use crate::sheet::text::Text;
 use crate::sheet::tree;
 
 impl Resolver {
     pub(super) fn example(&mut self, example: &tree::Example) {
         let mut frames = Vec::new();
         for (name, text) in &example.frames {
-            let Some(index) = self.part.frame_index(&name.value) else { continue };
+            let Ok(index) = self.part.frame(&name.value) else { continue };
             match parse_hex(&text.value) {
                 Ok(bytes) => frames.push((index, bytes)),
                 Err(error) => {
@@ -25,13 +26,13 @@ impl Resolver {
         let set = example.set.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
         let mut gives = Vec::new();
         for (name, text) in &example.gives {
-            let reading = self.part.readings.iter().position(|reading| reading.name == name.value);
-            let in_frames = |code: &crate::model::part::Code| frames.iter().any(|(frame, _)| *frame == code.frame);
-            let code = self.part.codes.iter().position(|code| code.name == name.value && in_frames(code));
+            let reading = self.part.readings.position(|reading| reading.name == name.value);
+            let in_frames = |code: &Code| frames.iter().any(|(frame, _)| *frame == code.frame);
+            let code = self.part.codes.position(|code| code.name == name.value && in_frames(code));
             // `pressure.span` is a variable on the way; a shared value is one too.
             let (base, variable) =
                 name.value.split_once('.').map_or((name.value.as_str(), None), |(base, variable)| (base, Some(variable)));
-            let on_the_way = self.part.readings.iter().position(|reading| reading.name == base && (variable.is_some() || !reading.shown));
+            let on_the_way = self.part.readings.position(|reading| reading.name == base && (variable.is_some() || !reading.shown));
             if let Some(index) = on_the_way {
                 let known = |formula: &crate::formula::typed::Formula| {
                     variable.is_none_or(|variable| formula.vars.iter().any(|var| var.name == variable))
@@ -64,8 +65,8 @@ impl Resolver {
                 Diagnostic::error("missing-key", example.span, "an example says what comes out").label("needs `gives` or `refused`"),
             );
         }
-        let source = example.source.as_ref().map(|text| text.value.clone());
-        self.part.examples.push(Example { span: example.span, source, set, frames, gives, refused: example.refused.map(|at| at.value) });
+        let datasheet = example.source.as_ref().map(|text| text.value.clone());
+        self.part.examples.push(Example { span: example.span, datasheet, set, frames, gives, refused: example.refused.map(|at| at.value) });
     }
 }
 
@@ -82,7 +83,7 @@ fn expected_code(text: &Text) -> Expected {
 /// `"12.50 °C"`, or a status such as `"not ready"`.
 fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
     let trimmed = text.value.trim();
-    if let Some(status) = Status::of_word(trimmed) {
+    if let Some(status) = Status::from_name(trimmed) {
         return Ok(Expected::Status(status));
     }
     if let Some(kind) = FaultKind::ALL.into_iter().find(|kind| kind.describe() == trimmed) {
@@ -91,7 +92,7 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
     let end = trimmed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E'))).unwrap_or(trimmed.len());
     let (number, rest) = trimmed.split_at(end);
     let Ok(value) = number.parse::<f64>() else {
-        let words: Vec<&str> = Status::ALL.into_iter().map(Status::word).collect();
+        let words: Vec<&str> = Status::ALL.into_iter().map(Status::as_str).collect();
         return Err(Diagnostic::error("bad-value", text.span, format!("`{trimmed}` is neither a value nor a status"))
             .label("expected a number with its unit")
             .help(format!("such as \"12.50 {unit}\"; or one of {}", words.join(", "))));

@@ -4,23 +4,24 @@ use super::Resolver;
 use crate::bits::check::{Check, CheckKind, Crc, CrcModel, MODELS, SumFinish};
 use crate::bits::form::Form;
 use crate::bits::gather::Gather;
-use crate::bits::layout::{Fed, Layout, Slice, Sources, parse_cover, parse_layout, parse_slices};
-use crate::modbus::{Range, Table};
-use crate::model::part::{Code, Frame, Origin};
+use crate::bits::layout::{CheckInput, Layout, Slice, Sources, parse_cover, parse_layout, parse_slices};
+use crate::bus::modbus::{AddressRange, ModbusTable};
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::{Span, Text};
+use crate::model::frame::{Code, Frame, Origin};
+use crate::model::ids::{CodeId, FieldId, FrameId, RegisterId};
 use crate::model::registers::Register;
-use crate::sheet::Diagnostic;
 use crate::sheet::reader::At;
-use crate::sheet::text::{Span, Text};
 use crate::sheet::tree;
 
 /// Most codes of a sheet, the elements of arrays counted.
 const MAX_CODES: usize = 8192;
 
 impl Resolver {
-    pub(super) fn frame(&mut self, index: usize, name: &At<String>, frame: &tree::Frame) {
+    pub(super) fn frame(&mut self, index: FrameId, name: &At<String>, frame: &tree::Frame) {
         let (origin, length) = self.origin(frame).unwrap_or((Origin::Read { command: Vec::new() }, 1));
         let mut held: Vec<(String, usize, usize, bool)> = Vec::new();
-        let mut holds: Vec<(usize, usize)> = Vec::new();
+        let mut holds: Vec<(RegisterId, usize)> = Vec::new();
         if let Origin::Registers(runs) = &origin {
             let mut at = 0;
             for register in runs.iter().flatten() {
@@ -96,7 +97,7 @@ impl Resolver {
         });
     }
 
-    fn code(&mut self, frame: usize, name: &str, span: Span, layout: Layout, field: Option<usize>, codes: &mut Vec<usize>) {
+    fn code(&mut self, frame: FrameId, name: &str, span: Span, layout: Layout, field: Option<FieldId>, codes: &mut Vec<CodeId>) {
         let twin = codes.iter().filter_map(|code| self.part.codes.get(*code)).find(|code| code.name == name);
         if let Some(twin) = twin {
             let problem = Diagnostic::error("name-taken", span, format!("there are two codes `{name}` in this frame"))
@@ -105,16 +106,16 @@ impl Resolver {
             self.report(problem);
             return;
         }
-        codes.push(self.part.codes.len());
         let ty = layout.form.ty(layout.width());
-        self.part.codes.push(Code { name: name.to_owned(), span, frame, field, gather: Gather::new(&layout), layout, ty, range: None });
+        let code = Code { name: name.to_owned(), span, frame, field, gather: Gather::new(&layout), layout, ty, range: None };
+        codes.push(self.part.codes.push(code));
     }
 
     /// The fields whose registers are all in a frame, with their bits there. `holds` has registers and where
     /// their first byte stands.
-    fn fields_in(&self, holds: &[(usize, usize)]) -> Vec<(usize, Layout)> {
+    fn fields_in(&self, holds: &[(RegisterId, usize)]) -> Vec<(FieldId, Layout)> {
         let mut found = Vec::new();
-        for (index, field) in self.part.fields.iter().enumerate() {
+        for (index, field) in self.part.fields.entries() {
             let place = |slice: &Slice| {
                 holds.iter().find_map(|(register, at)| {
                     let register = self.part.registers.get(*register)?;
@@ -152,16 +153,19 @@ impl Resolver {
     }
 
     /// `"STATUS..DATA_L"` or a list of names, cut where addresses do not follow one another.
-    fn register_runs(&mut self, text: &Text) -> Option<Vec<Vec<usize>>> {
-        let mut all: Vec<usize> = Vec::new();
+    fn register_runs(&mut self, text: &Text) -> Option<Vec<Vec<RegisterId>>> {
+        let mut all: Vec<RegisterId> = Vec::new();
         for word in text.value.split_whitespace() {
             let at = word.as_ptr() as usize - text.value.as_ptr() as usize;
             let (first, last) = word.split_once("..").unwrap_or((word, word));
             let first_index = self.register_named(first, text.locate(at..at + first.len()))?;
             let last_index = self.register_named(last, text.locate(at + word.len() - last.len()..at + word.len()))?;
-            let address = |index: usize| self.part.registers.get(index).map_or(0, |register| register.at);
-            let bank = |index: usize| self.part.registers.get(index).map(|register| register.bank.clone());
-            let mut between: Vec<usize> = (0..self.part.registers.len())
+            let address = |index: RegisterId| self.part.registers.get(index).map_or(0, |register| register.at);
+            let bank = |index: RegisterId| self.part.registers.get(index).map(|register| register.bank.clone());
+            let mut between: Vec<RegisterId> = self
+                .part
+                .registers
+                .ids()
                 .filter(|index| {
                     (address(first_index)..=address(last_index)).contains(&address(*index)) && bank(*index) == bank(first_index)
                 })
@@ -181,7 +185,7 @@ impl Resolver {
         let registers = &self.part.registers;
         let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
         let by_register = registers.iter().any(|one| registers.iter().any(|other| near(one, other)));
-        let mut runs: Vec<Vec<usize>> = Vec::new();
+        let mut runs: Vec<Vec<RegisterId>> = Vec::new();
         for index in all {
             let register = self.part.registers.get(index)?;
             let last = runs.last().and_then(|run| run.last()).and_then(|last| self.part.registers.get(*last));
@@ -198,8 +202,8 @@ impl Resolver {
         Some(runs)
     }
 
-    fn register_named(&mut self, name: &str, span: Span) -> Option<usize> {
-        let found = self.part.registers.iter().position(|register| register.name == name);
+    fn register_named(&mut self, name: &str, span: Span) -> Option<RegisterId> {
+        let found = self.part.registers.position(|register| register.name == name);
         if found.is_none() {
             let known: Vec<&str> = self.part.registers.iter().map(|register| register.name.as_str()).collect();
             let problem = Diagnostic::error("unknown-name", span, format!("there is no register `{name}`")).label("not a register").known(
@@ -212,14 +216,14 @@ impl Resolver {
         found
     }
 
-    fn modbus_range(&mut self, table: &str, addresses: &Text) -> Option<Range> {
+    fn modbus_range(&mut self, table: &str, addresses: &Text) -> Option<AddressRange> {
         let table = match table {
-            "coils" => Table::Coils,
-            "discrete" => Table::Discrete,
-            "input" => Table::Input,
-            _ => Table::Holding,
+            "coils" => ModbusTable::Coils,
+            "discrete" => ModbusTable::Discrete,
+            "input" => ModbusTable::Input,
+            _ => ModbusTable::Holding,
         };
-        let Some(modbus) = &self.part.modbus else {
+        let Some(modbus) = &self.part.buses.modbus else {
             self.report(
                 Diagnostic::error("missing-key", addresses.span, "a Modbus frame needs to know how addresses are printed")
                     .label("there is no [modbus] in this sheet")
@@ -238,11 +242,11 @@ impl Resolver {
             (Ok(first), Ok(last)) if u32::from(last - first) >= table.most() => {
                 format!("one request reads at most {} {}", table.most(), table.name())
             }
-            (Ok(first), Ok(last)) => return Some(Range { table, start: first, count: last - first + 1 }),
+            (Ok(first), Ok(last)) => return Some(AddressRange { table, start: first, count: last - first + 1 }),
             (Err(why), _) | (_, Err(why)) => why,
         };
         self.report(
-            Diagnostic::error("bad-address", addresses.span, format!("`{}` is no address of {}", addresses.value, table.name()))
+            Diagnostic::error("bad-address", addresses.span, format!("`{}` is not an address of {}", addresses.value, table.name()))
                 .label(problem),
         );
         None
@@ -277,8 +281,8 @@ impl Resolver {
             );
             return Vec::new();
         }
-        let address = self.part.i2c.as_ref().map(|i2c| i2c.address);
-        if address.is_none() && over.iter().flatten().any(|fed| matches!(fed, Fed::Address(_))) {
+        let address = self.part.buses.i2c.as_ref().map(|i2c| i2c.address);
+        if address.is_none() && over.iter().flatten().any(|fed| matches!(fed, CheckInput::Address(_))) {
             self.report(
                 Diagnostic::error("missing-key", check.over.span, "the check covers the I2C address, which the sheet does not tell")
                     .label("there is no [i2c]"),
@@ -287,13 +291,13 @@ impl Resolver {
         let mut made = Vec::new();
         for (element, over) in over.into_iter().enumerate() {
             let slices = place.element(element).slices;
-            let covers = |fed: &Fed| matches!(fed, Fed::Bits(slice) if slices.iter().any(|other| slice.overlaps(*other)));
+            let covers = |fed: &CheckInput| matches!(fed, CheckInput::Bits(slice) if slices.iter().any(|other| slice.overlaps(*other)));
             if over.iter().any(covers) {
                 self.report(
                     Diagnostic::error("check-covers-itself", check.over.span, "a check cannot cover the place where its own value stands")
                         .label("this covers it")
                         .also(check.place.span, "the check value stands here")
-                        .help("leave those bits out, or put noughts in their place: `0b0000`"),
+                        .help("leave those bits out, or put zeros in their place: `0b0000`"),
                 );
                 return Vec::new();
             }
@@ -308,9 +312,8 @@ impl Resolver {
         match method {
             tree::Method::Model(name) => {
                 let Some((known, model)) = MODELS.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name.value)) else {
-                    let problem =
-                        Diagnostic::error("unknown-word", name.span, format!("`{}` is no CRC model that is known here", name.value))
-                            .label("not known");
+                    let problem = Diagnostic::error("unknown-word", name.span, format!("`{}` is not a known CRC model", name.value))
+                        .label("not known");
                     let problem = problem
                         .known(&name.value, "models", MODELS.iter().map(|(name, _)| *name))
                         .help("or give its parameters: { width = 8, poly = 0x07, init = 0 }");

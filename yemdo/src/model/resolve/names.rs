@@ -1,20 +1,21 @@
 //! What the names in formulas mean.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
-use crate::formula::analyse::Scope;
-use crate::formula::curve::Curve;
-use crate::formula::types::Ty;
-use crate::model::part::{Input, Part};
+use crate::formula::front::analyse::Scope;
+use crate::formula::input::{CurveId, InputKey};
+use crate::ground::number::Ty;
+use crate::model::ids::{FrameId, ReadingId};
+use crate::model::input::Input;
+use crate::model::part::Sheet;
 
 /// What a formula can name: codes first, then readings, then fields and their columns.
 pub(super) struct Names<'a> {
-    pub(super) part: &'a Part,
+    pub(super) part: &'a Sheet,
     /// Readings that are resolved so far.
-    pub(super) readings: &'a HashMap<String, (usize, Ty)>,
+    pub(super) readings: &'a HashMap<String, (ReadingId, Ty)>,
     /// Codes of other frames are refused.
-    pub(super) only_frame: Option<usize>,
+    pub(super) only_frame: Option<FrameId>,
     /// Fields of registers come before the codes that frames have of them: a routine reads the register.
     pub(super) fields_first: bool,
     /// For a reading of an array: its element, and the arrays.
@@ -22,15 +23,15 @@ pub(super) struct Names<'a> {
 }
 
 impl Names<'_> {
-    fn code(&self, frame: Option<usize>, name: &str) -> Result<Option<(Input, Ty)>, String> {
+    fn code(&self, frame: Option<FrameId>, name: &str) -> Result<Option<(Input, Ty)>, String> {
         let element = self.element.filter(|(_, arrays)| arrays.iter().any(|array| array == name));
         let full = element.map_or(name.to_owned(), |(index, _)| format!("{name}_{index}"));
-        let mut found = self.part.codes.iter().enumerate().filter(|(_, code)| {
+        let mut found = self.part.codes.entries().filter(|(_, code)| {
             code.field.is_none() && code.name == full && frame.or(self.only_frame).is_none_or(|frame| code.frame == frame)
         });
         let first = found.next();
         if let (Some((_, one)), Some((_, two))) = (first, found.next()) {
-            let name_of = |frame: usize| self.part.frames.get(frame).map_or("", |frame| frame.name.as_str());
+            let name_of = |frame: FrameId| self.part.frames.get(frame).map_or("", |frame| frame.name.as_str());
             return Err(format!("frames {0} and {1} have it: write {0}.{name} or {1}.{name}", name_of(one.frame), name_of(two.frame)));
         }
         if first.is_none()
@@ -44,7 +45,7 @@ impl Names<'_> {
     }
 
     fn field(&self, name: &str) -> Result<Option<(Input, Ty)>, String> {
-        let Some(index) = self.part.field_index(name) else {
+        let Ok(index) = self.part.field(name) else {
             let homes: Vec<String> = self
                 .part
                 .fields
@@ -63,7 +64,7 @@ impl Names<'_> {
     fn column(&self, field_name: &str, column: &str) -> Result<Option<(Input, Ty)>, String> {
         let Some((Input::Field(index), _)) = self.field(field_name)? else { return Ok(None) };
         let Some(field) = self.part.fields.get(index) else { return Ok(None) };
-        let Some(at) = field.columns.iter().position(|known| known.name == column) else {
+        let Some(at) = field.columns.position(|known| known.name == column) else {
             let known: Vec<&str> = field.columns.iter().map(|column| column.name.as_str()).collect();
             return Err(if known.is_empty() {
                 "its values have no columns".into()
@@ -72,14 +73,35 @@ impl Names<'_> {
             });
         };
         let whole = field.columns.get(at).is_some_and(|column| column.whole);
-        let numbers = || field.rows.iter().filter_map(|row| row.columns.get(at).copied().flatten());
+        let numbers = || field.values.iter().filter_map(|row| row.columns.get(at).copied().flatten());
         let (low, high) = (numbers().fold(0.0, f64::min), numbers().fold(0.0, f64::max));
         Ok(Some((Input::Column(index, at), if whole { Ty::holding(low as i128, high as i128) } else { Ty::F64 })))
     }
 }
 
 impl Scope for Names<'_> {
-    fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
+    fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(InputKey, Ty)>, String> {
+        Ok(self.find(name, member)?.map(|(input, ty)| (input.key(), ty)))
+    }
+
+    fn curve(&self, name: &str) -> Option<CurveId> {
+        let found = self.part.curve_names.iter().position(|(known, _)| known == name)?;
+        u32::try_from(found).ok().map(CurveId)
+    }
+
+    fn names(&self) -> Vec<String> {
+        let codes = self.part.codes.iter().map(|code| code.name.clone());
+        let columns =
+            self.part.fields.iter().flat_map(|field| field.columns.iter().map(|column| format!("{}.{}", field.name, column.name)));
+        let fields = self.part.fields.iter().map(|field| field.name.clone());
+        let parameters = self.part.parameters.iter().map(|parameter| parameter.name.clone());
+        let curves = self.part.curve_names.iter().map(|(name, _)| name.clone());
+        codes.chain(parameters).chain(curves).chain(self.readings.keys().cloned()).chain(columns).chain(fields).collect()
+    }
+}
+
+impl Names<'_> {
+    fn find(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
         let Some(member) = member else {
             if self.fields_first
                 && let Some(field) = self.field(name)?
@@ -92,15 +114,15 @@ impl Scope for Names<'_> {
             if let Some((index, ty)) = self.readings.get(name) {
                 return Ok(Some((Input::Reading(*index), *ty)));
             }
-            if let Some(index) = self.part.parameters.iter().position(|parameter| parameter.name == name) {
+            if let Some(index) = self.part.parameters.position(|parameter| parameter.name == name) {
                 return Ok(Some((Input::Parameter(index), Ty::F64)));
             }
-            if let Some(index) = self.part.quantities.iter().position(|quantity| quantity.name == name) {
+            if let Some(index) = self.part.quantities.position(|quantity| quantity.name == name) {
                 return Ok(Some((Input::Quantity(index), Ty::F64)));
             }
             return self.field(name);
         };
-        if let Some(frame) = self.part.frames.iter().position(|frame| frame.name == name)
+        if let Some(frame) = self.part.frames.position(|frame| frame.name == name)
             && let Some(code) = self.code(Some(frame), member)?
         {
             return Ok(Some(code));
@@ -112,19 +134,5 @@ impl Scope for Names<'_> {
             return self.field(&format!("{name}.{member}"));
         }
         self.column(name, member)
-    }
-
-    fn curve(&self, name: &str) -> Option<Arc<Curve>> {
-        self.part.tables.iter().find(|(known, _)| known == name).map(|(_, curve)| Arc::clone(curve))
-    }
-
-    fn names(&self) -> Vec<String> {
-        let codes = self.part.codes.iter().map(|code| code.name.clone());
-        let columns =
-            self.part.fields.iter().flat_map(|field| field.columns.iter().map(|column| format!("{}.{}", field.name, column.name)));
-        let fields = self.part.fields.iter().map(|field| field.name.clone());
-        let parameters = self.part.parameters.iter().map(|parameter| parameter.name.clone());
-        let curves = self.part.tables.iter().map(|(name, _)| name.clone());
-        codes.chain(parameters).chain(curves).chain(self.readings.keys().cloned()).chain(columns).chain(fields).collect()
     }
 }

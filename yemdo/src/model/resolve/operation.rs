@@ -3,13 +3,15 @@
 use std::collections::HashMap;
 
 use super::Resolver;
-use crate::formula::analyse::analyse;
-use crate::formula::types::Ty;
+use crate::formula::front::analyse::analyse;
+use crate::formula::typed::Formula;
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::list::{Id, List};
+use crate::ground::text::{Span, Text};
+use crate::model::ids::{CodeId, FieldId, QuantityId, ReadingId, RoutineId};
+use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Quantity, Routine, Step, Time};
-use crate::model::part::Input;
 use crate::model::registers::Access;
-use crate::sheet::Diagnostic;
-use crate::sheet::text::{Span, Text};
 use crate::sheet::tree;
 
 /// Where nothing else is said, polls and tries come so long after one another, in microseconds.
@@ -20,6 +22,8 @@ const MAX_DONE: u64 = 20_000;
 const MAX_ROUTINES: usize = 256;
 /// Steps of one routine.
 const MAX_STEPS: usize = 256;
+
+type Weights = List<RoutineId, Weight>;
 
 /// How many steps a routine does, as far as that is worked out.
 #[derive(Clone, Copy)]
@@ -37,7 +41,7 @@ impl Resolver {
             in_registers.chain(&tree.fields).filter_map(|(name, field)| Some((name.span, field.computed.as_ref()?))).collect();
         for (span, text) in all {
             let formula = self.formula(text, &HashMap::new(), None, None);
-            let codeless = formula.filter(|formula| self.without_codes(&formula.inputs, text));
+            let codeless = formula.filter(|formula| self.without_codes(formula, text));
             for field in self.part.fields.iter_mut().filter(|field| field.span == span) {
                 field.computed.clone_from(&codeless);
             }
@@ -45,8 +49,8 @@ impl Resolver {
     }
 
     /// What configures a part cannot use what it has not measured yet.
-    fn without_codes(&mut self, inputs: &[Input], text: &Text) -> bool {
-        let bad = inputs.iter().any(|input| matches!(input, Input::Code(_) | Input::Reading(_)));
+    fn without_codes(&mut self, formula: &Formula, text: &Text) -> bool {
+        let bad = inputs(formula).any(|input| matches!(input, Input::Code(_) | Input::Reading(_)));
         if bad {
             let problem = Diagnostic::error("uses-code", text.span, "this formula uses a code or a reading, which only come with a frame");
             self.report(problem.label("fields, parameters and quantities can be used here"));
@@ -56,7 +60,7 @@ impl Resolver {
 
     pub(super) fn quantities(&mut self, quantities: &[tree::Named<tree::Quantity>]) {
         for (name, quantity) in quantities {
-            let taken = self.part.field_index(&name.value).is_some() || self.part.parameters.iter().any(|known| known.name == name.value);
+            let taken = self.part.field(&name.value).is_ok() || self.part.parameters.iter().any(|known| known.name == name.value);
             if taken {
                 let problem = Diagnostic::error("name-taken", name.span, format!("there is a field or parameter `{}` too", name.value));
                 self.report(problem.label("a quantity needs a name of its own"));
@@ -69,17 +73,18 @@ impl Resolver {
                 }
             };
             let Some(formula) = self.formula(text, &HashMap::new(), None, None) else { continue };
-            if !self.without_codes(&formula.inputs, text) {
+            if !self.without_codes(&formula, text) {
                 continue;
             }
             if through.is_some() && formula.ty.is_real() {
                 let problem = Diagnostic::error("wrong-type", text.span, "a code is a whole number").label("this is a real number");
                 self.report(problem.help("leave the scale to the reading's formula"));
             }
-            let fields = formula.inputs.iter().filter_map(|input| if let Input::Field(field) = input { Some(*field) } else { None });
-            let moves: Vec<usize> = match &quantity.moves {
+            let field = |input| if let Input::Field(field) = input { Some(field) } else { None };
+            let fields: Vec<FieldId> = inputs(&formula).filter_map(field).collect();
+            let moves: Vec<FieldId> = match &quantity.moves {
                 Some(names) => names.iter().filter_map(|name| self.known_field(name)).collect(),
-                None => fields.collect(),
+                None => fields,
             };
             if quantity.moves.as_ref().is_none_or(|names| names.len() == moves.len()) {
                 self.movable(&moves, name.span);
@@ -91,7 +96,7 @@ impl Resolver {
                     let problem = Diagnostic::error("unknown-name", other.span, format!("there is no other quantity `{}`", other.value));
                     self.report(problem.label("not a quantity").known(&other.value, "quantities", names.collect::<Vec<_>>()));
                 }
-                at
+                at.map(QuantityId::new)
             });
             self.part.quantities.push(Quantity {
                 name: name.value.clone(),
@@ -108,17 +113,17 @@ impl Resolver {
     }
 
     /// The reading that a quantity goes through, and its code.
-    fn through(&mut self, reading: &Text) -> Option<(usize, usize)> {
-        let Some(index) = self.part.readings.iter().position(|known| known.name == reading.value) else {
+    fn through(&mut self, reading: &Text) -> Option<(ReadingId, CodeId)> {
+        let Some(index) = self.part.readings.position(|known| known.name == reading.value) else {
             let names: Vec<&str> = self.part.readings.iter().map(|known| known.name.as_str()).collect();
             let problem = Diagnostic::error("unknown-name", reading.span, format!("there is no reading `{}`", reading.value));
             let problem = problem.label("not a reading").known(&reading.value, "readings", names);
             self.report(problem);
             return None;
         };
-        let inputs = self.part.readings.get(index).map_or(&[] as &[Input], |reading| &reading.formula.inputs);
-        let codes: Vec<usize> = inputs.iter().filter_map(|input| if let Input::Code(code) = input { Some(*code) } else { None }).collect();
-        let others = inputs.iter().any(|input| matches!(input, Input::Reading(_)));
+        let used: Vec<Input> = self.part.readings.get(index).map_or(Vec::new(), |reading| inputs(&reading.formula).collect());
+        let codes: Vec<CodeId> = used.iter().filter_map(|input| if let Input::Code(code) = input { Some(*code) } else { None }).collect();
+        let others = used.iter().any(|input| matches!(input, Input::Reading(_)));
         let (&[code], false) = (codes.as_slice(), others) else {
             let problem = Diagnostic::error("no-way-back", reading.span, format!("`{}` has not just one code", reading.value))
                 .label("nothing says which of them the threshold stands for")
@@ -129,8 +134,8 @@ impl Resolver {
         Some((index, code))
     }
 
-    fn known_field(&mut self, name: &Text) -> Option<usize> {
-        let found = self.part.field_index(&name.value);
+    fn known_field(&mut self, name: &Text) -> Option<FieldId> {
+        let found = self.part.field(&name.value).ok();
         if found.is_none() {
             let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
             let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
@@ -140,7 +145,7 @@ impl Resolver {
         found
     }
 
-    fn movable(&mut self, moves: &[usize], span: Span) {
+    fn movable(&mut self, moves: &[FieldId], span: Span) {
         let fixed = moves.iter().filter_map(|field| self.part.fields.get(*field)).find(|field| !field.access.is_writable());
         let problem = match (moves.len(), fixed) {
             (_, Some(field)) => format!("`{}` cannot be written", field.name),
@@ -170,8 +175,8 @@ impl Resolver {
         if self.has_errors() {
             return;
         }
-        let mut weights: Vec<Weight> = vec![Weight::Unknown; self.part.routines.len()];
-        for at in 0..self.part.routines.len() {
+        let mut weights: Weights = List::filled(self.part.routines.len(), |_| Weight::Unknown);
+        for at in self.part.routines.ids() {
             if let Err(problem) = self.weigh(at, &mut weights) {
                 self.report(problem);
                 return;
@@ -180,7 +185,7 @@ impl Resolver {
     }
 
     /// How many steps a routine does at the most, those of the routines that it does counted.
-    fn weigh(&self, at: usize, weights: &mut Vec<Weight>) -> Result<u64, Diagnostic> {
+    fn weigh(&self, at: RoutineId, weights: &mut Weights) -> Result<u64, Diagnostic> {
         let Some(routine) = self.part.routines.get(at) else { return Ok(0) };
         if let Some(Weight::Known(weight)) = weights.get(at) {
             return Ok(*weight);
@@ -189,11 +194,11 @@ impl Resolver {
         let mut total: u64 = 0;
         for step in &routine.steps {
             let one = match step.action {
-                Action::Do(other) if matches!(weights.get(other), Some(Weight::UnderWay)) => {
+                Action::Run(other) if matches!(weights.get(other), Some(Weight::UnderWay)) => {
                     let problem = Diagnostic::error("cycle", step.span, format!("`{}` leads back to itself", routine.name));
                     return Err(problem.label("a routine that never ends"));
                 }
-                Action::Do(other) => self.weigh(other, weights)?,
+                Action::Run(other) => self.weigh(other, weights)?,
                 _ => 1,
             };
             total = total.saturating_add(one.saturating_mul(u64::from(step.repeat)));
@@ -210,11 +215,11 @@ impl Resolver {
         let action = match &step.action {
             tree::Action::Write(bytes) => Action::Write(bytes.clone()),
             tree::Action::Set { fields, verify } => {
-                let chosen: Vec<(usize, i128)> = fields.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+                let chosen: Vec<(FieldId, i128)> = fields.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
                 for (name, _) in fields {
-                    let field = self.part.field_index(&name.value).and_then(|index| self.part.fields.get(index));
+                    let field = self.part.field(&name.value).ok().and_then(|index| self.part.fields.get(index));
                     if let Some(field) = field.filter(|field| !field.access.is_writable()) {
-                        let text = format!("`{}` is {}", field.name, field.access.word());
+                        let text = format!("`{}` is {}", field.name, field.access.as_str());
                         self.report(Diagnostic::error("not-writable", name.span, text).label("it cannot be set"));
                     }
                 }
@@ -227,13 +232,13 @@ impl Resolver {
             }
             tree::Action::Line { high, within } => Action::Line { high: *high, within: self.time(within)? },
             tree::Action::Expect(condition) => Action::Expect(self.readable_condition(condition)?),
-            tree::Action::Do(name) => {
+            tree::Action::Run(name) => {
                 let Some(index) = routines.iter().position(|known| *known == name.value) else {
                     let problem = Diagnostic::error("unknown-name", name.span, format!("there is no routine `{}`", name.value));
                     self.report(problem.label("not a routine").known(&name.value, "routines", routines.to_vec()));
                     return None;
                 };
-                Action::Do(index)
+                Action::Run(RoutineId::new(index))
             }
         };
         let when = match &step.when {
@@ -253,12 +258,12 @@ impl Resolver {
 
     /// A frame by name, or registers by their names.
     fn read_what(&mut self, text: &Text) -> Option<Action> {
-        if let Some(frame) = self.part.frame_index(text.value.trim()) {
+        if let Ok(frame) = self.part.frame(text.value.trim()) {
             return Some(Action::ReadFrame(frame));
         }
         let mut registers = Vec::new();
         for word in text.value.split_whitespace() {
-            let Some(index) = self.part.register_index(word) else {
+            let Ok(index) = self.part.register(word) else {
                 let frames = self.part.frames.iter().map(|frame| frame.name.as_str());
                 let known: Vec<&str> = frames.chain(self.part.registers.iter().map(|register| register.name.as_str())).collect();
                 let at = text.value.find(word).unwrap_or(0);
@@ -278,7 +283,7 @@ impl Resolver {
             tree::Time::Fixed(micros) => Time::Fixed(*micros),
             tree::Time::Formula(text) => {
                 let formula = self.formula(text, &HashMap::new(), None, None)?;
-                if !self.without_codes(&formula.inputs, text) {
+                if !self.without_codes(&formula, text) {
                     return None;
                 }
                 Time::Formula(formula)
@@ -287,38 +292,20 @@ impl Resolver {
     }
 
     /// A condition over what can be read: fields of registers, codes of frames.
-    fn readable_condition(&mut self, text: &Text) -> Option<crate::formula::typed::Formula> {
+    fn readable_condition(&mut self, text: &Text) -> Option<Formula> {
         let formula = analyse(
             text,
-            &super::names::Names {
-                part: &self.part,
-                readings: &HashMap::<String, (usize, Ty)>::new(),
-                only_frame: None,
-                element: None,
-                fields_first: true,
-            },
+            &super::names::Names { part: &self.part, readings: &HashMap::new(), only_frame: None, element: None, fields_first: true },
             &mut Vec::new(),
         );
         let formula = self.take(formula)?;
-        let names: Vec<String> = formula
-            .inputs
-            .iter()
-            .filter_map(|input| match input {
-                Input::Code(code) => self.part.codes.get(*code).map(|code| code.name.clone()),
-                Input::Field(field) => self.part.fields.get(*field).map(|field| field.name.clone()),
-                _ => None,
-            })
-            .collect();
-        if names.is_empty() {
+        if !inputs(&formula).any(|input| matches!(input, Input::Code(_) | Input::Field(_) | Input::Column(..))) {
             let problem = Diagnostic::error("no-code", text.span, "nothing is read for this condition");
             self.report(problem.label("it holds always, or never").help("name a field of a register, or a code of a frame"));
             return None;
         }
-        self.used.extend(names);
-        let write_only = formula.inputs.iter().find_map(|input| {
-            let Input::Field(field) = input else { return None };
-            self.part.fields.get(*field).filter(|field| field.access == Access::WriteOnly)
-        });
+        let fields = inputs(&formula).filter_map(|input| self.part.fields.get(input.field()?));
+        let write_only = fields.into_iter().find(|field| field.access == Access::WriteOnly);
         if let Some(field) = write_only {
             let problem = Diagnostic::error("not-readable", text.span, format!("`{}` is write-only", field.name));
             self.report(problem.label("nothing can be read for it"));

@@ -1,18 +1,21 @@
 //! Readings, their order, and the conditions that say how far to believe them.
 
 use std::collections::HashMap;
-use std::sync::OnceLock;
 
 use super::Resolver;
 use super::names::Names;
-use crate::formula::analyse::analyse;
-use crate::formula::parse::parse;
+use crate::formula::front::analyse::analyse;
+use crate::formula::front::parse::parse;
 use crate::formula::typed::Formula;
-use crate::formula::types::Ty;
-use crate::model::part::{Condition, Input, Reading};
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::list::{Id, List};
+use crate::ground::number::Ty;
+use crate::ground::text::{Span, Text};
+use crate::model::frame::Frame;
+use crate::model::ids::{CodeId, FrameId, ReadingId};
+use crate::model::input::{Input, inputs};
+use crate::model::reading::{Condition, Reading};
 use crate::model::status::Status;
-use crate::sheet::Diagnostic;
-use crate::sheet::text::{Span, Text};
 use crate::sheet::tree;
 
 /// A reading of the tree, or one element of one.
@@ -27,7 +30,7 @@ struct Wanted<'t> {
 /// Most readings and shared values of a sheet, the elements of arrays counted.
 const MAX_READINGS: usize = 1024;
 
-type Types = HashMap<String, (usize, Ty)>;
+type Types = HashMap<String, (ReadingId, Ty)>;
 
 impl Resolver {
     pub(super) fn readings(&mut self, readings: &[tree::Named<tree::Reading>], shared: &[tree::Named<tree::Reading>]) {
@@ -53,14 +56,14 @@ impl Resolver {
             let Some(want) = wanted.get(index) else { continue };
             let element = want.element.map(|element| (element, want.arrays.as_slice()));
             let Some(formula) = self.formula(&want.tree.formula, &types, None, element) else { continue };
-            let of = |index: usize| resolved.get(index).and_then(Option::as_ref);
-            let (mut codes, mut frames): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
-            for input in &formula.inputs {
+            let of = |id: ReadingId| resolved.get(id.index()).and_then(Option::as_ref);
+            let (mut codes, mut frames): (Vec<CodeId>, Vec<FrameId>) = (Vec::new(), Vec::new());
+            for input in inputs(&formula) {
                 match input {
-                    Input::Code(code) => codes.push(*code),
+                    Input::Code(code) => codes.push(code),
                     Input::Reading(other) => {
-                        codes.extend(of(*other).map_or(&[] as &[usize], |other| &other.codes));
-                        frames.extend(of(*other).map_or(&[] as &[usize], |other| &other.frames));
+                        codes.extend(of(other).map_or(&[] as &[CodeId], |other| &other.codes));
+                        frames.extend(of(other).map_or(&[] as &[FrameId], |other| &other.frames));
                     }
                     Input::Field(_) | Input::Column(..) | Input::Parameter(_) | Input::Quantity(_) => {}
                 }
@@ -82,7 +85,7 @@ impl Resolver {
             }
             let only = if let [frame] = frames.as_slice() { Some(*frame) } else { None };
             let status = self.conditions(&want.tree.status, only, &types, element);
-            types.insert(want.name.clone(), (index, formula.ty));
+            types.insert(want.name.clone(), (ReadingId::new(index), formula.ty));
             let done = Reading {
                 name: want.name.clone(),
                 span: want.span,
@@ -94,26 +97,26 @@ impl Resolver {
                 status,
                 means: want.tree.means.as_ref().map(|text| text.value.clone()),
                 shown: index < shown,
-                decimals: 3,
-                outcome: OnceLock::new(),
             };
             if let Some(place) = resolved.get_mut(index) {
                 *place = Some(done);
             }
         }
         let Some(resolved) = resolved.into_iter().collect::<Option<Vec<Reading>>>() else { return };
-        let kept: Vec<bool> = self.part.frames.iter().map(|frame| frame.keep).collect();
+        let resolved: List<ReadingId, Reading> = resolved.into();
+        let kept: List<FrameId, bool> = self.part.frames.iter().map(|frame| frame.keep).collect::<Vec<_>>().into();
         for (frame_index, frame) in self.part.frames.iter_mut().enumerate() {
+            let frame_index = FrameId::new(frame_index);
             // A kept frame gives a reading only where nothing else could.
             let gives = |reading: &Reading| {
                 reading.shown
                     && reading.frames.contains(&frame_index)
                     && (!frame.keep || reading.frames.iter().all(|other| kept.get(*other).copied().unwrap_or(false)))
             };
-            frame.readings = (0..resolved.len()).filter(|at| resolved.get(*at).is_some_and(gives)).collect();
+            frame.readings = resolved.ids().filter(|at| resolved.get(*at).is_some_and(gives)).collect();
         }
         self.part.readings = resolved;
-        self.part.order = order;
+        self.part.order = order.into_iter().map(ReadingId::new).collect();
     }
 
     /// Whether every reading and shared value has a name of its own.
@@ -163,19 +166,17 @@ impl Resolver {
 
     /// Fields that a formula uses and that stand in one of its frames are codes of it; where it has no frame
     /// yet, the one frame that holds them is it.
-    fn field_codes(&self, formula: &Formula, codes: &mut Vec<usize>, frames: &mut Vec<usize>) {
-        for input in &formula.inputs {
-            let (Input::Field(field) | Input::Column(field, _)) = input else { continue };
-            let holding: Vec<usize> = (0..self.part.frames.len())
-                .filter(|index| self.part.frames.get(*index).is_some_and(|frame| frame.fields.iter().any(|(held, _)| held == field)))
-                .collect();
+    fn field_codes(&self, formula: &Formula, codes: &mut Vec<CodeId>, frames: &mut Vec<FrameId>) {
+        for field in inputs(formula).filter_map(Input::field) {
+            let holds = |frame: &Frame| frame.fields.iter().any(|(held, _)| *held == field);
+            let holding: Vec<FrameId> = self.part.frames.entries().filter(|(_, frame)| holds(frame)).map(|(id, _)| id).collect();
             if frames.is_empty()
                 && let [only] = holding.as_slice()
             {
                 frames.push(*only);
             }
             let here = holding.iter().find(|frame| frames.contains(frame));
-            let code = here.and_then(|frame| self.part.codes.iter().position(|code| code.frame == *frame && code.field == Some(*field)));
+            let code = here.and_then(|frame| self.part.codes.position(|code| code.frame == *frame && code.field == Some(field)));
             codes.extend(code.filter(|code| !codes.contains(code)));
         }
     }
@@ -188,12 +189,12 @@ impl Resolver {
         self.report(problem);
     }
 
-    /// A formula, typed; its warnings are reported, and the names that it uses are noted.
+    /// A formula, typed; its warnings are reported.
     pub(super) fn formula(
         &mut self,
         text: &Text,
         readings: &Types,
-        only_frame: Option<usize>,
+        only_frame: Option<FrameId>,
         element: Option<(usize, &[String])>,
     ) -> Option<Formula> {
         let mut warnings = Vec::new();
@@ -201,16 +202,7 @@ impl Resolver {
         if element.is_none_or(|(index, _)| index == 0) {
             self.diagnostics.extend(warnings);
         }
-        let formula = self.take(formula)?;
-        for input in &formula.inputs {
-            let name = match input {
-                Input::Code(code) => self.part.codes.get(*code).map(|code| code.name.clone()),
-                Input::Field(field) | Input::Column(field, _) => self.part.fields.get(*field).map(|field| field.name.clone()),
-                Input::Reading(_) | Input::Parameter(_) | Input::Quantity(_) => None,
-            };
-            self.used.extend(name);
-        }
-        Some(formula)
+        self.take(formula)
     }
 
     /// An order in which every reading comes after those it uses; a cycle is an error.
@@ -255,14 +247,14 @@ impl Resolver {
     fn conditions(
         &mut self,
         list: &[tree::Status],
-        frame: Option<usize>,
+        frame: Option<FrameId>,
         readings: &Types,
         element: Option<(usize, &[String])>,
     ) -> Vec<Condition> {
         let mut found = Vec::new();
         for status in list {
             let formula = self.formula(&status.when, readings, frame, element);
-            if let (Some(formula), Some(meant)) = (formula, Status::of_word(status.is.value)) {
+            if let (Some(formula), Some(meant)) = (formula, Status::from_name(status.is.value)) {
                 found.push(Condition { formula, status: meant, means: status.means.as_ref().map(|text| text.value.clone()) });
             }
         }
@@ -270,7 +262,7 @@ impl Resolver {
     }
 
     /// The formulas of a frame itself: its conditions and how many of its bytes count.
-    pub(super) fn frame_formulas(&mut self, index: usize, frame: &tree::Frame) {
+    pub(super) fn frame_formulas(&mut self, index: FrameId, frame: &tree::Frame) {
         let none = Types::new();
         let status = self.conditions(&frame.status, Some(index), &none, None);
         let counted = frame.length.as_ref().and_then(|text| self.formula(text, &none, Some(index), None));

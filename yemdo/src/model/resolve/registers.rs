@@ -3,10 +3,12 @@
 use super::Resolver;
 use crate::bits::gather::Gather;
 use crate::bits::layout::{Layout, Sources, parse_layout};
-use crate::model::registers::{Access, ColumnName, Field, Register, Reserved, Row};
-use crate::sheet::Diagnostic;
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::list::{Id, List};
+use crate::ground::text::Span;
+use crate::model::ids::{ColumnId, FieldId, RegisterId};
+use crate::model::registers::{Access, ColumnName, Field, FieldValue, Register, Reserved, Settings};
 use crate::sheet::reader::At;
-use crate::sheet::text::Span;
 use crate::sheet::tree::{self, Choice};
 
 /// Most registers and fields of a sheet, those of arrays counted.
@@ -36,7 +38,7 @@ impl Resolver {
         for (_, register) in &tree.registers {
             let copies = register.count.map_or(1, |count| count.value as usize);
             for copy in 0..copies {
-                self.fields_of(home + copy, copy, copies, register);
+                self.fields_of(RegisterId::new(home + copy), copy, copies, register);
             }
             home += copies;
         }
@@ -44,7 +46,7 @@ impl Resolver {
             self.field(name.value.clone(), name.span, field, None);
         }
         self.part.reset_image = vec![0; self.image_length()];
-        let mut settings = crate::model::Settings::reset(&self.part);
+        let mut settings = Settings::reset(&self.part);
         for register in &self.part.registers {
             settings.set_register(register, register.reset.unwrap_or(0));
         }
@@ -52,8 +54,8 @@ impl Resolver {
         let mut home = 0;
         for (_, register) in &tree.registers {
             let copies = register.count.map_or(1, |count| count.value as usize);
-            let bank: Vec<(usize, i128)> = register.bank.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
-            let writable: Vec<(usize, i128)> = register.writable.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+            let bank: Vec<(FieldId, i128)> = register.bank.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+            let writable: Vec<(FieldId, i128)> = register.writable.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
             for copy in self.part.registers.iter_mut().skip(home).take(copies) {
                 copy.bank.clone_from(&bank);
                 copy.writable.clone_from(&writable);
@@ -93,7 +95,7 @@ impl Resolver {
                 at: at + copy * every,
                 bytes,
                 low_first: register.low_first,
-                access: Access::of_word(register.access).unwrap_or_default(),
+                access: Access::from_name(register.access).unwrap_or_default(),
                 reset,
                 bank: Vec::new(),
                 writable: Vec::new(),
@@ -108,12 +110,18 @@ impl Resolver {
     /// The address on the wire; of a part that only speaks Modbus, that of a holding register.
     fn register_address(&mut self, register: &tree::Register) -> u32 {
         let typed = register.at.value as u32;
-        let numbering = self.part.modbus.as_ref().filter(|_| self.part.i2c.is_none() && self.part.spi.is_none()).map(|bus| bus.numbering);
+        let numbering = self
+            .part
+            .buses
+            .modbus
+            .as_ref()
+            .filter(|_| self.part.buses.i2c.is_none() && self.part.buses.spi.is_none())
+            .map(|bus| bus.numbering);
         let problem = match numbering {
             Some(_) if register.width.value % 16 != 0 => (register.width.span, "holding registers have words of 16 bits".to_owned()),
-            Some(numbering) => match numbering.wire(typed, crate::modbus::Table::Holding) {
+            Some(numbering) => match numbering.wire(typed, crate::bus::modbus::ModbusTable::Holding) {
                 Ok(wire) => return u32::from(wire),
-                Err(expected) => (register.at.span, format!("{typed} is no address here: {expected}")),
+                Err(expected) => (register.at.span, format!("{typed} is not an address here: {expected}")),
             },
             None if typed > 0xFFFF => (register.at.span, format!("a register's address is 0 to 65535, not {typed}")),
             None => return typed,
@@ -122,7 +130,7 @@ impl Resolver {
         0
     }
 
-    fn fields_of(&mut self, index: usize, copy: usize, copies: usize, register: &tree::Register) {
+    fn fields_of(&mut self, index: RegisterId, copy: usize, copies: usize, register: &tree::Register) {
         for (name, field) in &register.fields {
             let full = if copies > 1 { format!("{}_{copy}", name.value) } else { name.value.clone() };
             self.field(full, name.span, field, Some(index));
@@ -138,7 +146,7 @@ impl Resolver {
     }
 
     /// Bits of registers, as a layout of the image of them all.
-    fn register_bits(&mut self, bits: &crate::sheet::text::Text, home: Option<usize>) -> Option<Layout> {
+    fn register_bits(&mut self, bits: &crate::ground::text::Text, home: Option<RegisterId>) -> Option<Layout> {
         let known: Vec<(String, usize, usize, bool)> =
             self.part.registers.iter().map(|register| (register.name.clone(), register.offset, register.bytes, false)).collect();
         let home = home.and_then(|index| self.part.registers.get(index)).map_or("", |register| register.name.as_str()).to_owned();
@@ -146,26 +154,28 @@ impl Resolver {
         self.take(parse_layout(bits, &sources)).map(|typed| typed.layout)
     }
 
-    fn field(&mut self, name: String, span: Span, field: &tree::Field, home: Option<usize>) {
+    fn field(&mut self, name: String, span: Span, field: &tree::Field, home: Option<RegisterId>) {
         let Some(layout) = self.register_bits(&field.bits, home) else { return };
-        let mut columns: Vec<ColumnName> = Vec::new();
+        let mut columns: List<ColumnId, ColumnName> = List::new();
         for (column, _, whole) in field.values.iter().flat_map(|row| &row.columns) {
             match columns.iter_mut().find(|known| known.name == column.value) {
                 Some(known) => known.whole &= whole,
-                None => columns.push(ColumnName { name: column.value.clone(), whole: *whole }),
+                None => {
+                    columns.push(ColumnName { name: column.value.clone(), whole: *whole });
+                }
             }
         }
         let (low, high) = layout.form.bounds(layout.width());
-        let mut rows: Vec<Row> = Vec::new();
+        let mut values: Vec<FieldValue> = Vec::new();
         for row in &field.values {
             if !(low..=high).contains(&row.code.value) {
                 self.report(
-                    Diagnostic::error("out-of-range", row.code.span, format!("{} is no code of `{name}`", row.code.value))
+                    Diagnostic::error("out-of-range", row.code.span, format!("{} is not a code of `{name}`", row.code.value))
                         .label(format!("its {} bits hold {low} to {high}", layout.width()))
                         .also(field.bits.span, "the bits"),
                 );
             }
-            if rows.iter().any(|known| known.code == row.code.value) {
+            if values.iter().any(|known| known.code == row.code.value) {
                 self.report(
                     Diagnostic::error("code-taken", row.code.span, format!("the code {} of `{name}` has two rows", row.code.value))
                         .label("again here"),
@@ -173,14 +183,13 @@ impl Resolver {
             }
             let of_column =
                 |column: &ColumnName| row.columns.iter().find(|(name, ..)| name.value == column.name).map(|(_, number, _)| *number);
-            rows.push(Row {
+            values.push(FieldValue {
                 code: row.code.value,
                 name: row.name.as_ref().map(|text| text.value.clone()),
                 means: row.means.as_ref().map(|text| text.value.clone()),
-                columns: columns.iter().map(of_column).collect(),
+                columns: columns.iter().map(of_column).collect::<Vec<_>>().into(),
             });
         }
-        let index = self.part.fields.len();
         let of_register = home.and_then(|home| self.part.registers.get(home)).map(|register| register.access);
         let twin = self.part.fields.iter().find(|known| known.name == name && known.register == home);
         if let Some(twin) = twin {
@@ -189,23 +198,23 @@ impl Resolver {
                 .also(twin.span, "first here");
             self.report(problem);
         }
-        let access = Access::of_word(field.access).or(of_register).unwrap_or_default();
+        let access = Access::from_name(field.access).or(of_register).unwrap_or_default();
         let means = field.means.as_ref().map(|text| text.value.clone());
-        self.part.fields.push(Field {
+        let index = self.part.fields.push(Field {
             name,
             span,
             register: home,
             gather: Gather::new(&layout),
             layout,
             access,
-            rows,
+            values,
             columns,
             computed: None,
             means,
         });
         // A field of several registers is a field of each.
         let field = self.part.fields.last().cloned();
-        for register in &mut self.part.registers {
+        for register in self.part.registers.iter_mut() {
             if field.as_ref().is_some_and(|field| field.mask_in(register) != 0) {
                 register.fields.push(index);
             }
@@ -213,8 +222,8 @@ impl Resolver {
     }
 
     /// A field by name and one of its codes, by number or name.
-    pub(super) fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(usize, i128)> {
-        let Some(index) = self.part.field_index(&name.value) else {
+    pub(super) fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(FieldId, i128)> {
+        let Ok(index) = self.part.field(&name.value) else {
             let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
             let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
             let problem = problem.known(&name.value, "fields", known);
@@ -225,13 +234,13 @@ impl Resolver {
         let (low, high) = field.bounds();
         let problem = match choice {
             Choice::Code(code) if (low..=high).contains(&code.value) => return Some((index, code.value)),
-            Choice::Code(code) => Diagnostic::error("out-of-range", code.span, format!("{} is no code of `{}`", code.value, name.value))
+            Choice::Code(code) => Diagnostic::error("out-of-range", code.span, format!("{} is not a code of `{}`", code.value, name.value))
                 .label(format!("expected {low} to {high}")),
-            Choice::Name(text) => match field.rows.iter().find(|row| row.name.as_deref() == Some(text.value.as_str())) {
+            Choice::Name(text) => match field.values.iter().find(|row| row.name.as_deref() == Some(text.value.as_str())) {
                 Some(row) => return Some((index, row.code)),
                 None => Diagnostic::error("unknown-name", text.span, format!("`{}` has no value `{}`", name.value, text.value))
                     .label("not a value of it")
-                    .known(&text.value, "values", field.rows.iter().filter_map(|row| row.name.as_deref()).collect::<Vec<_>>()),
+                    .known(&text.value, "values", field.values.iter().filter_map(|row| row.name.as_deref()).collect::<Vec<_>>()),
             },
         };
         self.report(problem);
@@ -272,8 +281,8 @@ impl Field {
             gather: Gather::new(&layout),
             layout,
             access: Access::Reserved,
-            rows: Vec::new(),
-            columns: Vec::new(),
+            values: Vec::new(),
+            columns: List::new(),
             computed: None,
             means: None,
         }

@@ -2,12 +2,12 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::super::diagnostic::Diagnostic;
 use super::super::keys;
 use super::super::reader::{At, Raw, Reader, entries};
-use super::super::text::Span;
 use super::super::tree::{Address, I2c, Modbus, Spi};
 use super::integer_or;
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::Span;
 
 pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<I2c> {
     let fields = reader.fields(table, span, &keys::I2C, |_| false);
@@ -23,8 +23,7 @@ pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
     let pointer = fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16));
     let restart = fields.get("restart").and_then(|value| reader.boolean(value)).unwrap_or(true);
     let increment = integer_or(reader, &fields, "increment", 0, 0xFFFF, 0);
-    let block = fields.get("block").and_then(|value| reader.boolean(value)).unwrap_or(false);
-    Some(I2c { address: address?, straps, pointer, restart, increment, block })
+    Some(I2c { address: address?, straps, pointer, restart, increment })
 }
 
 /// `0x2C`, or `"0x58 8-bit"`.

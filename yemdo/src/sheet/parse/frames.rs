@@ -2,12 +2,12 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::super::diagnostic::Diagnostic;
 use super::super::keys;
 use super::super::reader::{Fields, Reader, entries};
-use super::super::text::{Span, Text};
 use super::super::tree::{Check, Code, Example, Frame, Method, Parameter, Reading, Status, Table};
 use super::{Value, bytes, choices, identifier, integer_or};
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::{Span, Text};
 
 const MODBUS_TABLES: [&str; 4] = ["holding", "input", "coils", "discrete"];
 

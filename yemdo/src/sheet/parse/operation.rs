@@ -2,12 +2,12 @@
 
 use toml::de::DeTable;
 
-use super::super::diagnostic::Diagnostic;
 use super::super::keys;
 use super::super::reader::{Fields, Reader, entries};
-use super::super::text::{Span, Text};
 use super::super::tree::{Action, Named, Quantity, Step, Time, Way};
 use super::{Value, bytes, choices, identifier};
+use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::{Span, Text};
 
 /// The longest time that is waited or polled for: an hour.
 const MAX_MICROS: f64 = 3.6e9;
@@ -93,7 +93,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
             Action::Line { high, within: bounded(reader, &fields, span, what)? }
         }
         "expect" => Action::Expect(fields.text(reader, "expect")?),
-        _ => Action::Do(fields.text(reader, "do")?),
+        _ => Action::Run(fields.text(reader, "do")?),
     };
     let when = fields.text(reader, "when");
     let repeat = fields.get("repeat").and_then(|value| reader.integer_within(value, "repeat", 2, 1000));
@@ -101,7 +101,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
     let every = match time_if_given(reader, &fields, "every") {
         Some(Time::Fixed(0)) | Some(Time::Formula(_)) => {
             let place = fields.get("every").map_or(span, |value| value.span().into());
-            reader.report(Diagnostic::error("bad-time", place, "`every` is a time").label("expected such as \"2 ms\", not nought"));
+            reader.report(Diagnostic::error("bad-time", place, "`every` is a time").label("expected such as \"2 ms\", not zero"));
             return None;
         }
         Some(Time::Fixed(micros)) => Some(micros),
@@ -158,7 +158,7 @@ fn time<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str)
     };
     let micros = number.parse::<f64>().unwrap_or(f64::NAN) * scale;
     if !(0.0..=MAX_MICROS).contains(&micros) {
-        reader.report(Diagnostic::error("bad-time", text.span, format!("`{typed}` is no time")).label("expected up to an hour"));
+        reader.report(Diagnostic::error("bad-time", text.span, format!("`{typed}` is not a valid time")).label("expected up to an hour"));
         return None;
     }
     Some(Time::Fixed(micros.round() as u64))

@@ -4,9 +4,9 @@ use toml::de::DeTable;
 
 use super::super::keys;
 use super::super::reader::{At, Reader};
-use super::super::text::Span;
 use super::super::tree::{Field, Register, Row};
 use super::{choices, named};
+use crate::ground::text::Span;
 
 pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Register> {
     let fields = reader.fields(table, span, &keys::REGISTER, |_| false);
@@ -17,8 +17,12 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     };
     if width.value % 8 != 0 {
         reader.report(
-            super::super::Diagnostic::error("bad-width", width.span, format!("a register has whole bytes, not {} bits", width.value))
-                .label("8, 16, 24 … 64"),
+            crate::ground::diagnostic::Diagnostic::error(
+                "bad-width",
+                width.span,
+                format!("a register has whole bytes, not {} bits", width.value),
+            )
+            .label("8, 16, 24 … 64"),
         );
         return None;
     }

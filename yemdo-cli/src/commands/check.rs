@@ -1,0 +1,337 @@
+//! `yemdo check`: is the sheet sound, do its examples agree, and what can come out of it.
+
+use std::io::Write;
+
+use anstyle::{AnsiColor, Style};
+use yemdo::bus::{Sharing, share_bus};
+use yemdo::part::Origin;
+use yemdo::review::{ExampleRun, Prediction, Proof, Review};
+use yemdo::view::{CheckView, unsound};
+use yemdo::{Part, render_all, to_hex};
+
+use crate::args::{Check, CheckFormat};
+use crate::failure::Failure;
+use crate::input;
+use crate::output::json_line;
+use crate::show::grid::{Align, Cell, Grid};
+use crate::show::number::{count, digits};
+
+pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
+    let mut out = anstream::stdout().lock();
+    let mut worst = 0;
+    let mut parts: Vec<(String, Part)> = Vec::new();
+    for path in &args.sheets {
+        let name = path.display().to_string();
+        // A sheet, then each of its variants; what is wrong with one does not keep the others from being checked.
+        let mut wanted = vec![None];
+        while let Some(variant) = wanted.pop() {
+            match input::load(path, variant.as_deref()) {
+                Ok(part) => {
+                    if variant.is_none() {
+                        wanted.extend(part.variants().iter().rev().cloned().map(Some));
+                    }
+                    let review = Review::new(&part);
+                    worst = worst.max(u8::from(review.examples.iter().any(|run| !run.mismatches.is_empty())));
+                    match args.format {
+                        CheckFormat::Table => {
+                            if !parts.is_empty() {
+                                writeln!(out)?;
+                            }
+                            table(&mut out, &part, &name, &review)?;
+                        }
+                        CheckFormat::Json => json_line(&mut out, &CheckView::new(&name, &part, &review))?,
+                    }
+                    parts.push((name.clone(), part));
+                }
+                Err(failure) => {
+                    match (&failure, args.format) {
+                        (Failure::Sheet(error), CheckFormat::Json) => {
+                            json_line(&mut out, &unsound(&name, error))?;
+                        }
+                        _ => writeln!(anstream::stderr(), "{failure}")?,
+                    }
+                    worst = worst.max(failure.code());
+                }
+            }
+        }
+    }
+    if args.one_bus {
+        worst = worst.max(clashes(&mut out, &parts)?);
+    }
+    Ok(worst)
+}
+
+/// Parts that cannot share a bus: no choice of straps gives each an address of its own.
+fn clashes(out: &mut dyn Write, parts: &[(String, Part)]) -> Result<u8, Failure> {
+    let on_bus: Vec<Sharing<'_>> =
+        parts.iter().filter_map(|(_, part)| Some((part.name(), part.buses().i2c.as_ref()?.addresses()))).collect();
+    let clashes = match share_bus(&on_bus) {
+        Ok(given) => {
+            let list: Vec<String> = on_bus.iter().zip(&given).map(|((part, _), address)| format!("{part} 0x{address:02X}")).collect();
+            writeln!(out, "\none bus: {}", list.join(", "))?;
+            return Ok(0);
+        }
+        Err(clashes) => clashes,
+    };
+    let red = AnsiColor::Red.on_default().bold();
+    let named = |(name, fixed): &(String, bool)| format!("{name} ({})", if *fixed { "fixed" } else { "strapped" });
+    for clash in &clashes {
+        let shared: Vec<String> = clash.addresses.iter().map(|address| format!("0x{address:02X}")).collect();
+        writeln!(out, "\n{red}one bus{red:#}: {} and {} clash at {}", named(&clash.one), named(&clash.other), shared.join(", "))?;
+    }
+    writeln!(out, "no choice of straps gives each part an address of its own: use a second bus or a multiplexer")?;
+    Ok(1)
+}
+
+fn buses(out: &mut dyn Write, part: &Part) -> Result<(), Failure> {
+    if let Some(i2c) = &part.buses().i2c {
+        let both = |address: u8| {
+            format!("0x{address:02X} (7-bit; on the wire 0x{:02X} to write, 0x{:02X} to read)", address << 1, address << 1 | 1)
+        };
+        writeln!(out, "  I2C address {}", both(i2c.address))?;
+        for (pin, level, address) in &i2c.straps {
+            writeln!(out, "    {pin} {level}: {}", both(*address))?;
+        }
+        let mut how = match i2c.pointer {
+            0 => vec!["the part just answers".to_owned()],
+            bits => vec![
+                format!("{bits}-bit register address or command first"),
+                if i2c.restart { "repeated start" } else { "stop before reading" }.to_owned(),
+            ],
+        };
+        if i2c.increment != 0 {
+            how.push(format!("auto-increment by setting 0x{:02X}", i2c.increment));
+        }
+        writeln!(out, "    {}", how.join(", "))?;
+    }
+    if let Some(spi) = &part.buses().spi {
+        let mut how = vec![format!("mode {}", spi.mode), if spi.lsb_first { "LSB first" } else { "MSB first" }.to_owned()];
+        match spi.pointer {
+            0 => how.push("no address: it is only clocked out".into()),
+            bits => {
+                how.push(format!("{bits}-bit address"));
+                for (what, value) in [
+                    ("shifted left by", spi.shift),
+                    ("set to read:", spi.read),
+                    ("set to write:", spi.write),
+                    ("set to auto-increment:", spi.increment),
+                ] {
+                    if value != 0 {
+                        how.push(if what.ends_with("by") { format!("{what} {value}") } else { format!("{what} 0x{value:02X}") });
+                    }
+                }
+            }
+        }
+        if spi.dummy > 0 {
+            how.push(format!("{} before data", count(spi.dummy, "dummy byte")));
+        }
+        if spi.late {
+            how.push("the answer comes in the next transfer".into());
+        }
+        writeln!(out, "  SPI {}", how.join(", "))?;
+    }
+    if let Some(modbus) = &part.buses().modbus {
+        let unit = modbus.unit.map_or("unit id not told".to_owned(), |unit| format!("unit {unit}"));
+        let baud = modbus.baud.map_or(String::new(), |baud| format!(", {baud} baud"));
+        let parity =
+            modbus.parity.map_or(String::new(), |parity| format!(", 8 bits, {} parity", if parity == "none" { "no" } else { parity }));
+        let stop = modbus.stop.map_or(String::new(), |stop| format!(", {}", count(usize::from(stop), "stop bit")));
+        writeln!(out, "  Modbus {unit}{baud}{parity}{stop}")?;
+    }
+    Ok(())
+}
+
+fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Result<(), Failure> {
+    let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    writeln!(out, "{bold}{}{bold:#}  {}  {dim}{path}{dim:#}", part.name(), part.title().unwrap_or(""))?;
+    buses(out, part)?;
+    if !part.registers().is_empty() {
+        writeln!(out, "  {}, {}", count(part.registers().len(), "register"), count(part.fields().len(), "field"))?;
+    }
+    for frame in part.frames() {
+        let mut checks: Vec<String> = frame.checks().iter().map(|check| check.method()).collect();
+        let all = checks.len();
+        checks.dedup();
+        let checks = match (all, checks.len()) {
+            (0, _) => "no check".to_owned(),
+            (many, 1) if many > 1 => format!("{many} × {}", checks.join("")),
+            _ => checks.join(", "),
+        };
+        let from = match frame.origin() {
+            Origin::Read { command } if command.is_empty() => String::new(),
+            Origin::Read { command } => format!(" after {}", to_hex(command)),
+            Origin::Registers(runs) => format!(" of registers, {}", count(runs.len(), "transfer")),
+            Origin::Transfers(transfers) => format!(", {}", count(transfers.len(), "transfer")),
+            Origin::Modbus(range) => format!(": {range}"),
+            _ => String::new(),
+        };
+        writeln!(
+            out,
+            "  frame {}: {}{from}, {}, {checks}",
+            frame.name(),
+            count(frame.length(), "byte"),
+            count(frame.codes().len(), "code")
+        )?;
+    }
+    let mut grid = Grid::new(2, &[Align::Left; 7]);
+    grid.titles(&["reading", "unit", "possible values", "step", "stated range", "from", "arithmetic"]);
+    // The elements of an array differ in nothing but their place.
+    let mut shown: Vec<yemdo::Span> = Vec::new();
+    let mut faults = Vec::new();
+    for (id, reading) in part.readings().entries() {
+        let Some(found) = review.prediction(id).filter(|_| !shown.contains(&reading.span())) else { continue };
+        shown.push(reading.span());
+        let elements = part.readings().iter().filter(|other| other.span() == reading.span()).count();
+        let name = if elements > 1 { format!("{} … _{}", reading.name(), elements - 1) } else { reading.name().to_owned() };
+        let mut codes: Vec<&str> = part.codes().of(reading.codes()).map(|code| code.name()).collect();
+        let more = codes.len().saturating_sub(4);
+        codes.truncate(4);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let inside = |low: f64, high: f64| found.extent.is_some_and(|extent| extent.low >= low && extent.high <= high);
+        let stated = reading
+            .range()
+            .map_or("–".to_owned(), |(low, high)| format!("{low} to {high}{}", if inside(low, high) { ", never exceeded" } else { "" }));
+        grid.row(vec![
+            if reading.is_shown() { name } else { format!("({name})") }.into(),
+            reading.unit().into(),
+            extent(found).into(),
+            step(found).into(),
+            stated.into(),
+            format!("{}{more}", codes.join(", ")).into(),
+            arithmetic(found),
+        ]);
+        for fault in &found.faults {
+            faults.push((reading.name().to_owned(), fault.clone()));
+        }
+    }
+    if !part.readings().is_empty() {
+        grid.write(out)?;
+    }
+    let yellow = AnsiColor::Yellow.on_default();
+    for (name, fault) in faults {
+        let place = fault.span.map_or(String::new(), |span| {
+            let text: Vec<&str> = part.source().slice(span).split_whitespace().collect();
+            format!(" in line {}, `{}`,", part.source().line_column(span.start).0, text.join(" "))
+        });
+        let codes: Vec<String> = fault.codes.iter().map(|(name, code)| format!("{name} = {code}")).collect();
+        writeln!(out, "  {yellow}{name}: {}{yellow:#}{place} with {}", fault.kind.describe(), codes.join(", "))?;
+    }
+    doubts(out, part, review)?;
+    operations(out, part, review)?;
+    examples(out, &review.examples, part)?;
+    if !review.warnings.is_empty() {
+        writeln!(out, "\n{}", render_all(&review.warnings, part.source(), true))?;
+    }
+    Ok(())
+}
+
+/// Quantities and routines. Every wait and every loop of a routine has an end, or the sheet is refused.
+fn operations(out: &mut dyn Write, part: &Part, review: &Review) -> Result<(), Failure> {
+    for quantity in part.quantities() {
+        let held: Vec<&str> = part.fields().of(quantity.moves()).map(|field| field.name()).collect();
+        writeln!(out, "  quantity {} in {}, held by {}", quantity.name(), quantity.unit(), held.join(" and "))?;
+    }
+    for routine in &review.routines {
+        let name = &routine.name;
+        let (operations, (soonest, latest)) = match &routine.outcome {
+            Ok(laid) => (laid.operations, laid.time),
+            Err(error) => {
+                let yellow = AnsiColor::Yellow.on_default();
+                writeln!(out, "  {yellow}routine {name} fails after a reset: {error}{yellow:#}")?;
+                continue;
+            }
+        };
+        let millis = |micros: u64| format!("{} ms", short(micros as f64 / 1000.0));
+        let time = if soonest == latest { millis(latest) } else { format!("{}, at most {}", millis(soonest), millis(latest)) };
+        writeln!(out, "  routine {name}: {}, {time}", count(operations, "operation"))?;
+    }
+    Ok(())
+}
+
+fn extent(found: &Prediction) -> String {
+    let decimals = found.decimals;
+    match found.extent {
+        Some(extent) if !(extent.low.is_finite() && extent.high.is_finite()) => "any number".into(),
+        Some(extent) => {
+            let about = if extent.exact { "" } else { "within " };
+            format!("{about}{:.decimals$} to {:.decimals$}", extent.low, extent.high)
+        }
+        None => "nothing".into(),
+    }
+}
+
+/// Whether the formula can run into a fault.
+fn arithmetic(found: &Prediction) -> Cell {
+    let (text, color) = match (found.proof, found.faults.is_empty()) {
+        (_, false) => ("can fail".to_owned(), AnsiColor::Yellow),
+        (Proof::Proved, true) => ("proved".to_owned(), AnsiColor::Green),
+        (Proof::Tried, true) => ("every code tried".to_owned(), AnsiColor::Green),
+        (Proof::Doubted(doubts, tried), true) => {
+            (format!("{} not proved, {tried} inputs tried", count(doubts, "operation")), AnsiColor::Yellow)
+        }
+    };
+    let text =
+        if found.may_lack.is_empty() || !found.faults.is_empty() { text } else { format!("{text}, with {}", found.may_lack.join(", ")) };
+    Cell { text, style: color.on_default() }
+}
+
+/// Where in the sheet the operations stand that are not proved, for readings that are not known to fail.
+fn doubts(out: &mut dyn Write, part: &Part, review: &Review) -> Result<(), Failure> {
+    for (id, reading) in part.readings().entries() {
+        let open = |found: &&Prediction| matches!(found.proof, Proof::Doubted(..)) && found.faults.is_empty();
+        for span in review.prediction(id).filter(open).map_or(&[] as &[_], |found| &found.doubts) {
+            let text: Vec<&str> = part.source().slice(*span).split_whitespace().collect();
+            writeln!(out, "  {}: not proved in line {}: `{}`", reading.name(), part.source().line_column(span.start).0, text.join(" "))?;
+        }
+    }
+    Ok(())
+}
+
+/// A step, or the two ends of it where it is not the same everywhere.
+fn step(found: &Prediction) -> String {
+    match found.step {
+        None => "–".into(),
+        Some((low, high)) if high - low <= high * 1e-6 => short(high),
+        Some((low, high)) => format!("{} to {}", short(low), short(high)),
+    }
+}
+
+/// Four digits that count.
+fn short(value: f64) -> String {
+    digits(value, 4, 12)
+}
+
+fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(), Failure> {
+    let good = runs.iter().filter(|run| run.mismatches.is_empty()).count();
+    let style = if good == runs.len() { AnsiColor::Green.on_default() } else { AnsiColor::Red.on_default().bold() };
+    match runs.len() {
+        0 => writeln!(out, "  no worked examples")?,
+        all => writeln!(out, "  {style}{good} of {all} worked examples agree{style:#}")?,
+    }
+    for run in runs.iter().filter(|run| !run.mismatches.is_empty()) {
+        let (line, _) = part.source().line_column(run.span.start);
+        writeln!(out, "  line {line}{}", run.datasheet.as_ref().map_or(String::new(), |source| format!(", {source}")))?;
+        let mut grid = Grid::new(4, &[Align::Left, Align::Left, Align::Left]);
+        for mismatch in &run.mismatches {
+            grid.row(vec![
+                mismatch.name.clone().into(),
+                format!("expected {}", mismatch.expected).into(),
+                Cell { text: format!("came out {}", mismatch.found), style: AnsiColor::Red.on_default() },
+            ]);
+        }
+        grid.write(out)?;
+        // How the first of them came about; the first step that is not as the example has it is where to look.
+        let steps = run.mismatches.iter().map(|mismatch| &mismatch.steps).find(|steps| !steps.is_empty());
+        let mut marked = false;
+        for (text, differs) in steps.into_iter().flatten() {
+            let mark = match differs {
+                Some(expected) if !marked => format!("  {0}← first differs: expected {expected}{0:#}", AnsiColor::Red.on_default().bold()),
+                Some(expected) => format!("  ← expected {expected}"),
+                None => String::new(),
+            };
+            marked |= differs.is_some();
+            writeln!(out, "      {text}{mark}")?;
+        }
+    }
+    Ok(())
+}

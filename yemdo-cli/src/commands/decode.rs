@@ -1,0 +1,359 @@
+//! `yemdo decode`: bytes from arguments, standard input or a log, to readings.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, IsTerminal, Write};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use yemdo::record::{LogReader, Record};
+use yemdo::view::{ShownUnits, UseView};
+use yemdo::{Columns, Decoded, Decoder, FrameId, Part, Refusal, parse_hex};
+
+use crate::args::Decode;
+use crate::failure::Failure;
+use crate::input::{self, Log};
+use crate::show::rows::{Rows, Sink};
+use crate::show::steps;
+
+/// Frames that are decoded and printed together.
+const BATCH: usize = 1024;
+
+pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
+    let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
+    let frame = chosen_frame(&part, args.frame.as_deref())?;
+    let mut decoder = Decoder::new(&part);
+    *decoder.settings_mut() = input::present(&part, args.dump.as_deref())?;
+    input::apply(&mut decoder, &args.set)?;
+    let units = ShownUnits::new(&part, &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
+    if args.steps {
+        let bytes = single_frame(args)?;
+        let frame = frame.ok_or_else(|| several_frames(&part))?;
+        let mut out = anstream::stdout().lock();
+        return steps::print(&mut out, &mut decoder, frame, &bytes);
+    }
+    if !args.bytes.is_empty() {
+        let bytes = parse_hex(&args.bytes.join(" ")).map_err(|error| Failure::refused(error.to_string()))?;
+        let frame = frame.ok_or_else(|| several_frames(&part))?;
+        match decoder.clone().decode(frame, &bytes) {
+            Ok(decoded) => explain_missing(&decoded),
+            Err(refusal) => return Err(told(&refusal)),
+        }
+        tell_settings(args, &decoder, &[frame]);
+        let record = Record::new(frame, bytes);
+        let mut out = anstream::stdout().lock();
+        let mut sink = Sink::new(&mut out, args.format, &part, &[frame], false, &units);
+        let mut batch = Batch::new(args);
+        batch.add(record, &mut decoder, &mut sink)?;
+        batch.flush(&mut decoder, &mut sink)?;
+        sink.flush()?;
+        return Ok(0);
+    }
+    match args.log.as_deref().filter(|path| *path != Path::new("-")) {
+        Some(path) => {
+            let file = File::open(path).map_err(|error| Failure::file("read the log", path, &error))?;
+            let meta = file.metadata().map_err(|error| Failure::file("read the log", path, &error))?;
+            if meta.is_dir() {
+                return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
+            }
+            stream(args, &mut decoder, &units, frame, BufReader::with_capacity(1 << 16, file), meta.len())
+        }
+        None => {
+            if io::stdin().is_terminal() {
+                let _ = writeln!(anstream::stderr(), "reading frames from the keyboard, one a line; end with Ctrl-D");
+            }
+            stream(args, &mut decoder, &units, frame, io::stdin().lock(), 0)
+        }
+    }
+}
+
+/// The frame that bytes are where a log does not say: the one named, or the only one.
+fn chosen_frame(part: &Part, name: Option<&str>) -> Result<Option<FrameId>, Failure> {
+    match name {
+        Some(name) => Ok(Some(part.frame(name)?)),
+        None => Ok(part.frames().ids().next().filter(|_| part.frames().len() == 1)),
+    }
+}
+
+fn several_frames(part: &Part) -> Failure {
+    let names: Vec<&str> = part.frames().iter().map(|frame| frame.name()).collect();
+    match names.is_empty() {
+        true => Failure::told(format!("the sheet of {} describes no frame", part.name())),
+        false => {
+            Failure::told(format!("{} has several frames", part.name())).help(format!("choose one with --frame: {}", names.join(", ")))
+        }
+    }
+}
+
+fn told(refusal: &Refusal) -> Failure {
+    let failure = Failure::refused(refusal.to_string());
+    match refusal {
+        Refusal::Check { .. } => failure.help("--steps shows what is covered, and every code all the same"),
+        _ => failure,
+    }
+}
+
+/// The bytes of the one frame that `--steps` is about.
+fn single_frame(args: &Decode) -> Result<Vec<u8>, Failure> {
+    let text = if args.bytes.is_empty() {
+        if args.log.is_some() {
+            return Err(Failure::told("--steps is about one frame").help("give its bytes in place of --log"));
+        }
+        let mut text = String::new();
+        io::Read::read_to_string(&mut io::Read::take(io::stdin().lock(), 1 << 20), &mut text)
+            .map_err(|error| Failure::told(format!("cannot read standard input: {error}")))?;
+        text
+    } else {
+        args.bytes.join(" ")
+    };
+    parse_hex(&text).map_err(|error| Failure::refused(error.to_string()))
+}
+
+/// Says on standard error with which settings and parameters is decoded: they are not in the frames.
+fn tell_settings(args: &Decode, decoder: &Decoder, frames: &[FrameId]) {
+    let used = decoder.in_use(frames);
+    if used.is_empty() || args.format != crate::args::Format::Table {
+        return;
+    }
+    let text: Vec<String> =
+        used.iter().map(|used| format!("{} = {}{}", used.name, used.value, if used.as_reset { "" } else { " (as set)" })).collect();
+    let _ = writeln!(anstream::stderr(), "with {}; --set changes it", text.join(", "));
+}
+
+/// Says on standard error why a reading of a single frame has no value, where a status does not say it all.
+fn explain_missing(decoded: &Decoded) {
+    for reading in &decoded.readings {
+        let why = match &reading.fault {
+            Some(fault) => fault.to_string(),
+            None if !reading.waits_for.is_empty() => format!("waits for {}", reading.waits_for.join(", ")),
+            None => continue,
+        };
+        let _ = writeln!(anstream::stderr(), "{}: {why}", reading.name);
+    }
+}
+
+/// Frames of one kind that wait to be decoded together.
+struct Batch {
+    frame: Option<FrameId>,
+    /// Bytes of each frame that count.
+    given: usize,
+    bytes: Vec<u8>,
+    rows: Vec<(u64, Option<String>)>,
+    columns: Columns,
+    refused: BTreeMap<&'static str, u64>,
+    list_refused: bool,
+    decoded: u64,
+    /// Where the good frame of each kind stands that came last: line and time.
+    came: BTreeMap<FrameId, (u64, Option<String>)>,
+    /// For a frame and one that its readings use: the most good frames between them, and the two lines.
+    oldest: BTreeMap<(FrameId, FrameId), (u64, u64, u64)>,
+}
+
+impl Batch {
+    fn new(args: &Decode) -> Self {
+        Self {
+            frame: None,
+            given: 0,
+            bytes: Vec::new(),
+            rows: Vec::new(),
+            columns: Columns::new(),
+            refused: BTreeMap::new(),
+            list_refused: args.refused,
+            decoded: 0,
+            came: BTreeMap::new(),
+            oldest: BTreeMap::new(),
+        }
+    }
+
+    /// The other frames that readings of this one use, as they are before it is decoded.
+    fn uses(&self, decoder: &Decoder, frame: FrameId) -> Vec<UseView> {
+        let part = decoder.part();
+        let readings = part.frames().get(frame).map_or(&[] as &[_], |frame| frame.readings());
+        let used = part.readings().of(readings).flat_map(|reading| reading.frames());
+        let mut others: Vec<FrameId> = used.copied().filter(|other| *other != frame).collect();
+        others.sort_unstable();
+        others.dedup();
+        let came = |frame: FrameId| {
+            let (line, time) = self.came.get(&frame).cloned()?;
+            Some(UseView { frame, line, time, age: decoder.age(frame)? })
+        };
+        others.into_iter().filter_map(came).collect()
+    }
+
+    /// Keeps the lines of a good frame, and how old what it used was.
+    fn note(&mut self, frame: FrameId, index: usize, good: u64, uses: &[UseView]) {
+        let Some((line, time)) = self.rows.get(index) else { return };
+        for used in uses {
+            let age = used.age + good;
+            let oldest = self.oldest.entry((frame, used.frame)).or_default();
+            *oldest = if age > oldest.0 { (age, *line, used.line) } else { *oldest };
+        }
+        self.came.insert(frame, (*line, time.clone()));
+    }
+
+    fn refuse(&mut self, line: u64, cause: &'static str, message: &str) {
+        *self.refused.entry(cause).or_default() += 1;
+        if self.list_refused {
+            let _ = writeln!(anstream::stderr(), "line {line}: {message}");
+        }
+    }
+
+    fn add(&mut self, record: Record, decoder: &mut Decoder, sink: &mut Sink<'_>) -> Result<(), Failure> {
+        let bytes = match record.bytes {
+            Ok(bytes) => bytes,
+            Err(message) => {
+                self.flush(decoder, sink)?;
+                self.refuse(record.line, "not hex", &message);
+                return Ok(());
+            }
+        };
+        let (bytes, given) = match decoder.frame_bytes(record.frame, &bytes) {
+            Ok(accepted) => accepted,
+            Err(refusal) => {
+                self.flush(decoder, sink)?;
+                self.refuse(record.line, refusal.cause(), &refusal.to_string());
+                return Ok(());
+            }
+        };
+        if Some(record.frame) != self.frame || given != self.given || self.rows.len() >= BATCH {
+            self.flush(decoder, sink)?;
+        }
+        (self.frame, self.given) = (Some(record.frame), given);
+        self.bytes.extend_from_slice(&bytes);
+        self.rows.push((record.line, record.time));
+        Ok(())
+    }
+
+    fn flush(&mut self, decoder: &mut Decoder, sink: &mut Sink<'_>) -> Result<(), Failure> {
+        let Some(frame) = self.frame.filter(|_| !self.rows.is_empty()) else { return Ok(()) };
+        let uses = self.uses(decoder, frame);
+        decoder.decode_many_partial(frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| told(&refusal))?;
+        let length = self.bytes.len() / self.rows.len();
+        let mut good = Vec::new();
+        for (index, bytes) in self.bytes.chunks_exact(length).enumerate() {
+            if let Some(failed) = self.columns.failed_check(index) {
+                let refusal = decoder.check_refusal(frame, failed, bytes);
+                *self.refused.entry(refusal.cause()).or_default() += 1;
+                if self.list_refused {
+                    let line = self.rows.get(index).map_or(0, |(line, _)| *line);
+                    let _ = writeln!(anstream::stderr(), "line {line}: {refusal}");
+                }
+            } else {
+                self.decoded += 1;
+                good.push(index);
+            }
+        }
+        // Only the last one's place will be asked for, and only what is used has an age.
+        let noted = if uses.is_empty() { good.last().map(|last| (good.len() - 1, *last)) } else { None };
+        let all = good.iter().copied().enumerate().filter(|_| !uses.is_empty());
+        for (before, index) in all.chain(noted) {
+            self.note(frame, index, before as u64 + 1, &uses);
+        }
+        let (rows, columns) = (&self.rows, &self.columns);
+        sink.rows(&Rows { frame, length, given: self.given, bytes: &self.bytes, rows, columns, uses: &uses })?;
+        self.bytes.clear();
+        self.rows.clear();
+        Ok(())
+    }
+}
+
+/// Decodes a log of any length.
+fn stream(
+    args: &Decode,
+    decoder: &mut Decoder,
+    units: &ShownUnits,
+    frame: Option<FrameId>,
+    input: impl BufRead,
+    size: u64,
+) -> Result<u8, Failure> {
+    let live = size == 0;
+    let stop = Arc::new(AtomicBool::new(false));
+    let writing = Arc::new(Mutex::new(0u64));
+    let (told_to_stop, done) = (Arc::clone(&stop), Arc::clone(&writing));
+    // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.
+    let _ = ctrlc::set_handler(move || {
+        told_to_stop.store(true, Ordering::Relaxed);
+        // Nobody knows when the next line comes in. All that came is out as soon as nothing is being written.
+        if live && let Ok(frames) = done.lock() {
+            let _ = writeln!(anstream::stderr(), "stopped after {} frames", *frames);
+            std::process::exit(130);
+        }
+    });
+    let progress = progress(size);
+    let part = decoder.part().clone();
+    let mut out = io::BufWriter::with_capacity(1 << 16, anstream::stdout().lock());
+    let every: Vec<FrameId> = part.frames().ids().collect();
+    let frames = frame.filter(|_| args.frame.is_some()).map_or(every, |frame| vec![frame]);
+    let mut sink = Sink::new(&mut out, args.format, &part, &frames, true, units);
+    let mut batch = Batch::new(args);
+    tell_settings(args, decoder, &frames);
+    let mut log = Log::new(input, LogReader::new(&part, frame));
+    while let Some(record) = log.next()? {
+        if live {
+            // What comes in live is shown at once, and never half.
+            let mut frames = writing.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            batch.add(record, decoder, &mut sink)?;
+            batch.flush(decoder, &mut sink)?;
+            sink.flush()?;
+            *frames += 1;
+        } else {
+            batch.add(record, decoder, &mut sink)?;
+        }
+        if batch.rows.is_empty() || batch.rows.len() == BATCH {
+            progress.set_position(log.taken);
+        }
+        if stop.load(Ordering::Relaxed) {
+            break;
+        }
+    }
+    batch.flush(decoder, &mut sink)?;
+    sink.flush()?;
+    progress.finish_and_clear();
+    tell_ages(&batch, &part);
+    summary(&batch, stop.load(Ordering::Relaxed))
+}
+
+fn progress(size: u64) -> ProgressBar {
+    if size < 1 << 20 || !io::stderr().is_terminal() || io::stdout().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let style = ProgressStyle::with_template("decoding {bar:40} {percent:>3} %  {bytes} of {total_bytes}, {eta} left");
+    let bar = ProgressBar::new(size);
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+    bar
+}
+
+/// Says on standard error how old the frames were that readings of other frames used. What is read once is not meant to
+/// be new.
+fn tell_ages(batch: &Batch, part: &Part) {
+    for ((frame, used), (age, line, from)) in &batch.oldest {
+        if let (Some(frame), Some(used)) = (part.frames().get(*frame), part.frames().get(*used).filter(|used| !used.is_kept()))
+            && *age > 1
+        {
+            let (frame, used) = (frame.name(), used.name());
+            let _ =
+                writeln!(anstream::stderr(), "{frame} used a {used} up to {age} good frames back: line {line} used that of line {from}");
+        }
+    }
+}
+
+/// Says what was refused; the exit code follows from it.
+fn summary(batch: &Batch, stopped: bool) -> Result<u8, Failure> {
+    let mut err = anstream::stderr();
+    let refused: u64 = batch.refused.values().sum();
+    if batch.decoded + refused == 0 {
+        return Err(Failure::told("there is no frame in the input").help("give one frame a line, in hex, or CSV with a header"));
+    }
+    if refused > 0 {
+        let causes: Vec<String> = batch.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
+        let hint = if batch.list_refused { "" } else { "; --refused lists them" };
+        let _ = writeln!(err, "{} frames decoded, {refused} refused: {}{hint}", batch.decoded, causes.join(", "));
+    }
+    if stopped {
+        let _ = writeln!(err, "stopped after {} frames", batch.decoded + refused);
+        return Ok(130);
+    }
+    Ok(u8::from(refused > 0))
+}

@@ -1,0 +1,11 @@
+//! What several commands print.
+
+pub(crate) mod diagram;
+pub(crate) mod grid;
+pub(crate) mod number;
+pub(crate) mod plot;
+pub(crate) mod requests;
+pub(crate) mod rows;
+pub(crate) mod status;
+pub(crate) mod steps;
+pub(crate) mod writes;

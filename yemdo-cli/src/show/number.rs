@@ -1,0 +1,26 @@
+//! Numbers and counts as text.
+
+/// A number with six digits that count, without zeros behind them.
+pub(crate) fn short(value: f64) -> String {
+    digits(value, 6, 9)
+}
+
+/// A number with so many digits that count, without zeros behind them, and at most so many decimals.
+pub(crate) fn digits(value: f64, digits: i32, most: u32) -> String {
+    if value == 0.0 {
+        return "0".into();
+    }
+    let decimals = (f64::from(digits - 1) - value.abs().log10().floor()).clamp(0.0, f64::from(most)) as usize;
+    let text = format!("{value:.decimals$}");
+    if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
+}
+
+/// "1 byte", "2 bytes".
+pub(crate) fn count(number: usize, what: &str) -> String {
+    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
+}
+
+/// Microseconds as milliseconds.
+pub(crate) fn millis(micros: u64) -> String {
+    format!("{:.3} ms", micros as f64 / 1000.0)
+}

@@ -1,0 +1,308 @@
+//! Decoded frames as rows: a table for people, CSV, or JSON lines.
+
+use std::fmt::Write as _;
+use std::io::Write;
+
+use anstyle::Style;
+use yemdo::part::{Code, Frame, Reading};
+use yemdo::view::{FrameView, ShownUnits, UseView};
+use yemdo::{CodeId, Columns, FrameId, Part, ReadingId, Status, push_hex, to_hex};
+
+use super::grid::{Align, Cell, Grid};
+use super::status::status_cell;
+use crate::args::Format;
+use crate::failure::Failure;
+use crate::output::json_line;
+
+/// Decoded frames that follow one another, all of one kind.
+pub(crate) struct Rows<'a> {
+    pub(crate) frame: FrameId,
+    pub(crate) length: usize,
+    /// Bytes of each frame that count.
+    pub(crate) given: usize,
+    pub(crate) bytes: &'a [u8],
+    /// Line in the log and time.
+    pub(crate) rows: &'a [(u64, Option<String>)],
+    pub(crate) columns: &'a Columns,
+    /// Other frames that their readings use.
+    pub(crate) uses: &'a [UseView],
+}
+
+/// Readings that are printed side by side; more of them go below one another.
+const MAX_ABREAST: usize = 6;
+
+/// Codes that are printed beside a reading.
+const MAX_CODES: usize = 4;
+
+/// Where rows go.
+pub(crate) struct Sink<'a> {
+    out: &'a mut dyn Write,
+    format: Format,
+    part: &'a Part,
+    units: &'a ShownUnits,
+    /// Readings that may come.
+    readings: Vec<ReadingId>,
+    /// Codes that they come from.
+    codes: Vec<CodeId>,
+    /// Whether the rows are those of a log.
+    log: bool,
+    grid: Option<(FrameId, Grid)>,
+    titled: bool,
+    line: Vec<u8>,
+}
+
+impl<'a> Sink<'a> {
+    pub(crate) fn new(
+        out: &'a mut dyn Write,
+        format: Format,
+        part: &'a Part,
+        frames: &[FrameId],
+        log: bool,
+        units: &'a ShownUnits,
+    ) -> Self {
+        let readings = part.frames().of(frames).flat_map(|frame| frame.readings()).copied().collect();
+        let codes = part.frames().of(frames).flat_map(|frame| frame.codes()).copied().collect();
+        Self { out, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new() }
+    }
+
+    pub(crate) fn rows(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        match self.format {
+            Format::Table => self.table(rows),
+            Format::Csv => self.csv(rows),
+            Format::Json => self.json(rows),
+        }
+    }
+
+    pub(crate) fn flush(&mut self) -> Result<(), Failure> {
+        Ok(self.out.flush()?)
+    }
+
+    /// The good frames of a batch.
+    fn good<'r>(&self, rows: &'r Rows<'_>) -> impl Iterator<Item = FrameView<'r>> + use<'r, 'a>
+    where
+        'a: 'r,
+    {
+        let (part, units, log) = (self.part, self.units, self.log);
+        let frames = rows.bytes.chunks_exact(rows.length.max(1)).zip(rows.rows).enumerate();
+        let passed = frames.filter(|(index, _)| rows.columns.failed_check(*index).is_none());
+        passed.enumerate().map(move |(before, (index, (bytes, (line, time))))| FrameView {
+            part,
+            frame: rows.frame,
+            bytes,
+            given: rows.given,
+            columns: rows.columns,
+            index,
+            units,
+            time: time.as_deref(),
+            line: log.then_some(*line),
+            uses: if log { rows.uses } else { &[] },
+            before: before as u64,
+        })
+    }
+
+    fn table(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
+        if frame.readings().is_empty() || frame.readings().len() > MAX_ABREAST {
+            return self.list(rows, frame);
+        }
+        let timed = rows.rows.iter().any(|(_, time)| time.is_some());
+        let known = self.grid.take().filter(|(id, _)| *id == rows.frame);
+        let mut grid = known.map_or_else(|| self.titles(frame, timed), |(_, grid)| grid);
+        let mut cells: Vec<Cell> = Vec::new();
+        for view in self.good(rows) {
+            let mut at = 0;
+            let mut cell = |style: Style, write: &mut dyn FnMut(&mut String)| {
+                if cells.len() <= at {
+                    cells.push(Cell::default());
+                }
+                if let Some(cell) = cells.get_mut(at) {
+                    cell.style = style;
+                    cell.text.clear();
+                    write(&mut cell.text);
+                }
+                at += 1;
+            };
+            let plain = Style::new();
+            if timed {
+                cell(plain, &mut |text| text.push_str(view.time.unwrap_or("")));
+            }
+            cell(plain, &mut |text| push_hex(text, view.bytes.get(..view.given).unwrap_or(view.bytes)));
+            for (place, id, reading) in view.readings() {
+                let status = view.columns.status(place, view.index);
+                cell(plain, &mut |text| push_codes(text, self.part, &view, reading));
+                match view.value(place, id) {
+                    Some(value) => {
+                        cell(plain, &mut |text| push_value(text, &value, self.units.decimals(id)));
+                        cell(plain, &mut |text| text.push_str(self.units.symbol(id, reading)));
+                    }
+                    None => {
+                        cell(plain, &mut |text| text.push('–'));
+                        cell(plain, &mut |_| ());
+                    }
+                }
+                let shown = status_cell(status);
+                cell(shown.style, &mut |text| text.push_str(&shown.text));
+            }
+            grid.row_of(&cells);
+        }
+        grid.write(self.out)?;
+        self.grid = Some((rows.frame, grid));
+        Ok(())
+    }
+
+    /// The columns of a frame's readings. Those of a log are as wide as its widest row can be, so that all stand in line
+    /// with the titles.
+    fn titles(&self, frame: &Frame, timed: bool) -> Grid {
+        let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
+        aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left, Align::Left]));
+        let mut grid = Grid::new(0, &aligns);
+        let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
+        let fixed = titles.len();
+        titles.extend(self.part.readings().of(frame.readings()).flat_map(|reading| ["code", reading.name(), "", ""]));
+        if self.log {
+            for (at, id) in frame.readings().iter().enumerate() {
+                self.make_room(&mut grid, fixed + at * 4, frame, *id);
+            }
+        }
+        grid.titles(&titles);
+        grid
+    }
+
+    fn make_room(&self, grid: &mut Grid, column: usize, frame: &Frame, id: ReadingId) {
+        let Some(reading) = self.part.readings().get(id) else { return };
+        let code = self.part.codes().of(reading.codes()).find(|code| code.ty().bounds().is_some());
+        if let ([_], Some(code)) = (reading.codes(), code) {
+            grid.at_least(column, &code.bounds().0.to_string());
+            grid.at_least(column, &code.bounds().1.to_string());
+        }
+        let extent = yemdo::review::predict(self.part, id).and_then(|prediction| prediction.extent);
+        if let Some(extent) = extent.filter(|extent| extent.low.abs() < 1e7 && extent.high.abs() < 1e7) {
+            for value in [extent.low, extent.high] {
+                grid.at_least(column + 1, &format!("{:.*}", self.units.decimals(id), self.units.value(id, value)));
+            }
+        }
+        let ranged = reading.range().map(|_| Status::OutOfRange);
+        for status in frame.conditions().iter().chain(reading.conditions()).map(|condition| condition.status).chain(ranged) {
+            grid.at_least(column + 3, status.as_str());
+        }
+    }
+
+    /// Frames with many readings, or with none but codes: a line each, below the frame.
+    fn list(&mut self, rows: &Rows<'_>, frame: &Frame) -> Result<(), Failure> {
+        let bold = Style::new().bold();
+        for view in self.good(rows) {
+            let time = view.time.map_or(String::new(), |time| format!("{time}  "));
+            writeln!(self.out, "{time}{bold}{}{bold:#}  {}", frame.name(), to_hex(view.bytes.get(..view.given).unwrap_or(view.bytes)))?;
+            let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left]);
+            if frame.readings().is_empty() {
+                for (_, code) in view.codes() {
+                    grid.row(vec![code.name().into(), code.value(view.bytes).to_string().into()]);
+                }
+            }
+            for (place, id, reading) in view.readings() {
+                let status = view.columns.status(place, view.index);
+                if status == Status::Absent {
+                    continue;
+                }
+                let (mut codes, mut text) = (String::new(), String::new());
+                push_codes(&mut codes, self.part, &view, reading);
+                let unit = match view.value(place, id) {
+                    Some(value) => {
+                        push_value(&mut text, &value, self.units.decimals(id));
+                        self.units.symbol(id, reading)
+                    }
+                    None => {
+                        text.push('–');
+                        ""
+                    }
+                };
+                grid.row(vec![reading.name().into(), codes.into(), text.into(), unit.into(), status_cell(status)]);
+            }
+            grid.write(self.out)?;
+        }
+        Ok(())
+    }
+
+    fn csv(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        let part = self.part;
+        let codes: Vec<&Code> = part.codes().of(&self.codes).collect();
+        let mut line = std::mem::take(&mut self.line);
+        line.clear();
+        let mut writer = csv::Writer::from_writer(&mut line);
+        if !self.titled {
+            let mut titles = vec!["time".to_owned(), "frame".to_owned(), "bytes".to_owned()];
+            titles.extend(codes.iter().map(|code| format!("code {}", code.name())));
+            for (id, reading) in self.readings.iter().filter_map(|id| Some((*id, part.readings().get(*id)?))) {
+                titles.extend([format!("{} [{}]", reading.name(), self.units.symbol(id, reading)), format!("{} status", reading.name())]);
+            }
+            writer.write_record(&titles)?;
+            self.titled = true;
+        }
+        let Some(frame) = part.frames().get(rows.frame) else { return Ok(()) };
+        let places: Vec<(ReadingId, Option<usize>)> =
+            self.readings.iter().map(|id| (*id, frame.readings().iter().position(|own| own == id))).collect();
+        let came: Vec<bool> = self.codes.iter().map(|id| self.comes(*id, rows)).collect();
+        let mut cell = String::new();
+        for view in self.good(rows) {
+            cell.clear();
+            push_hex(&mut cell, view.bytes.get(..view.given).unwrap_or(view.bytes));
+            writer.write_field(view.time.unwrap_or(""))?;
+            writer.write_field(frame.name())?;
+            writer.write_field(&cell)?;
+            for (code, came) in codes.iter().zip(&came) {
+                cell.clear();
+                if *came {
+                    let _ = write!(cell, "{}", code.value(view.bytes));
+                }
+                writer.write_field(&cell)?;
+            }
+            for (id, place) in &places {
+                cell.clear();
+                if let Some(value) = place.and_then(|place| view.value(place, *id)) {
+                    let _ = match value {
+                        yemdo::Number::Int(value, _) => write!(cell, "{value}"),
+                        yemdo::Number::Real(value, _) => write!(cell, "{value}"),
+                    };
+                }
+                writer.write_field(&cell)?;
+                writer.write_field(place.map_or("", |place| view.columns.status(place, view.index).as_str()))?;
+            }
+            writer.write_record(None::<&[u8]>)?;
+        }
+        writer.flush()?;
+        drop(writer);
+        self.out.write_all(&line)?;
+        self.line = line;
+        Ok(())
+    }
+
+    /// Whether a code's bytes are among those that count.
+    fn comes(&self, id: CodeId, rows: &Rows<'_>) -> bool {
+        let here = |code: &Code| code.frame() == rows.frame && code.layout().slices.iter().all(|slice| slice.byte < rows.given);
+        self.part.codes().get(id).is_some_and(here)
+    }
+
+    fn json(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        for view in self.good(rows) {
+            json_line(self.out, &view)?;
+        }
+        Ok(())
+    }
+}
+
+/// The codes of a frame that a reading comes from.
+fn push_codes(text: &mut String, part: &Part, view: &FrameView<'_>, reading: &Reading) {
+    let here = part.codes().of(reading.codes()).filter(|code| code.frame() == view.frame).take(MAX_CODES);
+    for (at, code) in here.enumerate() {
+        let blank = if at > 0 { " " } else { "" };
+        let _ = write!(text, "{blank}{}", code.value(view.bytes));
+    }
+}
+
+/// A value with its decimals; an integer of 64 bits with all its digits.
+fn push_value(text: &mut String, value: &yemdo::Number, decimals: usize) {
+    let _ = match value {
+        yemdo::Number::Int(value, _) => write!(text, "{value}"),
+        yemdo::Number::Real(value, _) => write!(text, "{value:.decimals$}"),
+    };
+}

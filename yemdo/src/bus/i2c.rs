@@ -1,0 +1,148 @@
+//! I2C and SMBus: the address byte, then a register address (pointer), then data (I2C-bus specification UM10204, 3.1.10).
+
+use super::{AnswerError, Bus, Received, Transfer, Wire, pointer_bytes, split_pointer, top};
+
+/// The I2C or SMBus side of a part.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct I2c {
+    /// 7-bit address.
+    pub address: u8,
+    /// The sheet types the address in its 8-bit form.
+    pub typed_8_bit: bool,
+    /// Pins that choose the address: pin, level, address.
+    pub straps: Vec<(String, String, u8)>,
+    /// Bits of the register address or command that is sent first; 0 for none.
+    pub pointer: u32,
+    /// Repeated start between pointer and data; else stop and start.
+    pub restart: bool,
+    /// Bits set in the pointer for auto-increment.
+    pub increment: u32,
+}
+
+impl I2c {
+    /// Every address that the part can have.
+    pub fn addresses(&self) -> Vec<u8> {
+        let mut all: Vec<u8> = self.straps.iter().map(|(_, _, address)| *address).chain([self.address]).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    fn transfer(&self, send: Vec<u8>, receive: usize) -> Transfer {
+        Transfer { bus: Bus::I2c, address: Some(self.address), send, receive, restart: self.restart, discard: false }
+    }
+}
+
+impl Wire for I2c {
+    fn fits(&self, address: u32) -> Result<(), String> {
+        match self.pointer {
+            0 if address == 0 => Ok(()),
+            0 => Err("no register address is sent over I2C (pointer = 0), so there is only the register at 0".into()),
+            bits if address > top(bits) => {
+                Err(format!("a register address over I2C has {bits} bits (pointer = {bits}): 0x00 to 0x{:02X}", top(bits)))
+            }
+            _ if address & self.increment != 0 => {
+                Err(format!("0x{:02X} is the auto-increment bit of the register address over I2C", self.increment))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn write(&self, address: u32, data: &[u8]) -> Transfer {
+        self.transfer([&pointer_bytes(self.pointer, address), data].concat(), 0)
+    }
+
+    fn read(&self, address: u32, bytes: usize, several: bool) -> Vec<Transfer> {
+        let pointer = address | if several { self.increment } else { 0 };
+        vec![self.transfer(pointer_bytes(self.pointer, pointer), bytes)]
+    }
+
+    fn send(&self, bytes: &[u8], receive: usize) -> Vec<Transfer> {
+        vec![self.transfer(bytes.to_vec(), receive)]
+    }
+
+    fn data<'a>(&self, transfer: &Transfer, answer: &'a [u8]) -> Result<&'a [u8], AnswerError> {
+        transfer.whole(answer)
+    }
+
+    fn received(&self, sent: &[u8], receive: usize) -> Result<Received, String> {
+        Ok(match (split_pointer(self.pointer, sent).filter(|_| self.pointer > 0), receive) {
+            (Some((pointer, [])), 1..) => Received::Read { address: pointer & !self.increment, bytes: receive },
+            (Some((pointer, data @ [_, ..])), 0) => Received::Write { address: pointer & !self.increment, data: data.to_vec() },
+            _ => Received::Command { bytes: sent.to_vec(), receive },
+        })
+    }
+
+    fn usual_rate(&self) -> u32 {
+        400_000
+    }
+}
+
+/// Parts on one bus: their names, and the addresses that each can have.
+pub type Sharing<'a> = (&'a str, Vec<u8>);
+
+/// Two parts that can have the same address.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Clash {
+    /// One part, and whether its address is fixed.
+    pub one: (String, bool),
+    /// The other.
+    pub other: (String, bool),
+    /// The addresses that both can have.
+    pub addresses: Vec<u8>,
+}
+
+/// Finds an address for each of the parts on one bus, in their order.
+///
+/// ```
+/// use yemdo::bus::share_bus;
+/// assert_eq!(share_bus(&[("one", vec![0x21, 0x23]), ("two", vec![0x21])]), Ok(vec![0x23, 0x21]));
+/// assert_eq!(share_bus(&[("one", vec![0x21]), ("two", vec![0x21])]).unwrap_err()[0].addresses, [0x21]);
+/// ```
+///
+/// # Errors
+/// Where no choice of straps will do: the parts that clash.
+pub fn share_bus(parts: &[Sharing<'_>]) -> Result<Vec<u8>, Vec<Clash>> {
+    // Who has which address so far. Each part in turn takes one that is free, or one whose owner can move on.
+    let mut owner: [Option<usize>; 128] = [None; 128];
+    for part in 0..parts.len() {
+        if !settle(parts, part, &mut owner, &mut [false; 128]) {
+            return Err(clashes(parts));
+        }
+    }
+    let of = |part: usize| (0u8..128).find(|address| owner.get(usize::from(*address)).copied().flatten() == Some(part));
+    Ok((0..parts.len()).filter_map(of).collect())
+}
+
+fn settle(parts: &[Sharing<'_>], part: usize, owner: &mut [Option<usize>; 128], seen: &mut [bool; 128]) -> bool {
+    for address in parts.get(part).map_or(&[] as &[u8], |(_, addresses)| addresses) {
+        let at = usize::from(*address & 0x7F);
+        if std::mem::replace(&mut seen[at], true) {
+            continue;
+        }
+        let free = match owner[at] {
+            None => true,
+            Some(other) => settle(parts, other, owner, seen),
+        };
+        if free {
+            owner[at] = Some(part);
+            return true;
+        }
+    }
+    false
+}
+
+fn clashes(parts: &[Sharing<'_>]) -> Vec<Clash> {
+    let mut found = Vec::new();
+    for (index, (one, addresses)) in parts.iter().enumerate() {
+        for (other, others) in parts.iter().take(index) {
+            let shared: Vec<u8> = addresses.iter().filter(|address| others.contains(address)).copied().collect();
+            if !shared.is_empty() {
+                let one = ((*one).to_owned(), addresses.len() == 1);
+                found.push(Clash { one, other: ((*other).to_owned(), others.len() == 1), addresses: shared });
+            }
+        }
+    }
+    found
+}

@@ -1,0 +1,444 @@
+//! Syntax tree to typed program: binds names, and writes out the conversions that C makes.
+
+use super::ast::{self, Body, UnaryOp};
+use crate::formula::functions::Func;
+use crate::formula::input::{CurveId, InputKey};
+use crate::formula::operators::BinaryOp;
+use crate::formula::typed::{Expr, ExprKind, Formula, Stmt, Var, number};
+use crate::ground::number::{Number, Ty};
+use crate::ground::text::{Span, Text};
+use crate::ground::{diagnostic::Diagnostic, suggest};
+
+/// The names that a formula can take values from.
+pub(crate) trait Scope {
+    /// The value of that name, and its type; `Err` where the name is known but cannot be used.
+    fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(InputKey, Ty)>, String>;
+    /// The curve of that name.
+    fn curve(&self, name: &str) -> Option<CurveId>;
+    /// Every name, for "did you mean".
+    fn names(&self) -> Vec<String>;
+}
+
+/// Parses and types a formula. Warnings that do not stop it go into `warnings`.
+pub(crate) fn analyse(text: &Text, scope: &dyn Scope, warnings: &mut Vec<Diagnostic>) -> Result<Formula, Diagnostic> {
+    let body = crate::formula::front::parse::parse(text)?;
+    let mut analyser =
+        Analyser { scope, vars: Vec::new(), visible: Vec::new(), assigned: Vec::new(), inputs: Vec::new(), returns: None, warnings };
+    let is_expression = matches!(body, Body::Value(_));
+    let mut statements = match body {
+        Body::Value(value) => {
+            let value = analyser.expr(&value)?;
+            // As a whole formula, an integer divided by a number is hardly meant to lose its fraction.
+            if let ExprKind::Arith(BinaryOp::Div, _, divisor) = &value.kind
+                && matches!(divisor.kind, ExprKind::Const(Number::Int(2.., _)))
+            {
+                analyser.look_for_lost_fraction(&value, Ty::F64);
+            }
+            analyser.returns = Some(value.ty);
+            vec![Stmt::Return(value)]
+        }
+        Body::Statements(list) => {
+            let (list, ends) = analyser.block(&list)?;
+            if !ends {
+                let end = text.locate(text.value.trim_end().len()..text.value.trim_end().len());
+                return Err(Diagnostic::error("no-return", end, "the formula can end without a `return`")
+                    .label("a value must be returned on every path")
+                    .help("end with `return x;`"));
+            }
+            list
+        }
+    };
+    let ty = analyser.returns.unwrap_or(Ty::I32);
+    convert_returns(&mut statements, ty);
+    let mut expressions = 0;
+    number(&mut statements, &mut expressions);
+    let Analyser { vars, inputs, .. } = analyser;
+    let trimmed = text.value.len() - text.value.trim_start().len()..text.value.trim_end().len();
+    Ok(Formula { vars, body: statements, ty, inputs, span: text.locate(trimmed), expressions: expressions as usize, is_expression })
+}
+
+struct Analyser<'a> {
+    scope: &'a dyn Scope,
+    vars: Vec<Var>,
+    /// Variables in sight, innermost last.
+    visible: Vec<usize>,
+    /// For each variable, whether every path so far has given it a value.
+    assigned: Vec<bool>,
+    inputs: Vec<InputKey>,
+    returns: Option<Ty>,
+    warnings: &'a mut Vec<Diagnostic>,
+}
+
+type Typed<T> = Result<T, Diagnostic>;
+
+impl Analyser<'_> {
+    /// Types a list of statements; says whether every path through it returns.
+    fn block(&mut self, list: &[ast::Stmt]) -> Typed<(Vec<Stmt>, bool)> {
+        let outer = self.visible.len();
+        let mut out = Vec::new();
+        let mut ends = false;
+        for statement in list {
+            if ends {
+                let span = first_span(statement);
+                return Err(Diagnostic::error("unreachable", span, "this is never reached: the formula has returned before")
+                    .label("after a `return`"));
+            }
+            ends = self.statement(statement, &mut out)?;
+        }
+        self.visible.truncate(outer);
+        Ok((out, ends))
+    }
+
+    fn statement(&mut self, statement: &ast::Stmt, out: &mut Vec<Stmt>) -> Typed<bool> {
+        match statement {
+            ast::Stmt::Declare { ty, name, span, value } => {
+                let outer = self.visible.iter().rev().filter_map(|index| self.vars.get(*index)).find(|var| var.name == *name);
+                if let Some(earlier) = outer {
+                    return Err(Diagnostic::error("declared-twice", *span, format!("`{name}` is declared twice"))
+                        .label("declared again here")
+                        .also(earlier.span, "first declared here"));
+                }
+                let value = match value {
+                    Some(value) => Some(convert(self.expr(value)?, *ty)),
+                    None => None,
+                };
+                let var = self.vars.len();
+                self.vars.push(Var { name: name.clone(), ty: *ty, span: *span });
+                self.visible.push(var);
+                self.assigned.push(value.is_some());
+                out.extend(value.map(|value| Stmt::Set { var, value, span: *span }));
+                Ok(false)
+            }
+            ast::Stmt::Assign { name, span, op, value } => {
+                let var = self.variable(name, *span)?;
+                let ty = self.vars.get(var).map_or(Ty::I32, |var| var.ty);
+                let mut value = self.expr(value)?;
+                if let Some((op, op_span)) = op {
+                    let current = self.read_variable(var, *span)?;
+                    let whole = span.to(value.span);
+                    value = self.binary(*op, *op_span, current, value, whole)?;
+                }
+                if let Some(assigned) = self.assigned.get_mut(var) {
+                    *assigned = true;
+                }
+                out.push(Stmt::Set { var, value: convert(value, ty), span: *span });
+                Ok(false)
+            }
+            ast::Stmt::If { cond, then, otherwise } => {
+                let cond = self.expr(cond)?;
+                let mut before = self.assigned.clone();
+                let (then, then_ends) = self.block(then)?;
+                before.resize(self.vars.len(), true); // those declared inside are out of sight by now
+                let after_then = std::mem::replace(&mut self.assigned, before);
+                let (otherwise, else_ends) = self.block(otherwise)?;
+                // Assigned after both: where both give a value, or the one that goes on does.
+                for (index, assigned) in self.assigned.iter_mut().enumerate() {
+                    let in_then = after_then.get(index).copied().unwrap_or(true);
+                    *assigned = (*assigned || else_ends) && (in_then || then_ends);
+                }
+                out.push(Stmt::If { cond, then, otherwise });
+                Ok(then_ends && else_ends)
+            }
+            ast::Stmt::Block(list) => {
+                let (list, ends) = self.block(list)?;
+                out.extend(list);
+                Ok(ends)
+            }
+            ast::Stmt::Return(value) => {
+                let value = self.expr(value)?;
+                self.returns = Some(self.returns.map_or(value.ty, |ty| if ty == value.ty { ty } else { ty.common(value.ty) }));
+                out.push(Stmt::Return(value));
+                Ok(true)
+            }
+        }
+    }
+
+    fn find_variable(&self, name: &str) -> Option<usize> {
+        self.visible.iter().rev().copied().find(|index| self.vars.get(*index).is_some_and(|var| var.name == name))
+    }
+
+    fn variable(&self, name: &str, span: Span) -> Typed<usize> {
+        self.find_variable(name).ok_or_else(|| {
+            let problem = Diagnostic::error("unknown-name", span, format!("`{name}` is not a variable"));
+            if matches!(self.scope.resolve(name, None), Ok(Some(_))) {
+                return problem.label("comes from outside the formula").help("give a variable of your own the new value");
+            }
+            let known: Vec<&str> = self.visible.iter().filter_map(|index| self.vars.get(*index)).map(|var| var.name.as_str()).collect();
+            problem.label("not declared").help(match suggest::nearest(name, known) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("declare it with its type, such as `int32_t {name} = ...;`"),
+            })
+        })
+    }
+
+    fn read_variable(&self, var: usize, span: Span) -> Typed<Expr> {
+        let (name, ty) = self.vars.get(var).map_or(("", Ty::I32), |var| (var.name.as_str(), var.ty));
+        if self.assigned.get(var).copied().unwrap_or(false) {
+            return Ok(Expr::new(ExprKind::Var(var), ty, span));
+        }
+        Err(Diagnostic::error("no-value-yet", span, format!("`{name}` may be used before it has a value"))
+            .label("on some path nothing was assigned")
+            .also(self.vars.get(var).map_or(span, |var| var.span), "declared here without a value"))
+    }
+
+    fn expr(&mut self, expr: &ast::Expr) -> Typed<Expr> {
+        let span = expr.span;
+        let make = |kind, ty| Ok(Expr::new(kind, ty, span));
+        match &expr.kind {
+            ast::ExprKind::Int(value, ty) => make(ExprKind::Const(Number::Int(i128::from(*value), *ty)), *ty),
+            ast::ExprKind::Real(value, ty) => make(ExprKind::Const(Number::Real(*value, *ty)), *ty),
+            ast::ExprKind::Name(name, member) => self.name(name, member.as_ref().map(|(m, _)| m.as_str()), span),
+            ast::ExprKind::Unary(op, inner) => {
+                let inner = self.expr(inner)?;
+                let promoted = inner.ty.promoted();
+                match op {
+                    UnaryOp::Plus => Ok(Expr { span, ..convert(inner, promoted) }),
+                    UnaryOp::Minus => make(ExprKind::Neg(Box::new(convert(inner, promoted))), promoted),
+                    UnaryOp::Not => make(ExprKind::Not(Box::new(inner)), Ty::I32),
+                    UnaryOp::BitNot if promoted.is_real() => Err(integers_only("~", span, &[&inner])),
+                    UnaryOp::BitNot => make(ExprKind::BitNot(Box::new(convert(inner, promoted))), promoted),
+                }
+            }
+            ast::ExprKind::Binary(op, op_span, left, right) => {
+                if *op == BinaryOp::BitXor {
+                    self.look_for_power(left, *op_span, right, span)?;
+                }
+                let (left, right) = (self.expr(left)?, self.expr(right)?);
+                self.binary(*op, *op_span, left, right, span)
+            }
+            ast::ExprKind::Cond(cond, then, otherwise) => {
+                let (cond, then, otherwise) = (self.expr(cond)?, self.expr(then)?, self.expr(otherwise)?);
+                let ty = then.ty.common(otherwise.ty);
+                make(ExprKind::Cond(Box::new(cond), Box::new(convert(then, ty)), Box::new(convert(otherwise, ty))), ty)
+            }
+            ast::ExprKind::Cast(ty, inner) => Ok(Expr { span, ..convert(self.expr(inner)?, *ty) }),
+            ast::ExprKind::Call(name, name_span, args) => self.call(name, *name_span, args, span),
+        }
+    }
+
+    fn name(&mut self, name: &str, member: Option<&str>, span: Span) -> Typed<Expr> {
+        if member.is_none()
+            && let Some(var) = self.find_variable(name)
+        {
+            return self.read_variable(var, span);
+        }
+        if let ("M_PI", None) = (name, member) {
+            return Ok(Expr::new(ExprKind::Const(Number::Real(std::f64::consts::PI, Ty::F64)), Ty::F64, span));
+        }
+        let full = member.map_or(name.to_owned(), |member| format!("{name}.{member}"));
+        match self.scope.resolve(name, member) {
+            Ok(Some((input, ty))) => {
+                if !self.inputs.contains(&input) {
+                    self.inputs.push(input);
+                }
+                Ok(Expr::new(ExprKind::Input(input), ty, span))
+            }
+            Ok(None) => {
+                let mut known = self.scope.names();
+                known.extend(self.visible.iter().filter_map(|index| self.vars.get(*index)).map(|var| var.name.clone()));
+                let problem = Diagnostic::error("unknown-name", span, format!("`{full}` is not known here")).label("not known");
+                if Func::named(name).is_some() {
+                    return Err(problem.help(format!("`{name}` is a function: write {name}(x)")));
+                }
+                Err(problem.known(&full, "names", known.iter().map(String::as_str)))
+            }
+            Err(reason) => Err(Diagnostic::error("unusable-name", span, format!("`{full}` cannot be used here")).label(reason)),
+        }
+    }
+
+    fn binary(&mut self, op: BinaryOp, op_span: Span, left: Expr, right: Expr, span: Span) -> Typed<Expr> {
+        use BinaryOp as B;
+        let both = |kind: fn(BinaryOp, Box<Expr>, Box<Expr>) -> ExprKind, l: Expr, r: Expr, ty: Ty| {
+            Ok(Expr::new(kind(op, Box::new(l), Box::new(r)), ty, span))
+        };
+        match op {
+            B::And | B::Or => both(ExprKind::Logic, left, right, Ty::I32),
+            B::Shl | B::Shr => {
+                if left.ty.is_real() || right.ty.is_real() {
+                    return Err(integers_only(op.mark(), op_span, &[&left, &right]));
+                }
+                let (ty, right_ty) = (left.ty.promoted(), right.ty.promoted());
+                both(ExprKind::Shift, convert(left, ty), convert(right, right_ty), ty)
+            }
+            _ => {
+                let ty = left.ty.common(right.ty);
+                if ty.is_real() && matches!(op, B::Rem | B::BitAnd | B::BitOr | B::BitXor) {
+                    let problem = integers_only(op.mark(), op_span, &[&left, &right]);
+                    return Err(match op {
+                        B::BitXor => problem.help("^ is XOR in C; for a power, write pow(x, y)"),
+                        B::Rem => problem.help("for the remainder of reals, write fmod(x, y)"),
+                        _ => problem,
+                    });
+                }
+                self.look_for_unsigned_surprise(op, op_span, &left, &right, ty);
+                self.look_for_lost_fraction(&left, ty);
+                self.look_for_lost_fraction(&right, ty);
+                let (left, right) = (convert(left, ty), convert(right, ty));
+                if op.compares() { both(ExprKind::Compare, left, right, Ty::I32) } else { both(ExprKind::Arith, left, right, ty) }
+            }
+        }
+    }
+
+    /// `2^16` is 18 in C; whoever types it means a power. As ^ binds loosest, in `x / 2^16` the number that was
+    /// meant as the base stands at the right end of the left side.
+    fn look_for_power(&mut self, left: &ast::Expr, op_span: Span, right: &ast::Expr, span: Span) -> Typed<()> {
+        let ast::ExprKind::Int(exponent, _) = right.kind else { return Ok(()) };
+        let mut base = left;
+        while let ast::ExprKind::Binary(_, _, _, inner) = &base.kind
+            && inner.span.end == base.span.end
+        {
+            base = inner;
+        }
+        let whole = matches!(left.kind, ast::ExprKind::Int(..));
+        match base.kind {
+            ast::ExprKind::Int(number, _) if whole || number == 2 || number == 10 => {
+                let power = u32::try_from(exponent).ok().and_then(|e| number.checked_pow(e));
+                let typed = base.span.to(right.span);
+                let problem = Diagnostic::error("power-is-xor", typed, "^ is XOR in C, not a power").label("meant as a power?");
+                Err(match power {
+                    Some(power) if number == 2 => {
+                        problem.help(format!("for two to the power of {exponent}, write {power} or (1 << {exponent})"))
+                    }
+                    Some(power) => problem.help(format!("for the power, write {power}")),
+                    None => problem.help(format!("for the power, write pow({number}, {exponent})")),
+                })
+            }
+            _ if exponent == 2 || exponent == 3 => {
+                self.warnings.push(
+                    Diagnostic::warning("power-is-xor", span, "^ is XOR in C, not a power")
+                        .label("this flips bits")
+                        .also(op_span, "XOR")
+                        .help("for a power, write x * x or pow(x, y)"),
+                );
+                Ok(())
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// A division of integers that is then scaled as if it had kept its fraction.
+    fn look_for_lost_fraction(&mut self, side: &Expr, ty: Ty) {
+        if let (true, false, ExprKind::Arith(BinaryOp::Div, ..)) = (ty.is_real(), side.ty.is_real(), &side.kind) {
+            self.warnings.push(
+                Diagnostic::warning("integer-division", side.span, "this division is one of integers: it drops the fraction")
+                    .label(format!("gives {}", side.ty))
+                    .help("to keep the fraction, make one side real: write 100.0 in place of 100"),
+            );
+        }
+    }
+
+    /// A negative number that becomes a huge unsigned one is a classic of pasted code.
+    fn look_for_unsigned_surprise(&mut self, op: BinaryOp, op_span: Span, left: &Expr, right: &Expr, ty: Ty) {
+        let compares_or_divides = op.compares() || matches!(op, BinaryOp::Div | BinaryOp::Rem);
+        if !compares_or_divides || ty.is_real() || ty.is_signed() {
+            return;
+        }
+        for side in [left, right] {
+            let constant = matches!(side.kind, ExprKind::Const(_));
+            if side.ty.is_signed() && side.ty.promoted() == side.ty && !constant {
+                self.warnings.push(
+                    Diagnostic::warning(
+                        "sign-lost",
+                        op_span,
+                        format!("`{}` works on {ty} here: a negative {} becomes a large number", op.mark(), side.ty),
+                    )
+                    .label("signed meets unsigned")
+                    .also(side.span, format!("this is {}", side.ty))
+                    .help(format!("if the sign matters, cast the other side: ({})x", if ty == Ty::U32 { "int32_t" } else { "int64_t" })),
+                );
+            }
+        }
+    }
+
+    fn call(&mut self, name: &str, name_span: Span, args: &[ast::Expr], span: Span) -> Typed<Expr> {
+        if let Some(curve) = self.scope.curve(name) {
+            let [arg] = args else {
+                return Err(Diagnostic::error(
+                    "argument-count",
+                    span,
+                    format!("the table `{name}` takes one argument, not {}", args.len()),
+                )
+                .label("expected one argument"));
+            };
+            let arg = convert(self.expr(arg)?, Ty::F64);
+            return Ok(Expr::new(ExprKind::Curve(curve, Box::new(arg)), Ty::F64, span));
+        }
+        let Some((func, ty, arity)) = Func::named(name) else {
+            let names = Func::ALL.iter().map(|(name, ..)| *name).chain(Func::INTEGER.iter().map(|(name, ..)| *name));
+            return Err(Diagnostic::error("unknown-function", name_span, format!("`{name}` is not a function that formulas may call"))
+                .label("only the functions of <math.h>, and abs")
+                .known(name, "functions", names));
+        };
+        if args.len() != arity {
+            let wanted = if arity == 1 { "one argument".to_owned() } else { format!("{arity} arguments") };
+            return Err(Diagnostic::error("argument-count", span, format!("`{name}` takes {wanted}, not {}", args.len()))
+                .label(format!("expected {wanted}")));
+        }
+        let mut converted = Vec::new();
+        for arg in args {
+            let arg = self.expr(arg)?;
+            if func == Func::Abs && arg.ty.is_real() {
+                return Err(Diagnostic::error(
+                    "integers-only",
+                    arg.span,
+                    format!("`{name}` works on integers and would cut the fraction off"),
+                )
+                .label(format!("this is {}", arg.ty))
+                .help("for reals, write fabs(x)"));
+            }
+            converted.push(convert(arg, ty));
+        }
+        Ok(Expr::new(ExprKind::Call(func, converted), ty, span))
+    }
+}
+
+fn integers_only(mark: &str, span: Span, sides: &[&Expr]) -> Diagnostic {
+    let mut problem =
+        Diagnostic::error("integers-only", span, format!("`{mark}` works on integers only")).label("one side is a real number");
+    for side in sides.iter().filter(|side| side.ty.is_real() && side.span != span) {
+        problem = problem.also(side.span, format!("this is {}", side.ty));
+    }
+    problem
+}
+
+/// A conversion, unless the type is right already.
+fn convert(expr: Expr, ty: Ty) -> Expr {
+    if expr.ty == ty {
+        return expr;
+    }
+    let span = expr.span;
+    if let ExprKind::Const(Number::Int(value, _)) = expr.kind
+        && ty.bounds().is_some_and(|(low, high)| (low..=high).contains(&value))
+    {
+        return Expr::new(ExprKind::Const(Number::Int(value, ty)), ty, span);
+    }
+    if let (ExprKind::Const(Number::Int(value, _)), Ty::F64) = (&expr.kind, ty) {
+        return Expr::new(ExprKind::Const(Number::Real(*value as f64, ty)), ty, span);
+    }
+    Expr::new(ExprKind::Convert(Box::new(expr)), ty, span)
+}
+
+fn convert_returns(list: &mut [Stmt], ty: Ty) {
+    for statement in list {
+        match statement {
+            Stmt::Return(value) => {
+                let taken = std::mem::replace(value, Expr::new(ExprKind::Const(Number::Int(0, ty)), ty, value.span));
+                *value = convert(taken, ty);
+            }
+            Stmt::If { then, otherwise, .. } => {
+                convert_returns(then, ty);
+                convert_returns(otherwise, ty);
+            }
+            Stmt::Set { .. } => {}
+        }
+    }
+}
+
+fn first_span(statement: &ast::Stmt) -> Span {
+    match statement {
+        ast::Stmt::Declare { span, .. } | ast::Stmt::Assign { span, .. } => *span,
+        ast::Stmt::If { cond, .. } => cond.span,
+        ast::Stmt::Block(list) => list.first().map_or(Span::default(), first_span),
+        ast::Stmt::Return(value) => value.span,
+    }
+}

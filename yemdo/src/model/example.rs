@@ -1,0 +1,62 @@
+//! Worked examples.
+
+use super::ids::{CodeId, FieldId, FrameId, ReadingId};
+use super::status::Status;
+use crate::formula::fault::FaultKind;
+use crate::ground::text::Span;
+
+/// A worked example.
+#[derive(Clone, Debug)]
+pub struct Example {
+    pub(crate) span: Span,
+    pub(crate) datasheet: Option<String>,
+    /// Fields and their codes.
+    pub(crate) set: Vec<(FieldId, i128)>,
+    /// Frames and their bytes.
+    pub(crate) frames: Vec<(FrameId, Vec<u8>)>,
+    pub(crate) gives: Vec<(Subject, Expected, Span)>,
+    /// The cause for which a frame is refused.
+    pub(crate) refused: Option<&'static str>,
+}
+
+impl Example {
+    /// Its place in the sheet.
+    pub fn span(&self) -> Span {
+        self.span
+    }
+
+    /// Where the datasheet has it.
+    pub fn datasheet(&self) -> Option<&str> {
+        self.datasheet.as_deref()
+    }
+
+    /// Its frames and their bytes.
+    pub fn frames(&self) -> &[(FrameId, Vec<u8>)] {
+        &self.frames
+    }
+}
+
+/// What an example has an expectation of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Subject {
+    Reading(ReadingId),
+    Code(CodeId),
+    /// A local variable of a reading's or shared value's formula, or the shared value itself.
+    Step(ReadingId, Option<String>),
+}
+
+/// What an example expects.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Expected {
+    /// A value, to within half a unit of its last printed digit.
+    Value {
+        value: f64,
+        tolerance: f64,
+        text: String,
+    },
+    Status(Status),
+    /// A fault of the formula.
+    Fault(FaultKind),
+    /// The text of a code.
+    Text(String),
+}

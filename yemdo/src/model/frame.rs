@@ -1,0 +1,203 @@
+//! Frames and the codes in them.
+
+use super::ids::{CodeId, FieldId, FrameId, ReadingId, RegisterId};
+use super::reading::Condition;
+use crate::bits::check::Check;
+use crate::bits::form::Form;
+use crate::bits::gather::Gather;
+use crate::bits::layout::Layout;
+use crate::bus::modbus::AddressRange;
+use crate::formula::typed::Formula;
+use crate::ground::number::{Number, Ty};
+use crate::ground::text::Span;
+
+/// Bytes that are read in one go.
+#[derive(Clone, Debug)]
+pub struct Frame {
+    pub(crate) name: String,
+    pub(crate) span: Span,
+    pub(crate) origin: Origin,
+    pub(crate) length: usize,
+    /// Read once and kept.
+    pub(crate) keep: bool,
+    /// Fields of its registers, and where their bits stand in the frame.
+    pub(crate) fields: Vec<(FieldId, Gather)>,
+    /// How many bytes count, where a code says so.
+    pub(crate) counted: Option<Formula>,
+    pub(crate) checks: Vec<Check>,
+    pub(crate) codes: Vec<CodeId>,
+    pub(crate) status: Vec<Condition>,
+    pub(crate) readings: Vec<ReadingId>,
+}
+
+/// Where a frame's bytes come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Origin {
+    /// They are read, after a command if there is one.
+    Read {
+        /// What is sent before.
+        command: Vec<u8>,
+    },
+    /// Registers; each list follows on in one transfer.
+    Registers(Vec<Vec<RegisterId>>),
+    /// Several transfers: what is sent, and how many bytes come back.
+    Transfers(Vec<(Vec<u8>, usize)>),
+    /// A Modbus table.
+    Modbus(AddressRange),
+}
+
+impl Frame {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its place in the sheet.
+    pub fn span(&self) -> Span {
+        self.span
+    }
+
+    /// Where its bytes come from.
+    pub fn origin(&self) -> &Origin {
+        &self.origin
+    }
+
+    /// Number of bytes; the most, where a code says how many count.
+    pub fn length(&self) -> usize {
+        self.length
+    }
+
+    /// Whether it is read once and kept, as calibration words are.
+    pub fn is_kept(&self) -> bool {
+        self.keep
+    }
+
+    /// The checks that its bytes must pass.
+    pub fn checks(&self) -> &[Check] {
+        &self.checks
+    }
+
+    /// Its codes.
+    pub fn codes(&self) -> &[CodeId] {
+        &self.codes
+    }
+
+    /// What codes say about every reading of it.
+    pub fn conditions(&self) -> &[Condition] {
+        &self.status
+    }
+
+    /// The readings that its arrival gives.
+    pub fn readings(&self) -> &[ReadingId] {
+        &self.readings
+    }
+}
+
+/// The integer that some bits of a frame make.
+#[derive(Clone, Debug)]
+pub struct Code {
+    pub(crate) name: String,
+    pub(crate) span: Span,
+    pub(crate) frame: FrameId,
+    /// The field that it is, where it is one of a register of the frame.
+    pub(crate) field: Option<FieldId>,
+    pub(crate) layout: Layout,
+    pub(crate) gather: Gather,
+    pub(crate) ty: Ty,
+    /// The codes that the datasheet allows, where it narrows them.
+    pub(crate) range: Option<(i128, i128)>,
+}
+
+impl Code {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The frame it stands in.
+    pub fn frame(&self) -> FrameId {
+        self.frame
+    }
+
+    /// Where its bits stand and how they are read.
+    pub fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    /// The type it has in formulas: `int` where every value fits, else the next that holds them.
+    pub fn ty(&self) -> Ty {
+        self.ty
+    }
+
+    /// What its bits make in a frame.
+    pub fn value(&self, frame: &[u8]) -> CodeContent {
+        if self.layout.form == Form::Text {
+            return CodeContent::Text(text(&self.layout, frame));
+        }
+        if let Some(real) = self.gather.real(frame) {
+            return CodeContent::Number(Number::Real(real, self.ty));
+        }
+        match self.gather.code(frame) {
+            Some(code) if self.ty == Ty::U64 => CodeContent::Number(Number::Int(i128::from(code as u64), self.ty)),
+            Some(code) => CodeContent::Number(Number::Int(i128::from(code), self.ty)),
+            None => CodeContent::Invalid,
+        }
+    }
+
+    /// Lowest and highest value, for codes that are integers: what the datasheet allows, else what the bits hold.
+    pub fn bounds(&self) -> (i128, i128) {
+        self.range.unwrap_or_else(|| self.layout.form.bounds(self.layout.width()))
+    }
+
+    /// Whether the datasheet allows a number as this code.
+    pub(crate) fn allows(&self, number: Number) -> bool {
+        match (number, self.range) {
+            (Number::Int(code, _), Some((low, high))) => (low..=high).contains(&code),
+            _ => true,
+        }
+    }
+
+    /// The last byte of the frame that it needs.
+    pub(crate) fn last_byte(&self) -> usize {
+        self.layout.slices.iter().map(|slice| slice.byte).max().unwrap_or(0)
+    }
+}
+
+/// What the bits of a code make.
+#[derive(Clone, Debug, PartialEq)]
+pub enum CodeContent {
+    /// A number.
+    Number(Number),
+    /// Characters, trimmed.
+    Text(String),
+    /// Nothing: a decimal digit above 9.
+    Invalid,
+}
+
+impl CodeContent {
+    /// The number as a double.
+    pub fn to_f64(&self) -> Option<f64> {
+        if let CodeContent::Number(number) = self { Some(number.to_f64()) } else { None }
+    }
+}
+
+impl std::fmt::Display for CodeContent {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            CodeContent::Number(number) => number.fmt(f),
+            CodeContent::Text(text) => write!(f, "\"{text}\""),
+            CodeContent::Invalid => f.write_str("invalid"),
+        }
+    }
+}
+
+/// Characters of a frame, without blanks and zeros at the end. What is not printable ASCII becomes `\xNN`, so
+/// that nothing of it can steer a terminal.
+fn text(layout: &Layout, frame: &[u8]) -> String {
+    let bytes: Vec<u8> = layout.slices.iter().map(|slice| frame.get(slice.byte).copied().unwrap_or(0)).collect();
+    let end = bytes.iter().rposition(|byte| !matches!(byte, 0 | b' ' | 0xFF)).map_or(0, |at| at + 1);
+    let shown =
+        |byte: &u8| if (0x20..0x7F).contains(byte) && *byte != b'\\' { char::from(*byte).to_string() } else { format!("\\x{byte:02X}") };
+    bytes.get(..end).unwrap_or(&[]).iter().map(shown).collect()
+}

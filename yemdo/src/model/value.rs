@@ -1,0 +1,191 @@
+//! What the value of an input is: the one place that answers it, for frames in columns, one frame, conditions, dry runs,
+//! and for trying out codes.
+
+use super::frame::CodeContent;
+use super::ids::{CodeId, FieldId, ParameterId, QuantityId};
+use super::input::{Input, inputs};
+use super::part::Sheet;
+use super::registers::Settings;
+use crate::formula::fault::FaultKind;
+use crate::formula::flat::lower::Lowerer;
+use crate::formula::flat::program::Program;
+use crate::formula::run::single::Single;
+use crate::formula::typed::Formula;
+use crate::ground::list::Id;
+use crate::ground::number::{Number, Ty};
+
+/// Where the values that formulas begin with come from.
+pub(crate) trait Leaves {
+    /// The part.
+    fn part(&self) -> &Sheet;
+    /// The present code of a field.
+    fn field(&self, field: FieldId) -> Option<i128>;
+    /// The number of a code; `None` where it has not come, or stands for nothing.
+    fn code(&self, code: CodeId) -> Option<Number>;
+    /// A parameter's value.
+    fn parameter(&self, parameter: ParameterId) -> Option<f64>;
+
+    /// The value of an input that no formula of the part gives.
+    fn value(&self, input: Input) -> Option<Number> {
+        match input {
+            Input::Code(code) => self.code(code),
+            Input::Field(field) => Some(self.part().fields.get(field)?.number(self.field(field)?)),
+            Input::Column(field, column) => {
+                let number = self.part().fields.get(field)?.value(self.field(field)?)?.columns.get(column).copied().flatten()?;
+                Some(Number::Real(number, Ty::F64))
+            }
+            Input::Parameter(parameter) => Some(Number::Real(self.parameter(parameter)?, Ty::F64)),
+            // They are computed, in the same program as what uses them.
+            Input::Reading(_) | Input::Quantity(_) => None,
+        }
+    }
+}
+
+/// Settings, parameters, and frames as they came last.
+pub(crate) struct Present<'a> {
+    pub(crate) part: &'a Sheet,
+    pub(crate) settings: &'a Settings,
+    pub(crate) parameters: &'a [f64],
+    /// The last good bytes of every frame.
+    pub(crate) last: &'a [Option<Vec<u8>>],
+}
+
+impl Leaves for Present<'_> {
+    fn part(&self) -> &Sheet {
+        self.part
+    }
+
+    fn field(&self, field: FieldId) -> Option<i128> {
+        self.settings.known_field(self.part.fields.get(field)?)
+    }
+
+    fn code(&self, code: CodeId) -> Option<Number> {
+        let code = self.part.codes.get(code)?;
+        match code.value(self.last.get(code.frame.index())?.as_deref()?) {
+            CodeContent::Number(number) if code.allows(number) => Some(number),
+            _ => None,
+        }
+    }
+
+    fn parameter(&self, parameter: ParameterId) -> Option<f64> {
+        self.parameters.get(parameter.index()).copied()
+    }
+}
+
+impl Present<'_> {
+    /// The present value of a formula.
+    pub(crate) fn compute(&self, formula: &Formula) -> Result<f64, FaultKind> {
+        Eval::of_formula(self.part, formula).value(self)
+    }
+
+    /// The present value of a quantity.
+    pub(crate) fn quantity(&self, quantity: QuantityId) -> Result<f64, FaultKind> {
+        Eval::of_quantity(self.part, quantity).ok_or(FaultKind::NoValue)?.value(self)
+    }
+
+    /// The present value of anything.
+    pub(crate) fn input(&self, input: Input) -> Option<Number> {
+        match input {
+            Input::Quantity(quantity) => self.quantity(quantity).ok().map(|value| Number::Real(value, Ty::F64)),
+            Input::Reading(reading) => {
+                let formula = &self.part.readings.get(reading)?.formula;
+                self.compute(formula).ok().map(|value| Number::Real(value, Ty::F64))
+            }
+            leaf => self.value(leaf),
+        }
+    }
+}
+
+/// A formula together with the quantities and readings that it uses, as one program, to be computed again and again.
+#[derive(Clone, Debug)]
+pub(crate) struct Eval {
+    program: Program,
+    single: Single,
+    output: usize,
+}
+
+impl Eval {
+    /// A formula of the part.
+    pub(crate) fn of_formula(part: &Sheet, formula: &Formula) -> Self {
+        let mut build = Build::new(part);
+        build.needs_of(formula);
+        let output = build.lowerer.formula(formula);
+        build.finish(output)
+    }
+
+    /// A quantity of the part; `None` where there is none of that id.
+    pub(crate) fn of_quantity(part: &Sheet, quantity: QuantityId) -> Option<Self> {
+        let mut build = Build::new(part);
+        let output = build.quantity(quantity)?;
+        Some(build.finish(output))
+    }
+
+    /// The value; an input without a value is a fault.
+    pub(crate) fn value(&mut self, leaves: &impl Leaves) -> Result<f64, FaultKind> {
+        self.single.begin();
+        self.single.settled = false;
+        for (slot, key) in &self.program.inputs {
+            match leaves.value(Input::of(*key)) {
+                Some(Number::Int(value, _)) => self.single.put_int(&self.program, *slot, value as i64),
+                Some(Number::Real(value, _)) => self.single.put_real(&self.program, *slot, value),
+                None => return Err(FaultKind::NoValue),
+            }
+        }
+        self.single.run(&self.program);
+        self.single.output(&self.program, self.output).map(|number| number.to_f64()).map_err(|(kind, _)| kind)
+    }
+}
+
+/// Puts a formula and what it needs into one program, each once.
+struct Build<'a> {
+    part: &'a Sheet,
+    lowerer: Lowerer,
+    done: Vec<(Input, usize)>,
+}
+
+impl<'a> Build<'a> {
+    fn new(part: &'a Sheet) -> Self {
+        Self { part, lowerer: Lowerer::new(&part.curves, false), done: Vec::new() }
+    }
+
+    fn finish(self, output: usize) -> Eval {
+        let program = self.lowerer.finish();
+        Eval { single: Single::new(&program), program, output }
+    }
+
+    /// Computes the quantities and readings that a formula uses. None can lead back to itself, or the sheet was refused.
+    fn needs_of(&mut self, formula: &Formula) {
+        for input in inputs(formula) {
+            if self.done.iter().any(|(known, _)| *known == input) {
+                continue;
+            }
+            let output = match input {
+                Input::Quantity(quantity) => self.quantity(quantity),
+                Input::Reading(reading) => self.part.readings.get(reading).map(|reading| {
+                    self.needs_of(&reading.formula);
+                    self.lowerer.formula(&reading.formula)
+                }),
+                _ => None,
+            };
+            if let Some(output) = output {
+                self.lowerer.publish(input.key(), output);
+                self.done.push((input, output));
+            }
+        }
+    }
+
+    fn quantity(&mut self, id: QuantityId) -> Option<usize> {
+        let quantity = self.part.quantities.get(id)?;
+        self.needs_of(&quantity.formula);
+        let Some((reading, code)) = quantity.through else { return Some(self.lowerer.formula_as(&quantity.formula, Ty::F64)) };
+        let (reading, code_ty) = (self.part.readings.get(reading)?, self.part.codes.get(code)?.ty);
+        self.needs_of(&reading.formula);
+        // What the quantity's formula gives takes the place of the reading's code, in that formula alone.
+        let own = self.lowerer.formula_as(&quantity.formula, code_ty);
+        let key = Input::Code(code).key();
+        self.lowerer.publish(key, own);
+        let output = self.lowerer.formula_as(&reading.formula, Ty::F64);
+        self.lowerer.withdraw(key);
+        Some(output)
+    }
+}

@@ -1,0 +1,166 @@
+//! Which bytes are a frame, and why others are refused. Decoders and routines ask here.
+
+use std::borrow::Cow;
+use std::fmt;
+
+use crate::bits::check::Check;
+use crate::bus::modbus::{AddressRange, ResponseError, read_response};
+use crate::formula::fault::FaultKind;
+use crate::model::frame::{Frame, Origin};
+use crate::model::part::Sheet;
+
+/// Why a frame was refused.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Refusal {
+    /// The part has no such frame: the id is of another part.
+    UnknownFrame,
+    /// The formula that says how many bytes count gives no such number.
+    Count {
+        /// Name of the frame.
+        frame: String,
+        /// The number; `None` where the formula is at fault.
+        count: Option<i64>,
+        /// The fault.
+        fault: Option<FaultKind>,
+        /// The most that there can be.
+        most: usize,
+    },
+    /// The frame has too few or too many bytes.
+    Length {
+        /// Name of the frame.
+        frame: String,
+        /// Bytes that it has by the sheet.
+        expected: usize,
+        /// Bytes that came.
+        found: usize,
+    },
+    /// The bytes are no good response to the Modbus request that the frame is.
+    Response(ResponseError),
+    /// All bytes of a frame that is kept are zeros, or all are ones: nobody answered.
+    Blank {
+        /// Name of the frame.
+        frame: String,
+        /// The byte.
+        byte: u8,
+    },
+    /// A check failed.
+    Check {
+        /// Name of the frame.
+        frame: String,
+        /// The method, such as `CRC-8`.
+        method: String,
+        /// Bits of the check value.
+        width: u32,
+        /// What the bytes call for.
+        expected: u64,
+        /// What came.
+        found: u64,
+    },
+}
+
+impl Refusal {
+    /// The cause in one or two words, for counting.
+    pub fn cause(&self) -> &'static str {
+        match self {
+            Refusal::UnknownFrame => "unknown frame",
+            Refusal::Length { expected, found, .. } if found < expected => "too short",
+            Refusal::Length { .. } => "too long",
+            Refusal::Check { .. } => "check failed",
+            Refusal::Response(error) => error.cause(),
+            Refusal::Blank { .. } => "blank",
+            Refusal::Count { .. } => "bad length",
+        }
+    }
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Refusal::UnknownFrame => f.write_str("there is no such frame"),
+            Refusal::Length { frame, expected, found } => {
+                let what = if found < expected { "too short" } else { "too long" };
+                write!(f, "{frame} is {what}: expected {expected} bytes, got {found}")
+            }
+            Refusal::Check { frame, method, width, expected, found } => {
+                let digits = usize::try_from(width.div_ceil(4)).unwrap_or(2);
+                write!(f, "{method} mismatch in {frame}: computed 0x{expected:0digits$X}, received 0x{found:0digits$X}")
+            }
+            Refusal::Response(error) => error.fmt(f),
+            Refusal::Blank { frame, byte } => {
+                write!(f, "all bytes of {frame} are 0x{byte:02X}: the part did not answer, or was never calibrated")
+            }
+            Refusal::Count { frame, count: Some(count), most, .. } => {
+                write!(f, "{frame} says that {count} of its bytes count; it can have 0 to {most}")
+            }
+            Refusal::Count { frame, fault, .. } => {
+                let why = fault.map_or("no value", FaultKind::describe);
+                write!(f, "how many bytes of {frame} count cannot be computed: {why}")
+            }
+        }
+    }
+}
+
+impl std::error::Error for Refusal {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        if let Refusal::Response(error) = self { Some(error) } else { None }
+    }
+}
+
+/// The bytes of the frame itself: of a Modbus response those behind its header.
+pub(crate) fn unwrapped<'b>(part: &Sheet, frame: &Frame, bytes: &'b [u8]) -> Result<Cow<'b, [u8]>, Refusal> {
+    let Origin::Modbus(range) = &frame.origin else { return Ok(Cow::Borrowed(bytes)) };
+    let unit = part.buses.modbus.as_ref().and_then(|modbus| modbus.unit);
+    if bytes.len() == frame.length && !says_it_is_a_response(bytes, range, unit) {
+        return Ok(Cow::Borrowed(bytes));
+    }
+    read_response(bytes, range, unit).map(|response| Cow::Borrowed(response.data)).map_err(Refusal::Response)
+}
+
+/// Bytes of just the data's length may be a response all the same: an exception, or one with fewer data. They are taken
+/// for one where unit, function and length all say so.
+fn says_it_is_a_response(bytes: &[u8], range: &AddressRange, unit: Option<u8>) -> bool {
+    let of_unit = |found: u8| unit.map_or((1..=247).contains(&found), |unit| unit == found);
+    let function = range.table.read_function();
+    let says = |pdu: &[u8]| match *pdu {
+        [found, code, _] if code == function | 0x80 => of_unit(found),
+        [found, code, count, ref data @ ..] if code == function => of_unit(found) && usize::from(count) == data.len(),
+        _ => false,
+    };
+    let rtu = bytes.split_last_chunk::<2>().is_some_and(|(body, _)| says(body));
+    let tcp = match bytes.split_first_chunk::<6>() {
+        Some(([_, _, 0, 0, high, low], body)) => usize::from(u16::from_be_bytes([*high, *low])) == body.len() && says(body),
+        _ => false,
+    };
+    rtu || tcp
+}
+
+/// Refuses bytes that are too few or too many.
+pub(crate) fn length(frame: &Frame, found: usize, expected: usize) -> Result<(), Refusal> {
+    if found == expected { Ok(()) } else { Err(Refusal::Length { frame: frame.name.clone(), expected, found }) }
+}
+
+/// Refuses a frame to be kept that says nothing.
+pub(crate) fn not_blank(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
+    let first = bytes.first().copied().filter(|byte| frame.keep && matches!(byte, 0x00 | 0xFF));
+    match first.filter(|first| bytes.iter().all(|byte| byte == first)) {
+        Some(byte) => Err(Refusal::Blank { frame: frame.name.clone(), byte }),
+        None => Ok(()),
+    }
+}
+
+/// Refuses a frame that fails a check.
+pub(crate) fn checked(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
+    frame.checks.iter().find(|check| !check.passes(bytes)).map_or(Ok(()), |check| Err(failed(frame, check, bytes)))
+}
+
+/// That a check failed, with its values.
+pub(crate) fn failed(frame: &Frame, check: &Check, bytes: &[u8]) -> Refusal {
+    Refusal::Check {
+        frame: frame.name.clone(),
+        method: check.method(),
+        width: check.width(),
+        expected: check.expected(bytes),
+        found: check.found(bytes),
+    }
+}

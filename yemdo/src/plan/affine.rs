@@ -1,0 +1,51 @@
+//! Readings that are a code times a number plus a number, without a program.
+
+use crate::bits::gather::Gather;
+use crate::bits::word::RealCut;
+use crate::formula::flat::affine::Step;
+use crate::formula::flat::program::Slot;
+
+/// A reading that needs no program.
+#[derive(Clone, Debug)]
+pub(crate) struct Affine {
+    pub(crate) gather: Gather,
+    pub(crate) cut: Option<RealCut>,
+    /// Where the program has the code too, and so has it loaded already.
+    pub(crate) loaded: Option<Slot>,
+    /// What is done to a code on its way.
+    pub(crate) scale: Scale,
+    /// What is done afterwards.
+    pub(crate) rest: Vec<Step>,
+}
+
+/// The first steps, in the formula's order, so that every rounding is the formula's own. Adding -0.0 and multiplying
+/// by 1 change no number.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Scale {
+    MulAdd(f64, f64),
+    AddMul(f64, f64),
+    DivAdd(f64, f64),
+}
+
+impl Affine {
+    pub(crate) fn new(gather: Gather, cut: Option<RealCut>, slot: Slot, steps: &[Step]) -> Self {
+        let (scale, rest) = match *steps {
+            [Step::Mul(m), Step::Add(a), ref rest @ ..] => (Scale::MulAdd(m, a), rest),
+            [Step::Mul(m), ref rest @ ..] => (Scale::MulAdd(m, -0.0), rest),
+            [Step::Add(a), Step::Mul(m), ref rest @ ..] => (Scale::AddMul(a, m), rest),
+            [Step::Add(a), ref rest @ ..] => (Scale::MulAdd(1.0, a), rest),
+            [Step::Div(d), Step::Add(a), ref rest @ ..] => (Scale::DivAdd(d, a), rest),
+            [Step::Div(d), ref rest @ ..] => (Scale::DivAdd(d, -0.0), rest),
+            [] => (Scale::MulAdd(1.0, -0.0), steps),
+        };
+        Self { gather, cut, loaded: Some(slot), scale, rest: rest.to_vec() }
+    }
+
+    /// The code's place and the two numbers, where that is all.
+    pub(crate) fn mul_add(&self) -> Option<(RealCut, f64, f64)> {
+        match self.scale {
+            Scale::MulAdd(m, a) if self.rest.is_empty() => Some((self.cut?, m, a)),
+            Scale::MulAdd(..) | Scale::AddMul(..) | Scale::DivAdd(..) => None,
+        }
+    }
+}

@@ -1,0 +1,355 @@
+//! What is to be done for one frame.
+
+use super::affine::Affine;
+use crate::bits::form::Form;
+use crate::bits::gather::Gather;
+use crate::bits::syndrome::Syndrome;
+use crate::bits::word::{Cut, Word, Words};
+use crate::formula::flat::interval::Interval;
+use crate::formula::flat::lower::Lowerer;
+use crate::formula::flat::program::{Program, Slot};
+use crate::formula::flat::prove::prove;
+use crate::formula::flat::{affine, fuse, uniform};
+use crate::formula::input::InputKey;
+use crate::formula::typed::Formula;
+use crate::ground::list::List;
+use crate::ground::number::Ty;
+use crate::model::frame::Code;
+use crate::model::ids::{FieldId, FrameId, ReadingId};
+use crate::model::input::Input;
+use crate::model::part::Sheet;
+use crate::model::registers::Field;
+use crate::model::status::Status;
+
+/// The plan of one frame.
+#[derive(Clone, Debug)]
+pub(crate) struct Plan {
+    pub(crate) program: Program,
+    /// The frame's checks.
+    pub(crate) checks: Vec<Syndrome>,
+    /// The words that codes are cut out of.
+    pub(crate) words: Words,
+    /// What is done first with many frames.
+    pub(crate) passes: Vec<Pass>,
+    /// Inputs from the frame itself first.
+    pub(crate) loads: Vec<Load>,
+    /// How many come from the frame itself.
+    pub(crate) own_loads: usize,
+    pub(crate) readings: Vec<ReadingPlan>,
+    /// Values that readings share, and readings of other frames that are used, each with its output.
+    pub(crate) beside: Vec<(ReadingId, usize)>,
+}
+
+/// A pass over the bytes of many frames.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Pass {
+    /// The word of this index is loaded.
+    Load(usize),
+    /// The same, and the check of this index goes along.
+    LoadAndCheck(usize, usize),
+    /// The check of this index.
+    Check(usize),
+}
+
+/// An input of the program: where it comes from, and which outputs use it.
+#[derive(Clone, Debug)]
+pub(crate) struct Load {
+    pub(crate) slot: Slot,
+    pub(crate) from: InputSource,
+    /// The quick way to a code of the frame.
+    pub(crate) cut: Option<Cut>,
+    pub(crate) users: Vec<usize>,
+}
+
+/// Where an input comes from.
+#[derive(Clone, Debug)]
+pub(crate) enum InputSource {
+    /// Bits of the frame, and the codes that are allowed where not all are.
+    Frame(Gather, Option<CodeRange>),
+    /// Bits of the frame that make a real number.
+    FrameReal(Gather),
+    /// The column of a table, in the row that bits of the frame choose.
+    FrameRow(Gather, Vec<(i64, f64)>),
+    /// Something that stays the same for all frames that are decoded together: a setting, a parameter, a code of
+    /// another frame as it came last.
+    Held(Input),
+}
+
+impl InputSource {
+    /// Whether it stays the same for all frames that are decoded together.
+    pub(crate) fn is_held(&self) -> bool {
+        matches!(self, InputSource::Held(_))
+    }
+
+    /// The last byte of the frame that it needs.
+    pub(crate) fn last_byte(&self) -> Option<usize> {
+        match self {
+            InputSource::Frame(gather, _) | InputSource::FrameReal(gather) | InputSource::FrameRow(gather, _) => gather.last_byte(),
+            InputSource::Held(_) => None,
+        }
+    }
+}
+
+/// The codes that the datasheet allows, as bit patterns of 64 bits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct CodeRange {
+    pub(crate) low: i64,
+    pub(crate) high: i64,
+    /// The patterns are those of unsigned numbers.
+    pub(crate) unsigned: bool,
+}
+
+impl CodeRange {
+    fn of(code: &Code) -> Option<Self> {
+        let (low, high) = code.range?;
+        let unsigned = matches!(code.ty, Ty::U32 | Ty::U64);
+        // A range is within what the bits of the code hold, so both ends have a pattern.
+        Some(Self { low: low as i64, high: high as i64, unsigned })
+    }
+
+    /// Whether a code is allowed.
+    #[inline]
+    pub(crate) fn contains(self, code: i64) -> bool {
+        if self.unsigned { (self.low as u64..=self.high as u64).contains(&(code as u64)) } else { (self.low..=self.high).contains(&code) }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct ReadingPlan {
+    /// The reading.
+    pub(crate) id: ReadingId,
+    /// Index of its value among the program's outputs.
+    pub(crate) output: usize,
+    pub(crate) range: Option<(f64, f64)>,
+    /// Outputs of its conditions, and what they mean; the first that holds counts.
+    pub(crate) conditions: Vec<(usize, Status)>,
+    /// Other frames that must have come.
+    pub(crate) needs: Vec<FrameId>,
+    /// The way around the program, where there is one.
+    pub(crate) affine: Option<Affine>,
+    /// The last byte of the frame that it uses.
+    pub(crate) last_byte: usize,
+}
+
+impl ReadingPlan {
+    /// Whether its value says all: it has neither range nor condition.
+    pub(crate) fn is_bare(&self) -> bool {
+        self.range.is_none() && self.conditions.is_empty()
+    }
+}
+
+impl Plan {
+    /// The plan of a frame. With `noting`, the program notes what names and variables stand for.
+    pub(crate) fn new(part: &Sheet, frame: FrameId, noting: bool) -> Plan {
+        let mut lowerer = Lowerer::new(&part.curves, noting);
+        let (wanted, frame_status) = match part.frames.get(frame) {
+            Some(frame) => (frame.readings.as_slice(), frame.status.as_slice()),
+            None => (&[] as &[ReadingId], &[] as &[_]),
+        };
+        let mut needed: List<ReadingId, bool> = List::filled(part.readings.len(), |_| false);
+        for id in wanted.iter().flat_map(|id| part.needed(*id)) {
+            needed.get_mut(id).into_iter().for_each(|needed| *needed = true);
+        }
+        let mut outputs = Vec::new();
+        for id in part.order.iter().copied().filter(|id| needed.get(*id).copied().unwrap_or(false)) {
+            if let Some(reading) = part.readings.get(id) {
+                let output = lowerer.formula(&reading.formula);
+                lowerer.publish(Input::Reading(id).key(), output);
+                outputs.push((id, output));
+            }
+        }
+        let of_frame: Vec<(usize, Status)> = frame_status.iter().map(|c| (lowerer.formula(&c.formula), c.status)).collect();
+        let mut readings = Vec::new();
+        for id in wanted.iter().copied() {
+            let Some(reading) = part.readings.get(id) else { continue };
+            let Some((_, output)) = outputs.iter().find(|(at, _)| *at == id) else { continue };
+            let mut conditions = of_frame.clone();
+            conditions.extend(reading.status.iter().map(|c| (lowerer.formula(&c.formula), c.status)));
+            let here = part.codes.of(&reading.codes).filter(|code| code.frame == frame);
+            readings.push(ReadingPlan {
+                id,
+                output: *output,
+                affine: None,
+                range: reading.range,
+                conditions,
+                needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
+                last_byte: here.map(Code::last_byte).max().unwrap_or(0),
+            });
+        }
+        outputs.retain(|(id, _)| !wanted.contains(id));
+        let mut program = lowerer.finish();
+        prove(&mut program, &|key| bounds(part, key));
+        let (mut loads, words) = loads(part, frame, &program);
+        let codes = loads.iter().filter(|load| matches!(load.from, InputSource::Frame(..))).count();
+        if !noting {
+            take_out_affine(&mut program, &mut loads, &mut readings);
+        }
+        uniform::mark(&mut program, loads.iter().filter(|load| load.from.is_held()).map(|load| load.slot));
+        if !noting {
+            fuse::pairs(&mut program);
+            let may: Vec<Slot> = loads.iter().filter(|load| matches!(load.from, InputSource::Frame(..))).map(|load| load.slot).collect();
+            for (before, after) in fuse::widen(&mut program, &may) {
+                loads.iter_mut().filter(|load| load.slot == before).for_each(|load| load.slot = after);
+            }
+        }
+        let model = part.frames.get(frame);
+        let checks = model.map_or(Vec::new(), |model| model.checks.iter().map(|check| Syndrome::new(check, model.length)).collect());
+        // A frame that is but one short code needs no words.
+        let by_words = codes > 1 || words.length() > 4;
+        let passes = passes(&checks, if by_words { words.iter().collect() } else { Vec::new() });
+        loads.sort_by_key(|load| load.from.is_held());
+        let own_loads = loads.iter().filter(|load| !load.from.is_held()).count();
+        Plan { beside: outputs, words, passes, loads, own_loads, readings, program, checks }
+    }
+
+    /// Whether no reading needs the program.
+    pub(crate) fn is_straight(&self) -> bool {
+        self.program.ops.is_empty() && self.loads.is_empty()
+    }
+
+    /// Other frames that readings of this one take something from.
+    pub(crate) fn needs(&self, part: &Sheet) -> Vec<FrameId> {
+        let held = self.loads.iter().filter_map(|load| match load.from {
+            InputSource::Held(Input::Code(code)) => Some(part.codes.get(code)?.frame),
+            _ => None,
+        });
+        held.chain(self.readings.iter().flat_map(|reading| reading.needs.iter().copied())).collect()
+    }
+
+    /// The plan of a formula of the frame itself, as its only output.
+    pub(crate) fn of_formula(part: &Sheet, frame: FrameId, formula: &Formula) -> Plan {
+        let mut lowerer = Lowerer::new(&part.curves, false);
+        lowerer.formula(formula);
+        let program = lowerer.finish();
+        let (loads, words) = loads(part, frame, &program);
+        Plan {
+            words,
+            passes: Vec::new(),
+            own_loads: loads.len(),
+            loads,
+            readings: Vec::new(),
+            beside: Vec::new(),
+            checks: Vec::new(),
+            program,
+        }
+    }
+}
+
+/// Words are loaded once, or once with every check that goes along.
+fn passes(checks: &[Syndrome], words: Vec<Word>) -> Vec<Pass> {
+    let along = |check: &Syndrome| words.iter().position(|word| check.fits(*word));
+    let pass = |(index, check)| along(check).map_or(Pass::Check(index), |word| Pass::LoadAndCheck(word, index));
+    let mut passes: Vec<Pass> = checks.iter().enumerate().map(pass).collect();
+    let left = |word: &usize| !checks.iter().any(|check| along(check) == Some(*word));
+    passes.extend((0..words.len()).filter(left).map(Pass::Load));
+    passes
+}
+
+/// Where the program's inputs come from.
+fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) {
+    let (mut loads, mut words) = (Vec::new(), Words::new(part.frames.get(frame).map_or(0, |frame| frame.length)));
+    let in_frame = |field: FieldId| {
+        let held = part.frames.get(frame)?.fields.iter().find(|(held, _)| *held == field)?;
+        Some(held.1.clone())
+    };
+    for (slot, key) in &program.inputs {
+        let input = Input::of(*key);
+        let from = match input {
+            Input::Reading(_) | Input::Parameter(_) | Input::Quantity(_) => InputSource::Held(input),
+            Input::Code(code) => match part.codes.get(code) {
+                Some(model) if model.frame != frame => InputSource::Held(input),
+                Some(model) if model.ty.is_real() => InputSource::FrameReal(model.gather.clone()),
+                Some(model) => InputSource::Frame(model.gather.clone(), CodeRange::of(model)),
+                None => continue,
+            },
+            Input::Field(field) => match in_frame(field) {
+                Some(gather) if part.fields.get(field).is_some_and(Field::is_real) => InputSource::FrameReal(gather),
+                Some(gather) => InputSource::Frame(gather, None),
+                None => InputSource::Held(input),
+            },
+            Input::Column(field, column) => match (in_frame(field), part.fields.get(field)) {
+                (Some(gather), Some(model)) => {
+                    let number = |column: Option<f64>, code: i128| Some((i64::try_from(code).ok()?, column?));
+                    let rows = model.values.iter().filter_map(|row| number(row.columns.get(column).copied().flatten(), row.code));
+                    InputSource::FrameRow(gather, rows.collect())
+                }
+                _ => InputSource::Held(input),
+            },
+        };
+        let cut = if let InputSource::Frame(gather, _) = &from { gather.run().and_then(|run| words.cut(run)) } else { None };
+        loads.push(Load { slot: *slot, from, cut, users: users(program, *slot) });
+    }
+    (loads, words)
+}
+
+/// The outputs whose formulas use a slot.
+pub(crate) fn users(program: &Program, slot: Slot) -> Vec<usize> {
+    let of_ops = program.ops.iter().filter(|op| [op.a, op.b, op.c].contains(&slot)).map(|op| op.owner as usize);
+    let direct = program.outputs.iter().enumerate().filter(|(_, (output, _))| *output == slot).map(|(index, _)| index);
+    let mut users: Vec<usize> = of_ops.chain(direct).collect();
+    users.sort_unstable();
+    users.dedup();
+    users
+}
+
+/// Finds the readings that are affine in one code, and takes out of the program what only they need.
+fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut [ReadingPlan]) {
+    for reading in readings.iter_mut() {
+        let Some((slot, _)) = program.outputs.get(reading.output).copied() else { continue };
+        if !program.finite.get(reading.output).copied().unwrap_or(false) {
+            continue;
+        }
+        let found = affine::find(program, slot);
+        reading.affine = found.and_then(|(input, steps)| {
+            let load = loads.iter().find(|load| load.slot == input)?;
+            let InputSource::Frame(gather, None) = &load.from else { return None };
+            gather.is_plain().then(|| Affine::new(gather.clone(), load.cut.and_then(Cut::to_real), load.slot, &steps))
+        });
+        if reading.affine.is_some() {
+            affine::drop_unused(program, slot, reading.output);
+        }
+    }
+    loads.retain(|load| affine::is_used(program, load.slot));
+    for affine in readings.iter_mut().filter_map(|reading| reading.affine.as_mut()) {
+        affine.loaded = affine.loaded.filter(|slot| loads.iter().any(|load| load.slot == *slot));
+    }
+}
+
+/// The bounds of an input.
+pub(crate) fn bounds(part: &Sheet, key: InputKey) -> Interval {
+    let everything = Interval::Real(f64::NEG_INFINITY, f64::INFINITY);
+    match Input::of(key) {
+        Input::Code(code) => match part.codes.get(code) {
+            Some(code) if code.layout.form == Form::Float => everything,
+            Some(code) if code.ty == Ty::F64 => {
+                let ((low, high), width) = (code.bounds(), code.layout.width());
+                let real = |bits: i128| code.layout.form.read_real(code.layout.form.write(bits, width), width).unwrap_or(0.0);
+                Interval::Real(real(low), real(high))
+            }
+            Some(code) => Interval::Int(code.bounds().0, code.bounds().1),
+            None => Interval::Int(0, 0),
+        },
+        Input::Reading(_) | Input::Quantity(_) => everything,
+        Input::Parameter(parameter) => match part.parameters.get(parameter) {
+            Some(parameter) => {
+                parameter.range.map_or(Interval::Real(parameter.default, parameter.default), |(low, high)| Interval::Real(low, high))
+            }
+            None => everything,
+        },
+        Input::Field(field) => match part.fields.get(field) {
+            Some(field) if field.is_real() => everything,
+            Some(field) => Interval::Int(field.bounds().0, field.bounds().1),
+            None => Interval::Int(0, 0),
+        },
+        Input::Column(field, column) => {
+            let Some(field) = part.fields.get(field) else { return everything };
+            let numbers = || field.values.iter().filter_map(|row| row.columns.get(column).copied().flatten());
+            let (low, high) = (numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+            if field.columns.get(column).is_some_and(|column| column.whole) {
+                Interval::Int(low as i128, high as i128)
+            } else {
+                Interval::Real(low, high)
+            }
+        }
+    }
+}

@@ -1,0 +1,193 @@
+//! A routine's steps on one bus: which registers are written in which order, and which bytes are sent to read what.
+//!
+//! It is worked out before anything runs. Of fields that a step may or may not set, or that are read from the part, nobody
+//! knows beforehand what they hold: registers that depend on them are unlocked in any case.
+
+use super::transfers::{read_frame, read_registers};
+use super::writes::{Unreachable, Write, WriteScope, writes};
+use crate::bus::{Bus, Transfer};
+use crate::formula::typed::Formula;
+use crate::ground::list::{Id, List};
+use crate::model::frame::Origin;
+use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
+use crate::model::input::{Input, inputs};
+use crate::model::operation::{Action, Step};
+use crate::model::part::Sheet;
+use crate::model::registers::Settings;
+
+/// What the steps of a part's routines do on a bus.
+#[derive(Clone, Debug)]
+pub(crate) struct RoutinePlan {
+    /// For each routine that is reached, a plan for each of its steps.
+    routines: List<RoutineId, Option<Vec<StepPlan>>>,
+}
+
+/// What one step does on the bus.
+#[derive(Clone, Debug)]
+pub(crate) enum StepPlan {
+    /// These transfers.
+    Send(Vec<Transfer>),
+    /// These registers are written, in this order; their values follow from what they hold then.
+    Set(Vec<Write>),
+    /// These are read.
+    Read(Vec<ReadPlan>),
+    /// Nothing: time passes, a line is watched, another routine runs.
+    Nothing,
+    /// The settings of the step cannot be written.
+    Refused(Unreachable),
+}
+
+/// Something that is read, and the transfers that read it.
+#[derive(Clone, Debug)]
+pub(crate) struct ReadPlan {
+    pub(crate) what: ReadWhat,
+    pub(crate) transfers: Vec<Transfer>,
+}
+
+/// What is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ReadWhat {
+    Register(RegisterId),
+    Frame(FrameId),
+}
+
+impl RoutinePlan {
+    /// Plans a routine and those that it runs; the registers are as `start` says.
+    pub(crate) fn new(part: &Sheet, bus: Bus, routine: RoutineId, start: &Settings) -> Self {
+        let routines = List::filled(part.routines.len(), |_| None);
+        let visits = List::filled(part.routines.len(), |_| 0);
+        let mut planner = Planner { part, bus, routines, visits, state: start.clone(), unknown: Vec::new() };
+        planner.routine(routine);
+        Self { routines: planner.routines }
+    }
+
+    /// What a step does.
+    pub(crate) fn step(&self, routine: RoutineId, step: usize) -> Option<&StepPlan> {
+        self.routines.get(routine)?.as_ref()?.get(step)
+    }
+}
+
+struct Planner<'a> {
+    part: &'a Sheet,
+    bus: Bus,
+    routines: List<RoutineId, Option<Vec<StepPlan>>>,
+    /// How often each was come by.
+    visits: List<RoutineId, u32>,
+    /// The registers as they are by then, as far as that is known.
+    state: Settings,
+    /// Fields of which nobody knows what they hold.
+    unknown: Vec<FieldId>,
+}
+
+impl Planner<'_> {
+    fn routine(&mut self, id: RoutineId) {
+        let Some(routine) = self.part.routines.get(id) else { return };
+        let Some(visits) = self.visits.get_mut(id) else { return };
+        *visits += 1;
+        if *visits > 1 {
+            // It is run from several places: what it finds there may differ, so its first plan knows too much. The second
+            // one knows nothing, and will do for all others.
+            let planned = *visits > 2;
+            self.forget_conditions();
+            if planned {
+                return;
+            }
+        }
+        let steps: Vec<StepPlan> = routine.steps.iter().map(|step| self.step(step)).collect();
+        if let Some(plan) = self.routines.get_mut(id) {
+            *plan = Some(steps);
+        }
+    }
+
+    /// From here on nobody knows what the fields hold that registers depend on.
+    fn forget_conditions(&mut self) {
+        let conditions = self.part.registers.iter().flat_map(|register| register.bank.iter().chain(&register.writable));
+        self.unknown.extend(conditions.map(|(field, _)| *field));
+        self.unknown.sort_unstable();
+        self.unknown.dedup();
+    }
+
+    fn step(&mut self, step: &Step) -> StepPlan {
+        // A step that is repeated finds what it left itself.
+        if step.repeat > 1 && matches!(step.action, Action::Run(_) | Action::Set { .. }) {
+            self.forget_conditions();
+        }
+        match &step.action {
+            Action::Write(bytes) => StepPlan::Send(self.part.buses.wire(self.bus).map_or(Vec::new(), |wire| wire.send(bytes, 0))),
+            Action::Set { fields, .. } => self.set(step, fields),
+            Action::ReadFrame(frame) => {
+                if let Some(Origin::Registers(runs)) = self.part.frames.get(*frame).map(|frame| &frame.origin) {
+                    runs.iter().flatten().for_each(|register| self.is_read(*register));
+                }
+                StepPlan::Read(self.frame(*frame).into_iter().collect())
+            }
+            Action::ReadRegisters(registers) => StepPlan::Read(registers.iter().filter_map(|id| self.register(*id)).collect()),
+            Action::Poll { condition, .. } | Action::Expect(condition) => StepPlan::Read(self.condition(condition)),
+            Action::Wait { .. } | Action::Line { .. } => StepPlan::Nothing,
+            Action::Run(other) => {
+                self.routine(*other);
+                if step.when.is_some() {
+                    self.forget_conditions();
+                }
+                StepPlan::Nothing
+            }
+        }
+    }
+
+    fn set(&mut self, step: &Step, fields: &[(FieldId, i128)]) -> StepPlan {
+        let mut end = self.state.clone();
+        for (field, code) in fields {
+            self.part.fields.get(*field).into_iter().for_each(|field| end.set_field(field, *code));
+        }
+        let planned = match writes(self.part, &self.state, &end, fields, WriteScope::All, &self.unknown) {
+            Ok(planned) => planned,
+            Err(unreachable) => return StepPlan::Refused(unreachable),
+        };
+        for write in &planned {
+            if let Some(register) = self.part.registers.get(write.register) {
+                self.state.set_register(register, write.after);
+                self.unknown.retain(|field| !register.fields.contains(field));
+            }
+        }
+        if step.when.is_some() {
+            // It may be left out.
+            self.unknown.extend(fields.iter().map(|(field, _)| *field));
+        }
+        StepPlan::Set(planned)
+    }
+
+    /// A register is read: what it holds is the part's own from now on.
+    fn is_read(&mut self, id: RegisterId) {
+        let fields = self.part.registers.get(id).map_or(&[] as &[FieldId], |register| &register.fields);
+        self.unknown.extend(fields);
+    }
+
+    fn register(&mut self, id: RegisterId) -> Option<ReadPlan> {
+        self.is_read(id);
+        let register = self.part.registers.get(id)?;
+        Some(ReadPlan { what: ReadWhat::Register(id), transfers: read_registers(self.part, self.bus, &[register])? })
+    }
+
+    fn frame(&self, id: FrameId) -> Option<ReadPlan> {
+        let frame = self.part.frames.get(id)?;
+        Some(ReadPlan { what: ReadWhat::Frame(id), transfers: read_frame(self.part, self.bus, frame)? })
+    }
+
+    /// Reads what a condition needs: the registers of its fields and columns, the frames of its codes.
+    fn condition(&mut self, condition: &Formula) -> Vec<ReadPlan> {
+        let mut registers: Vec<RegisterId> = Vec::new();
+        let mut frames: Vec<FrameId> = Vec::new();
+        for input in inputs(condition) {
+            registers.extend(input.field().into_iter().flat_map(|field| self.part.homes(field)));
+            if let Input::Code(code) = input {
+                frames.extend(self.part.codes.get(code).map(|code| code.frame));
+            }
+        }
+        registers.sort_unstable();
+        registers.dedup();
+        frames.sort_unstable();
+        frames.dedup();
+        let registers: Vec<ReadPlan> = registers.into_iter().filter_map(|id| self.register(id)).collect();
+        registers.into_iter().chain(frames.into_iter().filter_map(|id| self.frame(id))).collect()
+    }
+}

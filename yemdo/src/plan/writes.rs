@@ -1,0 +1,232 @@
+//! Which registers are written, and in which order.
+
+use crate::model::ids::{FieldId, RegisterId};
+use crate::model::part::Sheet;
+use crate::model::registers::{Access, Register, Settings};
+
+/// A register that is written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Write {
+    /// The register.
+    pub register: RegisterId,
+    /// Its value before; `None` where nobody knows.
+    pub before: Option<u64>,
+    /// The value that is written.
+    pub value: u64,
+    /// The value that reads back: what clears itself is zeros again.
+    pub after: u64,
+    /// Why it is written where nobody asked for it.
+    pub reason: Option<WriteReason>,
+    /// The fields that it is written for, with their codes.
+    pub(crate) sets: Vec<(FieldId, i128)>,
+}
+
+/// Why a register is written that holds nothing that was asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum WriteReason {
+    /// Temporary: another register can only be reached, or written, then.
+    Unlocks,
+    /// It is restored.
+    Restores,
+}
+
+/// Which of the registers that hold what was asked for are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WriteScope {
+    /// Those that change, or of which nobody knows.
+    Changed,
+    /// All of them: who knows what the part has been through.
+    All,
+}
+
+/// A register cannot be reached in any order.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Unreachable {
+    /// Name of the register.
+    pub(crate) register: String,
+    /// What it waits for, in words.
+    pub(crate) needs: String,
+}
+
+/// The writes that lead from one image to another. `asked` are the fields that were asked for, with their codes;
+/// `unknown` are fields of which nobody knows what they hold: what depends on them is unlocked in any case.
+pub(crate) fn writes(
+    part: &Sheet,
+    start: &Settings,
+    end: &Settings,
+    asked: &[(FieldId, i128)],
+    scope: WriteScope,
+    unknown: &[FieldId],
+) -> Result<Vec<Write>, Unreachable> {
+    let unknown = unknown.to_vec();
+    let mut search = Search { part, start, end, asked, state: start.clone(), unknown, pending: Vec::new(), done: Vec::new() };
+    search.pending = search.wanted(scope);
+    search.write_what_is_open();
+    let most = 4 * part.registers.len() + 8;
+    while let Some(register) = search.pending.first().and_then(|(waiting, _)| part.registers.get(*waiting)) {
+        if !search.open(register) || search.done.len() > most {
+            return Err(Unreachable { register: register.name.clone(), needs: search.needs(register) });
+        }
+        search.write_what_is_open();
+        if search.pending.is_empty() {
+            search.restore();
+        }
+    }
+    Ok(search.done)
+}
+
+/// A search for an order in which every register can be reached when its turn comes.
+struct Search<'a> {
+    part: &'a Sheet,
+    start: &'a Settings,
+    end: &'a Settings,
+    asked: &'a [(FieldId, i128)],
+    /// The registers as they are after what is done.
+    state: Settings,
+    /// Fields of which nobody knows what they hold.
+    unknown: Vec<FieldId>,
+    /// Registers that are still to be written.
+    pending: Vec<(RegisterId, Option<WriteReason>)>,
+    done: Vec<Write>,
+}
+
+impl Search<'_> {
+    /// The registers that hold what was asked for and have to be written.
+    fn wanted(&self, scope: WriteScope) -> Vec<(RegisterId, Option<WriteReason>)> {
+        let as_after_reset = *self.start == Settings::reset(self.part);
+        let wanted = |register: &Register| {
+            let asked = || self.asked.iter().filter(|(field, _)| register.fields.contains(field));
+            let is_action = |field: FieldId| {
+                let access = self.part.fields.get(field).map(|field| field.access);
+                matches!(access, Some(Access::WriteOneToClear | Access::SelfClearing))
+            };
+            // Ones that do something are done even where the image does not change; zeros do nothing ever.
+            let acts = |(field, code): &(FieldId, i128)| *code != 0 && is_action(*field);
+            let matters = |(field, code): &(FieldId, i128)| *code != 0 || !is_action(*field);
+            let changed = self.start.register(register) != self.end.register(register);
+            let unknown = register.reset.is_none() && as_after_reset;
+            let needed = changed || unknown || asked().any(acts);
+            asked().next().is_some() && (scope == WriteScope::All || (needed && asked().any(matters)))
+        };
+        let all = self.part.registers.entries();
+        all.filter(|(_, register)| wanted(register)).map(|(id, _)| (id, None)).collect()
+    }
+
+    /// Writes what can be reached, until nothing is left that can.
+    fn write_what_is_open(&mut self) {
+        while let Some(at) = self.next() {
+            let (id, reason) = self.pending.remove(at);
+            let register = self.part.registers.get(id);
+            let here = |(field, _): &&(FieldId, i128)| register.is_some_and(|register| register.fields.contains(field));
+            let sets = self.asked.iter().filter(here).copied().collect();
+            self.write(id, &self.end.clone(), reason, sets);
+        }
+    }
+
+    /// Writes a register as an image has it.
+    fn write(&mut self, id: RegisterId, image: &Settings, reason: Option<WriteReason>, sets: Vec<(FieldId, i128)>) {
+        let Some(register) = self.part.registers.get(id) else { return };
+        let asked: Vec<FieldId> = self.asked.iter().map(|(field, _)| *field).collect();
+        let (value, after) = value_to_write(self.part, id, image.register(register), &asked);
+        let written = self.done.iter().any(|write| write.register == id);
+        let known = register.reset.is_some() || *self.start != Settings::reset(self.part) || written;
+        self.done.push(Write { register: id, before: known.then(|| self.state.register(register)), value, after, reason, sets });
+        self.state.set_register(register, after);
+        self.unknown.retain(|field| !register.fields.contains(field));
+    }
+
+    /// The next register to be written: one that can be reached now, and before those that close the way to others.
+    fn next(&self) -> Option<usize> {
+        let register = |at: usize| self.pending.get(at).and_then(|(index, _)| self.part.registers.get(*index));
+        let open = |at: &usize| register(*at).is_some_and(|register| self.reachable(&self.state, register));
+        let closes = |at: &usize| {
+            let Some(closing) = register(*at) else { return false };
+            let mut then = self.state.clone();
+            then.set_register(closing, self.end.register(closing));
+            let mut others = (0..self.pending.len()).filter(|other| other != at).filter_map(register);
+            others.any(|other| self.reachable(&self.state, other) && !self.reachable(&then, other))
+        };
+        let all = 0..self.pending.len();
+        all.clone().filter(open).find(|at| !closes(at)).or_else(|| all.into_iter().find(open))
+    }
+
+    /// Changes, temporarily, what stands in the way of a register; `false` where that cannot be reached itself.
+    fn open(&mut self, register: &Register) -> bool {
+        let closed: Vec<(FieldId, i128)> = conditions(register).filter(|(field, code)| !self.holds(&self.state, *field, *code)).collect();
+        let mut opened = false;
+        for (field, code) in closed {
+            for home in self.part.homes(field).collect::<Vec<_>>() {
+                let reachable = |home: &&Register| self.reachable(&self.state, home);
+                let there = self.part.registers.get(home).filter(reachable).and(self.part.fields.get(field));
+                if let Some(model) = there {
+                    let mut image = self.state.clone();
+                    image.set_field(model, code);
+                    self.write(home, &image, Some(WriteReason::Unlocks), vec![(field, code)]);
+                    opened = true;
+                }
+            }
+        }
+        opened
+    }
+
+    /// Restores what was only changed to unlock another register.
+    fn restore(&mut self) {
+        let changed = |index: &RegisterId| {
+            let register = self.part.registers.get(*index);
+            register.is_some_and(|register| self.state.register(register) != self.end.register(register))
+        };
+        let mut opened: Vec<RegisterId> =
+            self.done.iter().filter(|write| write.reason == Some(WriteReason::Unlocks)).map(|write| write.register).collect();
+        opened.sort_unstable();
+        opened.dedup();
+        self.pending = opened.into_iter().filter(changed).map(|index| (index, Some(WriteReason::Restores))).collect();
+        self.write_what_is_open();
+    }
+
+    fn reachable(&self, state: &Settings, register: &Register) -> bool {
+        conditions(register).all(|(field, code)| self.holds(state, field, code))
+    }
+
+    fn holds(&self, state: &Settings, field: FieldId, code: i128) -> bool {
+        !self.unknown.contains(&field) && self.part.fields.get(field).is_none_or(|field| state.field(field) == code)
+    }
+
+    /// What a register waits for, in words.
+    fn needs(&self, register: &Register) -> String {
+        let needs: Vec<String> = conditions(register).filter_map(|(field, code)| self.part.setting_text(field, code)).collect();
+        needs.join(" and ")
+    }
+}
+
+/// What must hold while a register is written.
+fn conditions(register: &Register) -> impl Iterator<Item = (FieldId, i128)> {
+    register.bank.iter().chain(&register.writable).copied()
+}
+
+/// The value to be written so that a register is as wished: reserved bits as the datasheet demands, and no one where
+/// a one would do something that nobody asked for. Also what reads back afterwards.
+pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked: &[FieldId]) -> (u64, u64) {
+    let Some(register) = part.registers.get(index) else { return (0, 0) };
+    let (mut value, mut after) = (wanted, wanted);
+    let reset = register.reset.unwrap_or(0);
+    for (at, field) in register.fields.iter().filter_map(|field| Some((*field, part.fields.get(*field)?))) {
+        let mask = field.mask_in(register);
+        if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
+            if !asked.contains(&at) {
+                value &= !mask;
+            }
+            after &= !mask;
+        }
+        // What the part alone sets is written as after a reset, whatever was read there last.
+        if matches!(field.access, Access::ReadOnly | Access::ClearOnRead) {
+            value = (value & !mask) | (reset & mask);
+        }
+    }
+    for reserved in &register.reserved {
+        let kept = reserved.write.unwrap_or(reset & reserved.mask);
+        value = (value & !reserved.mask) | kept;
+        after = (after & !reserved.mask) | kept;
+    }
+    (value & register.mask(), after & register.mask())
+}

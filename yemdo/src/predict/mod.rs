@@ -1,0 +1,297 @@
+//! What can come out of a reading: its extent and its step, found before any part is connected.
+
+mod trial;
+
+use crate::bits::form::Form;
+use crate::formula::facts::Facts;
+use crate::formula::fault::FaultKind;
+use crate::formula::flat::interval::analyse;
+use crate::formula::flat::program::Slot;
+use crate::formula::input::InputKey;
+use crate::formula::run::columns::LANES;
+use crate::formula::typed::Formula;
+use crate::ground::number::Ty;
+use crate::ground::text::Span;
+use crate::model::ids::{CodeId, ReadingId};
+use crate::model::input::{Input, inputs};
+use crate::model::part::Sheet;
+use crate::plan::frame::bounds;
+use trial::Trial;
+
+/// Codes of at most so many bits are tried one by one.
+const EXHAUSTIVE_BITS: u32 = 18;
+
+/// And only where trying all readings so would take no more operations than this.
+const EXHAUSTIVE_WORK: usize = 1 << 28;
+
+/// What can come out of one reading.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Prediction {
+    /// Lowest and highest value, in the reading's unit. `None` where nothing ever comes out.
+    pub extent: Option<Extent>,
+    /// Smallest and largest difference that one step of the code makes (of one of the codes, where there are
+    /// several, the others at the middle of their range). `None` where the value never changes.
+    pub step: Option<(f64, f64)>,
+    /// Decimals that tell its typical step.
+    pub decimals: usize,
+    /// Whether its arithmetic can run into a fault.
+    pub proof: Proof,
+    /// Faults that some codes lead to, each with the codes; found by trying, so they do occur.
+    pub faults: Vec<FaultExample>,
+    /// The operations that are not proved, by their places in the sheet.
+    pub doubts: Vec<Span>,
+    /// Codes and fields whose bits may stand for nothing (a decimal digit above 9, a code outside its stated range, one
+    /// that is not in its table): the reading is at fault then, whatever its arithmetic.
+    pub may_lack: Vec<String>,
+}
+
+/// How sure it is that no operation of a formula can fault.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// No operation can, for whatever codes, parameters and settings, and the result is a number always.
+    Proved,
+    /// Every code was tried, with the settings after a reset.
+    Tried,
+    /// So many operations are in doubt; so many inputs were tried.
+    Doubted(usize, usize),
+}
+
+/// Codes that lead to a fault.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FaultExample {
+    /// What goes wrong.
+    pub kind: FaultKind,
+    /// The operation that fails; `None` where it is the result that is no number.
+    pub span: Option<Span>,
+    /// The codes, by name.
+    pub codes: Vec<(String, i128)>,
+}
+
+/// Lowest and highest value.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Extent {
+    /// Lowest value.
+    pub low: f64,
+    /// Highest value.
+    pub high: f64,
+    /// Both values do come out; otherwise they are bounds that cannot be left.
+    pub exact: bool,
+}
+
+/// Decimals that tell the typical step.
+pub(crate) fn decimals(part: &Sheet, id: ReadingId) -> usize {
+    Trial::new(part, id).map_or(3, |mut trial| decimals_of(&mut trial))
+}
+
+fn decimals_of(trial: &mut Trial<'_>) -> usize {
+    if trial.has_float() {
+        return 3;
+    }
+    let typical = sampled_step(trial, 64).map_or(1.0, |(low, high)| (low * high).sqrt());
+    let places = (-typical.log10() - 1e-9).ceil();
+    if places.is_finite() { places.clamp(0.0, 9.0) as usize } else { 3 }
+}
+
+/// What can come out of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
+pub(crate) fn predict(part: &Sheet, id: ReadingId) -> Option<Prediction> {
+    let mut trial = Trial::new(part, id)?;
+    let analysis = analyse(&trial.program, &|key| bounds(part, key));
+    // The conditions' own formulas are not the reading's.
+    let of_reading = |owner: u32| (owner as usize) <= trial.output;
+    let unsafe_ops = trial.program.ops.iter().zip(&analysis.safe).filter(|(op, safe)| of_reading(op.owner) && !op.safe && !**safe).count();
+    let infinite = |(slot, _): &&(Slot, Ty)| {
+        let (low, high) = analysis.slot(*slot).to_f64();
+        !(low.is_finite() && high.is_finite())
+    };
+    // A real number of the bus may be none itself: that is told of the code, not of the arithmetic.
+    let may_be_none = if trial.has_float() { 0 } else { trial.program.outputs.iter().take(trial.output + 1).filter(infinite).count() };
+    let count = unsafe_ops + may_be_none;
+    let (doubts, may_lack, decimals) = (doubtful(part, id), may_lack(part, id), decimals_of(&mut trial));
+    if let [only] = trial.reading.codes.as_slice()
+        && let Some(code) = trial.code(*only)
+        && code.layout.width() <= EXHAUSTIVE_BITS
+        && (trial.program.ops.len() << code.layout.width()) * part.readings.len() <= EXHAUSTIVE_WORK
+        && !trial.has_float()
+    {
+        let mut found = exhaustive(&mut trial, *only, code.bounds());
+        if count == 0 && found.faults.is_empty() {
+            found.proof = Proof::Proved;
+        }
+        return Some(Prediction { doubts, may_lack, decimals, ..found });
+    }
+    let extent = trial.program.outputs.get(trial.output).map(|(slot, _)| {
+        let (low, high) = analysis.slot(*slot).to_f64();
+        Extent { low, high, exact: false }
+    });
+    let step = if trial.has_float() { None } else { sampled_step(&mut trial, 256) };
+    if count == 0 {
+        return Some(Prediction { extent, step, decimals, proof: Proof::Proved, faults: Vec::new(), doubts, may_lack });
+    }
+    let (faults, tried) = search(&mut trial);
+    Some(Prediction { extent, step, decimals, proof: Proof::Doubted(count, tried), faults, doubts, may_lack })
+}
+
+/// The operations of a reading and of what it needs that may fault, by their places.
+fn doubtful(part: &Sheet, id: ReadingId) -> Vec<Span> {
+    let formulas: Vec<(InputKey, &Formula)> = part
+        .needed(id)
+        .into_iter()
+        .filter_map(|needed| Some((Input::Reading(needed).key(), &part.readings.get(needed)?.formula)))
+        .collect();
+    let facts = Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key));
+    let each = formulas.iter().zip(&facts).flat_map(|((_, formula), facts)| facts.doubts(formula));
+    each.map(|expr| expr.span).collect()
+}
+
+/// Codes and fields of a reading whose bits may stand for nothing.
+fn may_lack(part: &Sheet, id: ReadingId) -> Vec<String> {
+    let needed = part.needed(id);
+    let mut names = Vec::new();
+    for input in part.readings.of(&needed).flat_map(|reading| inputs(&reading.formula)) {
+        let name = match input {
+            Input::Code(code) => part
+                .codes
+                .get(code)
+                .filter(|code| code.range.is_some() || matches!(code.layout.form, Form::Bcd | Form::Float))
+                .map(|code| &code.name),
+            Input::Field(field) => part.fields.get(field).filter(|field| field.layout.form == Form::Bcd).map(|field| &field.name),
+            Input::Column(field, column) => part
+                .fields
+                .get(field)
+                .filter(|field| {
+                    let rows = field.values.iter().filter(|row| row.columns.get(column).is_some_and(Option::is_some)).count();
+                    let (low, high) = field.bounds();
+                    (rows as i128) < high - low + 1
+                })
+                .map(|field| &field.name),
+            Input::Reading(_) | Input::Parameter(_) | Input::Quantity(_) => None,
+        };
+        names.extend(name.filter(|name| !names.contains(*name)).cloned());
+    }
+    names
+}
+
+/// Batches of inputs that are tried where something is in doubt.
+const SEARCHES: usize = 40;
+
+/// Looks for codes that lead to a fault: the ends of their ranges, zeros, and many others.
+fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
+    let codes: Vec<(CodeId, (i128, i128))> =
+        trial.reading.codes.iter().filter_map(|code| Some((*code, trial.part.codes.get(*code)?.bounds()))).collect();
+    let mut found: Vec<FaultExample> = Vec::new();
+    let mut state = 0x9E37_79B9_7F4A_7C15u64;
+    for _ in 0..SEARCHES {
+        let mut inputs: Vec<Vec<i128>> = Vec::new();
+        for _ in 0..LANES {
+            let mut dice = || {
+                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                state >> 33
+            };
+            inputs.push(
+                codes
+                    .iter()
+                    .map(|(_, (low, high))| match dice() % 6 {
+                        0 => *low,
+                        1 => *high,
+                        2 if *low <= 0 && *high >= 0 => 0,
+                        _ => low + i128::from((dice() << 31) ^ dice()) % (high - low + 1).max(1),
+                    })
+                    .collect(),
+            );
+        }
+        let at = |code: CodeId, lane: usize| {
+            let index = codes.iter().position(|(known, _)| *known == code);
+            index.and_then(|index| inputs.get(lane)?.get(index)).copied().unwrap_or(0)
+        };
+        let mut bad = Vec::new();
+        trial.run(LANES, at, |lane, result| bad.extend(result.err().map(|fault| (lane, fault))));
+        for (lane, (kind, span)) in bad {
+            if found.len() < 8 && !found.iter().any(|known| known.span == span && known.kind == kind) {
+                let name = |code: CodeId| trial.part.codes.get(code).map_or(String::new(), |code| code.name.clone());
+                let codes = codes.iter().map(|(code, _)| (name(*code), at(*code, lane))).collect();
+                found.push(FaultExample { kind, span, codes });
+            }
+        }
+    }
+    (found, SEARCHES * LANES)
+}
+
+fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i128)) -> Prediction {
+    let mut extent: Option<(f64, f64)> = None;
+    let mut step: Option<(f64, f64)> = None;
+    let mut faults: Vec<FaultExample> = Vec::new();
+    let name = trial.part.codes.get(code_index).map_or(String::new(), |code| code.name.clone());
+    let mut last: Option<(i128, f64)> = None;
+    let mut from = low;
+    while from <= high {
+        let lanes = usize::try_from((high - from + 1).min(LANES as i128)).unwrap_or(LANES);
+        trial.run(
+            lanes,
+            |_, lane| from + lane as i128,
+            |lane, result| {
+                let code = from + lane as i128;
+                match result {
+                    Ok(value) => {
+                        extent = Some(extent.map_or((value, value), |(l, h)| (l.min(value), h.max(value))));
+                        if let Some((_, before)) = last.filter(|(at, _)| at + 1 == code) {
+                            widen(&mut step, (value - before).abs());
+                        }
+                        last = Some((code, value));
+                    }
+                    Err((kind, span)) if faults.len() < 8 && !faults.iter().any(|known| known.kind == kind && known.span == span) => {
+                        faults.push(FaultExample { kind, span, codes: vec![(name.clone(), code)] });
+                    }
+                    Err(_) => {}
+                }
+            },
+        );
+        from += LANES as i128;
+    }
+    let extent = extent.map(|(low, high)| Extent { low, high, exact: true });
+    Prediction { extent, step, decimals: 0, proof: Proof::Tried, faults, doubts: Vec::new(), may_lack: Vec::new() }
+}
+
+/// Takes a difference into (smallest, largest), unless it is none.
+fn widen(step: &mut Option<(f64, f64)>, difference: f64) {
+    if difference > 0.0 && difference.is_finite() {
+        *step = Some(step.map_or((difference, difference), |(l, h)| (l.min(difference), h.max(difference))));
+    }
+}
+
+/// The step of the last code that has one, at places spread over its range, the other codes at the middle of theirs.
+fn sampled_step(trial: &mut Trial<'_>, places: usize) -> Option<(f64, f64)> {
+    // A calibration word does not change from frame to frame; its steps are nobody's. And at the middle of their
+    // ranges some codes may be without effect.
+    let kept = |code: &CodeId| {
+        let frame = trial.part.codes.get(*code).map(|code| code.frame);
+        frame.and_then(|frame| trial.part.frames.get(frame)).is_some_and(|frame| frame.keep)
+    };
+    let codes: Vec<CodeId> = trial.reading.codes.iter().copied().filter(|code| !kept(code)).take(8).collect();
+    codes.into_iter().rev().find_map(|code| steps_of(trial, code, places))
+}
+
+fn steps_of(trial: &mut Trial<'_>, first: CodeId, places: usize) -> Option<(f64, f64)> {
+    let (low, high) = trial.code(first)?.bounds();
+    let part = trial.part;
+    let places = places.min(LANES / 2);
+    let at = move |lane: usize| low + (high - 1 - low).max(0) * (lane / 2) as i128 / (places as i128 - 1).max(1) + (lane % 2) as i128;
+    let middle = |code: CodeId| part.codes.get(code).map_or(0, |code| (code.bounds().0 + code.bounds().1) / 2);
+    let mut values: Vec<Option<f64>> = vec![None; places * 2];
+    trial.run(
+        places * 2,
+        |code, lane| if code == first { at(lane) } else { middle(code) },
+        |lane, result| {
+            if let Some(place) = values.get_mut(lane) {
+                *place = result.ok();
+            }
+        },
+    );
+    let mut step = None;
+    for pair in values.chunks_exact(2) {
+        if let [Some(a), Some(b)] = pair {
+            widen(&mut step, (b - a).abs());
+        }
+    }
+    step
+}

@@ -1,0 +1,127 @@
+//! A reading's program, tried out for codes that nobody sent.
+
+use crate::bits::form::Form;
+use crate::formula::flat::lower::Lowerer;
+use crate::formula::flat::program::{Program, Slot};
+use crate::formula::run::columns::{FaultAt, LANES, Machine};
+use crate::ground::list::Id;
+use crate::ground::number::{Number, Ty};
+use crate::model::frame::Code;
+use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
+use crate::model::input::{Input, inputs};
+use crate::model::part::Sheet;
+use crate::model::reading::{Condition, Reading};
+use crate::model::registers::Settings;
+use crate::model::value::Leaves;
+use crate::plan::frame::users;
+
+/// A reading's program, and what it needs to be tried out.
+pub(super) struct Trial<'a> {
+    pub(super) part: &'a Sheet,
+    pub(super) reading: &'a Reading,
+    pub(super) program: Program,
+    machine: Machine,
+    pub(super) output: usize,
+    /// Outputs of the conditions that withhold a value.
+    withheld: Vec<usize>,
+    /// Inputs from outside, with the outputs that use them.
+    inputs: Vec<(Slot, Input, Vec<usize>)>,
+    settings: Settings,
+}
+
+/// What one lane begins with.
+struct Lane<'t> {
+    part: &'t Sheet,
+    settings: &'t Settings,
+    own: &'t [CodeId],
+    value: &'t dyn Fn(CodeId) -> i128,
+}
+
+impl Leaves for Lane<'_> {
+    fn part(&self) -> &Sheet {
+        self.part
+    }
+
+    fn field(&self, field: FieldId) -> Option<i128> {
+        // A field that stands in a frame comes with it.
+        let is_it = |code: &&CodeId| self.part.codes.get(**code).is_some_and(|code| code.field == Some(field));
+        match self.own.iter().find(is_it) {
+            Some(code) => Some((self.value)(*code)),
+            None => self.settings.known_field(self.part.fields.get(field)?),
+        }
+    }
+
+    fn code(&self, code: CodeId) -> Option<Number> {
+        let (model, value) = (self.part.codes.get(code)?, (self.value)(code));
+        if !model.ty.is_real() {
+            return Some(Number::Int(value, Ty::I64));
+        }
+        let width = model.layout.width();
+        model.layout.form.read_real(model.layout.form.write(value, width), width).map(|real| Number::Real(real, model.ty))
+    }
+
+    fn parameter(&self, parameter: ParameterId) -> Option<f64> {
+        self.part.parameters.get(parameter).map(|parameter| parameter.default)
+    }
+}
+
+impl<'a> Trial<'a> {
+    pub(super) fn new(part: &'a Sheet, id: ReadingId) -> Option<Self> {
+        let reading = part.readings.get(id)?;
+        let mut lowerer = Lowerer::new(&part.curves, false);
+        let mut output = 0;
+        for needed in part.needed(id) {
+            output = lowerer.formula(&part.readings.get(needed)?.formula);
+            lowerer.publish(Input::Reading(needed).key(), output);
+        }
+        let only = if let [frame] = reading.frames.as_slice() { part.frames.get(*frame) } else { None };
+        let in_frame = only.map_or(&[] as &[Condition], |frame| &frame.status);
+        // A condition over other codes cannot be decided by trying this reading's codes.
+        let decidable = |condition: &&Condition| {
+            !condition.status.has_value()
+                && inputs(&condition.formula).all(|input| matches!(input, Input::Code(code) if reading.codes.contains(&code)))
+        };
+        let conditions = reading.status.iter().chain(in_frame).filter(decidable);
+        let withheld = conditions.map(|condition| lowerer.formula(&condition.formula)).collect();
+        let program = lowerer.finish();
+        let machine = Machine::new(&program, LANES);
+        let inputs = program.inputs.iter().map(|(slot, key)| (*slot, Input::of(*key), users(&program, *slot))).collect();
+        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: Settings::reset(part) })
+    }
+
+    pub(super) fn code(&self, id: CodeId) -> Option<&'a Code> {
+        self.part.codes.get(id)
+    }
+
+    /// Runs over lanes for which `value(code, lane)` gives the codes, and hands each result to `take`. Fields
+    /// that do not stand in a frame have their reset values.
+    pub(super) fn run(&mut self, lanes: usize, value: impl Fn(CodeId, usize) -> i128, mut take: impl FnMut(usize, Result<f64, FaultAt>)) {
+        let Self { part, reading, program, machine, settings, .. } = self;
+        machine.begin();
+        for (slot, input, users) in &self.inputs {
+            for lane in 0..lanes {
+                let of_lane = |code: CodeId| value(code, lane);
+                let leaves = Lane { part, settings, own: &reading.codes, value: &of_lane };
+                let number = leaves.value(*input);
+                let Some(column) = machine.column_mut(*slot) else { continue };
+                match number {
+                    Some(Number::Int(value, _)) => column.put_int(lane, value as i64),
+                    Some(Number::Real(value, _)) => column.put(lane, value),
+                    None => machine.no_value(users, lane),
+                }
+            }
+        }
+        machine.run(program, lanes);
+        for lane in 0..lanes {
+            let withheld = |output: &usize| machine.output(program, *output, lane).is_ok_and(|n| n.to_f64() != 0.0);
+            if !self.withheld.iter().any(withheld) {
+                take(lane, machine.output(program, self.output, lane).map(|n| n.to_f64()));
+            }
+        }
+    }
+
+    /// Whether the reading is a real number of the bus, of which there is nothing to be tried.
+    pub(super) fn has_float(&self) -> bool {
+        self.part.codes.of(&self.reading.codes).any(|code| matches!(code.layout.form, Form::Float | Form::Text))
+    }
+}

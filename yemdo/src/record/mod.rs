@@ -1,0 +1,8 @@
+//! Text that people have, as data: logs of frames, and dumps of registers. In: lines of text, read by whoever has the
+//! file. Out: frames and register values of a part.
+
+mod dump;
+mod log;
+
+pub use dump::{DumpError, parse_dump, parse_register};
+pub use log::{LogError, LogReader, MAX_LINE, Record};

@@ -1,0 +1,194 @@
+//! Running a sheet's worked examples.
+
+use crate::decode::{Decoder, FormulaLine, ReadingValue};
+use crate::ground::number::Number;
+use crate::ground::text::Span;
+use crate::model::example::{Example, Expected, Subject};
+use crate::model::frame::CodeContent;
+use crate::model::ids::FrameId;
+use crate::model::part::{Part, Sheet};
+use crate::model::registers::Settings;
+use crate::model::status::Status;
+use crate::plan::accept::Refusal;
+
+/// One worked example, run.
+#[derive(Clone, Debug)]
+pub struct ExampleRun {
+    /// Its place in the sheet.
+    pub span: Span,
+    /// Where the datasheet has it.
+    pub datasheet: Option<String>,
+    /// What did not agree; empty where all did.
+    pub mismatches: Vec<Mismatch>,
+}
+
+/// A value that is not as the example says.
+#[derive(Clone, Debug)]
+pub struct Mismatch {
+    /// Its place in the sheet.
+    pub span: Span,
+    /// Name of the reading, or of the refused frame.
+    pub name: String,
+    /// What the example expects.
+    pub expected: String,
+    /// What came out.
+    pub found: String,
+    /// How it came about, line by line; each with what the example says of it where it says something else.
+    pub steps: Vec<(String, Option<String>)>,
+}
+
+/// Runs the worked examples of a part, in order. A value agrees within half a unit of its last printed digit.
+///
+/// ```
+/// let part = yemdo::Part::parse("lamp.toml", r#"
+/// part = "lamp-1"
+/// frame.LIGHT = { read = 2, code = { light = "b0 b1" } }
+/// reading.light = { unit = "lx", formula = "light * 0.5" }
+/// example = [{ LIGHT = "00 07", gives = { light = "3.5 lx" } }]
+/// "#).unwrap();
+/// assert!(yemdo::review::run_examples(&part)[0].mismatches.is_empty());
+/// ```
+pub fn run_examples(part: &Part) -> Vec<ExampleRun> {
+    let mut decoder = Decoder::new(part);
+    part.examples().iter().map(|example| run(part, &mut decoder, example)).collect()
+}
+
+fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
+    let mut mismatches = Vec::new();
+    let (mut readings, mut codes) = (Vec::new(), Vec::new());
+    *decoder.settings_mut() = Settings::reset(part);
+    decoder.clear_frames();
+    for (field, code) in &example.set {
+        if let Some(field) = part.fields.get(*field) {
+            decoder.settings_mut().set_field(field, *code);
+        }
+    }
+    let mut causes = Vec::new();
+    let mut lines: Vec<(String, Vec<FormulaLine>)> = Vec::new();
+    for (frame, bytes) in &example.frames {
+        match decoder.decode(*frame, bytes) {
+            Ok(decoded) => {
+                let steps = decoder.steps(*frame, bytes).map(|steps| steps.readings).unwrap_or_default();
+                lines.retain(|(name, _): &(String, Vec<FormulaLine>)| steps.iter().all(|reading| reading.name != *name));
+                lines.extend(steps.into_iter().map(|reading| (reading.name, reading.lines)));
+                readings.extend(decoded.readings);
+                codes.extend(decoded.codes);
+            }
+            Err(refusal) => {
+                causes.push(refusal.cause());
+                if example.refused != Some(refusal.cause()) {
+                    mismatches.push(refused(part, example, *frame, &refusal));
+                }
+            }
+        }
+    }
+    if let Some(cause) = example.refused.filter(|_| causes.is_empty()) {
+        let name = example.frames.first().and_then(|(frame, _)| part.frames.get(*frame)).map_or(String::new(), |frame| frame.name.clone());
+        mismatches.push(Mismatch {
+            span: example.span,
+            name,
+            expected: format!("refused: {cause}"),
+            found: "a frame that passes".into(),
+            steps: Vec::new(),
+        });
+    }
+    for (subject, expected, span) in &example.gives {
+        let (name, found) = match subject {
+            Subject::Reading(index) => {
+                let Some(reading) = part.readings.get(*index) else { continue };
+                let found = readings.iter().rfind(|seen| seen.name == reading.name);
+                (reading.name.clone(), found.map(|found| (reading_agrees(found, expected), describe(found))))
+            }
+            Subject::Code(index) => {
+                let Some(code) = part.codes.get(*index) else { continue };
+                let found = codes.iter().rfind(|seen| seen.id == *index);
+                (code.name.clone(), found.map(|found| (code_agrees(&found.value, expected), found.value.to_string())))
+            }
+            Subject::Step(index, variable) => {
+                let Some(reading) = part.readings.get(*index) else { continue };
+                let name = variable.as_ref().map_or(reading.name.clone(), |variable| format!("{}.{variable}", reading.name));
+                let of_reading = lines.iter().find(|(name, _)| *name == reading.name).map(|(_, lines)| lines);
+                let line = of_reading.and_then(|lines| lines.iter().rfind(|line| line.variable == *variable));
+                (name, line.map(|line| (number_agrees(line.value, expected), line.outcome())))
+            }
+        };
+        let (agrees, text) = match found {
+            None if !causes.is_empty() => continue,
+            None => (false, "nothing: none of the frames gives it".to_owned()),
+            Some(found) => found,
+        };
+        if !agrees {
+            let expected = match expected {
+                Expected::Value { text, .. } | Expected::Text(text) => text.clone(),
+                Expected::Status(status) => status.as_str().to_owned(),
+                Expected::Fault(kind) => kind.describe().to_owned(),
+            };
+            let steps = way_to(part, example, subject, &lines);
+            mismatches.push(Mismatch { span: *span, name, expected, found: text, steps });
+        }
+    }
+    ExampleRun { span: example.span, datasheet: example.datasheet.clone(), mismatches }
+}
+
+fn reading_agrees(found: &ReadingValue, expected: &Expected) -> bool {
+    match expected {
+        Expected::Status(status) => found.status == *status,
+        Expected::Value { value, tolerance, .. } => {
+            found.value.is_some_and(|v| (v - value).abs() <= *tolerance) && matches!(found.status, Status::Ok | Status::Alert)
+        }
+        Expected::Fault(kind) => found.fault.as_ref().is_some_and(|fault| fault.kind == *kind),
+        Expected::Text(_) => false,
+    }
+}
+
+fn number_agrees(found: Option<Number>, expected: &Expected) -> bool {
+    let distance = |value: &f64| found.map(|found| (found.to_f64() - value).abs());
+    matches!(expected, Expected::Value { value, tolerance, .. } if distance(value).is_some_and(|distance| distance <= *tolerance))
+}
+
+/// How a value that does not agree came about, the shared values that it needs before it.
+fn way_to(part: &Sheet, example: &Example, subject: &Subject, lines: &[(String, Vec<FormulaLine>)]) -> Vec<(String, Option<String>)> {
+    let (Subject::Reading(index) | Subject::Step(index, _)) = subject else { return Vec::new() };
+    let mut way = Vec::new();
+    for needed in part.needed(*index) {
+        let Some(reading) = part.readings.get(needed) else { continue };
+        for line in lines.iter().filter(|(name, _)| *name == reading.name).flat_map(|(_, lines)| lines) {
+            let said = example.gives.iter().find_map(|(subject, expected, _)| match (subject, expected) {
+                (Subject::Step(at, variable), Expected::Value { text, .. }) if *at == needed && *variable == line.variable => {
+                    Some((text, expected))
+                }
+                _ => None,
+            });
+            let name = line.variable.as_deref().unwrap_or(&reading.name);
+            let differs = said.filter(|(_, expected)| !number_agrees(line.value, expected)).map(|(text, _)| text.clone());
+            way.push((format!("{name} = {} = {} = {}", line.typed, line.numbers, line.outcome()), differs));
+        }
+    }
+    way
+}
+
+fn code_agrees(found: &CodeContent, expected: &Expected) -> bool {
+    match (found, expected) {
+        (CodeContent::Number(number), Expected::Value { value, tolerance, .. }) => (number.to_f64() - value).abs() <= *tolerance,
+        (CodeContent::Text(text), Expected::Text(expected) | Expected::Value { text: expected, .. }) => text == expected,
+        (CodeContent::Invalid, Expected::Text(text)) => text == "invalid",
+        _ => false,
+    }
+}
+
+fn refused(part: &Sheet, example: &Example, frame: FrameId, refusal: &Refusal) -> Mismatch {
+    let name = part.frames.get(frame).map_or(String::new(), |frame| frame.name.clone());
+    let expected = example.refused.map_or("a frame that passes".to_owned(), |cause| format!("refused: {cause}"));
+    Mismatch { span: example.span, name, expected, found: refusal.to_string(), steps: Vec::new() }
+}
+
+fn describe(found: &ReadingValue) -> String {
+    match (found.value, found.status) {
+        (Some(value), Status::Ok) => format!("{value} {}", found.unit),
+        (Some(value), status) => format!("{value} {} ({})", found.unit, status.as_str()),
+        (None, status) => match &found.fault {
+            Some(fault) => format!("{}: {fault}", status.as_str()),
+            None => status.as_str().to_owned(),
+        },
+    }
+}

@@ -1,0 +1,53 @@
+//! What a routine asks for, and what is answered.
+
+use crate::bus::Transfer;
+
+/// What a routine asks for next.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Request {
+    /// What is to be done.
+    pub operation: Operation,
+    /// What it is for, in words.
+    pub meaning: String,
+    /// Name of the routine.
+    pub routine: String,
+    /// Line of the step in the sheet, from 1.
+    pub line: usize,
+    /// Microseconds since the beginning: the soonest, and the latest.
+    pub at: (u64, u64),
+    /// In a dry run, the condition under which it is done at all.
+    pub only_if: Option<String>,
+}
+
+/// Something to be done with a bus, or to be waited for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Operation {
+    /// A transfer; the answer is [`Answer::Bytes`], or [`Answer::Done`] where nothing comes back.
+    Transfer(Transfer),
+    /// So many microseconds are waited; the answer is [`Answer::Done`].
+    Wait(u64),
+    /// The data-ready line is waited for; the answer is [`Answer::Done`] or [`Answer::TimedOut`].
+    Line {
+        /// The level.
+        high: bool,
+        /// The longest time, in microseconds.
+        within: u64,
+    },
+}
+
+/// What came of what was asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Answer<'b> {
+    /// It is done.
+    Done,
+    /// These bytes came.
+    Bytes(&'b [u8]),
+    /// The part did not acknowledge, or nothing came.
+    Nak,
+    /// The line did not come to its level.
+    TimedOut,
+    /// Nobody did anything: a dry run goes on assuming a normal response.
+    Assumed,
+}
