@@ -103,10 +103,15 @@ fn wishes(part: &Part, typed: &[String]) -> Result<Vec<Wish>, Failure> {
 /// Sets fields, parameters and quantities of a decoder as `NAME=VALUE` says they are.
 pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failure> {
     let part = decoder.part().clone();
+    let mut set: Vec<(yemdo::FieldId, i128, &str)> = Vec::new();
     for typed in typed {
         let wish = Wish::present(&part, typed).map_err(Failure::wish)?;
         match &wish {
             Wish::Field { field, code, .. } => {
+                if let Some((.., first)) = set.iter().find(|(known, other, _)| known == field && other != code) {
+                    return Err(Failure::told(format!("`{first}` and `{typed}` set the same field to different values")));
+                }
+                set.push((*field, *code, typed));
                 part.fields().get(*field).into_iter().for_each(|field| decoder.settings_mut().set_field(field, *code));
             }
             Wish::Parameter { parameter, value, .. } => {

@@ -181,7 +181,7 @@ fn what_is_no_sheet_and_no_log_is_told() {
     let sheet = "sheets/strake-20.toml";
     let cases: Vec<(Vec<String>, i32, &str)> = vec![
         (vec!["check".into(), write("utf8.toml", b"part = \"\xFF\"\n")], 2, "line 1 is not UTF-8"),
-        (vec!["check".into(), write("large.toml", &vec![b'#'; 2_000_000])], 2, "a sheet has at most 1048576 bytes"),
+        (vec!["check".into(), write("large.toml", &vec![b'#'; 2_000_000])], 2, "it has more than 1048576 bytes"),
         (vec!["check".into(), write("empty.toml", b"")], 2, "`part` is needed here"),
         (vec!["check".into(), folder.to_str().unwrap().into()], 2, "it is a folder"),
         (vec!["decode".into(), sheet.into(), "--log".into(), write("line.csv", &vec![b'4'; 100_000])], 2, "has more than 65536 bytes"),
@@ -194,7 +194,7 @@ fn what_is_no_sheet_and_no_log_is_told() {
             "the sheet has no variant `strake-21`",
         ),
         (vec!["explain".into(), sheet.into(), "MODE=1".into()], 2, "the sheet describes no registers"),
-        (vec!["import".into(), write("prose.csv", b"This is\nno table\n")], 1, "this is no register table"),
+        (vec!["import".into(), write("prose.csv", b"This is\nno table\n")], 1, "this is not a register table"),
         (vec!["import".into(), "no-such.csv".into()], 2, "there is no such file"),
     ];
     for (args, code, says) in cases {

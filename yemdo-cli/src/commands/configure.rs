@@ -66,6 +66,7 @@ fn compare(part: &Part, done: &Configuration, path: &Path, format: CheckFormat) 
     for (write, register) in with_registers(part, done).filter(|(write, _)| write.reason != Some(WriteReason::Unlocks)) {
         let Some((_, value)) = found.iter().find(|(index, _)| *index == write.register) else {
             let _ = writeln!(anstream::stderr(), "{}: not in the dump", register.name());
+            wrong = true;
             continue;
         };
         let Some(compared) = read_back(part, write.register, write.before, write.after, *value) else { continue };

@@ -292,7 +292,8 @@ impl<'a> Sink<'a> {
 
 /// The codes of a frame that a reading comes from.
 fn push_codes(text: &mut String, part: &Part, view: &FrameView<'_>, reading: &Reading) {
-    let here = part.codes().of(reading.codes()).filter(|code| code.frame() == view.frame).take(MAX_CODES);
+    let came = |code: &&Code| code.layout().slices.iter().all(|slice| slice.byte < view.given);
+    let here = part.codes().of(reading.codes()).filter(|code| code.frame() == view.frame).filter(came).take(MAX_CODES);
     for (at, code) in here.enumerate() {
         let blank = if at > 0 { " " } else { "" };
         let _ = write!(text, "{blank}{}", code.value(view.bytes));

@@ -170,6 +170,7 @@ fn way_to(part: &Sheet, example: &Example, subject: &Subject, lines: &[(String, 
 fn code_agrees(found: &CodeContent, expected: &Expected) -> bool {
     match (found, expected) {
         (CodeContent::Number(number), Expected::Value { value, tolerance, .. }) => (number.to_f64() - value).abs() <= *tolerance,
+        (CodeContent::Number(number), Expected::Text(text)) => number.to_string() == *text,
         (CodeContent::Text(text), Expected::Text(expected) | Expected::Value { text: expected, .. }) => text == expected,
         (CodeContent::Invalid, Expected::Text(text)) => text == "invalid",
         _ => false,

@@ -17,6 +17,9 @@ use crate::ground::text::{Span, Text};
 /// Largest sheet that is read, in bytes.
 pub const MAX_SHEET: usize = 1024 * 1024;
 
+/// Most variants of a sheet.
+const MAX_VARIANTS: usize = 64;
+
 /// Parses a sheet, or one of its variants. The tree holds whatever was sound; diagnostics say what was not.
 pub(crate) fn parse(source: &str, variant: Option<&str>) -> (Sheet, Vec<Diagnostic>) {
     if source.len() > MAX_SHEET {
@@ -117,6 +120,10 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
     }
     if let Some(variants) = fields.get("variant").and_then(|value| reader.table(value)) {
         sheet.variants = entries(variants).into_iter().map(|(name, _)| name).collect();
+        if let Some(name) = sheet.variants.get(MAX_VARIANTS) {
+            let text = format!("a sheet has at most {MAX_VARIANTS} variants, this one has {}", sheet.variants.len());
+            reader.report(Diagnostic::error("too-many", name.span, text).label("one too many"));
+        }
     }
     sheet
 }

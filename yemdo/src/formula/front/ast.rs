@@ -50,36 +50,42 @@ pub(crate) enum Body {
 }
 
 impl Body {
-    /// The names that come from outside, with their places: all but those that the formula declares itself.
+    /// The names that come from outside, with their places: all but those that the formula declares itself, where they
+    /// are in sight.
     pub(crate) fn free_names(&self) -> Vec<(String, Span)> {
-        let (mut used, mut declared) = (Vec::new(), Vec::new());
+        let mut found = Vec::new();
         match self {
-            Body::Value(value) => value.names(&mut used),
-            Body::Statements(list) => list.iter().for_each(|statement| statement.names(&mut used, &mut declared)),
+            Body::Value(value) => value.names(&mut found),
+            Body::Statements(list) => block(list, &mut Vec::new(), &mut found),
         }
-        used.retain(|(name, _)| !declared.contains(name));
-        used
+        found
     }
 }
 
-impl Stmt {
-    fn names(&self, used: &mut Vec<(String, Span)>, declared: &mut Vec<String>) {
-        match self {
-            Stmt::Declare { name, value, .. } => {
-                // What initialises a variable may be an outer value of the same name.
-                if let Some(value) = value {
-                    value.names(used);
-                }
-                declared.push(name.clone());
+/// The free names of a block; what it declares is out of sight behind it.
+fn block(list: &[Stmt], declared: &mut Vec<String>, free: &mut Vec<(String, Span)>) {
+    let outer = declared.len();
+    for statement in list {
+        let mut used = Vec::new();
+        match statement {
+            Stmt::Declare { value, .. } => value.iter().for_each(|value| value.names(&mut used)),
+            Stmt::Assign { value, .. } | Stmt::Return(value) => value.names(&mut used),
+            Stmt::If { cond, .. } => cond.names(&mut used),
+            Stmt::Block(_) => {}
+        }
+        free.extend(used.into_iter().filter(|(name, _)| !declared.contains(name)));
+        match statement {
+            // What initialises a variable may be an outer value of the same name.
+            Stmt::Declare { name, .. } => declared.push(name.clone()),
+            Stmt::If { then, otherwise, .. } => {
+                block(then, declared, free);
+                block(otherwise, declared, free);
             }
-            Stmt::Assign { value, .. } | Stmt::Return(value) => value.names(used),
-            Stmt::If { cond, then, otherwise } => {
-                cond.names(used);
-                then.iter().chain(otherwise).for_each(|statement| statement.names(used, declared));
-            }
-            Stmt::Block(list) => list.iter().for_each(|statement| statement.names(used, declared)),
+            Stmt::Block(inner) => block(inner, declared, free),
+            Stmt::Assign { .. } | Stmt::Return(_) => {}
         }
     }
+    declared.truncate(outer);
 }
 
 impl Expr {

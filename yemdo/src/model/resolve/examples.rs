@@ -23,7 +23,7 @@ impl Resolver {
                 }
             }
         }
-        let set = example.set.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+        let set = self.choices(&example.set);
         let mut gives = Vec::new();
         for (name, text) in &example.gives {
             let reading = self.part.readings.position(|reading| reading.name == name.value);
@@ -74,7 +74,7 @@ impl Resolver {
 fn expected_code(text: &Text) -> Expected {
     let trimmed = text.value.trim();
     let hex = trimmed.strip_prefix("0x").and_then(|digits| u64::from_str_radix(digits, 16).ok()).map(|value| value as f64);
-    match hex.or_else(|| trimmed.parse().ok()) {
+    match hex.or_else(|| trimmed.parse().ok()).filter(|value: &f64| value.is_finite()) {
         Some(value) => Expected::Value { value, tolerance: value.abs() * 1e-6, text: trimmed.to_owned() },
         None => Expected::Text(trimmed.to_owned()),
     }
@@ -91,7 +91,7 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
     }
     let end = trimmed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E'))).unwrap_or(trimmed.len());
     let (number, rest) = trimmed.split_at(end);
-    let Ok(value) = number.parse::<f64>() else {
+    let Some(value) = number.parse::<f64>().ok().filter(|value| value.is_finite()) else {
         let words: Vec<&str> = Status::ALL.into_iter().map(Status::as_str).collect();
         return Err(Diagnostic::error("bad-value", text.span, format!("`{trimmed}` is neither a value nor a status"))
             .label("expected a number with its unit")

@@ -215,7 +215,7 @@ impl Resolver {
         let action = match &step.action {
             tree::Action::Write(bytes) => Action::Write(bytes.clone()),
             tree::Action::Set { fields, verify } => {
-                let chosen: Vec<(FieldId, i128)> = fields.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+                let chosen = self.choices(fields);
                 for (name, _) in fields {
                     let field = self.part.field(&name.value).ok().and_then(|index| self.part.fields.get(index));
                     if let Some(field) = field.filter(|field| !field.access.is_writable()) {

@@ -54,8 +54,8 @@ impl Resolver {
         let mut home = 0;
         for (_, register) in &tree.registers {
             let copies = register.count.map_or(1, |count| count.value as usize);
-            let bank: Vec<(FieldId, i128)> = register.bank.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
-            let writable: Vec<(FieldId, i128)> = register.writable.iter().filter_map(|(name, choice)| self.choice(name, choice)).collect();
+            let bank = self.choices(&register.bank);
+            let writable = self.choices(&register.writable);
             for copy in self.part.registers.iter_mut().skip(home).take(copies) {
                 copy.bank.clone_from(&bank);
                 copy.writable.clone_from(&writable);
@@ -87,12 +87,17 @@ impl Resolver {
         let at = self.register_address(register);
         let copies = register.count.map_or(1, |count| count.value as u32);
         let every = register.every.map_or(bytes as u32, |every| every.value as u32);
+        if let Some(expected) = (0..copies).find_map(|copy| self.does_not_fit(at.saturating_add(copy.saturating_mul(every)))) {
+            let typed = register.at.value;
+            let problem = Diagnostic::error("out-of-range", register.at.span, format!("0x{typed:02X} cannot be sent as a register's address"));
+            self.report(problem.label(expected));
+        }
         for copy in 0..copies {
             let offset = self.image_length();
             self.part.registers.push(Register {
                 name: if register.count.is_some() { format!("{}_{copy}", name.value) } else { name.value.clone() },
                 span: name.span,
-                at: at + copy * every,
+                at: at.saturating_add(copy.saturating_mul(every)),
                 bytes,
                 low_first: register.low_first,
                 access: Access::from_name(register.access).unwrap_or_default(),
@@ -105,6 +110,11 @@ impl Resolver {
                 offset,
             });
         }
+    }
+
+    /// What is expected of a register's address where one of the part's buses cannot send it.
+    fn does_not_fit(&self, address: u32) -> Option<String> {
+        self.part.buses.all().find_map(|bus| self.part.buses.wire(bus)?.fits(address).err())
     }
 
     /// The address on the wire; of a part that only speaks Modbus, that of a holding register.
@@ -123,11 +133,22 @@ impl Resolver {
                 Ok(wire) => return u32::from(wire),
                 Err(expected) => (register.at.span, format!("{typed} is not an address here: {expected}")),
             },
+            None if self.is_modbus_number(register) => {
+                let text = format!("{typed} looks like a Modbus number, and would be sent as {typed:#06X}");
+                (register.at.span, text)
+            }
             None if typed > 0xFFFF => (register.at.span, format!("a register's address is 0 to 65535, not {typed}")),
             None => return typed,
         };
         self.report(Diagnostic::error("out-of-range", problem.0, problem.1).label("another was expected"));
         0
+    }
+
+    /// Whether an address is typed as holding registers are printed, 40001 to 49999, where it is none: on another bus.
+    fn is_modbus_number(&self, register: &tree::Register) -> bool {
+        let typed = self.part.source.slice(register.at.span).replace('_', "");
+        let others = self.part.buses.i2c.is_some() || self.part.buses.spi.is_some();
+        others && typed.len() == 5 && typed.starts_with('4') && typed.bytes().all(|digit| digit.is_ascii_digit())
     }
 
     fn fields_of(&mut self, index: RegisterId, copy: usize, copies: usize, register: &tree::Register) {
@@ -140,7 +161,16 @@ impl Resolver {
             let gather = Field::bare(layout);
             let Some(register) = self.part.registers.get_mut(index) else { continue };
             let mask = gather.mask_in(register);
-            let write = write.map(|write| (write.value as u64).checked_shl(mask.trailing_zeros()).unwrap_or(0) & mask);
+            let shift = mask.trailing_zeros();
+            let fits = |at: &At<i128>| (at.value as u64).checked_shl(shift).is_some_and(|placed| placed >> shift == at.value as u64 && placed & !mask == 0);
+            if let Some(wide) = write.filter(|write| !fits(write)) {
+                let most = mask.checked_shr(shift).unwrap_or(0);
+                let problem = Diagnostic::error("too-wide", wide.span, format!("{:#X} does not fit in these reserved bits", wide.value));
+                let problem = problem.label(format!("at most {most:#X}")).also(bits.span, "the bits");
+                self.diagnostics.push(problem);
+                continue;
+            }
+            let write = write.map(|write| (write.value as u64).checked_shl(shift).unwrap_or(0) & mask);
             register.reserved.push(Reserved { mask, write, span: bits.span });
         }
     }
@@ -221,8 +251,24 @@ impl Resolver {
         }
     }
 
+    /// Fields and their codes, each field once.
+    pub(super) fn choices(&mut self, typed: &[tree::Named<Choice>]) -> Vec<(FieldId, i128)> {
+        let mut found: Vec<(FieldId, i128, Span)> = Vec::new();
+        for (name, choice) in typed {
+            let Some((field, code)) = self.choice(name, choice) else { continue };
+            match found.iter().find(|(known, ..)| *known == field) {
+                Some((.., first)) => {
+                    let problem = Diagnostic::error("name-taken", name.span, format!("the field `{}` is given twice", name.value));
+                    self.report(problem.label("again here").also(*first, "first here"));
+                }
+                None => found.push((field, code, name.span)),
+            }
+        }
+        found.into_iter().map(|(field, code, _)| (field, code)).collect()
+    }
+
     /// A field by name and one of its codes, by number or name.
-    pub(super) fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(FieldId, i128)> {
+    fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(FieldId, i128)> {
         let Ok(index) = self.part.field(&name.value) else {
             let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
             let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();

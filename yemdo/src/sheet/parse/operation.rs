@@ -3,11 +3,14 @@
 use toml::de::DeTable;
 
 use super::super::keys;
-use super::super::reader::{Fields, Reader, entries};
+use super::super::reader::{Fields, Raw, Reader, entries};
 use super::super::tree::{Action, Named, Quantity, Step, Time, Way};
 use super::{Value, bytes, choices, identifier};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+
+/// The largest tolerance of a wait, in percent.
+const MAX_TOLERANCE: f64 = 1000.0;
 
 /// The longest time that is waited or polled for: an hour.
 const MAX_MICROS: f64 = 3.6e9;
@@ -84,7 +87,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
         }
         "read" => Action::Read(fields.text(reader, "read")?),
         "wait" => {
-            let tolerance = fields.get("tolerance").and_then(|value| reader.number(value)).map_or(0.0, |at| at.value);
+            let tolerance = fields.get("tolerance").and_then(|value| percent(reader, value)).unwrap_or(0.0);
             Action::Wait { time: time(reader, &fields, "wait")?, tolerance }
         }
         "poll" => Action::Poll { condition: fields.text(reader, "poll")?, within: bounded(reader, &fields, span, what)? },
@@ -119,6 +122,17 @@ fn some_bytes<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Ve
         return None;
     }
     Some(found)
+}
+
+/// A tolerance: so much longer, and never shorter.
+fn percent<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<f64> {
+    let number = reader.number(value)?;
+    if !(0.0..=MAX_TOLERANCE).contains(&number.value) {
+        let text = format!("a tolerance is 0 to {MAX_TOLERANCE} percent, not {}", number.value);
+        reader.report(Diagnostic::error("out-of-range", number.span, text).label(format!("expected 0 to {MAX_TOLERANCE}")));
+        return None;
+    }
+    Some(number.value)
 }
 
 /// The time that bounds a step: without it the step could wait for ever.
