@@ -131,7 +131,7 @@ fn by_hand_many<const LENGTH: usize, const N: usize>(
     black_box(&out);
 }
 
-fn yemdo_many(bencher: Bencher<'_, '_>, sheet: &str, frame: usize, bytes: &[u8], threads: usize) {
+fn yemdo_many(bencher: Bencher<'_, '_>, sheet: &str, frame: FrameId, bytes: &[u8], threads: usize) {
     let part = Part::parse("sheet", sheet).expect("the sheet is sound");
     let mut decoder = Decoder::new(&part);
     prepare(&mut decoder);
@@ -172,7 +172,7 @@ fn by_hand_one<const LENGTH: usize, const N: usize>(bencher: Bencher<'_, '_>, by
     });
 }
 
-fn yemdo_one(bencher: Bencher<'_, '_>, sheet: &str, frame: usize, bytes: &[u8]) {
+fn yemdo_one(bencher: Bencher<'_, '_>, sheet: &str, frame: FrameId, bytes: &[u8]) {
     let part = Part::parse("sheet", sheet).expect("the sheet is sound");
     let mut decoder = Decoder::new(&part);
     prepare(&mut decoder);
@@ -198,7 +198,7 @@ macro_rules! pair {
 
             #[divan::bench(args = [1, 2], sample_count = SAMPLES, sample_size = 1)]
             fn many_yemdo(bencher: Bencher<'_, '_>, threads: usize) {
-                yemdo_many(bencher, &$sheet, $frame, &$frames, threads);
+                yemdo_many(bencher, &$sheet, FrameId::new($frame), &$frames, threads);
             }
 
             #[divan::bench]
@@ -208,7 +208,7 @@ macro_rules! pair {
 
             #[divan::bench]
             fn one_yemdo(bencher: Bencher<'_, '_>) {
-                yemdo_one(bencher, &$sheet, $frame, &$frames);
+                yemdo_one(bencher, &$sheet, FrameId::new($frame), &$frames);
             }
         }
     };

@@ -5,7 +5,7 @@
 
 #![allow(clippy::print_stdout, unreachable_pub, missing_docs)] // an example prints; a test runs it
 
-use yemdo::configure::{WriteScope, Wish, configure};
+use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::routine::{Answer, Operation, Runner};
 use yemdo::{Decoder, Part, Settings};
 

@@ -7,14 +7,14 @@ mod common;
 use common::shipped;
 use proptest::prelude::*;
 use yemdo::FrameId;
-use yemdo::part::Id;
-use yemdo::layout::Form;
-use yemdo::parse_hex;
-use yemdo::review::run_examples;
+use yemdo::bus::modbus::{AddressRange, ModbusTable, Numbering, ResponseError, read_request, read_response};
 use yemdo::explain::explain;
 use yemdo::import::import;
-use yemdo::bus::modbus::{AddressRange, ModbusTable, Numbering, ResponseError, read_request, read_response};
+use yemdo::layout::Form;
+use yemdo::parse_hex;
+use yemdo::part::Id;
 use yemdo::part::Origin;
+use yemdo::review::run_examples;
 use yemdo::{Decoder, Part, Settings, Severity, Status};
 
 fn sheet(name: &str) -> Part {

@@ -3,13 +3,13 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::FrameId;
-use yemdo::part::Id;
 use yemdo::Columns;
 use yemdo::FaultKind;
-use yemdo::{Number, Ty};
+use yemdo::FrameId;
+use yemdo::part::Id;
 use yemdo::review::Proof;
 use yemdo::{Decoder, Part, Status};
+use yemdo::{Number, Ty};
 
 /// The first reading.
 fn r() -> yemdo::ReadingId {

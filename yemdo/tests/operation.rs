@@ -6,18 +6,18 @@ mod common;
 
 use common::shipped;
 use proptest::prelude::*;
-use yemdo::FrameId;
-use yemdo::part::Id;
-use yemdo::configure::{LastReading, Limits, choose, next_range};
-use yemdo::bus::{Bus, Received, Transfer};
-use yemdo::configure::{read_frame, read_registers, write_register};
-use yemdo::emit::Paste;
 use yemdo::FieldId;
+use yemdo::FrameId;
 use yemdo::RegisterId;
 use yemdo::RoutineId;
-use yemdo::configure::{Configuration, ConfigureError, Difference, Method, WriteScope, WriteReason, Wish, configure, read_back};
+use yemdo::bus::{Bus, Received, Transfer};
+use yemdo::configure::{Configuration, ConfigureError, Difference, Method, Wish, WriteReason, WriteScope, configure, read_back};
+use yemdo::configure::{LastReading, Limits, choose, next_range};
+use yemdo::configure::{read_frame, read_registers, write_register};
+use yemdo::emit::Paste;
 use yemdo::explain::explain;
 use yemdo::part::Access;
+use yemdo::part::Id;
 use yemdo::routine::{Answer, Failure, Operation, Request, RoutineError, Runner};
 use yemdo::{Part, Settings};
 
@@ -215,7 +215,8 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
         );
         let part = Part::parse("p", &sheet).unwrap();
         let wishes = wish(&part, &["q=1000"]);
-        configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed).map(|done| (done.quantities[0].codes[0].1, done.quantities[0].method))
+        configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed)
+            .map(|done| (done.quantities[0].codes[0].1, done.quantities[0].method))
     };
     assert_eq!(wide("sqrt(F)").unwrap(), (1_000_000, Method::Monotonic));
     assert_eq!(wide("5000 - F * 0.001").unwrap(), (4_000_000, Method::Linear));
@@ -535,7 +536,8 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     assert_eq!(lines, ["0x20 W 10", "0x20 W 10", "0x20 W 20", "wait 1000", "0x20 W 20", "wait 1000"]);
     let reset = Settings::reset(&part);
     let done = configure(&part, &reset, &wish(&part, &["TOP=9"]), WriteScope::Changed).unwrap();
-    let order: Vec<(usize, u64, Option<WriteReason>)> = done.writes.iter().map(|write| (write.register.index(), write.value, write.reason)).collect();
+    let order: Vec<(usize, u64, Option<WriteReason>)> =
+        done.writes.iter().map(|write| (write.register.index(), write.value, write.reason)).collect();
     assert_eq!(order, [(0, 5, Some(WriteReason::Unlocks)), (1, 9, None), (0, 0, Some(WriteReason::Restores))]);
     // A zero clears nothing, so there is nothing to write.
     let keelson = crate::part("keelson-6");
@@ -564,7 +566,8 @@ example = { F = "02", gives = { r = "0.0 V" } }
 "#;
     let real = Part::parse("p", sheet).unwrap();
     let done =
-        configure(&real, &Settings::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed).unwrap();
+        configure(&real, &Settings::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed)
+            .unwrap();
     let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
     assert_eq!(values, [0x41AC_0000, 0xFE40, 0x2E66, 0x07, 0xD0]);
     let mut decoder = yemdo::Decoder::new(&real);

@@ -12,8 +12,8 @@ use std::process::Command;
 
 use yemdo::FrameId;
 use yemdo::part::Id;
-use yemdo::{Columns, FrameValues};
 use yemdo::review::Extent;
+use yemdo::{Columns, FrameValues};
 use yemdo::{Decoder, Part, Status};
 
 /// Inputs for each formula.
@@ -427,7 +427,11 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
         let mut decoder = Decoder::new(&part);
         decoder.decode_many(FrameId::new(0), bytes, &mut columns).unwrap();
         // Where nothing ever comes out there are no bounds.
-        let extent = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).and_then(|outcome| outcome.extent).unwrap_or(Extent { low: 1.0, high: 0.0, exact: true });
+        let extent = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).and_then(|outcome| outcome.extent).unwrap_or(Extent {
+            low: 1.0,
+            high: 0.0,
+            exact: true,
+        });
         for (_, value) in columns.values(0).iter().enumerate().filter(|(vector, _)| columns.status(0, *vector) == Status::Ok) {
             assert!((extent.low..=extent.high).contains(value), "{value} is outside {extent:?}\n{}", piece.ours);
         }
@@ -443,8 +447,7 @@ fn compare(formulas: &[(String, Piece)], bytes: &[u8]) -> (usize, usize) {
             if ours.map(f64::to_bits) != theirs.map(f64::to_bits) {
                 let frame = &bytes[vector * LENGTH..(vector + 1) * LENGTH];
                 let steps = decoder.steps(FrameId::new(0), frame).unwrap();
-                let codes: Vec<String> =
-                    steps.codes.iter().map(|code| format!("{} = {}", code.value.name, code.value.value)).collect();
+                let codes: Vec<String> = steps.codes.iter().map(|code| format!("{} = {}", code.value.name, code.value.value)).collect();
                 panic!(
                     "ours {ours:?}, C {theirs:?}\n{}\nwith {}\n{:#?}",
                     piece.c,

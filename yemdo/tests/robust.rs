@@ -6,10 +6,10 @@ mod common;
 
 use common::shipped;
 use proptest::prelude::*;
-use yemdo::parse_hex;
-use yemdo::configure::{WriteScope, Wish, configure};
 use yemdo::Columns;
 use yemdo::bus::modbus::{ModbusTable, Numbering};
+use yemdo::configure::{Wish, WriteScope, configure};
+use yemdo::parse_hex;
 use yemdo::routine::{Answer, Operation, Runner};
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, Part, Refusal, Status};

@@ -3,9 +3,9 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
+use yemdo::Columns;
 use yemdo::FrameId;
 use yemdo::part::Id;
-use yemdo::Columns;
 use yemdo::{Decoder, Part, Refusal, Severity, Status};
 
 const AIR: &str = include_str!("../../sheets/strake-20.toml");

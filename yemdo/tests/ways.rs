@@ -9,8 +9,8 @@ use std::sync::OnceLock;
 use common::shipped;
 use proptest::prelude::*;
 use yemdo::FrameId;
-use yemdo::part::Id;
 use yemdo::layout::{Crc, CrcModel};
+use yemdo::part::Id;
 use yemdo::{Columns, FrameValues};
 use yemdo::{Decoder, FieldId, ParameterId, Part, Refusal, Status};
 

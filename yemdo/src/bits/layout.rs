@@ -111,6 +111,7 @@ pub(crate) struct Sources<'a> {
     pub home: &'a str,
 }
 
+#[cfg(test)]
 impl Sources<'_> {
     /// A frame of so many bytes and no registers.
     pub(crate) fn bytes(length: usize) -> Self {
@@ -336,8 +337,8 @@ struct Source {
 impl SliceReader<'_> {
     fn malformed(&self) -> Diagnostic {
         let span = self.text.locate(self.start..self.start + self.word.len());
-        let problem =
-            Diagnostic::error("bad-slice", span, format!("`{}` is not a valid slice", self.word)).label("expected b0, b0[7:4], b0[3] or b0..b3");
+        let problem = Diagnostic::error("bad-slice", span, format!("`{}` is not a valid slice", self.word))
+            .label("expected b0, b0[7:4], b0[3] or b0..b3");
         let names: Vec<&str> = self.sources.registers.iter().map(|(name, ..)| name.as_str()).collect();
         if names.is_empty() { problem } else { problem.known(self.word.split('[').next().unwrap_or(""), "registers of the frame", names) }
     }

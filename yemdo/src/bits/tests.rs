@@ -8,7 +8,6 @@ use super::layout::{Layout, Sources, parse_layout};
 use crate::ground::hex::{parse_hex, to_hex};
 use crate::ground::text::Text;
 
-
 /// Layout, frame, code: what a datasheet's table would say.
 const CODES: &[(&str, &str, i64)] = &[
     ("b0", "A5", 0xA5),

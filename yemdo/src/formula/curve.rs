@@ -24,16 +24,6 @@ impl Curve {
         Self { points, outside }
     }
 
-    /// Its points.
-    pub(crate) fn points(&self) -> &[(f64, f64)] {
-        &self.points
-    }
-
-    /// What holds beyond its ends.
-    pub(crate) fn outside(&self) -> Outside {
-        self.outside
-    }
-
     /// The value at `x`; `None` where there is none. Between two points it is
     /// `y0 + (x - x0) * (y1 - y0) / (x1 - x0)`, in double precision and in this order.
     pub(crate) fn at(&self, x: f64) -> Option<f64> {

@@ -24,6 +24,10 @@ pub(crate) struct Fact {
 #[derive(Clone, Debug)]
 pub(crate) struct Facts {
     all: Vec<Fact>,
+    /// The bounds of the formula's value.
+    pub(crate) result: Interval,
+    /// Its value may be infinite, or no number.
+    pub(crate) may_be_none: bool,
 }
 
 impl Facts {
@@ -46,11 +50,14 @@ impl Facts {
                 let marked = program.ops.get(op).is_some_and(|op| op.safe);
                 marked || analysis.safe.get(op).copied().unwrap_or(false)
             };
-            let (low, high) = bounds.to_f64();
-            let real = matches!(bounds, Interval::Real(..));
-            Fact { bounds, cannot_fault: made.is_none_or(safe), can_be_infinite: real && !(low.is_finite() && high.is_finite()) }
+            Fact { bounds, cannot_fault: made.is_none_or(safe), can_be_infinite: may_be_infinite(bounds) }
         };
-        traces.into_iter().map(|trace| Self { all: trace.into_iter().map(fact).collect() }).collect()
+        let each = traces.into_iter().zip(&program.outputs);
+        each.map(|(trace, (slot, _))| {
+            let result = analysis.slot(*slot);
+            Self { all: trace.into_iter().map(fact).collect(), result, may_be_none: may_be_infinite(result) }
+        })
+        .collect()
     }
 
     /// What is known of an expression.
@@ -72,4 +79,9 @@ impl Facts {
         found.dedup_by_key(|expr| expr.span);
         found
     }
+}
+
+fn may_be_infinite(bounds: Interval) -> bool {
+    let (low, high) = bounds.to_f64();
+    matches!(bounds, Interval::Real(..)) && !(low.is_finite() && high.is_finite())
 }

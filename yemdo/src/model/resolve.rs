@@ -8,9 +8,10 @@ mod operation;
 mod readings;
 mod registers;
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::ids::FrameId;
+use super::ids::{CodeId, FrameId};
 use super::part::{Part, Sheet};
 use super::reading::Parameter;
 use crate::formula::curve::{Curve, Outside};
@@ -22,12 +23,12 @@ use crate::sheet::tree;
 /// Reads and resolves a sheet, or one of its variants.
 pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, SheetError> {
     let (tree, diagnostics) = crate::sheet::parse::parse(source.text(), variant);
-    let mut resolver = Resolver { diagnostics, part: Sheet::empty(source.clone()) };
+    let mut resolver = Resolver { diagnostics, part: Sheet::empty(source.clone()), code_names: HashMap::new() };
     // A tree with holes would only draw complaints about what is missing because of them.
     if !resolver.has_errors() {
         resolver.run(&tree);
     }
-    let Resolver { mut diagnostics, mut part } = resolver;
+    let Resolver { mut diagnostics, mut part, .. } = resolver;
     diagnostics.sort_by_key(|d| (d.span.start, d.span.end));
     if diagnostics.iter().any(|d| d.severity == Severity::Error) {
         let allowed = |d: &Diagnostic| d.severity == Severity::Warning && tree.allow.iter().any(|text| text.value == d.name);
@@ -41,7 +42,12 @@ pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, She
 struct Resolver {
     diagnostics: Vec<Diagnostic>,
     part: Sheet,
+    /// The codes of frames by their names, those left out that are fields.
+    code_names: HashMap<String, Vec<CodeId>>,
 }
+
+/// Errors that are looked for; with more of them a sheet is given up.
+const MAX_ERRORS: usize = 200;
 
 impl Resolver {
     fn report(&mut self, diagnostic: Diagnostic) {
@@ -75,6 +81,9 @@ impl Resolver {
             if self.diagnostics.last().is_some_and(|d| d.name == "too-many") {
                 return;
             }
+        }
+        for (id, code) in self.part.codes.entries().filter(|(_, code)| code.field.is_none()) {
+            self.code_names.entry(code.name.clone()).or_default().push(id);
         }
         if !self.has_errors() {
             self.readings(&tree.readings, &tree.shared);

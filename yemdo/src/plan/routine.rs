@@ -7,7 +7,7 @@ use super::transfers::{read_frame, read_registers};
 use super::writes::{Unreachable, Write, WriteScope, writes};
 use crate::bus::{Bus, Transfer};
 use crate::formula::typed::Formula;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};

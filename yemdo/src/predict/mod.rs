@@ -5,16 +5,16 @@ mod trial;
 use crate::bits::form::Form;
 use crate::formula::facts::Facts;
 use crate::formula::fault::FaultKind;
-use crate::formula::flat::interval::analyse;
-use crate::formula::flat::program::Slot;
+use crate::formula::flat::interval::Interval;
 use crate::formula::input::InputKey;
 use crate::formula::run::columns::LANES;
 use crate::formula::typed::Formula;
-use crate::ground::number::Ty;
+use crate::ground::list::List;
 use crate::ground::text::Span;
 use crate::model::ids::{CodeId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
+use crate::model::reading::Reading;
 use crate::plan::frame::bounds;
 use trial::Trial;
 
@@ -85,7 +85,7 @@ pub(crate) fn decimals(part: &Sheet, id: ReadingId) -> usize {
 }
 
 fn decimals_of(trial: &mut Trial<'_>) -> usize {
-    if trial.has_float() {
+    if has_float(trial.part, trial.reading) {
         return 3;
     }
     let typical = sampled_step(trial, 64).map_or(1.0, |(low, high)| (low * high).sqrt());
@@ -95,60 +95,102 @@ fn decimals_of(trial: &mut Trial<'_>) -> usize {
 
 /// What can come out of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
 pub(crate) fn predict(part: &Sheet, id: ReadingId) -> Option<Prediction> {
-    let mut trial = Trial::new(part, id)?;
-    let analysis = analyse(&trial.program, &|key| bounds(part, key));
-    // The conditions' own formulas are not the reading's.
-    let of_reading = |owner: u32| (owner as usize) <= trial.output;
-    let unsafe_ops = trial.program.ops.iter().zip(&analysis.safe).filter(|(op, safe)| of_reading(op.owner) && !op.safe && !**safe).count();
-    let infinite = |(slot, _): &&(Slot, Ty)| {
-        let (low, high) = analysis.slot(*slot).to_f64();
-        !(low.is_finite() && high.is_finite())
-    };
+    let proofs = Proofs::of(part, part.needed(id));
+    one(part, id, &proofs)
+}
+
+/// The same of every reading and shared value.
+pub(crate) fn predict_all(part: &Sheet) -> List<ReadingId, Option<Prediction>> {
+    let proofs = Proofs::of(part, part.order.clone());
+    List::filled(part.readings.len(), |id| one(part, id, &proofs))
+}
+
+/// What interval analysis says of readings, worked out for all of them together.
+struct Proofs {
+    of: List<ReadingId, Option<Proven>>,
+}
+
+/// Of one formula, those that it uses not counted.
+struct Proven {
+    /// Operations that may fault, by their places.
+    doubts: Vec<Span>,
+    /// The value may be infinite, or no number.
+    may_be_none: bool,
+    bounds: Interval,
+}
+
+impl Proofs {
+    /// Those of some readings, in an order in which each comes after those it uses.
+    fn of(part: &Sheet, order: Vec<ReadingId>) -> Self {
+        let formulas: Vec<(InputKey, &Formula)> =
+            order.iter().filter_map(|id| Some((Input::Reading(*id).key(), &part.readings.get(*id)?.formula))).collect();
+        let facts = Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key));
+        let mut of = List::filled(part.readings.len(), |_| None);
+        for (id, ((_, formula), facts)) in order.iter().zip(formulas.iter().zip(facts)) {
+            let doubts = facts.doubts(formula).into_iter().map(|expr| expr.span).collect();
+            let proven = Proven { doubts, may_be_none: facts.may_be_none, bounds: facts.result };
+            if let Some(place) = of.get_mut(*id) {
+                *place = Some(proven);
+            }
+        }
+        Self { of }
+    }
+
+    fn get(&self, id: ReadingId) -> Option<&Proven> {
+        self.of.get(id)?.as_ref()
+    }
+}
+
+fn one(part: &Sheet, id: ReadingId, proofs: &Proofs) -> Option<Prediction> {
+    let (reading, needed) = (part.readings.get(id)?, part.needed(id));
+    let own = proofs.get(id)?;
+    let proven = || needed.iter().filter_map(|needed| proofs.get(*needed));
+    let doubts: Vec<Span> = proven().flat_map(|proven| proven.doubts.iter().copied()).collect();
+    let float = has_float(part, reading);
     // A real number of the bus may be none itself: that is told of the code, not of the arithmetic.
-    let may_be_none = if trial.has_float() { 0 } else { trial.program.outputs.iter().take(trial.output + 1).filter(infinite).count() };
-    let count = unsafe_ops + may_be_none;
-    let (doubts, may_lack, decimals) = (doubtful(part, id), may_lack(part, id), decimals_of(&mut trial));
-    if let [only] = trial.reading.codes.as_slice()
+    let may_be_none = if float { 0 } else { proven().filter(|proven| proven.may_be_none).count() };
+    let count = doubts.len() + may_be_none;
+    let (low, high) = own.bounds.to_f64();
+    let bounded = Prediction {
+        extent: Some(Extent { low, high, exact: false }),
+        step: None,
+        decimals: 3,
+        proof: if count == 0 { Proof::Proved } else { Proof::Doubted(count, 0) },
+        faults: Vec::new(),
+        doubts,
+        may_lack: may_lack(part, &needed),
+    };
+    let mut trial = Trial::new(part, id);
+    let Some(trial) = trial.as_mut() else { return Some(bounded) };
+    let decimals = decimals_of(trial);
+    if let [only] = reading.codes.as_slice()
         && let Some(code) = trial.code(*only)
         && code.layout.width() <= EXHAUSTIVE_BITS
         && (trial.program.ops.len() << code.layout.width()) * part.readings.len() <= EXHAUSTIVE_WORK
-        && !trial.has_float()
+        && !float
     {
-        let mut found = exhaustive(&mut trial, *only, code.bounds());
-        if count == 0 && found.faults.is_empty() {
-            found.proof = Proof::Proved;
-        }
-        return Some(Prediction { doubts, may_lack, decimals, ..found });
+        let found = exhaustive(trial, *only, code.bounds());
+        let proof = if count == 0 && found.faults.is_empty() { Proof::Proved } else { Proof::Tried };
+        return Some(Prediction { extent: found.extent, step: found.step, faults: found.faults, proof, decimals, ..bounded });
     }
-    let extent = trial.program.outputs.get(trial.output).map(|(slot, _)| {
-        let (low, high) = analysis.slot(*slot).to_f64();
-        Extent { low, high, exact: false }
-    });
-    let step = if trial.has_float() { None } else { sampled_step(&mut trial, 256) };
+    let step = if float { None } else { sampled_step(trial, 256) };
+    let found = Prediction { step, decimals, ..bounded };
     if count == 0 {
-        return Some(Prediction { extent, step, decimals, proof: Proof::Proved, faults: Vec::new(), doubts, may_lack });
+        return Some(found);
     }
-    let (faults, tried) = search(&mut trial);
-    Some(Prediction { extent, step, decimals, proof: Proof::Doubted(count, tried), faults, doubts, may_lack })
+    let (faults, tried) = search(trial);
+    Some(Prediction { proof: Proof::Doubted(count, tried), faults, ..found })
 }
 
-/// The operations of a reading and of what it needs that may fault, by their places.
-fn doubtful(part: &Sheet, id: ReadingId) -> Vec<Span> {
-    let formulas: Vec<(InputKey, &Formula)> = part
-        .needed(id)
-        .into_iter()
-        .filter_map(|needed| Some((Input::Reading(needed).key(), &part.readings.get(needed)?.formula)))
-        .collect();
-    let facts = Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key));
-    let each = formulas.iter().zip(&facts).flat_map(|((_, formula), facts)| facts.doubts(formula));
-    each.map(|expr| expr.span).collect()
+/// Whether a reading is a real number of the bus, or made of one: there is nothing to be tried then.
+fn has_float(part: &Sheet, reading: &Reading) -> bool {
+    part.codes.of(&reading.codes).any(|code| matches!(code.layout.form, Form::Float | Form::Text))
 }
 
 /// Codes and fields of a reading whose bits may stand for nothing.
-fn may_lack(part: &Sheet, id: ReadingId) -> Vec<String> {
-    let needed = part.needed(id);
+fn may_lack(part: &Sheet, needed: &[ReadingId]) -> Vec<String> {
     let mut names = Vec::new();
-    for input in part.readings.of(&needed).flat_map(|reading| inputs(&reading.formula)) {
+    for input in part.readings.of(needed).flat_map(|reading| inputs(&reading.formula)) {
         let name = match input {
             Input::Code(code) => part
                 .codes
@@ -217,7 +259,14 @@ fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
     (found, SEARCHES * LANES)
 }
 
-fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i128)) -> Prediction {
+/// What trying all codes found.
+struct Exhausted {
+    extent: Option<Extent>,
+    step: Option<(f64, f64)>,
+    faults: Vec<FaultExample>,
+}
+
+fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i128)) -> Exhausted {
     let mut extent: Option<(f64, f64)> = None;
     let mut step: Option<(f64, f64)> = None;
     let mut faults: Vec<FaultExample> = Vec::new();
@@ -248,8 +297,7 @@ fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i12
         );
         from += LANES as i128;
     }
-    let extent = extent.map(|(low, high)| Extent { low, high, exact: true });
-    Prediction { extent, step, decimals: 0, proof: Proof::Tried, faults, doubts: Vec::new(), may_lack: Vec::new() }
+    Exhausted { extent: extent.map(|(low, high)| Extent { low, high, exact: true }), step, faults }
 }
 
 /// Takes a difference into (smallest, largest), unless it is none.

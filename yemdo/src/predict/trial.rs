@@ -1,10 +1,8 @@
 //! A reading's program, tried out for codes that nobody sent.
 
-use crate::bits::form::Form;
 use crate::formula::flat::lower::Lowerer;
 use crate::formula::flat::program::{Program, Slot};
 use crate::formula::run::columns::{FaultAt, LANES, Machine};
-use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
@@ -14,6 +12,10 @@ use crate::model::reading::{Condition, Reading};
 use crate::model::registers::Settings;
 use crate::model::value::Leaves;
 use crate::plan::frame::users;
+
+/// Readings that are tried out, each with those that it uses, all of them together: trying long chains one by one would
+/// take as long as they are long, squared.
+const MOST_TRIED: usize = 1 << 16;
 
 /// A reading's program, and what it needs to be tried out.
 pub(super) struct Trial<'a> {
@@ -66,11 +68,16 @@ impl Leaves for Lane<'_> {
 }
 
 impl<'a> Trial<'a> {
+    /// `None` where it would take too long.
     pub(super) fn new(part: &'a Sheet, id: ReadingId) -> Option<Self> {
         let reading = part.readings.get(id)?;
+        let order = part.needed(id);
+        if order.len() * part.readings.len() > MOST_TRIED {
+            return None;
+        }
         let mut lowerer = Lowerer::new(&part.curves, false);
         let mut output = 0;
-        for needed in part.needed(id) {
+        for needed in order {
             output = lowerer.formula(&part.readings.get(needed)?.formula);
             lowerer.publish(Input::Reading(needed).key(), output);
         }
@@ -118,10 +125,5 @@ impl<'a> Trial<'a> {
                 take(lane, machine.output(program, self.output, lane).map(|n| n.to_f64()));
             }
         }
-    }
-
-    /// Whether the reading is a real number of the bus, of which there is nothing to be tried.
-    pub(super) fn has_float(&self) -> bool {
-        self.part.codes.of(&self.reading.codes).any(|code| matches!(code.layout.form, Form::Float | Form::Text))
     }
 }

@@ -46,7 +46,7 @@ pub struct Review {
 impl Review {
     /// Reviews a part.
     pub fn new(part: &Part) -> Self {
-        let predictions = warnings::predictions(part);
+        let predictions = crate::predict::predict_all(part);
         let warnings = warnings::warnings_with(part, &predictions);
         Self { predictions, examples: run_examples(part), warnings, routines: routines(part) }
     }

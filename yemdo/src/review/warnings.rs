@@ -7,7 +7,7 @@ use crate::bits::layout::Layout;
 use crate::formula::input::CurveId;
 use crate::formula::typed::Formula;
 use crate::ground::diagnostic::Diagnostic;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::ground::text::Span;
 use crate::model::example::Subject;
 use crate::model::frame::{Code, Origin};
@@ -22,12 +22,7 @@ use crate::predict::Prediction;
 /// What is not wrong with a part's sheet, but is often meant otherwise: what reading it found, and what follows by
 /// analysis, in the order of the text. What the sheet allows is left out.
 pub fn warnings(part: &Part) -> Vec<Diagnostic> {
-    warnings_with(part, &predictions(part))
-}
-
-/// What can come out of every reading and shared value.
-pub(crate) fn predictions(part: &Sheet) -> List<ReadingId, Option<Prediction>> {
-    List::filled(part.readings.len(), |id| crate::predict::predict(part, id))
+    warnings_with(part, &crate::predict::predict_all(part))
 }
 
 /// The same, where what can come out is known already.

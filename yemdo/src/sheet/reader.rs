@@ -16,6 +16,9 @@ pub(crate) struct At<T> {
 
 pub(crate) type Raw<'i> = Spanned<DeValue<'i>>;
 
+/// Diagnostics that are given help with "did you mean"; more of them than are ever shown.
+const MAX_HELPED: usize = 100;
+
 /// Collects diagnostics while tables are read.
 pub(crate) struct Reader<'i> {
     pub(crate) source: &'i str,
@@ -45,12 +48,14 @@ impl<'i> Reader<'i> {
         for (key, _) in in_order(table) {
             let name = key.get_ref().as_ref();
             if kind.key(name).is_none() && !allowed(name) {
-                meant.extend(crate::ground::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
-                self.report(
-                    Diagnostic::error("unknown-key", key.span().into(), format!("unknown key `{name}` in {}", kind.name))
-                        .label("not a key that is known here")
-                        .known(name, "keys", kind.keys.iter().map(|key| key.name)),
-                );
+                let problem = Diagnostic::error("unknown-key", key.span().into(), format!("unknown key `{name}` in {}", kind.name))
+                    .label("not a key that is known here");
+                // Of very many only the first are shown; the others need no help.
+                let many = self.diagnostics.len() >= MAX_HELPED;
+                if !many {
+                    meant.extend(crate::ground::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
+                }
+                self.report(if many { problem } else { problem.known(name, "keys", kind.keys.iter().map(|key| key.name)) });
             }
         }
         // A misspelt key is not missing as well.

@@ -3,9 +3,9 @@
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::program::{Constant, Need, Num, Op, Opcode, Program, Slot};
 use crate::formula::functions::Func;
+use crate::formula::kernels::{self as k, Fault, OK, int32, int64, ok};
 use crate::formula::run::chosen::{Chosen, NEAR, decided};
 use crate::formula::run::columns::{FaultAt, pack, unpack};
-use crate::formula::kernels::{self as k, Fault, OK, int32, int64, ok};
 use crate::formula::run::operations::operations;
 use crate::ground::number::{Number, Ty};
 

@@ -109,7 +109,8 @@ impl Resolver {
                     )),
             ),
             _ => self.report(
-                Diagnostic::error("bad-address", span, format!("{value} is not an I2C address")).label("an address has 7 bits, 0x08 to 0x77"),
+                Diagnostic::error("bad-address", span, format!("{value} is not an I2C address"))
+                    .label("an address has 7 bits, 0x08 to 0x77"),
             ),
         }
         u8::try_from(seven).ok().filter(|address| *address < 0x80)

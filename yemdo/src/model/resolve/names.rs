@@ -1,17 +1,21 @@
 //! What the names in formulas mean.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 
 use crate::formula::front::analyse::Scope;
 use crate::formula::input::{CurveId, InputKey};
 use crate::ground::number::Ty;
-use crate::model::ids::{FrameId, ReadingId};
+use crate::model::frame::Code;
+use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::Sheet;
 
 /// What a formula can name: codes first, then readings, then fields and their columns.
 pub(super) struct Names<'a> {
     pub(super) part: &'a Sheet,
+    /// The codes by their names.
+    pub(super) codes: &'a HashMap<String, Vec<CodeId>>,
     /// Readings that are resolved so far.
     pub(super) readings: &'a HashMap<String, (ReadingId, Ty)>,
     /// Codes of other frames are refused.
@@ -25,20 +29,16 @@ pub(super) struct Names<'a> {
 impl Names<'_> {
     fn code(&self, frame: Option<FrameId>, name: &str) -> Result<Option<(Input, Ty)>, String> {
         let element = self.element.filter(|(_, arrays)| arrays.iter().any(|array| array == name));
-        let full = element.map_or(name.to_owned(), |(index, _)| format!("{name}_{index}"));
-        let mut found = self.part.codes.entries().filter(|(_, code)| {
-            code.field.is_none() && code.name == full && frame.or(self.only_frame).is_none_or(|frame| code.frame == frame)
-        });
+        let full = element.map_or(Cow::Borrowed(name), |(index, _)| Cow::Owned(format!("{name}_{index}")));
+        let named = self.codes.get(full.as_ref()).map_or(&[] as &[CodeId], Vec::as_slice);
+        let of_frame = |code: &Code| frame.or(self.only_frame).is_none_or(|frame| code.frame == frame);
+        let mut found = named.iter().filter_map(|id| Some((*id, self.part.codes.get(*id)?))).filter(|(_, code)| of_frame(code));
         let first = found.next();
         if let (Some((_, one)), Some((_, two))) = (first, found.next()) {
             let name_of = |frame: FrameId| self.part.frames.get(frame).map_or("", |frame| frame.name.as_str());
             return Err(format!("frames {0} and {1} have it: write {0}.{name} or {1}.{name}", name_of(one.frame), name_of(two.frame)));
         }
-        if first.is_none()
-            && self.only_frame.is_some()
-            && frame.is_none()
-            && self.part.codes.iter().any(|code| code.name == full && code.field.is_none())
-        {
+        if first.is_none() && self.only_frame.is_some() && frame.is_none() && !named.is_empty() {
             return Err("this code belongs to another frame".into());
         }
         Ok(first.map(|(index, code)| (Input::Code(index), code.ty)))

@@ -295,7 +295,14 @@ impl Resolver {
     fn readable_condition(&mut self, text: &Text) -> Option<Formula> {
         let formula = analyse(
             text,
-            &super::names::Names { part: &self.part, readings: &HashMap::new(), only_frame: None, element: None, fields_first: true },
+            &super::names::Names {
+                part: &self.part,
+                codes: &self.code_names,
+                readings: &HashMap::new(),
+                only_frame: None,
+                element: None,
+                fields_first: true,
+            },
             &mut Vec::new(),
         );
         let formula = self.take(formula)?;

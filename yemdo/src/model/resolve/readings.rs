@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use super::Resolver;
 use super::names::Names;
+use super::{MAX_ERRORS, Resolver};
 use crate::formula::front::analyse::analyse;
 use crate::formula::front::parse::parse;
 use crate::formula::typed::Formula;
@@ -121,11 +121,12 @@ impl Resolver {
 
     /// Whether every reading and shared value has a name of its own.
     fn distinct(&mut self, wanted: &[Wanted<'_>]) -> bool {
-        for (index, want) in wanted.iter().enumerate() {
-            if let Some(twin) = wanted.iter().take(index).find(|other| other.name == want.name) {
+        let mut seen: HashMap<&str, Span> = HashMap::new();
+        for want in wanted {
+            if let Some(twin) = seen.insert(&want.name, want.span) {
                 let problem = Diagnostic::error("name-taken", want.span, format!("there are two values `{}`", want.name))
                     .label("again here")
-                    .also(twin.span, "first here");
+                    .also(twin, "first here");
                 self.report(problem);
                 return false;
             }
@@ -143,8 +144,8 @@ impl Resolver {
             }
             let mut counts: Vec<(String, usize)> = Vec::new();
             for (used, _) in names {
-                let elements = (0..).take_while(|index| self.part.codes.iter().any(|code| code.name == format!("{used}_{index}"))).count();
-                let plain = self.part.codes.iter().any(|code| code.name == used);
+                let elements = (0..).take_while(|index| self.code_names.contains_key(&format!("{used}_{index}"))).count();
+                let plain = self.code_names.contains_key(&used);
                 if elements > 0 && !plain && !counts.iter().any(|(known, _)| *known == used) {
                     counts.push((used, elements));
                 }
@@ -197,8 +198,15 @@ impl Resolver {
         only_frame: Option<FrameId>,
         element: Option<(usize, &[String])>,
     ) -> Option<Formula> {
+        if self.diagnostics.len() > MAX_ERRORS && self.has_errors() {
+            return None;
+        }
         let mut warnings = Vec::new();
-        let formula = analyse(text, &Names { part: &self.part, readings, only_frame, element, fields_first: false }, &mut warnings);
+        let formula = analyse(
+            text,
+            &Names { part: &self.part, codes: &self.code_names, readings, only_frame, element, fields_first: false },
+            &mut warnings,
+        );
         if element.is_none_or(|(index, _)| index == 0) {
             self.diagnostics.extend(warnings);
         }
@@ -211,10 +219,7 @@ impl Resolver {
         let mut needs: Vec<Vec<(usize, Span)>> = Vec::new();
         for want in wanted {
             let body = self.take(parse(&want.tree.formula))?;
-            let is_code = |name: &str| {
-                self.part.codes.iter().any(|code| code.field.is_none() && code.name == name)
-                    || want.arrays.iter().any(|array| array == name)
-            };
+            let is_code = |name: &str| self.code_names.contains_key(name) || want.arrays.iter().any(|array| array == name);
             let used = body.free_names().into_iter().filter(|(name, _)| !is_code(name));
             needs.push(used.filter_map(|(name, span)| Some((*names.get(name.as_str())?, span))).collect());
         }

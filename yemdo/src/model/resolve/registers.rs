@@ -89,7 +89,8 @@ impl Resolver {
         let every = register.every.map_or(bytes as u32, |every| every.value as u32);
         if let Some(expected) = (0..copies).find_map(|copy| self.does_not_fit(at.saturating_add(copy.saturating_mul(every)))) {
             let typed = register.at.value;
-            let problem = Diagnostic::error("out-of-range", register.at.span, format!("0x{typed:02X} cannot be sent as a register's address"));
+            let problem =
+                Diagnostic::error("out-of-range", register.at.span, format!("0x{typed:02X} cannot be sent as a register's address"));
             self.report(problem.label(expected));
         }
         for copy in 0..copies {
@@ -162,7 +163,9 @@ impl Resolver {
             let Some(register) = self.part.registers.get_mut(index) else { continue };
             let mask = gather.mask_in(register);
             let shift = mask.trailing_zeros();
-            let fits = |at: &At<i128>| (at.value as u64).checked_shl(shift).is_some_and(|placed| placed >> shift == at.value as u64 && placed & !mask == 0);
+            let fits = |at: &At<i128>| {
+                (at.value as u64).checked_shl(shift).is_some_and(|placed| placed >> shift == at.value as u64 && placed & !mask == 0)
+            };
             if let Some(wide) = write.filter(|write| !fits(write)) {
                 let most = mask.checked_shr(shift).unwrap_or(0);
                 let problem = Diagnostic::error("too-wide", wide.span, format!("{:#X} does not fit in these reserved bits", wide.value));
