@@ -6,6 +6,7 @@ use std::path::Path;
 
 use serde::Serialize;
 
+use crate::args::Format;
 use crate::failure::Failure;
 
 /// Writes a file beside its place and moves it there, so that it is never seen half-written.
@@ -35,7 +36,16 @@ pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Resu
 }
 
 /// A value as one line of JSON.
-pub(crate) fn json_line(out: &mut dyn Write, value: &impl Serialize) -> Result<(), Failure> {
+pub(crate) fn json_line(out: &mut (impl Write + ?Sized), value: &impl Serialize) -> Result<(), Failure> {
     serde_json::to_writer(&mut *out, value).map_err(io::Error::from)?;
     Ok(out.write_all(b"\n")?)
+}
+
+/// Standard output for many lines, and whether it takes no colours: then nothing has to be stripped of them.
+pub(crate) fn many_lines(format: Format) -> (Box<dyn Write>, bool) {
+    let out = io::stdout().lock();
+    if format != Format::Table || anstream::AutoStream::choice(&out) == anstream::ColorChoice::Never {
+        return (Box::new(io::BufWriter::with_capacity(1 << 16, out)), true);
+    }
+    (Box::new(io::BufWriter::with_capacity(1 << 16, anstream::AutoStream::auto(out))), false)
 }

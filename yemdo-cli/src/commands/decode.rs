@@ -15,7 +15,8 @@ use yemdo::{Columns, Decoded, Decoder, FrameId, Part, Refusal, parse_hex};
 use crate::args::Decode;
 use crate::failure::Failure;
 use crate::input::{self, Log};
-use crate::show::rows::{Rows, Sink};
+use crate::output::many_lines;
+use crate::show::rows::{Output, Rows, Sink};
 use crate::show::steps;
 
 /// Frames that are decoded and printed together.
@@ -43,8 +44,8 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         }
         tell_settings(args, &decoder, &[frame]);
         let record = Record::new(frame, bytes);
-        let mut out = anstream::stdout().lock();
-        let mut sink = Sink::new(&mut out, args.format, &part, &[frame], false, &units);
+        let (mut out, plain) = many_lines(args.format);
+        let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &[frame], false, &units);
         let mut batch = Batch::new(args);
         batch.add(record, &mut decoder, &mut sink)?;
         batch.flush(&mut decoder, &mut sink)?;
@@ -283,10 +284,10 @@ fn stream(
     });
     let progress = progress(size);
     let part = decoder.part().clone();
-    let mut out = io::BufWriter::with_capacity(1 << 16, anstream::stdout().lock());
+    let (mut out, plain) = many_lines(args.format);
     let every: Vec<FrameId> = part.frames().ids().collect();
     let frames = frame.filter(|_| args.frame.is_some()).map_or(every, |frame| vec![frame]);
-    let mut sink = Sink::new(&mut out, args.format, &part, &frames, true, units);
+    let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, true, units);
     let mut batch = Batch::new(args);
     tell_settings(args, decoder, &frames);
     let mut log = Log::new(input, LogReader::new(&part, frame));

@@ -26,28 +26,64 @@ impl<T: Into<String>> From<T> for Cell {
 }
 
 /// Rows that are printed with every column as wide as its widest cell so far.
+///
+/// The text of all cells stands in one buffer, which is kept from one [`Grid::write`] to the next: a log has millions
+/// of cells.
 #[derive(Debug)]
 pub(crate) struct Grid {
     indent: usize,
     columns: Vec<(Align, usize)>,
-    rows: Vec<Vec<Cell>>,
+    plain: bool,
+    text: String,
+    cells: Vec<Laid>,
+    /// Where each row ends among the cells.
+    ends: Vec<usize>,
+}
+
+/// A cell of a grid: where its text ends, how wide it is, its colour.
+#[derive(Clone, Copy, Debug)]
+struct Laid {
+    end: usize,
+    width: usize,
+    style: Style,
 }
 
 impl Grid {
     pub(crate) fn new(indent: usize, columns: &[Align]) -> Self {
-        Self { indent, columns: columns.iter().map(|align| (*align, 0)).collect(), rows: Vec::new() }
+        let columns = columns.iter().map(|align| (*align, 0)).collect();
+        Self { indent, columns, plain: false, text: String::new(), cells: Vec::new(), ends: Vec::new() }
+    }
+
+    /// The same without any colours.
+    pub(crate) fn plain(mut self, plain: bool) -> Self {
+        self.plain = plain;
+        self
     }
 
     pub(crate) fn row(&mut self, cells: Vec<Cell>) {
-        for ((_, width), cell) in self.columns.iter_mut().zip(&cells) {
-            *width = (*width).max(cell.text.width());
+        for cell in cells {
+            self.cell(cell.style, |text| text.push_str(&cell.text));
         }
-        self.rows.push(cells);
+        self.end_row();
     }
 
-    /// A row of cells that are kept for the next.
-    pub(crate) fn row_of(&mut self, cells: &[Cell]) {
-        self.row(cells.to_vec());
+    /// The next cell of the row that is being filled.
+    pub(crate) fn cell(&mut self, style: Style, write: impl FnOnce(&mut String)) {
+        let from = self.text.len();
+        write(&mut self.text);
+        let written = self.text.get(from..).unwrap_or("");
+        let width = if written.is_ascii() { written.len() } else { written.width() };
+        let column = self.cells.len() - self.ends.last().copied().unwrap_or(0);
+        if let Some((_, widest)) = self.columns.get_mut(column) {
+            *widest = (*widest).max(width);
+        }
+        let style = if self.plain { Style::new() } else { style };
+        self.cells.push(Laid { end: self.text.len(), width, style });
+    }
+
+    /// Ends the row that is being filled.
+    pub(crate) fn end_row(&mut self) {
+        self.ends.push(self.cells.len());
     }
 
     /// Keeps room in a column for what is still to come.
@@ -64,26 +100,32 @@ impl Grid {
 
     /// Writes the rows and forgets them; the widths stay, so that later rows stand in line.
     pub(crate) fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
-        let mut line = String::new();
-        for row in self.rows.drain(..) {
+        let (mut first, mut from, mut line) = (0, 0, Vec::new());
+        for end in self.ends.drain(..) {
+            let row = self.cells.get(first..end).unwrap_or(&[]);
+            let start = |index: usize| if index == 0 { from } else { row.get(index - 1).map_or(from, |cell| cell.end) };
+            let last = row.iter().enumerate().rposition(|(index, cell)| cell.end > start(index)).unwrap_or(0);
+            let mut waiting = self.indent;
             line.clear();
-            line.extend(std::iter::repeat_n(' ', self.indent));
-            let last = row.iter().rposition(|cell| !cell.text.is_empty()).unwrap_or(0);
             for (index, (cell, (align, width))) in row.iter().zip(&self.columns).enumerate().take(last + 1) {
-                if index > 0 {
-                    line.push_str("  ");
+                let pad = width.saturating_sub(cell.width);
+                waiting += if index > 0 { 2 } else { 0 } + if *align == Align::Right { pad } else { 0 };
+                let text = self.text.get(start(index)..cell.end).unwrap_or("");
+                let blanks = std::mem::take(&mut waiting);
+                line.extend(std::iter::repeat_n(b' ', blanks));
+                if cell.style == Style::new() {
+                    line.extend_from_slice(text.as_bytes());
+                } else {
+                    write!(line, "{}{text}{}", cell.style.render(), cell.style.render_reset())?;
                 }
-                let pad = width.saturating_sub(cell.text.width());
-                if *align == Align::Right {
-                    line.extend(std::iter::repeat_n(' ', pad));
-                }
-                line.push_str(&format!("{}{}{}", cell.style.render(), cell.text, cell.style.render_reset()));
-                if *align == Align::Left && index < last {
-                    line.extend(std::iter::repeat_n(' ', pad));
-                }
+                waiting = if *align == Align::Left { pad } else { 0 };
             }
-            writeln!(out, "{line}")?;
+            line.push(b'\n');
+            out.write_all(&line)?;
+            (first, from) = (end, row.last().map_or(from, |cell| cell.end));
         }
+        self.cells.clear();
+        self.text.clear();
         Ok(())
     }
 }

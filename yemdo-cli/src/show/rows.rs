@@ -8,8 +8,8 @@ use yemdo::part::{Code, Frame, Reading};
 use yemdo::view::{FrameView, ShownUnits, UseView};
 use yemdo::{CodeId, Columns, FrameId, Part, ReadingId, Status, push_hex, to_hex};
 
-use super::grid::{Align, Cell, Grid};
-use super::status::status_cell;
+use super::grid::{Align, Grid};
+use super::status::{status_cell, status_style};
 use crate::args::Format;
 use crate::failure::Failure;
 use crate::output::json_line;
@@ -28,6 +28,12 @@ pub(crate) struct Rows<'a> {
     pub(crate) uses: &'a [UseView],
 }
 
+/// Where lines go, and whether without colours.
+pub(crate) struct Output<'a> {
+    pub(crate) out: &'a mut dyn Write,
+    pub(crate) plain: bool,
+}
+
 /// Readings that are printed side by side; more of them go below one another.
 const MAX_ABREAST: usize = 6;
 
@@ -37,6 +43,8 @@ const MAX_CODES: usize = 4;
 /// Where rows go.
 pub(crate) struct Sink<'a> {
     out: &'a mut dyn Write,
+    /// Whether it takes no colours.
+    plain: bool,
     format: Format,
     part: &'a Part,
     units: &'a ShownUnits,
@@ -53,7 +61,7 @@ pub(crate) struct Sink<'a> {
 
 impl<'a> Sink<'a> {
     pub(crate) fn new(
-        out: &'a mut dyn Write,
+        Output { out, plain }: Output<'a>,
         format: Format,
         part: &'a Part,
         frames: &[FrameId],
@@ -62,7 +70,7 @@ impl<'a> Sink<'a> {
     ) -> Self {
         let readings = part.frames().of(frames).flat_map(|frame| frame.readings()).copied().collect();
         let codes = part.frames().of(frames).flat_map(|frame| frame.codes()).copied().collect();
-        Self { out, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new() }
+        Self { out, plain, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new() }
     }
 
     pub(crate) fn rows(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
@@ -108,42 +116,24 @@ impl<'a> Sink<'a> {
         let timed = rows.rows.iter().any(|(_, time)| time.is_some());
         let known = self.grid.take().filter(|(id, _)| *id == rows.frame);
         let mut grid = known.map_or_else(|| self.titles(frame, timed), |(_, grid)| grid);
-        let mut cells: Vec<Cell> = Vec::new();
+        let plain = Style::new();
         for view in self.good(rows) {
-            let mut at = 0;
-            let mut cell = |style: Style, write: &mut dyn FnMut(&mut String)| {
-                if cells.len() <= at {
-                    cells.push(Cell::default());
-                }
-                if let Some(cell) = cells.get_mut(at) {
-                    cell.style = style;
-                    cell.text.clear();
-                    write(&mut cell.text);
-                }
-                at += 1;
-            };
-            let plain = Style::new();
             if timed {
-                cell(plain, &mut |text| text.push_str(view.time.unwrap_or("")));
+                grid.cell(plain, |text| text.push_str(view.time.unwrap_or("")));
             }
-            cell(plain, &mut |text| push_hex(text, view.bytes.get(..view.given).unwrap_or(view.bytes)));
+            grid.cell(plain, |text| push_hex(text, view.bytes.get(..view.given).unwrap_or(view.bytes)));
             for (place, id, reading) in view.readings() {
-                let status = view.columns.status(place, view.index);
-                cell(plain, &mut |text| push_codes(text, self.part, &view, reading));
-                match view.value(place, id) {
-                    Some(value) => {
-                        cell(plain, &mut |text| push_value(text, &value, self.units.decimals(id)));
-                        cell(plain, &mut |text| text.push_str(self.units.symbol(id, reading)));
-                    }
-                    None => {
-                        cell(plain, &mut |text| text.push('–'));
-                        cell(plain, &mut |_| ());
-                    }
-                }
-                let shown = status_cell(status);
-                cell(shown.style, &mut |text| text.push_str(&shown.text));
+                let value = view.value(place, id);
+                grid.cell(plain, |text| push_codes(text, self.part, &view, reading));
+                grid.cell(plain, |text| match &value {
+                    Some(value) => push_value(text, value, self.units.decimals(id)),
+                    None => text.push('–'),
+                });
+                grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.symbol(id, reading) } else { "" }));
+                let (style, shown) = status_style(view.columns.status(place, view.index));
+                grid.cell(style, |text| text.push_str(shown));
             }
-            grid.row_of(&cells);
+            grid.end_row();
         }
         grid.write(self.out)?;
         self.grid = Some((rows.frame, grid));
@@ -155,7 +145,7 @@ impl<'a> Sink<'a> {
     fn titles(&self, frame: &Frame, timed: bool) -> Grid {
         let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
         aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left, Align::Left]));
-        let mut grid = Grid::new(0, &aligns);
+        let mut grid = Grid::new(0, &aligns).plain(self.plain);
         let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
         let fixed = titles.len();
         titles.extend(self.part.readings().of(frame.readings()).flat_map(|reading| ["code", reading.name(), "", ""]));
@@ -189,11 +179,11 @@ impl<'a> Sink<'a> {
 
     /// Frames with many readings, or with none but codes: a line each, below the frame.
     fn list(&mut self, rows: &Rows<'_>, frame: &Frame) -> Result<(), Failure> {
-        let bold = Style::new().bold();
+        let bold = if self.plain { Style::new() } else { Style::new().bold() };
         for view in self.good(rows) {
             let time = view.time.map_or(String::new(), |time| format!("{time}  "));
             writeln!(self.out, "{time}{bold}{}{bold:#}  {}", frame.name(), to_hex(view.bytes.get(..view.given).unwrap_or(view.bytes)))?;
-            let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left]);
+            let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left]).plain(self.plain);
             if frame.readings().is_empty() {
                 for (_, code) in view.codes() {
                     grid.row(vec![code.name().into(), code.value(view.bytes).to_string().into()]);
@@ -283,9 +273,13 @@ impl<'a> Sink<'a> {
     }
 
     fn json(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
+        let mut line = std::mem::take(&mut self.line);
         for view in self.good(rows) {
-            json_line(self.out, &view)?;
+            line.clear();
+            json_line(&mut line, &view)?;
+            self.out.write_all(&line)?;
         }
+        self.line = line;
         Ok(())
     }
 }

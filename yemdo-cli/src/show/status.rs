@@ -7,11 +7,17 @@ use super::grid::Cell;
 
 /// The status as people see it: nothing where all is well.
 pub(crate) fn status_cell(status: Status) -> Cell {
-    let style: Style = match status {
-        Status::Ok => return Cell::default(),
+    let (style, text) = status_style(status);
+    Cell { text: text.to_owned(), style }
+}
+
+/// The same, with its colour.
+pub(crate) fn status_style(status: Status) -> (Style, &'static str) {
+    let style = match status {
+        Status::Ok => return (Style::new(), ""),
         Status::Alert | Status::OutOfRange | Status::Saturated => AnsiColor::Yellow.on_default(),
         Status::NotReady => Style::new().dimmed(),
         _ => AnsiColor::Red.on_default(),
     };
-    Cell { text: status.as_str().to_owned(), style }
+    (style, status.as_str())
 }

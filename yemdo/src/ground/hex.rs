@@ -74,6 +74,13 @@ pub fn parse_hex(text: &str) -> Result<Vec<u8>, HexError> {
 }
 
 fn piece_bytes(piece: &str, at: usize, in_c: bool, bytes: &mut Vec<u8>) -> Result<(), HexError> {
+    // What nearly all are, in long logs.
+    if let ([high, low], false) = (piece.as_bytes(), in_c)
+        && let (Some(high), Some(low)) = (char::from(*high).to_digit(16), char::from(*low).to_digit(16))
+    {
+        bytes.push((high << 4 | low) as u8);
+        return Ok(());
+    }
     // `\x1a\x2b` is a run of prefixed bytes without separators.
     if piece.contains("\\x") {
         let mut from = at;
