@@ -618,7 +618,10 @@ fn registers_on_every_kind_of_bus() {
     // Bytes of a step are a request's function and data: a coil is switched on. The CRC is from elsewhere.
     let sheet = "part = \"p\"\nmodbus = { unit = 17, numbering = \"from 0\" }\nroutine.on = [{ write = [0x05, 0x00, 0xAC, 0xFF, 0x00] }]\n";
     let part = Part::parse("p", sheet).unwrap();
-    assert_eq!(run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0; 8])]).0, ["11 05 00 AC FF 00 4E 8B, 8 bytes in"]);
+    assert_eq!(
+        run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0x11, 0x05, 0, 0xAC, 0xFF, 0, 0x4E, 0x8B])]).0,
+        ["11 05 00 AC FF 00 4E 8B, 8 bytes in"]
+    );
     // Times: nine bits a byte on I2C with both address bytes, eight on SPI, eleven on the serial line and silence around.
     let time = |bus: Bus, send: usize, receive: usize, rate: u32| {
         Transfer { bus, address: None, send: vec![0; send], receive, restart: true, discard: false }.micros(rate)

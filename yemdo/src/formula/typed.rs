@@ -5,7 +5,7 @@
 
 use super::functions::Func;
 use super::input::{CurveId, InputKey};
-use super::operators::BinaryOp;
+use super::operators::{Arith, Compare, Logic, Shift};
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
 
@@ -42,13 +42,13 @@ pub enum ExprKind {
     /// `!x`, 0 or 1.
     Not(Box<Expr>),
     /// An operator whose operands and result have one type.
-    Arith(BinaryOp, Box<Expr>, Box<Expr>),
+    Arith(Arith, Box<Expr>, Box<Expr>),
     /// A shift; the right operand has a type of its own.
-    Shift(BinaryOp, Box<Expr>, Box<Expr>),
+    Shift(Shift, Box<Expr>, Box<Expr>),
     /// A comparison of two operands of one type, 0 or 1.
-    Compare(BinaryOp, Box<Expr>, Box<Expr>),
+    Compare(Compare, Box<Expr>, Box<Expr>),
     /// `&&` or `||`, the right side evaluated only where it decides.
-    Logic(BinaryOp, Box<Expr>, Box<Expr>),
+    Logic(Logic, Box<Expr>, Box<Expr>),
     /// `c ? x : y`, only one of them evaluated.
     Cond(Box<Expr>, Box<Expr>, Box<Expr>),
     /// A conversion to [`Expr::ty`], typed as a cast or implied.

@@ -80,7 +80,8 @@ impl Wire for Modbus {
             }
             _ => match *answer {
                 [_, function, code, _, _] if function & 0x80 != 0 => Err(AnswerError::Response(ResponseError::Exception { code })),
-                _ => Ok(&[]),
+                // It repeats unit, function, address, and value or quantity (sections 6.5, 6.6, 6.11, 6.12).
+                _ => written(&transfer.send, answer).map(|()| &[] as &[u8]).map_err(AnswerError::Response),
             },
         }
     }
@@ -108,6 +109,22 @@ impl Wire for Modbus {
 
     fn usual_rate(&self) -> u32 {
         self.baud.unwrap_or(19_200)
+    }
+}
+
+/// Whether an answer is that to a write.
+fn written(sent: &[u8], answer: &[u8]) -> Result<(), ResponseError> {
+    let Some((body, sum)) = answer.split_last_chunk::<2>().filter(|(body, _)| body.len() >= 6) else {
+        return Err(ResponseError::TooShort { expected: 8, found: answer.len() });
+    };
+    let (expected, found) = (crc(body), u16::from_le_bytes(*sum));
+    match (sent, body) {
+        _ if expected != found => Err(ResponseError::Crc { expected, found }),
+        (_, [_, _, _, _, _, _, _, ..]) => Err(ResponseError::TooLong { expected: 8, found: answer.len() }),
+        ([unit, ..], [from, ..]) if unit != from => Err(ResponseError::Unit { expected: *unit, found: *from }),
+        ([_, asked, ..], [_, function, ..]) if asked != function => Err(ResponseError::Function { expected: *asked, found: *function }),
+        _ if sent.starts_with(body) => Ok(()),
+        _ => Err(ResponseError::Echo),
     }
 }
 

@@ -75,6 +75,8 @@ pub enum ResponseError {
         /// Data bytes that came.
         found: usize,
     },
+    /// The answer to a write repeats another address, value or quantity.
+    Echo,
     /// The part answered with an exception.
     Exception {
         /// The exception code.
@@ -123,6 +125,7 @@ impl fmt::Display for ResponseError {
             ResponseError::Unit { expected, found } => write!(f, "foreign: unit {found} answered, not unit {expected}"),
             ResponseError::Function { expected, found } => write!(f, "foreign: an answer to function {found}, not to function {expected}"),
             ResponseError::Count { expected, found } => write!(f, "foreign: {found} data bytes, where {expected} were asked for"),
+            ResponseError::Echo => f.write_str("foreign: the answer repeats another address, value or quantity than was written"),
             ResponseError::Exception { code } => write!(f, "the part answered with exception {code}: {}", exception_name(*code)),
         }
     }

@@ -3,7 +3,7 @@
 use crate::formula::curve::Curve;
 use crate::formula::flat::program::{Branch, Constant, Need, Note, NoteKind, Num, Op, Opcode, Program, Slot};
 use crate::formula::input::InputKey;
-use crate::formula::operators::BinaryOp as B;
+use crate::formula::operators::{Arith, Compare, Logic, Shift};
 use crate::formula::typed::{Expr, ExprKind, Formula, Stmt};
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
@@ -299,31 +299,34 @@ impl Lowerer {
             }
             ExprKind::Arith(op, left, right) => {
                 let what = match op {
-                    B::Add => Opcode::Add(num),
-                    B::Sub => Opcode::Sub(num),
-                    B::Mul => Opcode::Mul(num),
-                    B::Div => Opcode::Div(num),
-                    B::Rem => Opcode::Rem(num),
-                    B::BitAnd => Opcode::And(num),
-                    B::BitOr => Opcode::Or(num),
-                    _ => Opcode::Xor(num),
+                    Arith::Add => Opcode::Add(num),
+                    Arith::Sub => Opcode::Sub(num),
+                    Arith::Mul => Opcode::Mul(num),
+                    Arith::Div => Opcode::Div(num),
+                    Arith::Rem => Opcode::Rem(num),
+                    Arith::BitAnd => Opcode::And(num),
+                    Arith::BitOr => Opcode::Or(num),
+                    Arith::BitXor => Opcode::Xor(num),
                 };
                 self.binary(what, num, left, right, expr.span, flow, live)
             }
             ExprKind::Shift(op, left, right) => {
                 let count = Num::of(right.ty);
-                let what = if *op == B::Shl { Opcode::Shl(num, count) } else { Opcode::Shr(num, count) };
+                let what = match op {
+                    Shift::Left => Opcode::Shl(num, count),
+                    Shift::Right => Opcode::Shr(num, count),
+                };
                 self.binary(what, num, left, right, expr.span, flow, live)
             }
             ExprKind::Compare(op, left, right) => {
                 let of = Num::of(left.ty);
                 match op {
-                    B::Lt => self.binary(Opcode::Less(of), Num::I32, left, right, expr.span, flow, live),
-                    B::Le => self.binary(Opcode::LessEqual(of), Num::I32, left, right, expr.span, flow, live),
-                    B::Gt => self.binary(Opcode::Less(of), Num::I32, right, left, expr.span, flow, live),
-                    B::Ge => self.binary(Opcode::LessEqual(of), Num::I32, right, left, expr.span, flow, live),
-                    B::Eq => self.binary(Opcode::Equal(of), Num::I32, left, right, expr.span, flow, live),
-                    _ => {
+                    Compare::Less => self.binary(Opcode::Less(of), Num::I32, left, right, expr.span, flow, live),
+                    Compare::LessEqual => self.binary(Opcode::LessEqual(of), Num::I32, left, right, expr.span, flow, live),
+                    Compare::Greater => self.binary(Opcode::Less(of), Num::I32, right, left, expr.span, flow, live),
+                    Compare::GreaterEqual => self.binary(Opcode::LessEqual(of), Num::I32, right, left, expr.span, flow, live),
+                    Compare::Equal => self.binary(Opcode::Equal(of), Num::I32, left, right, expr.span, flow, live),
+                    Compare::NotEqual => {
                         let equal = self.binary(Opcode::Equal(of), Num::I32, left, right, expr.span, flow, live);
                         self.op(Opcode::Zero(Num::I32), Num::I32, [equal; 3], None)
                     }
@@ -331,9 +334,9 @@ impl Lowerer {
             }
             ExprKind::Logic(op, left, right) => {
                 let left = self.truth(left, flow, live);
-                let decides = self.guard(Branch::If { within: live, cond: left, holds: *op == B::And });
+                let decides = self.guard(Branch::If { within: live, cond: left, holds: *op == Logic::And });
                 let right = self.truth(right, flow, decides);
-                self.op(if *op == B::And { Opcode::Both } else { Opcode::Either }, Num::I32, [left, right, right], None)
+                self.op(if *op == Logic::And { Opcode::Both } else { Opcode::Either }, Num::I32, [left, right, right], None)
             }
             ExprKind::Cond(cond, then, otherwise) => {
                 let cond = self.truth(cond, flow, live);
@@ -383,10 +386,14 @@ fn can_fault(what: Opcode) -> bool {
     let signed = |num| matches!(num, Num::I32 | Num::I64);
     match what {
         Opcode::Add(num) | Opcode::Sub(num) | Opcode::Mul(num) | Opcode::Neg(num) => signed(num),
-        Opcode::Div(_) | Opcode::Curve(_) => true,
-        Opcode::Rem(_) | Opcode::Shl(..) | Opcode::Shr(..) => true,
+        Opcode::Div(_) | Opcode::Rem(_) | Opcode::Shl(..) | Opcode::Shr(..) | Opcode::Curve(_) => true,
         Opcode::Convert(Num::F32 | Num::F64, ty) => !ty.is_real() && ty != Ty::Bool,
+        Opcode::Convert(Num::I32 | Num::U32 | Num::I64 | Num::U64, _) => false,
         Opcode::Call(func, num) => func == crate::formula::functions::Func::Abs && signed(num),
-        _ => false,
+        Opcode::And(_) | Opcode::Or(_) | Opcode::Xor(_) | Opcode::Not(_) => false,
+        Opcode::Less(_) | Opcode::LessEqual(_) | Opcode::Equal(_) | Opcode::Truth(_) | Opcode::Zero(_) | Opcode::Max(_) => false,
+        Opcode::Select(_) | Opcode::Both | Opcode::Without | Opcode::Either => false,
+        // Made of operations that are proved unable to.
+        Opcode::MulShr(_) | Opcode::ShlDiv | Opcode::NarrowReal | Opcode::NarrowDiv => false,
     }
 }

@@ -3,7 +3,7 @@
 use super::ast::{self, Body, UnaryOp};
 use crate::formula::functions::Func;
 use crate::formula::input::{CurveId, InputKey};
-use crate::formula::operators::BinaryOp;
+use crate::formula::operators::{Arith, BinaryOp};
 use crate::formula::typed::{Expr, ExprKind, Formula, Stmt, Var, number};
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::{Span, Text};
@@ -29,7 +29,7 @@ pub(crate) fn analyse(text: &Text, scope: &dyn Scope, warnings: &mut Vec<Diagnos
         Body::Value(value) => {
             let value = analyser.expr(&value)?;
             // As a whole formula, an integer divided by a number is hardly meant to lose its fraction.
-            if let ExprKind::Arith(BinaryOp::Div, _, divisor) = &value.kind
+            if let ExprKind::Arith(Arith::Div, _, divisor) = &value.kind
                 && matches!(divisor.kind, ExprKind::Const(Number::Int(2.., _)))
             {
                 analyser.look_for_lost_fraction(&value, Ty::F64);
@@ -200,7 +200,7 @@ impl Analyser<'_> {
                 }
             }
             ast::ExprKind::Binary(op, op_span, left, right) => {
-                if *op == BinaryOp::BitXor {
+                if *op == BinaryOp::Arith(Arith::BitXor) {
                     self.look_for_power(left, *op_span, right, span)?;
                 }
                 let (left, right) = (self.expr(left)?, self.expr(right)?);
@@ -247,36 +247,43 @@ impl Analyser<'_> {
     }
 
     fn binary(&mut self, op: BinaryOp, op_span: Span, left: Expr, right: Expr, span: Span) -> Typed<Expr> {
-        use BinaryOp as B;
-        let both = |kind: fn(BinaryOp, Box<Expr>, Box<Expr>) -> ExprKind, l: Expr, r: Expr, ty: Ty| {
-            Ok(Expr::new(kind(op, Box::new(l), Box::new(r)), ty, span))
-        };
+        let make = |kind: ExprKind, ty: Ty| Ok(Expr::new(kind, ty, span));
         match op {
-            B::And | B::Or => both(ExprKind::Logic, left, right, Ty::I32),
-            B::Shl | B::Shr => {
+            BinaryOp::Logic(op) => make(ExprKind::Logic(op, Box::new(left), Box::new(right)), Ty::I32),
+            BinaryOp::Shift(shift) => {
                 if left.ty.is_real() || right.ty.is_real() {
                     return Err(integers_only(op.mark(), op_span, &[&left, &right]));
                 }
                 let (ty, right_ty) = (left.ty.promoted(), right.ty.promoted());
-                both(ExprKind::Shift, convert(left, ty), convert(right, right_ty), ty)
+                make(ExprKind::Shift(shift, Box::new(convert(left, ty)), Box::new(convert(right, right_ty))), ty)
             }
-            _ => {
+            BinaryOp::Compare(compare) => {
+                let (left, right) = self.balanced(op, op_span, left, right);
+                make(ExprKind::Compare(compare, Box::new(left), Box::new(right)), Ty::I32)
+            }
+            BinaryOp::Arith(arith) => {
                 let ty = left.ty.common(right.ty);
-                if ty.is_real() && matches!(op, B::Rem | B::BitAnd | B::BitOr | B::BitXor) {
+                if ty.is_real() && arith.integers_only() {
                     let problem = integers_only(op.mark(), op_span, &[&left, &right]);
-                    return Err(match op {
-                        B::BitXor => problem.help("^ is XOR in C; for a power, write pow(x, y)"),
-                        B::Rem => problem.help("for the remainder of reals, write fmod(x, y)"),
+                    return Err(match arith {
+                        Arith::BitXor => problem.help("^ is XOR in C; for a power, write pow(x, y)"),
+                        Arith::Rem => problem.help("for the remainder of reals, write fmod(x, y)"),
                         _ => problem,
                     });
                 }
-                self.look_for_unsigned_surprise(op, op_span, &left, &right, ty);
-                self.look_for_lost_fraction(&left, ty);
-                self.look_for_lost_fraction(&right, ty);
-                let (left, right) = (convert(left, ty), convert(right, ty));
-                if op.compares() { both(ExprKind::Compare, left, right, Ty::I32) } else { both(ExprKind::Arith, left, right, ty) }
+                let (left, right) = self.balanced(op, op_span, left, right);
+                make(ExprKind::Arith(arith, Box::new(left), Box::new(right)), ty)
             }
         }
+    }
+
+    /// Both operands in their common type (C11 6.3.1.8).
+    fn balanced(&mut self, op: BinaryOp, op_span: Span, left: Expr, right: Expr) -> (Expr, Expr) {
+        let ty = left.ty.common(right.ty);
+        self.look_for_unsigned_surprise(op, op_span, &left, &right, ty);
+        self.look_for_lost_fraction(&left, ty);
+        self.look_for_lost_fraction(&right, ty);
+        (convert(left, ty), convert(right, ty))
     }
 
     /// `2^16` is 18 in C; whoever types it means a power. As ^ binds loosest, in `x / 2^16` the number that was
@@ -318,7 +325,7 @@ impl Analyser<'_> {
 
     /// A division of integers that is then scaled as if it had kept its fraction.
     fn look_for_lost_fraction(&mut self, side: &Expr, ty: Ty) {
-        if let (true, false, ExprKind::Arith(BinaryOp::Div, ..)) = (ty.is_real(), side.ty.is_real(), &side.kind) {
+        if let (true, false, ExprKind::Arith(Arith::Div, ..)) = (ty.is_real(), side.ty.is_real(), &side.kind) {
             self.warnings.push(
                 Diagnostic::warning("integer-division", side.span, "this division is one of integers: it drops the fraction")
                     .label(format!("gives {}", side.ty))
@@ -329,7 +336,7 @@ impl Analyser<'_> {
 
     /// A negative number that becomes a huge unsigned one is a classic of pasted code.
     fn look_for_unsigned_surprise(&mut self, op: BinaryOp, op_span: Span, left: &Expr, right: &Expr, ty: Ty) {
-        let compares_or_divides = op.compares() || matches!(op, BinaryOp::Div | BinaryOp::Rem);
+        let compares_or_divides = matches!(op, BinaryOp::Compare(_) | BinaryOp::Arith(Arith::Div | Arith::Rem));
         if !compares_or_divides || ty.is_real() || ty.is_signed() {
             return;
         }

@@ -3,7 +3,7 @@
 use super::ast::{Body, Expr, ExprKind, Stmt, UnaryOp};
 use super::lex::{Token, lex};
 use crate::formula::MAX_DEPTH;
-use crate::formula::operators::BinaryOp;
+use crate::formula::operators::{Arith, BinaryOp};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::number::Ty;
 use crate::ground::text::{Span, Text};
@@ -192,7 +192,7 @@ impl Parser {
             let (_, at) = self.next();
             self.expect(";")?;
             let one = Expr { kind: ExprKind::Int(1, Ty::I32), span: at, depth: 1 };
-            let op = if mark == "++" { BinaryOp::Add } else { BinaryOp::Sub };
+            let op = BinaryOp::Arith(if mark == "++" { Arith::Add } else { Arith::Sub });
             out.push(Stmt::Assign { name, span, op: Some((op, at)), value: one });
             return Ok(());
         }
@@ -373,9 +373,9 @@ fn assignment(token: &Token) -> Option<Option<BinaryOp>> {
         return Some(None);
     }
     let op = mark.strip_suffix('=')?;
-    let (op, power) = BinaryOp::of_mark(op)?;
+    let (op, _) = BinaryOp::of_mark(op)?;
     // `<=`, `>=`, `==` and `!=` end in `=` too; those compare.
-    (power != 7 && power > 2).then_some(Some(op)).filter(|_| BinaryOp::of_mark(mark).is_none())
+    op.assigns().then_some(Some(op))
 }
 
 const FIXED_WIDTH: &[(&str, Ty)] = &[

@@ -67,7 +67,7 @@ impl Column {
         match self {
             Column::F32(c) => c.fill(value as f32),
             Column::F64(c) => c.fill(value),
-            _ => self.fill_int(value as i64),
+            Column::I32(_) | Column::I64(_) => self.fill_int(value as i64),
         }
     }
 
@@ -76,7 +76,7 @@ impl Column {
         match self {
             Column::I32(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value as i32),
             Column::I64(c) => c.get_mut(lane).into_iter().for_each(|v| *v = value),
-            _ => self.put(lane, value as f64),
+            Column::F32(_) | Column::F64(_) => self.put(lane, value as f64),
         }
     }
 
@@ -443,7 +443,7 @@ fn operate(op: &Op, dst: &mut Column, a: &Column, b: &Column, c: &Column, lanes:
             (C::I32(d), C::I32(x), C::I32(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(x.wrapping_mul(y) >> n)),
             _ => None,
         },
-        Opcode::MulShr(_) => match (dst, a, b, count(c)) {
+        Opcode::MulShr(N::I64) => match (dst, a, b, count(c)) {
             (C::I64(d), C::I64(x), C::I64(y), Some(n)) => two(d, x, y, lanes, how, |x, y| ok(x.wrapping_mul(y) >> n)),
             _ => None,
         },
@@ -488,11 +488,13 @@ fn shift(op: &Op, dst: &mut Column, a: &Column, b: &Column, lanes: usize) -> Opt
         Opcode::Shl(N::I32, _) => by_count!(int32::shl, I32),
         Opcode::Shl(N::U32, _) => by_count!(int32::unsigned_shl, I32),
         Opcode::Shl(N::I64, _) => by_count!(int64::shl, I64),
-        Opcode::Shl(_, _) => by_count!(int64::unsigned_shl, I64),
+        Opcode::Shl(N::U64, _) => by_count!(int64::unsigned_shl, I64),
         Opcode::Shr(N::I32, _) => by_count!(int32::shr, I32),
         Opcode::Shr(N::U32, _) => by_count!(int32::unsigned_shr, I32),
         Opcode::Shr(N::I64, _) => by_count!(int64::shr, I64),
-        _ => by_count!(int64::unsigned_shr, I64),
+        Opcode::Shr(N::U64, _) => by_count!(int64::unsigned_shr, I64),
+        // Reals are not shifted.
+        _ => None,
     }
 }
 

@@ -137,7 +137,7 @@ impl Single {
             Ty::U64 => Number::Int(i128::from(bits), ty),
             Ty::I64 => Number::Int(i128::from(bits as i64), ty),
             Ty::U32 => Number::Int(i128::from(bits as u32), ty),
-            _ => Number::Int(i128::from(bits as i32), ty),
+            Ty::Bool | Ty::I8 | Ty::U8 | Ty::I16 | Ty::U16 | Ty::I32 => Number::Int(i128::from(bits as i32), ty),
         })
     }
 
@@ -276,7 +276,7 @@ fn real(bits: u64, ty: Ty) -> f64 {
         Ty::U64 => bits as f64,
         Ty::I64 => bits as i64 as f64,
         Ty::U32 => f64::from(bits as u32),
-        _ => f64::from(bits as i32),
+        Ty::Bool | Ty::I8 | Ty::U8 | Ty::I16 | Ty::U16 | Ty::I32 => f64::from(bits as i32),
     }
 }
 
@@ -321,19 +321,22 @@ fn operate(op: &Op, a: u64, b: u64, c: u64) -> (u64, Fault) {
     match op.what {
         Opcode::Shl(num, by) | Opcode::Shr(num, by) => {
             let count = if matches!(by, N::I32) { i64::from(b as i32) } else { b as i64 };
-            match (op.what, num) {
-                (Opcode::Shl(..), N::I32) => one::<i32, i32>(a, |x| int32::shl(x, count)),
-                (Opcode::Shl(..), N::U32) => one::<i32, i32>(a, |x| int32::unsigned_shl(x, count)),
-                (Opcode::Shl(..), N::I64) => one::<i64, i64>(a, |x| int64::shl(x, count)),
-                (Opcode::Shl(..), _) => one::<i64, i64>(a, |x| int64::unsigned_shl(x, count)),
-                (_, N::I32) => one::<i32, i32>(a, |x| int32::shr(x, count)),
-                (_, N::U32) => one::<i32, i32>(a, |x| int32::unsigned_shr(x, count)),
-                (_, N::I64) => one::<i64, i64>(a, |x| int64::shr(x, count)),
-                _ => one::<i64, i64>(a, |x| int64::unsigned_shr(x, count)),
+            let left = matches!(op.what, Opcode::Shl(..));
+            match num {
+                N::I32 if left => one::<i32, i32>(a, |x| int32::shl(x, count)),
+                N::U32 if left => one::<i32, i32>(a, |x| int32::unsigned_shl(x, count)),
+                N::I64 if left => one::<i64, i64>(a, |x| int64::shl(x, count)),
+                N::U64 if left => one::<i64, i64>(a, |x| int64::unsigned_shl(x, count)),
+                N::I32 => one::<i32, i32>(a, |x| int32::shr(x, count)),
+                N::U32 => one::<i32, i32>(a, |x| int32::unsigned_shr(x, count)),
+                N::I64 => one::<i64, i64>(a, |x| int64::shr(x, count)),
+                N::U64 => one::<i64, i64>(a, |x| int64::unsigned_shr(x, count)),
+                // Reals are not shifted.
+                N::F32 | N::F64 => (0, OK),
             }
         }
         Opcode::MulShr(N::I32) => two::<i32, i32, i32>(a, b, |x, y| ok(x.wrapping_mul(y) >> (c & 31))),
-        Opcode::MulShr(_) => two::<i64, i64, i64>(a, b, |x, y| ok(x.wrapping_mul(y) >> (c & 63))),
+        Opcode::MulShr(N::I64) => two::<i64, i64, i64>(a, b, |x, y| ok(x.wrapping_mul(y) >> (c & 63))),
         Opcode::ShlDiv => two::<i64, i64, i64>(a, b, |x, y| ok(k::small_div(x << (c & 63), y))),
         Opcode::Convert(from, to) => convert(from, to, a),
         Opcode::Call(func, N::F32) => apply!(|x, y| ok(k::single(func, x, y)), F32, F32, F32),
