@@ -151,11 +151,15 @@ fn registers_that_do_not_fit_are_refused_at_the_sheet() {
     assert!(error.contains("over SPI"), "{error}");
     // Printed as holding registers are, on a bus that has none.
     let error = complaint("i2c = { address = 0x2B }\nregister.A = { at = 40001, width = 16 }\n");
-    assert!(error.contains("0x00 to 0xFF"), "{error}");
+    assert!(error.contains("40001 looks like a Modbus number, and would be sent as 0x9C41"), "{error}");
     // Bits that are outside of the byte that is sent.
-    for (bus, key) in [("i2c = { address = 0x2B, increment = 0x100 }", "increment"), ("spi = { mode = 0, write = 0x1FF }", "write")] {
+    for (bus, said) in [
+        ("i2c = { address = 0x2B, increment = 0x100 }", "increment is 0 to 255, not 256"),
+        ("spi = { mode = 0, write = 0x1FF }", "write is 0 to 255, not 511"),
+        ("spi = { mode = 0, pointer = 0, read = 0x80 }", "read is 0 to 0, not 128"),
+    ] {
         let error = complaint(&format!("{bus}\n"));
-        assert!(error.contains(key) || error.contains("8 bits"), "{bus}: {error}");
+        assert!(error.contains(said), "{bus}: {error}");
     }
     // A block read's count byte is a byte of the frame; nothing says so that does nothing.
     assert!(complaint("i2c = { address = 0x2B, block = true }\n").contains("unknown key `block`"));

@@ -180,12 +180,29 @@ impl<'i> Reader<'i> {
 
     /// `[low, high]`.
     pub(crate) fn range(&mut self, value: &Raw<'i>) -> Option<At<(f64, f64)>> {
+        self.two(value, |reader, entry| reader.number(entry).map(|n| n.value))
+    }
+
+    /// A range of codes: the whole numbers in it, exactly; a double does not hold all of 64 bits.
+    pub(crate) fn code_range(&mut self, value: &Raw<'i>) -> Option<At<(i128, i128)>> {
+        let bounds = self.two(value, |reader, entry| match entry.get_ref() {
+            DeValue::Integer(_) => reader.integer(entry).map(|n| (n.value, n.value)),
+            _ => reader.number(entry).map(|n| (n.value.ceil() as i128, n.value.floor() as i128)),
+        })?;
+        Some(At { value: (bounds.value.0.0, bounds.value.1.1), span: bounds.span })
+    }
+
+    fn two<T: Copy + PartialOrd>(
+        &mut self,
+        value: &Raw<'i>,
+        mut read: impl FnMut(&mut Self, &Raw<'i>) -> Option<T>,
+    ) -> Option<At<(T, T)>> {
         let DeValue::Array(list) = value.get_ref() else {
             self.wrong_type(value, "[low, high]");
             return None;
         };
-        let numbers: Vec<f64> = list.iter().filter_map(|entry| self.number(entry)).map(|n| n.value).collect();
-        match (numbers.as_slice(), list.len()) {
+        let bounds: Vec<T> = list.iter().filter_map(|entry| read(self, entry)).collect();
+        match (bounds.as_slice(), list.len()) {
             (&[low, high], 2) if low <= high => Some(At { value: (low, high), span: value.span().into() }),
             _ => {
                 self.report(

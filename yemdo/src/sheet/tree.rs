@@ -127,7 +127,7 @@ pub(crate) struct Frame {
 pub(crate) struct Code {
     pub(crate) layout: Text,
     /// The range that the datasheet states.
-    pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) range: Option<At<(i128, i128)>>,
 }
 
 #[derive(Debug)]

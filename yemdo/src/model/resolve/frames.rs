@@ -42,7 +42,7 @@ impl Resolver {
                 continue;
             }
             let (low, high) = typed.layout.form.bounds(typed.layout.width());
-            let range = range.map(|at| (at, (at.value.0.ceil() as i128, at.value.1.floor() as i128)));
+            let range = range.map(|at| (at, at.value));
             if let Some((at, _)) = range.filter(|(_, range)| range.0 < low || range.1 > high) {
                 let problem = Diagnostic::error("out-of-range", at.span, "the range is wider than the code")
                     .label(format!("its bits hold {low} to {high}"));

@@ -22,8 +22,13 @@ pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
     }
     let pointer = fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16));
     let restart = fields.get("restart").and_then(|value| reader.boolean(value)).unwrap_or(true);
-    let increment = integer_or(reader, &fields, "increment", 0, 0xFFFF, 0);
+    let increment = integer_or(reader, &fields, "increment", 0, most_of(pointer), 0);
     Some(I2c { address: address?, straps, pointer, restart, increment })
+}
+
+/// The largest number in the bits of a register address as it is sent: 8 where the sheet does not say.
+fn most_of(pointer: Option<At<i128>>) -> i128 {
+    (1 << pointer.map_or(8, |bits| bits.value)) - 1
 }
 
 /// `0x2C`, or `"0x58 8-bit"`.
@@ -52,14 +57,16 @@ pub(super) fn spi<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
     let fields = reader.fields(table, span, &keys::SPI, |_| false);
     let lsb_first = fields.word(reader, "bit_order").is_some_and(|word| word.value == "lsb first");
     let late = fields.get("late").and_then(|value| reader.boolean(value)).unwrap_or(false);
+    let pointer = fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16));
+    let most = most_of(pointer);
     Some(Spi {
         mode: integer_or(reader, &fields, "mode", 0, 3, 0),
         lsb_first,
-        pointer: fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16)),
+        pointer,
         shift: integer_or(reader, &fields, "shift", 0, 7, 0),
-        read: integer_or(reader, &fields, "read", 0, 0xFFFF, 0),
-        write: integer_or(reader, &fields, "write", 0, 0xFFFF, 0),
-        increment: integer_or(reader, &fields, "increment", 0, 0xFFFF, 0),
+        read: integer_or(reader, &fields, "read", 0, most, 0),
+        write: integer_or(reader, &fields, "write", 0, most, 0),
+        increment: integer_or(reader, &fields, "increment", 0, most, 0),
         dummy: integer_or(reader, &fields, "dummy", 0, 16, 0),
         late,
     })

@@ -45,7 +45,7 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
             identifier(reader, &name);
             if let DeValue::Table(table) = value.get_ref() {
                 let fields = reader.fields(table, name.span, &keys::CODE, |_| false);
-                let range = fields.get("range").and_then(|value| reader.range(value));
+                let range = fields.get("range").and_then(|value| reader.code_range(value));
                 codes.extend(fields.text(reader, "layout").map(|layout| (name, Code { layout, range })));
             } else {
                 codes.extend(reader.text(value).map(|layout| (name, Code { layout, range: None })));
