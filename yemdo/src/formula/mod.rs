@@ -24,3 +24,6 @@ pub(crate) mod typed;
 pub(crate) const MAX_DEPTH: usize = 200;
 /// Longest formula that is read, in bytes.
 pub(crate) const MAX_LENGTH: usize = 32 * 1024;
+
+#[cfg(test)]
+mod tests;

@@ -213,7 +213,10 @@ impl Plan {
             InputSource::Held(Input::Code(code)) => Some(part.codes.get(code)?.frame),
             _ => None,
         });
-        held.chain(self.readings.iter().flat_map(|reading| reading.needs.iter().copied())).collect()
+        let mut needs: Vec<FrameId> = held.chain(self.readings.iter().flat_map(|reading| reading.needs.iter().copied())).collect();
+        needs.sort_unstable();
+        needs.dedup();
+        needs
     }
 
     /// The plan of a formula of the frame itself, as its only output.

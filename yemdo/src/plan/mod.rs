@@ -11,3 +11,6 @@ pub(crate) mod read_back;
 pub(crate) mod routine;
 pub(crate) mod transfers;
 pub(crate) mod writes;
+
+#[cfg(test)]
+mod tests;

@@ -192,11 +192,7 @@ impl<'i> Reader<'i> {
         Some(At { value: (bounds.value.0.0, bounds.value.1.1), span: bounds.span })
     }
 
-    fn two<T: Copy + PartialOrd>(
-        &mut self,
-        value: &Raw<'i>,
-        mut read: impl FnMut(&mut Self, &Raw<'i>) -> Option<T>,
-    ) -> Option<At<(T, T)>> {
+    fn two<T: Copy + PartialOrd>(&mut self, value: &Raw<'i>, mut read: impl FnMut(&mut Self, &Raw<'i>) -> Option<T>) -> Option<At<(T, T)>> {
         let DeValue::Array(list) = value.get_ref() else {
             self.wrong_type(value, "[low, high]");
             return None;
