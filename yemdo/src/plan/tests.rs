@@ -117,7 +117,7 @@ fn proofs_follow_branches() {
         ("CURVE(b)", true, (0.0, 60.0)),
         ("CURVE(b + 1)", false, (0.5, 60.0)),
         ("w < 0 ? -w : w", true, (0.0, 32768.0)),
-        ("GAIN * 1000", true, (0.0, 7000.0)),
+        ("GAIN * 1000 + b * 0", true, (0.0, 7000.0)),
     ];
     for (formula, proved, (low, high)) in cases {
         let part = part(formula);
