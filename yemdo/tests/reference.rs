@@ -2,6 +2,9 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
+use std::collections::BTreeSet;
+
+use toml::de::{DeTable, DeValue};
 use yemdo::keys::{KeyTable, SHEET, Takes};
 
 fn takes(takes: Takes) -> String {
@@ -83,11 +86,25 @@ fn every_key_has_an_example_that_is_tested() {
     });
     sheets
         .extend(std::fs::read_dir(format!("{root}/sheets")).unwrap().map(|entry| std::fs::read_to_string(entry.unwrap().path()).unwrap()));
-    let words: Vec<String> =
-        sheets.iter().flat_map(|text| text.split(|c: char| !c.is_alphanumeric() && c != '_')).map(str::to_owned).collect();
+    // Keys as TOML has them, so that no comment and no text counts.
+    let mut keys = BTreeSet::new();
+    for text in &sheets {
+        collect(&DeValue::Table(DeTable::parse(text).unwrap().into_inner()), &mut keys);
+    }
     for table in SHEET.all_within() {
         for key in table.keys {
-            assert!(words.iter().any(|word| word == key.name), "no tested sheet has `{}` of {}", key.name, table.name);
+            assert!(keys.contains(key.name), "no tested sheet has `{}` of {}", key.name, table.name);
         }
+    }
+}
+
+fn collect(value: &DeValue<'_>, keys: &mut BTreeSet<String>) {
+    match value {
+        DeValue::Table(table) => table.iter().for_each(|(key, value)| {
+            keys.insert(key.get_ref().to_string());
+            collect(value.get_ref(), keys);
+        }),
+        DeValue::Array(list) => list.iter().for_each(|value| collect(value.get_ref(), keys)),
+        _ => {}
     }
 }
