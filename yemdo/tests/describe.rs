@@ -142,8 +142,8 @@ fn the_scale_follows_the_settings() {
     let mut decoder = Decoder::new(&part);
     let bytes = parse_hex("01 00 88 13 38 18").unwrap();
     let mut lux = |gain_code: i128, time_code: i128| {
-        decoder.settings_mut().set_field(&part.fields().get(gain).unwrap(), gain_code);
-        decoder.settings_mut().set_field(&part.fields().get(time).unwrap(), time_code);
+        decoder.settings_mut().set_field(part.fields().get(gain).unwrap(), gain_code);
+        decoder.settings_mut().set_field(part.fields().get(time).unwrap(), time_code);
         let decoded = decoder.decode(FrameId::new(0), &bytes).unwrap();
         (decoded.readings[0].value, decoded.readings[0].status)
     };
@@ -229,8 +229,8 @@ fn tables_from_the_pdf_become_sheets_that_are_sound() {
     let t = &part.fields().get(part.field("T").unwrap()).unwrap();
     assert_eq!(t.width(), 12);
     let mut settings = Settings::reset(&part);
-    settings.set_register(&part.registers().get(part.register("T_H").unwrap()).unwrap(), 0x0A);
-    settings.set_register(&part.registers().get(part.register("T_L").unwrap()).unwrap(), 0xBC);
+    settings.set_register(part.registers().get(part.register("T_H").unwrap()).unwrap(), 0x0A);
+    settings.set_register(part.registers().get(part.register("T_L").unwrap()).unwrap(), 0xBC);
     assert_eq!(settings.field(t), 0xABC);
     let mode = &part.registers().get(part.register("MODE").unwrap()).unwrap();
     assert_eq!((mode.address(), mode.reset()), (0x10, Some(0x48)));

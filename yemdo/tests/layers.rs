@@ -1,6 +1,6 @@
 //! The folders of the crate stand one above the other, and imports point down only. This reads them.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+#![allow(clippy::print_stdout, clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
 use std::fs;
 use std::path::{Path, PathBuf};

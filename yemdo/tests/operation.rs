@@ -84,7 +84,7 @@ fn every_field_arrives_with_the_code_that_was_asked_for() {
             if codes.is_empty() {
                 codes = vec![low, low + 1, (low + high) / 2, high - 1, high];
             }
-            for (bus, code) in part.buses().all().into_iter().flat_map(|bus| codes.iter().map(move |code| (bus, *code))) {
+            for (bus, code) in part.buses().all().flat_map(|bus| codes.iter().map(move |code| (bus, *code))) {
                 let typed = format!("{}={code}", field.name());
                 // Limits that belong together are not looked at here, only the bits.
                 let Ok(done) = configure(&part, &start, &wish(&part, &[&typed]), WriteScope::All) else {
