@@ -242,7 +242,28 @@ code = { a = "b0 b1", b = "b2 b3" }
 warmth = { unit = "°C", formula = "a * 0.0175 - 38.5" }
 level = { unit = "hPa", formula = "a * 0.0175 - 38.5" }
 "##;
-    assert_data_eq!(shown(sheet), str![]);
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+warning[never-used]: the code `b` is never used
+ --> p.toml:5:23
+  |
+5 | code = { a = "b0 b1", b = "b2 b3" }
+  |                       ^ no formula and no condition has it
+  |
+  = help: if it is only to be seen, have an example expect it, or switch the warning off: allow = ["never-used"]
+
+warning[formula-repeated]: `level` in hPa has the same formula as `warmth` in °C
+ --> p.toml:8:36
+  |
+7 | warmth = { unit = "°C", formula = "a * 0.0175 - 38.5" }
+  |                                    ----------------- first here
+8 | level = { unit = "hPa", formula = "a * 0.0175 - 38.5" }
+  |                                    ^^^^^^^^^^^^^^^^^ the same text
+  |
+  = help: was it pasted?
+"#]]
+    );
 }
 
 #[test]
@@ -312,7 +333,7 @@ error[byte-outside-frame]: `b1` is outside the frame
  --> p.toml:4:18
   |
 4 | code = { c = "b0 b1" }
-  |                  ^^ the frame has 1 bytes: b0 to b0
+  |                  ^^ the frame has 1 byte: b0 to b0
 "#]]
     );
 }
