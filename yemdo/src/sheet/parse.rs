@@ -1,18 +1,52 @@
 //! TOML to the syntax tree of a sheet.
 
-mod buses;
-mod frames;
-mod operation;
-mod registers;
+pub(super) mod buses;
+pub(super) mod frames;
+pub(super) mod operation;
+pub(super) mod registers;
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::keys;
 use super::reader::{At, Fields, Raw, Reader, entries};
-use super::tree::{Choice, Named, Sheet};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+use buses::{I2c, Modbus, Spi};
+use frames::{Code, Example, Frame, Parameter, Reading, Table};
+use operation::{Quantity, Step};
+use registers::{Field, Register};
+
+pub(crate) type Named<T> = (At<String>, T);
+
+#[derive(Debug, Default)]
+pub(crate) struct Sheet {
+    pub(crate) part: Text,
+    pub(crate) title: Option<Text>,
+    pub(crate) source: Option<Text>,
+    pub(crate) allow: Vec<Text>,
+    pub(crate) i2c: Option<I2c>,
+    pub(crate) spi: Option<Spi>,
+    pub(crate) modbus: Option<Modbus>,
+    pub(crate) registers: Vec<Named<Register>>,
+    pub(crate) fields: Vec<Named<Field>>,
+    pub(crate) frames: Vec<Named<Frame>>,
+    pub(crate) readings: Vec<Named<Reading>>,
+    pub(crate) shared: Vec<Named<Reading>>,
+    pub(crate) parameters: Vec<Named<Parameter>>,
+    pub(crate) tables: Vec<Named<Table>>,
+    pub(crate) quantities: Vec<Named<Quantity>>,
+    pub(crate) routines: Vec<Named<Vec<Step>>>,
+    pub(crate) examples: Vec<Example>,
+    pub(crate) variants: Vec<At<String>>,
+}
+
+/// A field's value, as its code or by name.
+#[derive(Debug)]
+pub(crate) enum Choice {
+    Code(At<i128>),
+    Name(Text),
+}
 
 /// Largest sheet that is read, in bytes.
 pub const MAX_SHEET: usize = 1024 * 1024;

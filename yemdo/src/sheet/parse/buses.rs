@@ -4,10 +4,50 @@ use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
 use super::super::reader::{At, Raw, Reader, entries};
-use super::super::tree::{Address, I2c, Modbus, Spi};
+use super::Named;
 use super::integer_or;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::Span;
+
+#[derive(Debug)]
+pub(crate) struct I2c {
+    pub(crate) address: Address,
+    /// Pin, and for each of its levels the address.
+    pub(crate) straps: Vec<Named<Vec<Named<Address>>>>,
+    pub(crate) pointer: Option<At<i128>>,
+    pub(crate) restart: bool,
+    pub(crate) increment: i128,
+}
+
+/// An I2C address as typed.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Address {
+    pub(crate) value: At<i128>,
+    /// The number has the read/write bit behind it.
+    pub(crate) eight_bit: bool,
+}
+
+#[derive(Debug)]
+pub(crate) struct Spi {
+    pub(crate) mode: i128,
+    pub(crate) lsb_first: bool,
+    pub(crate) pointer: Option<At<i128>>,
+    pub(crate) shift: i128,
+    pub(crate) read: i128,
+    pub(crate) write: i128,
+    pub(crate) increment: i128,
+    pub(crate) dummy: i128,
+    pub(crate) late: bool,
+}
+
+#[derive(Debug)]
+pub(crate) struct Modbus {
+    pub(crate) unit: Option<i128>,
+    pub(crate) numbering: &'static str,
+    pub(crate) baud: Option<i128>,
+    pub(crate) parity: Option<&'static str>,
+    pub(crate) stop: Option<i128>,
+}
 
 pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<I2c> {
     let fields = reader.fields(table, span, &keys::I2C, |_| false);

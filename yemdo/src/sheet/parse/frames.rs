@@ -3,11 +3,93 @@
 use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
-use super::super::reader::{Fields, Reader, entries};
-use super::super::tree::{Check, Code, Example, Frame, Method, Parameter, Reading, Status, Table};
+use super::super::reader::{At, Fields, Reader, entries};
+use super::buses::Modbus;
+use super::{Choice, Named};
 use super::{Value, bytes, choices, identifier, integer_or};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+
+#[derive(Debug)]
+pub(crate) struct Frame {
+    pub(crate) read: Option<At<i128>>,
+    pub(crate) length: Option<Text>,
+    pub(crate) keep: bool,
+    pub(crate) command: Vec<u8>,
+    pub(crate) registers: Option<Text>,
+    pub(crate) transfers: Vec<(Vec<u8>, At<i128>)>,
+    /// The kind of Modbus table, and the addresses.
+    pub(crate) modbus: Option<(&'static str, Text)>,
+    pub(crate) checks: Vec<Check>,
+    pub(crate) codes: Vec<Named<Code>>,
+    pub(crate) status: Vec<Status>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Code {
+    pub(crate) layout: Text,
+    /// The range that the datasheet states.
+    pub(crate) range: Option<At<(i128, i128)>>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Check {
+    pub(crate) span: Span,
+    pub(crate) method: Option<Method>,
+    pub(crate) over: Text,
+    pub(crate) place: Text,
+}
+
+#[derive(Debug)]
+pub(crate) enum Method {
+    Crc { width: At<i128>, poly: At<i128>, init: Option<At<i128>>, refin: bool, refout: bool, xorout: Option<At<i128>> },
+    Model(Text),
+    Sum { width: At<i128>, init: Option<At<i128>>, modulo: i128, then: &'static str },
+    Xor(At<i128>),
+    Parity(&'static str),
+}
+
+#[derive(Debug)]
+pub(crate) struct Status {
+    pub(crate) when: Text,
+    pub(crate) is: At<&'static str>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Reading {
+    pub(crate) unit: Text,
+    pub(crate) formula: Text,
+    pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) status: Vec<Status>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Parameter {
+    pub(crate) default: At<f64>,
+    pub(crate) unit: Option<Text>,
+    pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Table {
+    pub(crate) points: Vec<(f64, f64)>,
+    pub(crate) outside: &'static str,
+}
+
+#[derive(Debug)]
+pub(crate) struct Example {
+    pub(crate) span: Span,
+    pub(crate) source: Option<Text>,
+    pub(crate) set: Vec<Named<Choice>>,
+    /// Frame and its bytes.
+    pub(crate) frames: Vec<Named<Text>>,
+    /// Reading or code, and what it must give.
+    pub(crate) gives: Vec<Named<Text>>,
+    pub(crate) refused: Option<At<&'static str>>,
+}
 
 const MODBUS_TABLES: [&str; 4] = ["holding", "input", "coils", "discrete"];
 

@@ -3,11 +3,58 @@
 use toml::de::DeTable;
 
 use super::super::keys;
-use super::super::reader::{Fields, Raw, Reader, entries};
-use super::super::tree::{Action, Named, Quantity, Step, Time, Way};
+use super::super::reader::{At, Fields, Raw, Reader, entries};
+use super::{Choice, Named};
 use super::{Value, bytes, choices, identifier};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+
+#[derive(Debug)]
+pub(crate) struct Quantity {
+    pub(crate) unit: Text,
+    pub(crate) way: Way,
+    pub(crate) difference: bool,
+    pub(crate) moves: Option<Vec<Text>>,
+    pub(crate) not_below: Option<Text>,
+    pub(crate) means: Option<Text>,
+}
+
+/// How a quantity follows from fields.
+#[derive(Debug)]
+pub(crate) enum Way {
+    Formula(Text),
+    Through { reading: Text, code: Text },
+}
+
+#[derive(Debug)]
+pub(crate) struct Step {
+    pub(crate) span: Span,
+    pub(crate) action: Action,
+    pub(crate) when: Option<Text>,
+    pub(crate) repeat: Option<At<i128>>,
+    pub(crate) retry: Option<At<i128>>,
+    pub(crate) every: Option<u64>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) enum Action {
+    Write(Vec<u8>),
+    Set { fields: Vec<Named<Choice>>, verify: bool },
+    Read(Text),
+    Wait { time: Time, tolerance: f64 },
+    Poll { condition: Text, within: Time },
+    Line { high: bool, within: Time },
+    Expect(Text),
+    Run(Text),
+}
+
+/// A time in microseconds, or a formula that gives milliseconds.
+#[derive(Debug)]
+pub(crate) enum Time {
+    Fixed(u64),
+    Formula(Text),
+}
 
 /// The largest tolerance of a wait, in percent.
 const MAX_TOLERANCE: f64 = 1000.0;

@@ -4,9 +4,43 @@ use toml::de::DeTable;
 
 use super::super::keys;
 use super::super::reader::{At, Reader};
-use super::super::tree::{Field, Register, Row};
+use super::{Choice, Named};
 use super::{choices, named};
-use crate::ground::text::Span;
+use crate::ground::text::{Span, Text};
+
+#[derive(Debug)]
+pub(crate) struct Register {
+    pub(crate) at: At<i128>,
+    pub(crate) width: At<i128>,
+    pub(crate) low_first: bool,
+    pub(crate) access: Option<&'static str>,
+    pub(crate) reset: Option<At<i128>>,
+    pub(crate) bank: Vec<Named<Choice>>,
+    pub(crate) writable: Vec<Named<Choice>>,
+    pub(crate) count: Option<At<i128>>,
+    pub(crate) every: Option<At<i128>>,
+    pub(crate) fields: Vec<Named<Field>>,
+    pub(crate) reserved: Vec<(Text, Option<At<i128>>)>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Field {
+    pub(crate) bits: Text,
+    pub(crate) values: Vec<Row>,
+    pub(crate) access: Option<&'static str>,
+    pub(crate) computed: Option<Text>,
+    pub(crate) means: Option<Text>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Row {
+    pub(crate) code: At<i128>,
+    pub(crate) name: Option<Text>,
+    pub(crate) means: Option<Text>,
+    /// Column, number, and whether it was typed as a whole number.
+    pub(crate) columns: Vec<(At<String>, f64, bool)>,
+}
 
 pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Register> {
     let fields = reader.fields(table, span, &keys::REGISTER, |_| false);
