@@ -13,7 +13,7 @@ use super::reader::{At, Fields, Raw, Reader, entries};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 use buses::{I2c, Modbus, Spi};
-use frames::{Code, Example, Frame, Parameter, Reading, Table};
+use frames::{Example, Frame, Parameter, Reading, Table};
 use operation::{Quantity, Step};
 use registers::{Field, Register};
 

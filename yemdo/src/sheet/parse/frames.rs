@@ -4,7 +4,6 @@ use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
 use super::super::reader::{At, Fields, Reader, entries};
-use super::buses::Modbus;
 use super::{Choice, Named};
 use super::{Value, bytes, choices, identifier, integer_or};
 use crate::ground::diagnostic::Diagnostic;
