@@ -213,13 +213,7 @@ struct Trial<'a> {
 
 impl<'a> Trial<'a> {
     fn new(part: &'a Sheet, reading: &'a Reading, code: CodeId, parameters: &'a [f64]) -> Self {
-        let over = |formula: &Formula| {
-            inputs(formula).all(|input| match input {
-                Input::Code(used) => used == code,
-                Input::Field(_) | Input::Column(..) | Input::Parameter(_) => true,
-                Input::Reading(_) | Input::Quantity(_) => false,
-            })
-        };
+        let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || !input.comes_with_frames());
         let ends = reading.status.iter().filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
         let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::of_formula(part, &condition.formula)).collect();
         Self { part, reading, code, parameters, formula: Eval::of_formula(part, &reading.formula), ends }

@@ -162,7 +162,8 @@ impl Decoder {
                     let as_reset = value.to_bits() == parameter.default.to_bits();
                     InUse { name: parameter.name.clone(), value: format!("{value}{unit}"), as_reset }
                 }),
-                Input::Code(_) | Input::Reading(_) | Input::Quantity(_) => None,
+                // What is computed from these is told by them.
+                _ => None,
             };
             found.extend(used.filter(|used| !found.iter().any(|known| known.name == used.name)));
         }

@@ -51,6 +51,14 @@ impl Input {
         }
     }
 
+    /// Whether it comes with frames, directly or through a reading; else it is there at any time: settings, parameters.
+    pub(crate) fn comes_with_frames(self) -> bool {
+        match self {
+            Input::Code(_) | Input::Reading(_) => true,
+            Input::Field(_) | Input::Column(..) | Input::Parameter(_) | Input::Quantity(_) => false,
+        }
+    }
+
     /// The field that it depends on directly.
     pub(crate) fn field(self) -> Option<FieldId> {
         if let Input::Field(field) | Input::Column(field, _) = self { Some(field) } else { None }

@@ -354,11 +354,8 @@ impl Sheet {
             let wanted: Vec<ReadingId> = frame.readings.iter().flat_map(|reading| self.needed(*reading)).collect();
             let formulas = self.readings.of(&wanted).flat_map(|r| std::iter::once(&r.formula).chain(r.status.iter().map(|c| &c.formula)));
             for input in formulas.flat_map(inputs) {
-                let held = match input {
-                    Input::Field(field) | Input::Column(field, _) => !frame.fields.iter().any(|(inside, _)| *inside == field),
-                    Input::Parameter(_) | Input::Quantity(_) => true,
-                    Input::Code(_) | Input::Reading(_) => false,
-                };
+                let inside = |field: FieldId| frame.fields.iter().any(|(inside, _)| *inside == field);
+                let held = !input.comes_with_frames() && !input.field().is_some_and(inside);
                 if held && !found.contains(&input) {
                     found.push(input);
                 }

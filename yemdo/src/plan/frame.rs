@@ -258,7 +258,6 @@ fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) 
     for (slot, key) in &program.inputs {
         let input = Input::of(*key);
         let from = match input {
-            Input::Reading(_) | Input::Parameter(_) | Input::Quantity(_) => InputSource::Held(input),
             Input::Code(code) => match part.codes.get(code) {
                 Some(model) if model.frame != frame => InputSource::Held(input),
                 Some(model) if model.ty.is_real() => InputSource::FrameReal(model.gather.clone()),
@@ -278,6 +277,8 @@ fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) 
                 }
                 _ => InputSource::Held(input),
             },
+            // Nothing else stands in a frame.
+            _ => InputSource::Held(input),
         };
         let cut = if let InputSource::Frame(gather, _) = &from { gather.run().and_then(|run| words.cut(run)) } else { None };
         loads.push(Load { slot: *slot, from, cut, users: users(program, *slot) });

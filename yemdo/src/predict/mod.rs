@@ -207,7 +207,8 @@ fn may_lack(part: &Sheet, needed: &[ReadingId]) -> Vec<String> {
                     (rows as i128) < high - low + 1
                 })
                 .map(|field| &field.name),
-            Input::Reading(_) | Input::Parameter(_) | Input::Quantity(_) => None,
+            // A value that is computed or given is there, or its own inputs are told.
+            _ => None,
         };
         names.extend(name.filter(|name| !names.contains(*name)).cloned());
     }

@@ -387,11 +387,8 @@ impl Runner {
 
     /// In a dry run: whether a condition is about nothing but fields that nobody has assumed to be read.
     fn is_known(&self, condition: &Formula) -> bool {
-        inputs(condition).all(|input| match input {
-            Input::Field(field) | Input::Column(field, _) => !self.part.homes(field).any(|home| self.unread.contains(&home)),
-            Input::Parameter(_) | Input::Quantity(_) => true,
-            Input::Code(_) | Input::Reading(_) => false,
-        })
+        let assumed = |field: FieldId| self.part.homes(field).any(|home| self.unread.contains(&home));
+        inputs(condition).all(|input| !input.comes_with_frames() && !input.field().is_some_and(assumed))
     }
 
     fn begin(&mut self, step: &Step, call: Option<Call>) -> Result<(), RoutineError> {

@@ -65,7 +65,8 @@ impl Resolver {
                         codes.extend(of(other).map_or(&[] as &[CodeId], |other| &other.codes));
                         frames.extend(of(other).map_or(&[] as &[FrameId], |other| &other.frames));
                     }
-                    Input::Field(_) | Input::Column(..) | Input::Parameter(_) | Input::Quantity(_) => {}
+                    // Nothing else comes with frames.
+                    _ => {}
                 }
             }
             frames.extend(codes.iter().filter_map(|code| self.part.codes.get(*code)).map(|code| code.frame));
