@@ -2,7 +2,9 @@
 
 use std::path::PathBuf;
 
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Parser, Subcommand, ValueEnum};
+use yemdo::bus::Bus;
 
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
 #[derive(Debug, Parser)]
@@ -88,8 +90,8 @@ pub(crate) struct Configure {
     #[arg(long, value_name = "FILE")]
     pub(crate) read_back: Option<PathBuf>,
     /// The bus, where the part has several
-    #[arg(long, value_enum)]
-    pub(crate) bus: Option<BusName>,
+    #[arg(long, value_parser = bus())]
+    pub(crate) bus: Option<Bus>,
     /// The 7-bit I2C address that its pins choose; default: the sheet's first
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) address: Option<String>,
@@ -162,8 +164,8 @@ pub(crate) struct Routine {
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
     /// The bus, where the part has several
-    #[arg(long, value_enum)]
-    pub(crate) bus: Option<BusName>,
+    #[arg(long, value_parser = bus())]
+    pub(crate) bus: Option<Bus>,
     /// The bus's clock, for the times; default: 400 for I2C, 1000 for SPI; Modbus has its baud rate
     #[arg(long, value_name = "KHZ", value_parser = clap::value_parser!(u32).range(1..=200_000))]
     pub(crate) khz: Option<u32>,
@@ -188,25 +190,10 @@ pub(crate) enum PasteForm {
     Hex,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum BusName {
-    /// I2C or SMBus
-    I2c,
-    /// SPI
-    Spi,
-    /// Modbus
-    Modbus,
-}
-
-impl BusName {
-    /// The library's own.
-    pub(crate) fn bus(self) -> yemdo::bus::Bus {
-        match self {
-            BusName::I2c => yemdo::bus::Bus::I2c,
-            BusName::Spi => yemdo::bus::Bus::Spi,
-            BusName::Modbus => yemdo::bus::Bus::Modbus,
-        }
-    }
+/// The buses that there are, by their names in a sheet.
+fn bus() -> impl TypedValueParser<Value = Bus> {
+    let names = Bus::ALL.iter().map(|bus| PossibleValue::new(bus.key()).help(bus.name()));
+    PossibleValuesParser::new(names).try_map(|key| Bus::of_key(&key).ok_or("no bus"))
 }
 
 const EXPLAIN_HELP: &str = "\

@@ -83,68 +83,14 @@ fn clashes(out: &mut dyn Write, parts: &[(String, Part)]) -> Result<u8, Failure>
     Ok(1)
 }
 
-fn buses(out: &mut dyn Write, part: &Part) -> Result<(), Failure> {
-    if let Some(i2c) = &part.buses().i2c {
-        let both = |address: u8| {
-            format!("0x{address:02X} (7-bit; on the wire 0x{:02X} to write, 0x{:02X} to read)", address << 1, address << 1 | 1)
-        };
-        writeln!(out, "  I2C address {}", both(i2c.address))?;
-        for (pin, level, address) in &i2c.straps {
-            writeln!(out, "    {pin} {level}: {}", both(*address))?;
-        }
-        let mut how = match i2c.pointer {
-            0 => vec!["the part just answers".to_owned()],
-            bits => vec![
-                format!("{bits}-bit register address or command first"),
-                if i2c.restart { "repeated start" } else { "stop before reading" }.to_owned(),
-            ],
-        };
-        if i2c.increment != 0 {
-            how.push(format!("auto-increment by setting 0x{:02X}", i2c.increment));
-        }
-        writeln!(out, "    {}", how.join(", "))?;
-    }
-    if let Some(spi) = &part.buses().spi {
-        let mut how = vec![format!("mode {}", spi.mode), if spi.lsb_first { "LSB first" } else { "MSB first" }.to_owned()];
-        match spi.pointer {
-            0 => how.push("no address: it is only clocked out".into()),
-            bits => {
-                how.push(format!("{bits}-bit address"));
-                for (what, value) in [
-                    ("shifted left by", spi.shift),
-                    ("set to read:", spi.read),
-                    ("set to write:", spi.write),
-                    ("set to auto-increment:", spi.increment),
-                ] {
-                    if value != 0 {
-                        how.push(if what.ends_with("by") { format!("{what} {value}") } else { format!("{what} 0x{value:02X}") });
-                    }
-                }
-            }
-        }
-        if spi.dummy > 0 {
-            how.push(format!("{} before data", count(spi.dummy, "dummy byte")));
-        }
-        if spi.late {
-            how.push("the answer comes in the next transfer".into());
-        }
-        writeln!(out, "  SPI {}", how.join(", "))?;
-    }
-    if let Some(modbus) = &part.buses().modbus {
-        let unit = modbus.unit.map_or("unit id not told".to_owned(), |unit| format!("unit {unit}"));
-        let baud = modbus.baud.map_or(String::new(), |baud| format!(", {baud} baud"));
-        let parity =
-            modbus.parity.map_or(String::new(), |parity| format!(", 8 bits, {} parity", if parity == "none" { "no" } else { parity }));
-        let stop = modbus.stop.map_or(String::new(), |stop| format!(", {}", count(usize::from(stop), "stop bit")));
-        writeln!(out, "  Modbus {unit}{baud}{parity}{stop}")?;
-    }
-    Ok(())
-}
-
 fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     writeln!(out, "{bold}{}{bold:#}  {}  {dim}{path}{dim:#}", part.name(), part.title().unwrap_or(""))?;
-    buses(out, part)?;
+    for wire in part.buses().all().filter_map(|bus| part.buses().wire(bus)) {
+        for line in wire.describe() {
+            writeln!(out, "  {line}")?;
+        }
+    }
     if !part.registers().is_empty() {
         writeln!(out, "  {}, {}", count(part.registers().len(), "register"), count(part.fields().len(), "field"))?;
     }

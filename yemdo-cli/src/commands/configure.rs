@@ -43,10 +43,10 @@ pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
 }
 
 /// The bus that was asked for, or the first of the sheet.
-pub(crate) fn bus(part: &Part, asked: Option<args::BusName>) -> Result<Bus, Failure> {
+pub(crate) fn bus(part: &Part, asked: Option<Bus>) -> Result<Bus, Failure> {
     let there: Vec<Bus> = part.buses().all().collect();
     let names: Vec<&str> = there.iter().map(|bus| bus.name()).collect();
-    match asked.map(args::BusName::bus) {
+    match asked {
         None => there.first().copied().ok_or_else(|| {
             Failure::told(format!("the sheet of {} describes no bus", part.name())).help("give it [i2c], [spi] or [modbus]")
         }),

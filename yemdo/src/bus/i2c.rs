@@ -74,6 +74,26 @@ impl Wire for I2c {
         })
     }
 
+    fn describe(&self) -> Vec<String> {
+        let both = |address: u8| {
+            format!("0x{address:02X} (7-bit; on the wire 0x{:02X} to write, 0x{:02X} to read)", address << 1, address << 1 | 1)
+        };
+        let mut lines = vec![format!("I2C address {}", both(self.address))];
+        lines.extend(self.straps.iter().map(|(pin, level, address)| format!("  {pin} {level}: {}", both(*address))));
+        let mut how = match self.pointer {
+            0 => "the part just answers".to_owned(),
+            bits => {
+                let between = if self.restart { "repeated start" } else { "stop before reading" };
+                format!("{bits}-bit register address or command first, {between}")
+            }
+        };
+        if self.increment != 0 {
+            how.push_str(&format!(", auto-increment by setting 0x{:02X}", self.increment));
+        }
+        lines.push(format!("  {how}"));
+        lines
+    }
+
     fn usual_rate(&self) -> u32 {
         400_000
     }

@@ -27,6 +27,36 @@ pub enum Bus {
 }
 
 impl Bus {
+    /// All that there are, the usual one first.
+    pub const ALL: &'static [Bus] = &[Bus::I2c, Bus::Spi, Bus::Modbus];
+
+    /// Its name in a sheet.
+    pub fn key(self) -> &'static str {
+        match self {
+            Bus::I2c => "i2c",
+            Bus::Spi => "spi",
+            Bus::Modbus => "modbus",
+        }
+    }
+
+    /// The bus of that name in a sheet.
+    pub fn of_key(key: &str) -> Option<Bus> {
+        Self::ALL.iter().copied().find(|bus| bus.key() == key)
+    }
+
+    /// Bits on the wire of a transfer that sends and receives so many bytes: nine a byte on I2C, eight on SPI, eleven on a
+    /// serial line.
+    fn bits(self, send: usize, receive: usize) -> u64 {
+        let bytes = (send + receive) as u64;
+        match self {
+            // Address bytes, and start and stop.
+            Bus::I2c => (bytes + u64::from(send > 0) + u64::from(receive > 0)) * 9 + 2,
+            Bus::Spi => bytes * 8,
+            // Between frames the line is silent for 3.5 characters (Modbus over Serial Line V1.02, section 2.5.1.1).
+            Bus::Modbus => (bytes + 7) * 11,
+        }
+    }
+
     /// Its name.
     pub fn name(self) -> &'static str {
         match self {
@@ -51,7 +81,7 @@ pub struct Buses {
 impl Buses {
     /// The buses that there are, the usual one first.
     pub fn all(&self) -> impl Iterator<Item = Bus> + '_ {
-        [Bus::I2c, Bus::Spi, Bus::Modbus].into_iter().filter(|bus| self.wire(*bus).is_some())
+        Bus::ALL.iter().copied().filter(|bus| self.wire(*bus).is_some())
     }
 
     /// How requests look on one of them; `None` where the part is not reached over it.
@@ -93,6 +123,9 @@ pub trait Wire {
     /// # Errors
     /// Why they are no request, in words.
     fn received(&self, sent: &[u8], receive: usize) -> Result<Received, String>;
+
+    /// How the part is reached, in words: a line, and lines of details that are indented.
+    fn describe(&self) -> Vec<String>;
 
     /// Bits a second that are usual on the bus.
     fn usual_rate(&self) -> u32;

@@ -1,5 +1,6 @@
 //! SPI: a register address with bits for reading, writing and auto-increment, then data.
 
+use super::transfer::several;
 use super::{AnswerError, Bus, Received, Transfer, Wire, pointer_bytes, split_pointer, top};
 
 /// The SPI side of a part.
@@ -87,6 +88,21 @@ impl Wire for Spi {
             (_, true) if receive == 0 && !data.is_empty() => Ok(Received::Write { address, data: data.to_vec() }),
             _ => command(),
         }
+    }
+
+    fn describe(&self) -> Vec<String> {
+        let mut how = vec![format!("mode {}", self.mode), if self.lsb_first { "LSB first" } else { "MSB first" }.to_owned()];
+        if self.pointer == 0 {
+            how.push("no address: it is only clocked out".into());
+        } else {
+            how.push(format!("{}-bit address", self.pointer));
+            how.extend((self.shift > 0).then(|| format!("shifted left by {}", self.shift)));
+            let flags = [("read", self.read), ("write", self.write), ("auto-increment", self.increment)];
+            how.extend(flags.iter().filter(|(_, bits)| *bits != 0).map(|(what, bits)| format!("set to {what}: 0x{bits:02X}")));
+        }
+        how.extend((self.dummy > 0).then(|| format!("{} before data", several(self.dummy, "dummy byte"))));
+        how.extend(self.late.then(|| "the answer comes in the next transfer".to_owned()));
+        vec![format!("SPI {}", how.join(", "))]
     }
 
     fn usual_rate(&self) -> u32 {

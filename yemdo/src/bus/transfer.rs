@@ -45,18 +45,9 @@ impl Transfer {
         }
     }
 
-    /// How long it takes at so many bits a second, in microseconds: nine bits a byte on I2C, eight on SPI, eleven on
-    /// a serial line.
+    /// How long it takes at so many bits a second, in microseconds.
     pub fn micros(&self, bits_per_second: u32) -> u64 {
-        let bytes = (self.send.len() + self.receive) as u64;
-        let bits = match self.bus {
-            // Address bytes, and start and stop.
-            Bus::I2c => (bytes + u64::from(!self.send.is_empty()) + u64::from(self.receive > 0)) * 9 + 2,
-            Bus::Spi => bytes * 8,
-            // Between frames the line is silent for 3.5 characters (Modbus over Serial Line V1.02, section 2.5.1.1).
-            Bus::Modbus => (bytes + 7) * 11,
-        };
-        (bits * 1_000_000).div_ceil(u64::from(bits_per_second.max(1)))
+        (self.bus.bits(self.send.len(), self.receive) * 1_000_000).div_ceil(u64::from(bits_per_second.max(1)))
     }
 
     /// As many bytes as are expected, or why not.
@@ -66,7 +57,12 @@ impl Transfer {
 }
 
 fn counted(bytes: usize) -> String {
-    if bytes == 1 { "1 byte".into() } else { format!("{bytes} bytes") }
+    several(bytes, "byte")
+}
+
+/// So many of something.
+pub(super) fn several(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
 /// Why what came back is not an answer.

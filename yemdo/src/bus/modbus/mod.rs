@@ -9,6 +9,7 @@ mod response;
 
 use std::fmt;
 
+use super::transfer::several;
 use super::{AnswerError, Bus, Received, Transfer, Wire};
 use crate::bits::check::{Crc, MODELS};
 
@@ -105,6 +106,14 @@ impl Wire for Modbus {
                 Received::Command { bytes: sent.get(1..sent.len() - 2).unwrap_or(&[]).to_vec(), receive: 0 }
             }
         })
+    }
+
+    fn describe(&self) -> Vec<String> {
+        let mut how = vec![self.unit.map_or("unit id not told".to_owned(), |unit| format!("unit {unit}"))];
+        how.extend(self.baud.map(|baud| format!("{baud} baud")));
+        how.extend(self.parity.map(|parity| format!("8 bits, {} parity", if parity == "none" { "no" } else { parity })));
+        how.extend(self.stop.map(|stop| several(usize::from(stop), "stop bit")));
+        vec![format!("Modbus {}", how.join(", "))]
     }
 
     fn usual_rate(&self) -> u32 {
