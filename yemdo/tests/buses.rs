@@ -88,7 +88,7 @@ proptest! {
         }
         let words: Vec<u16> = data.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).take(123).collect();
         if !words.is_empty() {
-            let sent = write_request(unit, start, &words).bytes;
+            let sent = write_request(unit, start, &words).unwrap().bytes;
             prop_assert_eq!(parse_request(&sent), Ok((unit, ModbusRequest::WriteRegisters { start, words })));
         }
     }
@@ -205,6 +205,8 @@ fn answers_are_looked_at() {
         wire.data(&both, &exception_response(44, 16, 4)).unwrap_err().to_string(),
         "the part answered with exception 4: SERVER DEVICE FAILURE"
     );
+
+    assert!(write_request(44, 0, &[7; 123]).is_some() && write_request(44, 0, &[7; 124]).is_none() && write_request(44, 0, &[]).is_none());
 
     // Other units, other functions and quantities that there are not are no requests to this part.
     assert!(wire.received(&read_request(43, &range).bytes, 0).is_err());

@@ -191,7 +191,7 @@ fn what_can_go_wrong_is_known_before_anything_runs() {
         "w * GAIN.times",
         "w / zero / zero * 0 + 1 / (zero + 20)",
     ] {
-        // Division by a real that may be nought is in doubt, whatever else is not.
+        // Division by a real that may be zero is in doubt, whatever else is not.
         let outcome = proof(proved);
         let doubted = proved.contains("/ zero /");
         assert_eq!(outcome.proof == Proof::Proved, !doubted, "{proved}: {outcome:?}");

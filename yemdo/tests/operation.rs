@@ -195,7 +195,7 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
     let done = configure(&thole, &reset, &wish(&thole, &["upper_threshold=31 °C", "hysteresis=2 °C"]), WriteScope::Changed).unwrap();
     let used: Vec<(f64, Method)> = done.quantities.iter().map(|met| ((met.value * 100.0).round() / 100.0, met.method)).collect();
     assert_eq!(used, [(31.04, Method::Linear), (1.92, Method::Linear)]);
-    // 31.04 °C are 1552 steps of 0.02, left-justified; the low six bits are nought.
+    // 31.04 °C are 1552 steps of 0.02, left-justified; the low six bits are zeros.
     let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
     assert_eq!(values, [(1456 << 2) as u64, 1552 << 2]);
     assert!(values.iter().all(|value| value & 0x3F == 0));
@@ -272,7 +272,7 @@ fn the_bytes_can_be_pasted() {
     assert_eq!(Paste::Rust.text("thole-9_HIGH", &[3, 0x18]), "const THOLE_9_HIGH: [u8; 2] = [0x03, 0x18];");
     assert_eq!(Paste::Hex.text("thole-9_HIGH", &[3, 0x18]), "03 18");
     // Two words of a Modbus part go with function 16; its bytes and CRC were worked out by hand.
-    let request = yemdo::bus::modbus::write_request(17, 100, &[215, 65486]);
+    let request = yemdo::bus::modbus::write_request(17, 100, &[215, 65486]).unwrap();
     assert_eq!(yemdo::to_hex(&request.bytes), "11 10 00 64 00 02 04 00 D7 FF CE D0 E8");
     assert_eq!(request.meaning.iter().map(|(bytes, _)| bytes).sum::<usize>(), request.bytes.len());
 }

@@ -215,6 +215,7 @@ fn arithmetic(found: &Prediction) -> Cell {
         (Proof::Doubted(doubts, tried), true) => {
             (format!("{} not proved, {tried} inputs tried", count(doubts, "operation")), AnsiColor::Yellow)
         }
+        _ => ("not proved".to_owned(), AnsiColor::Yellow),
     };
     let text =
         if found.may_lack.is_empty() || !found.faults.is_empty() { text } else { format!("{text}, with {}", found.may_lack.join(", ")) };

@@ -2,7 +2,7 @@
 
 use anstyle::{AnsiColor, Style};
 use yemdo::bus::Bus;
-use yemdo::configure::{Configuration, Method, Write, WriteReason, write_register};
+use yemdo::configure::{Configuration, Write, WriteReason, write_register};
 use yemdo::part::{Access, Field, Register};
 use yemdo::{Part, Settings, to_hex};
 
@@ -94,11 +94,7 @@ pub(crate) fn table(
         let Some(quantity) = part.quantities().get(met.quantity) else { continue };
         let (unit, decimals) = (quantity.unit(), decimals(met.step));
         let off = met.value - met.asked;
-        let how = match met.method {
-            Method::Linear => "",
-            Method::Monotonic => ", found by halving",
-            Method::Searched => ", found by trying all codes",
-        };
+        let how = met.method.found().map_or(String::new(), |how| format!(", {how}"));
         let step = met.step.map_or(String::new(), |step| format!("; one code is {step:.decimals$} {unit} here"));
         let rounding =
             if off.abs() < 1e-9 * met.value.abs().max(1e-9) { "exactly".to_owned() } else { format!("{off:+.decimals$} {unit}") };

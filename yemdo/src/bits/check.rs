@@ -100,6 +100,7 @@ impl Crc {
 
 /// What is done to a sum before it is stored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[non_exhaustive]
 pub enum SumFinish {
     /// Nothing.
     #[default]
@@ -143,6 +144,7 @@ const fn model(width: u32, poly: u64, init: u64, reflected: bool, xorout: u64) -
 
 /// How a check value comes from the covered bits.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub enum CheckKind {
     /// A cyclic redundancy check, and its name where it is a usual model.
     Crc(Crc, Option<&'static str>),

@@ -4,6 +4,7 @@ use crate::ground::number::Ty;
 
 /// A way to read bits as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[non_exhaustive]
 pub enum Form {
     /// Plain binary.
     #[default]

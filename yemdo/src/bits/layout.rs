@@ -139,6 +139,7 @@ impl ParsedLayout {
 
 /// A piece that a check covers: bits of the frame, or something that is not in it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum CheckInput {
     /// Bits of the frame.
     Bits(Slice),

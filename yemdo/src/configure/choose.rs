@@ -294,6 +294,7 @@ impl Leaves for WithCode<'_> {
 
 /// What the last reading was, for [`next_range`].
 #[derive(Clone, Copy, Debug, PartialEq)]
+#[non_exhaustive]
 pub enum LastReading {
     /// It was saturated.
     Saturated,

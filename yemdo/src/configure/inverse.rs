@@ -14,6 +14,7 @@ const PROBES: usize = 1024;
 
 /// How the codes of a quantity were found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Method {
     /// Every code is a step further by the same amount.
     Linear,
@@ -21,6 +22,17 @@ pub enum Method {
     Monotonic,
     /// All codes were tried.
     Searched,
+}
+
+impl Method {
+    /// How, in words; `None` where nothing had to be looked for.
+    pub fn found(self) -> Option<&'static str> {
+        match self {
+            Method::Linear => None,
+            Method::Monotonic => Some("found by halving"),
+            Method::Searched => Some("found by trying all codes"),
+        }
+    }
 }
 
 /// The values of a quantity, code by code.

@@ -2,6 +2,7 @@
 
 /// Text for a program's source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Paste {
     /// C99.
     C,

@@ -9,6 +9,7 @@ use super::text::{Source, Span};
 
 /// How bad a [`Diagnostic`] is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
 pub enum Severity {
     /// The sheet works, but this is what practitioners get wrong.
     Warning,

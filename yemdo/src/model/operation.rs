@@ -155,6 +155,7 @@ pub enum Action {
 
 /// A time.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub enum Time {
     /// Microseconds.
     Fixed(u64),

@@ -11,6 +11,7 @@ use crate::ground::text::Span;
 
 /// What can be done to a register or field.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Access {
     /// Read and written.
     #[default]

@@ -48,6 +48,7 @@ pub struct Prediction {
 
 /// How sure it is that no operation of a formula can fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Proof {
     /// No operation can, for whatever codes, parameters and settings, and the result is a number always.
     Proved,

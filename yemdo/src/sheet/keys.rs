@@ -173,7 +173,7 @@ pub static I2C: KeyTable = KeyTable {
             "Bits of the register address or command that is sent first: 8 or 16; 0 for a part that just answers. Default: 8.",
         ),
         may("restart", Takes::Boolean, "Between pointer and data: repeated start, or with `false` stop and start. Default: `true`."),
-        may("increment", Takes::Integer, "Bits that are set in the pointer so that it moves on by itself; default: none."),
+        may("increment", Takes::Integer, "Bits that are set in the register address for auto-increment; default: none."),
     ],
     also: "",
 };

@@ -60,7 +60,8 @@ impl Wire for Modbus {
     fn write(&self, address: u32, data: &[u8]) -> Transfer {
         let words: Vec<u16> = data.chunks(2).map(|pair| pair.iter().fold(0, |word, byte| (word << 8) | u16::from(*byte))).collect();
         let start = u16::try_from(address).unwrap_or(u16::MAX);
-        self.transfer(write_request(self.unit_or_first(), start, &words).bytes, 8)
+        let request = write_request(self.unit_or_first(), start, &words);
+        self.transfer(request.map_or(Vec::new(), |request| request.bytes), 8)
     }
 
     fn read(&self, address: u32, bytes: usize, _several: bool) -> Vec<Transfer> {
@@ -139,6 +140,7 @@ fn written(sent: &[u8], answer: &[u8]) -> Result<(), ResponseError> {
 
 /// How a datasheet prints the addresses of its registers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Numbering {
     /// As on the wire.
     FromZero,

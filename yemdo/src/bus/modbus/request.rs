@@ -45,14 +45,15 @@ pub(super) fn request(unit: u8, function_and_data: &[u8]) -> Vec<u8> {
 }
 
 /// The bits of a request that writes holding registers: RTU, with its CRC. One word goes with function 6, several with
-/// function 16 (sections 6.6 and 6.12).
+/// function 16 (sections 6.6 and 6.12). `None` for no words, and for more than the 123 that one request can have.
 ///
 /// ```
 /// use yemdo::bus::modbus::write_request;
-/// assert_eq!(write_request(17, 100, &[215]).bytes, [0x11, 0x06, 0x00, 0x64, 0x00, 0xD7, 0x8A, 0xDB]);
+/// assert_eq!(write_request(17, 100, &[215]).unwrap().bytes, [0x11, 0x06, 0x00, 0x64, 0x00, 0xD7, 0x8A, 0xDB]);
 /// ```
-pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Request {
-    let range = AddressRange { table: ModbusTable::Holding, start, count: words.len() as u16 };
+pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Option<Request> {
+    let count = u16::try_from(words.len()).ok().filter(|count| (1..=123).contains(count))?;
+    let range = AddressRange { table: ModbusTable::Holding, start, count };
     let function = if words.len() == 1 { 6 } else { 16 };
     let mut bytes = vec![unit, function];
     bytes.extend(start.to_be_bytes());
@@ -63,7 +64,7 @@ pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Request {
     ];
     if words.len() != 1 {
         bytes.extend(range.count.to_be_bytes());
-        bytes.push((words.len() * 2) as u8);
+        bytes.push(u8::try_from(words.len() * 2).ok()?);
         meaning.extend([(2, format!("quantity {}", words.len())), (1, format!("{} bytes follow", words.len() * 2))]);
     }
     bytes.extend(words.iter().flat_map(|word| word.to_be_bytes()));
@@ -71,7 +72,7 @@ pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Request {
     let crc = crc(&bytes);
     bytes.extend(crc.to_le_bytes());
     meaning.push((2, format!("CRC 0x{crc:04X}, low byte first")));
-    Request { bytes, meaning }
+    Some(Request { bytes, meaning })
 }
 
 impl Request {

@@ -6,6 +6,7 @@ use super::AddressRange;
 
 /// How a response is wrapped.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Envelope {
     /// Over a serial line: unit, function, data, CRC.
     Rtu,
