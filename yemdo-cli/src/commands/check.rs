@@ -217,8 +217,14 @@ fn arithmetic(found: &Prediction) -> Cell {
         }
         _ => ("not proved".to_owned(), AnsiColor::Yellow),
     };
-    let text =
-        if found.may_lack.is_empty() || !found.faults.is_empty() { text } else { format!("{text}, with {}", found.may_lack.join(", ")) };
+    // Bits that stand for nothing are told of the code, not of the arithmetic.
+    let text = match found.may_lack.as_slice() {
+        _ if !found.faults.is_empty() => text,
+        [] => text,
+        [one] => format!("{text}, if {one} is valid"),
+        [one, two] => format!("{text}, if {one} and {two} are valid"),
+        more => format!("{text}, if its {} codes are valid", more.len()),
+    };
     Cell { text, style: color.on_default() }
 }
 

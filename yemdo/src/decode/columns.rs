@@ -46,7 +46,7 @@ impl Columns {
         self.values.len()
     }
 
-    /// The values of a reading, by its place among [`Frame::readings`](crate::Frame::readings), one
+    /// The values of a reading, by its place among [`Frame::readings`](crate::part::Frame::readings), one
     /// for every frame. Not a number where the status has no value or the frame failed a check.
     pub fn values(&self, reading: usize) -> &[f64] {
         self.values.get(reading).map_or(&[], Vec::as_slice)

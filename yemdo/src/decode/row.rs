@@ -32,7 +32,7 @@ impl FrameValues {
         self.readings.is_empty()
     }
 
-    /// The value of a reading, by its place among [`Frame::readings`](crate::Frame::readings); `None`
+    /// The value of a reading, by its place among [`Frame::readings`](crate::part::Frame::readings); `None`
     /// where its status has no value.
     #[inline]
     pub fn value(&self, reading: usize) -> Option<f64> {

@@ -100,12 +100,40 @@ impl<'a> Trial<'a> {
         self.part.codes.get(id)
     }
 
-    /// Runs over lanes for which `value(code, lane)` gives the codes, and hands each result to `take`. Fields
-    /// that do not stand in a frame have their reset values.
-    pub(super) fn run(&mut self, lanes: usize, value: impl Fn(CodeId, usize) -> i128, mut take: impl FnMut(usize, Result<f64, FaultAt>)) {
+    /// Runs over lanes, and hands each result to `take`. Fields that do not stand in a frame have their reset values.
+    pub(super) fn run(&mut self, lanes: usize, value: impl Fn(CodeId, usize) -> i128, take: impl FnMut(usize, Result<f64, FaultAt>)) {
+        self.compute(lanes, value);
+        self.results(lanes, take);
+    }
+
+    /// Runs over lanes for which `value(code, lane)` gives the codes.
+    pub(super) fn compute(&mut self, lanes: usize, value: impl Fn(CodeId, usize) -> i128) {
         let Self { part, reading, program, machine, settings, .. } = self;
         machine.begin();
         for (slot, input, users) in &self.inputs {
+            let Some(column) = machine.column_mut(*slot) else { continue };
+            // What most inputs are: an integer of its own for every lane.
+            if let Input::Code(code) = *input
+                && part.codes.get(code).is_some_and(|code| !code.ty.is_real())
+            {
+                column.put_ints(lanes, |lane| value(code, lane) as i64);
+                continue;
+            }
+            // And the others: the same for all.
+            if !input.field().is_some_and(|field| part.codes.of(&reading.codes).any(|code| code.field == Some(field))) {
+                let leaves = Lane { part, settings, own: &reading.codes, value: &|_| 0 };
+                match leaves.value(*input).filter(|_| !matches!(input, Input::Code(_))) {
+                    Some(Number::Int(value, _)) => {
+                        column.fill_int(value as i64);
+                        continue;
+                    }
+                    Some(Number::Real(value, _)) => {
+                        column.fill_real(value);
+                        continue;
+                    }
+                    None => {}
+                }
+            }
             for lane in 0..lanes {
                 let of_lane = |code: CodeId| value(code, lane);
                 let leaves = Lane { part, settings, own: &reading.codes, value: &of_lane };
@@ -119,6 +147,16 @@ impl<'a> Trial<'a> {
             }
         }
         machine.run(program, lanes);
+    }
+
+    /// The values of all lanes, where none is at fault or withheld.
+    pub(super) fn reals(&self, lanes: usize) -> Option<&[f64]> {
+        self.machine.reals(&self.program, self.output, lanes).filter(|_| self.withheld.is_empty())
+    }
+
+    /// Hands each lane's result to `take`.
+    pub(super) fn results(&self, lanes: usize, mut take: impl FnMut(usize, Result<f64, FaultAt>)) {
+        let Self { program, machine, .. } = self;
         for lane in 0..lanes {
             let withheld = |output: &usize| machine.output(program, *output, lane).is_ok_and(|n| n.to_f64() != 0.0);
             if !self.withheld.iter().any(withheld) {

@@ -71,6 +71,16 @@ impl Column {
         }
     }
 
+    /// Puts an integer of its own at each of so many lanes.
+    pub(crate) fn put_ints(&mut self, lanes: usize, value: impl Fn(usize) -> i64) {
+        match self {
+            Column::I32(c) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(lane) as i32),
+            Column::I64(c) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(lane)),
+            Column::F32(c) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(lane) as f32),
+            Column::F64(c) => c.iter_mut().take(lanes).enumerate().for_each(|(lane, v)| *v = value(lane) as f64),
+        }
+    }
+
     /// Puts an integer at a lane.
     pub(crate) fn put_int(&mut self, lane: usize, value: i64) {
         match self {
@@ -163,6 +173,14 @@ impl Machine {
         }
         let value = program.outputs.get(output).and_then(|(slot, ty)| self.number(*slot, lane, *ty));
         value.ok_or((FaultKind::Needed, None))
+    }
+
+    /// The values of an output, where they are kept as doubles and none is at fault.
+    pub(crate) fn reals(&self, program: &Program, output: usize, lanes: usize) -> Option<&[f64]> {
+        match (self.any_fault.get(output), program.outputs.get(output).and_then(|(slot, _)| self.column(*slot))) {
+            (Some(false), Some(Column::F64(column))) => column.get(..lanes),
+            _ => None,
+        }
     }
 
     /// The packed faults of an output, where there are any.
