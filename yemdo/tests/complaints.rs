@@ -2,17 +2,11 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
-use snapbox::{assert_data_eq, str};
-use yemdo::Part;
-use yemdo::render_all;
+#[path = "common/shown.rs"]
+mod shown;
 
-/// What `check` prints of a sheet's errors, or where there are none, of its warnings.
-fn shown(text: &str) -> String {
-    match Part::parse("p.toml", text) {
-        Ok(part) => render_all(&yemdo::review::warnings(&part), part.source(), false),
-        Err(error) => error.to_string(),
-    }
-}
+use shown::shown;
+use snapbox::{assert_data_eq, str};
 
 #[test]
 fn a_misspelt_key() {
