@@ -93,9 +93,9 @@ fn how_many_bytes_count_is_a_number_that_can_be() {
         ))
     };
     let cases = [
-        ("n", [0x05u8, 0, 0, 9], "F says that 5 of its bytes count; it can have 0 to 4"),
-        ("n", [0xFF, 0, 0, 9], "F says that -1 of its bytes count; it can have 0 to 4"),
-        ("4 / d", [0x02, 0, 0, 9], "how many bytes of F count cannot be computed: division by zero"),
+        ("n", [0x05u8, 0, 0, 9], "the length formula of F gives 5 bytes; expected 0 to 4"),
+        ("n", [0xFF, 0, 0, 9], "the length formula of F gives -1 bytes; expected 0 to 4"),
+        ("4 / d", [0x02, 0, 0, 9], "the length formula of F gives no value: division by zero"),
     ];
     for (length, bytes, said) in cases {
         let sheet = fifo(length);

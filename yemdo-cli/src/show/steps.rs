@@ -10,6 +10,7 @@ use yemdo::steps::{CheckStep, CodeStep, Steps};
 use yemdo::{Decoder, FrameId, Part, Status, to_hex};
 
 use super::grid::{Align, Cell, Grid};
+use super::number::count;
 use super::status::status_cell;
 use crate::failure::Failure;
 
@@ -45,8 +46,8 @@ fn modbus(out: &mut dyn Write, range: &AddressRange, unit: u8, bytes: &[u8]) -> 
     writeln!(out, "\n  the request, {line}")?;
     let mut grid = Grid::new(4, &[Align::Left, Align::Left]);
     let mut rest = request.bytes.as_slice();
-    for (count, meaning) in &request.meaning {
-        let (these, behind) = rest.split_at_checked(*count).unwrap_or((rest, &[]));
+    for (bytes, meaning) in &request.meaning {
+        let (these, behind) = rest.split_at_checked(*bytes).unwrap_or((rest, &[]));
         grid.row(vec![to_hex(these).into(), meaning.as_str().into()]);
         rest = behind;
     }
@@ -157,7 +158,7 @@ fn codes(out: &mut dyn Write, part: &Part, steps: &Steps) -> Result<(), Failure>
             format!("{:0bits$b}", value.raw).into(),
             format!("0x{:0digits$X}", value.raw).into(),
             value.value.to_string().into(),
-            format!("{}, {width} bit{}", layout.form.name(), if width == 1 { "" } else { "s" }).into(),
+            format!("{}, {}", layout.form.name(), count(width as usize, "bit")).into(),
         ]);
     }
     Ok(grid.write(out)?)

@@ -8,6 +8,7 @@
 use super::form::Form;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+use crate::ground::words::counted;
 
 /// Most slices that one layout may have; beyond it the layout is refused.
 pub(crate) const MAX_SLICES: usize = 256;
@@ -265,7 +266,7 @@ fn repeated(text: &Text, layout: Layout, array: Option<(usize, Option<usize>)>, 
     let end = last + every * (count - 1);
     if end >= length {
         return Err(Diagnostic::error("byte-outside-frame", text.span, format!("the last of the {count} elements reaches to b{end}"))
-            .label(format!("the frame has {}: b0 to b{}", counted(length), length.saturating_sub(1))));
+            .label(format!("the frame has {}: b0 to b{}", counted(length, "byte"), length.saturating_sub(1))));
     }
     Ok(ParsedLayout { layout, array: Some((count, every)) })
 }
@@ -368,7 +369,7 @@ impl SliceReader<'_> {
             return Err(Diagnostic::error("byte-outside-frame", span, format!("`{name}` is outside the frame")).label(match kind {
                 "w" => format!("the frame has {} words: w0 to w{}", length / 2, (length / 2).saturating_sub(1)),
                 "c" => format!("the frame has {length} bytes of coils: c0 to c{}", (length * 8).saturating_sub(1)),
-                _ => format!("the frame has {}: b0 to b{last}", counted(length)),
+                _ => format!("the frame has {}: b0 to b{last}", counted(length, "byte")),
             }));
         }
         Ok(Source { bytes })
@@ -438,8 +439,4 @@ pub(crate) fn cut(bytes: &[Slice], high: u32, low: u32) -> Vec<Slice> {
         }
     }
     found
-}
-
-fn counted(count: usize) -> String {
-    if count == 1 { "1 byte".into() } else { format!("{count} bytes") }
 }

@@ -1,7 +1,7 @@
 //! SPI: a register address with bits for reading, writing and auto-increment, then data.
 
-use super::transfer::several;
 use super::{AnswerError, Bus, Received, Transfer, Wire, pointer_bytes, split_pointer, top};
+use crate::ground::words::counted;
 
 /// The SPI side of a part.
 #[derive(Clone, Debug)]
@@ -100,7 +100,7 @@ impl Wire for Spi {
             let flags = [("read", self.read), ("write", self.write), ("auto-increment", self.increment)];
             how.extend(flags.iter().filter(|(_, bits)| *bits != 0).map(|(what, bits)| format!("set to {what}: 0x{bits:02X}")));
         }
-        how.extend((self.dummy > 0).then(|| format!("{} before data", several(self.dummy, "dummy byte"))));
+        how.extend((self.dummy > 0).then(|| format!("{} before data", counted(self.dummy, "dummy byte"))));
         how.extend(self.late.then(|| "the answer comes in the next transfer".to_owned()));
         vec![format!("SPI {}", how.join(", "))]
     }

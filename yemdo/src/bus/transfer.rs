@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use super::Bus;
 use super::modbus::ResponseError;
+use crate::ground::words::counted;
 
 /// One transfer: what is sent, and how many bytes come back.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,12 +36,12 @@ impl Transfer {
                 }
                 if self.receive > 0 {
                     let between = if self.send.is_empty() || self.restart { "" } else { " stop," };
-                    let _ = write!(text, "{between} R {}", counted(self.receive));
+                    let _ = write!(text, "{between} R {}", counted(self.receive, "byte"));
                 }
                 text
             }
-            (_, _) if self.receive > 0 && self.send.is_empty() => format!("{} in", counted(self.receive)),
-            (_, _) if self.receive > 0 => format!("{hex}, {} in", counted(self.receive)),
+            (_, _) if self.receive > 0 && self.send.is_empty() => format!("{} in", counted(self.receive, "byte")),
+            (_, _) if self.receive > 0 => format!("{hex}, {} in", counted(self.receive, "byte")),
             _ => hex,
         }
     }
@@ -54,15 +55,6 @@ impl Transfer {
     pub(crate) fn whole<'a>(&self, answer: &'a [u8]) -> Result<&'a [u8], AnswerError> {
         if answer.len() == self.receive { Ok(answer) } else { Err(AnswerError::Length { expected: self.receive, found: answer.len() }) }
     }
-}
-
-fn counted(bytes: usize) -> String {
-    several(bytes, "byte")
-}
-
-/// So many of something.
-pub(super) fn several(count: usize, what: &str) -> String {
-    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
 /// Why what came back is not an answer.
@@ -83,7 +75,7 @@ pub enum AnswerError {
 impl fmt::Display for AnswerError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            AnswerError::Length { expected, found } => write!(f, "expected {}, got {found}", counted(*expected)),
+            AnswerError::Length { expected, found } => write!(f, "expected {}, got {found}", counted(*expected, "byte")),
             AnswerError::Response(error) => error.fmt(f),
         }
     }

@@ -7,3 +7,4 @@ pub(crate) mod list;
 pub(crate) mod number;
 pub(crate) mod suggest;
 pub(crate) mod text;
+pub(crate) mod words;

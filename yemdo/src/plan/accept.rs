@@ -91,11 +91,11 @@ impl fmt::Display for Refusal {
                 write!(f, "all bytes of {frame} are 0x{byte:02X}: the part did not answer, or was never calibrated")
             }
             Refusal::Count { frame, count: Some(count), most, .. } => {
-                write!(f, "{frame} says that {count} of its bytes count; it can have 0 to {most}")
+                write!(f, "the length formula of {frame} gives {count} bytes; expected 0 to {most}")
             }
             Refusal::Count { frame, fault, .. } => {
                 let why = fault.map_or("no value", FaultKind::describe);
-                write!(f, "how many bytes of {frame} count cannot be computed: {why}")
+                write!(f, "the length formula of {frame} gives no value: {why}")
             }
         }
     }

@@ -269,54 +269,40 @@ struct Exhausted {
 }
 
 fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i128)) -> Exhausted {
-    let mut extent: Option<(f64, f64)> = None;
-    let mut step: Option<(f64, f64)> = None;
+    let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
+    let (mut finest, mut coarsest) = (f64::INFINITY, 0.0f64);
     let mut faults: Vec<FaultExample> = Vec::new();
     let name = trial.part.codes.get(code_index).map_or(String::new(), |code| code.name.clone());
-    let mut last: Option<f64> = None;
+    // A lane without a value is no number: it counts for no extent, and there is no step to it or from it.
+    let (mut last, mut room) = (f64::NAN, Vec::new());
     let mut from = low;
     while from <= high {
         let lanes = usize::try_from((high - from + 1).min(LANES as i128)).unwrap_or(LANES);
         trial.compute(lanes, |_, lane| from + lane as i128);
-        if let Some(values) = trial.reals(lanes) {
-            let (l, h) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), value| (l.min(*value), h.max(*value)));
-            extent = Some(extent.map_or((l, h), |(low, high)| (low.min(l), high.max(h))));
-            let (mut least, mut most) = (f64::INFINITY, 0.0f64);
-            for value in values {
-                let difference = (value - last.unwrap_or(*value)).abs();
-                least = if difference > 0.0 { least.min(difference) } else { least };
-                most = most.max(difference);
-                last = Some(*value);
-            }
-            widen(&mut step, least);
-            widen(&mut step, most);
-            from += LANES as i128;
-            continue;
-        }
-        let mut next = 0;
-        trial.results(lanes, |lane, result| {
-            // A lane that gives nothing, or whose value is withheld, has no step to the next one.
-            let before = last.take().filter(|_| lane == next);
-            next = lane + 1;
-            match result {
-                Ok(value) => {
-                    extent = Some(extent.map_or((value, value), |(l, h)| (l.min(value), h.max(value))));
-                    if let Some(before) = before {
-                        widen(&mut step, (value - before).abs());
-                    }
-                    last = Some(value);
-                }
+        let values = trial.reals(lanes).unwrap_or_else(|| {
+            room.clear();
+            room.resize(lanes, f64::NAN);
+            trial.results(lanes, |lane, result| match result {
+                Ok(value) => room.get_mut(lane).into_iter().for_each(|place| *place = value),
                 Err((kind, span)) if faults.len() < 8 && !faults.iter().any(|known| known.kind == kind && known.span == span) => {
                     faults.push(FaultExample { kind, span, codes: vec![(name.clone(), from + lane as i128)] });
                 }
                 Err(_) => {}
-            }
+            });
+            &room
         });
-        // The last lane of this batch and the first of the next are neighbours.
-        last = last.filter(|_| next == lanes);
+        for value in values {
+            (least, most) = (least.min(*value), most.max(*value));
+            let difference = (value - last).abs();
+            if difference > 0.0 {
+                (finest, coarsest) = (finest.min(difference), coarsest.max(difference));
+            }
+            last = *value;
+        }
         from += LANES as i128;
     }
-    Exhausted { extent: extent.map(|(low, high)| Extent { low, high, exact: true }), step, faults }
+    let extent = (least <= most).then_some(Extent { low: least, high: most, exact: true });
+    Exhausted { extent, step: (coarsest > 0.0).then_some((finest, coarsest)), faults }
 }
 
 /// Takes a difference into (smallest, largest), unless it is none.

@@ -119,30 +119,25 @@ impl<'a> Trial<'a> {
                 column.put_ints(lanes, |lane| value(code, lane) as i64);
                 continue;
             }
-            // And the others: the same for all.
-            if !input.field().is_some_and(|field| part.codes.of(&reading.codes).any(|code| code.field == Some(field))) {
-                let leaves = Lane { part, settings, own: &reading.codes, value: &|_| 0 };
-                match leaves.value(*input).filter(|_| !matches!(input, Input::Code(_))) {
-                    Some(Number::Int(value, _)) => {
-                        column.fill_int(value as i64);
-                        continue;
-                    }
-                    Some(Number::Real(value, _)) => {
-                        column.fill_real(value);
-                        continue;
-                    }
-                    None => {}
-                }
-            }
-            for lane in 0..lanes {
+            let number = |lane: usize| {
                 let of_lane = |code: CodeId| value(code, lane);
-                let leaves = Lane { part, settings, own: &reading.codes, value: &of_lane };
-                let number = leaves.value(*input);
-                let Some(column) = machine.column_mut(*slot) else { continue };
-                match number {
-                    Some(Number::Int(value, _)) => column.put_int(lane, value as i64),
-                    Some(Number::Real(value, _)) => column.put(lane, value),
-                    None => machine.no_value(users, lane),
+                Lane { part, settings, own: &reading.codes, value: &of_lane }.value(*input)
+            };
+            let in_frame = |field: FieldId| part.codes.of(&reading.codes).any(|code| code.field == Some(field));
+            if input.comes_with_frames() || input.field().is_some_and(in_frame) {
+                for lane in 0..lanes {
+                    let Some(column) = machine.column_mut(*slot) else { continue };
+                    match number(lane) {
+                        Some(Number::Int(value, _)) => column.put_int(lane, value as i64),
+                        Some(Number::Real(value, _)) => column.put(lane, value),
+                        None => machine.no_value(users, lane),
+                    }
+                }
+            } else {
+                match number(0) {
+                    Some(Number::Int(value, _)) => column.fill_int(value as i64),
+                    Some(Number::Real(value, _)) => column.fill_real(value),
+                    None => (0..lanes).for_each(|lane| machine.no_value(users, lane)),
                 }
             }
         }

@@ -1,7 +1,7 @@
 //! The far end of Modbus: what a request asks for, and the responses to it.
 
 use super::response::ResponseError;
-use super::{AddressRange, ModbusTable, crc};
+use super::{AddressRange, ModbusTable, with_crc, without_crc};
 
 /// What a request asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -38,12 +38,7 @@ pub enum ModbusRequest {
 /// [`ResponseError`]: a CRC that does not fit, too few bytes, a function or a quantity that there is not.
 pub fn parse_request(bytes: &[u8]) -> Result<(u8, ModbusRequest), ResponseError> {
     let short = |expected: usize| ResponseError::TooShort { expected, found: bytes.len() };
-    let (body, sum) = bytes.split_last_chunk::<2>().filter(|(body, _)| body.len() >= 6).ok_or(short(8))?;
-    let (expected, found) = (crc(body), u16::from_le_bytes(*sum));
-    if expected != found {
-        return Err(ResponseError::Crc { expected, found });
-    }
-    let &[unit, function, a, b, c, d, ref rest @ ..] = body else { return Err(short(8)) };
+    let &[unit, function, a, b, c, d, ref rest @ ..] = without_crc(bytes, 8)? else { return Err(short(8)) };
     let (start, value) = (u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]));
     let foreign = ResponseError::Function { expected: 3, found: function };
     let table = match function {
@@ -95,10 +90,4 @@ pub fn response(unit: u8, range: &AddressRange, data: &[u8]) -> Vec<u8> {
 /// An exception in answer to a function: RTU, with its CRC.
 pub fn exception_response(unit: u8, function: u8, code: u8) -> Vec<u8> {
     with_crc(vec![unit, function | 0x80, code])
-}
-
-fn with_crc(mut bytes: Vec<u8>) -> Vec<u8> {
-    let sum = crc(&bytes);
-    bytes.extend(sum.to_le_bytes());
-    bytes
 }

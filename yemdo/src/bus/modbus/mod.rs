@@ -9,9 +9,9 @@ mod response;
 
 use std::fmt;
 
-use super::transfer::several;
 use super::{AnswerError, Bus, Received, Transfer, Wire};
 use crate::bits::check::{Crc, MODELS};
+use crate::ground::words::counted;
 
 pub use far::{ModbusRequest, exception_response, parse_request, response};
 pub use request::{Request, read_request, write_request};
@@ -113,7 +113,7 @@ impl Wire for Modbus {
         let mut how = vec![self.unit.map_or("unit id not told".to_owned(), |unit| format!("unit {unit}"))];
         how.extend(self.baud.map(|baud| format!("{baud} baud")));
         how.extend(self.parity.map(|parity| format!("8 bits, {} parity", if parity == "none" { "no" } else { parity })));
-        how.extend(self.stop.map(|stop| several(usize::from(stop), "stop bit")));
+        how.extend(self.stop.map(|stop| counted(usize::from(stop), "stop bit")));
         vec![format!("Modbus {}", how.join(", "))]
     }
 
@@ -124,12 +124,8 @@ impl Wire for Modbus {
 
 /// Whether an answer is that to a write.
 fn written(sent: &[u8], answer: &[u8]) -> Result<(), ResponseError> {
-    let Some((body, sum)) = answer.split_last_chunk::<2>().filter(|(body, _)| body.len() >= 6) else {
-        return Err(ResponseError::TooShort { expected: 8, found: answer.len() });
-    };
-    let (expected, found) = (crc(body), u16::from_le_bytes(*sum));
+    let body = without_crc(answer, 8)?;
     match (sent, body) {
-        _ if expected != found => Err(ResponseError::Crc { expected, found }),
         (_, [_, _, _, _, _, _, _, ..]) => Err(ResponseError::TooLong { expected: 8, found: answer.len() }),
         ([unit, ..], [from, ..]) if unit != from => Err(ResponseError::Unit { expected: *unit, found: *from }),
         ([_, asked, ..], [_, function, ..]) if asked != function => Err(ResponseError::Function { expected: *asked, found: *function }),
@@ -261,8 +257,23 @@ impl fmt::Display for AddressRange {
     }
 }
 
-/// The CRC of RTU frames.
-pub(super) fn crc(bytes: &[u8]) -> u16 {
+/// The CRC of RTU frames (Modbus over Serial Line V1.02, section 2.5.1.2).
+fn crc(bytes: &[u8]) -> u16 {
     let model = MODELS.iter().find(|(name, _)| *name == "CRC-16/MODBUS").map(|(_, model)| *model);
     model.map_or(0, |model| Crc::new(model).of(bytes) as u16)
+}
+
+/// Puts the CRC behind a frame, low byte first.
+fn with_crc(mut frame: Vec<u8>) -> Vec<u8> {
+    let crc = crc(&frame);
+    frame.extend(crc.to_le_bytes());
+    frame
+}
+
+/// A frame of at least so many bytes without its CRC, which has to fit.
+fn without_crc(bytes: &[u8], least: usize) -> Result<&[u8], ResponseError> {
+    let short = ResponseError::TooShort { expected: least, found: bytes.len() };
+    let (body, sum) = bytes.split_last_chunk::<2>().filter(|_| bytes.len() >= least).ok_or(short)?;
+    let (expected, found) = (crc(body), u16::from_le_bytes(*sum));
+    if expected == found { Ok(body) } else { Err(ResponseError::Crc { expected, found }) }
 }

@@ -1,6 +1,6 @@
 //! Requests as they go over the line: RTU, and the same over TCP.
 
-use super::{AddressRange, ModbusTable, crc};
+use super::{AddressRange, ModbusTable, crc, with_crc};
 
 /// A request, with what each of its bytes means.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,26 +22,20 @@ pub fn read_request(unit: u8, range: &AddressRange) -> Request {
     let [start_high, start_low] = range.start.to_be_bytes();
     let [count_high, count_low] = range.count.to_be_bytes();
     let function = range.table.read_function();
-    let mut bytes = vec![unit, function, start_high, start_low, count_high, count_low];
-    let crc = crc(&bytes);
-    bytes.extend(crc.to_le_bytes());
+    let bytes = vec![unit, function, start_high, start_low, count_high, count_low];
     let meaning = vec![
         (1, format!("unit {unit}")),
         (1, format!("function {function}: read {}", range.table.name())),
         (2, format!("from address {}", range.both_forms(0))),
         (2, format!("quantity {}", range.count)),
-        (2, format!("CRC 0x{crc:04X}, low byte first")),
+        (2, format!("CRC 0x{:04X}, low byte first", crc(&bytes))),
     ];
-    Request { bytes, meaning }
+    Request { bytes: with_crc(bytes), meaning }
 }
 
 /// The bytes of a request of any function: RTU, with its CRC.
 pub(super) fn request(unit: u8, function_and_data: &[u8]) -> Vec<u8> {
-    let mut bytes = vec![unit];
-    bytes.extend(function_and_data);
-    let crc = crc(&bytes);
-    bytes.extend(crc.to_le_bytes());
-    bytes
+    with_crc([&[unit], function_and_data].concat())
 }
 
 /// The bits of a request that writes holding registers: RTU, with its CRC. One word goes with function 6, several with
@@ -69,10 +63,8 @@ pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Option<Request> {
     }
     bytes.extend(words.iter().flat_map(|word| word.to_be_bytes()));
     meaning.push((words.len() * 2, "the value".into()));
-    let crc = crc(&bytes);
-    bytes.extend(crc.to_le_bytes());
-    meaning.push((2, format!("CRC 0x{crc:04X}, low byte first")));
-    Some(Request { bytes, meaning })
+    meaning.push((2, format!("CRC 0x{:04X}, low byte first", crc(&bytes))));
+    Some(Request { bytes: with_crc(bytes), meaning })
 }
 
 impl Request {

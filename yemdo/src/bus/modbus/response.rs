@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::AddressRange;
+use super::{AddressRange, without_crc};
 
 /// How a response is wrapped.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -155,19 +155,11 @@ pub fn read_response<'a>(bytes: &'a [u8], range: &AddressRange, unit: Option<u8>
             let (unit, rest) = bytes.split_first().ok_or(ResponseError::TooShort { expected: 5, found: 0 })?;
             let exception = rest.first().is_some_and(|function| function & 0x80 != 0);
             let says = if exception { 5 } else { rest.get(1).map_or(5, |count| usize::from(*count) + 5) };
-            if bytes.len() < says {
-                return Err(ResponseError::TooShort { expected: says, found: bytes.len() });
-            }
-            let (sum_at, body_end) = (bytes.len() - 2, rest.len() - 2);
-            let found = bytes.get(sum_at..).and_then(|sum| sum.try_into().ok()).map_or(0, u16::from_le_bytes);
-            let expected = super::crc(bytes.get(..sum_at).unwrap_or(&[]));
-            if found != expected {
-                return Err(ResponseError::Crc { expected, found });
-            }
+            let body = without_crc(bytes, says)?;
             if bytes.len() > says {
                 return Err(ResponseError::TooLong { expected: says, found: bytes.len() });
             }
-            (Envelope::Rtu, *unit, rest.get(..body_end).unwrap_or(&[]), 1)
+            (Envelope::Rtu, *unit, body.get(1..).unwrap_or(&[]), 1)
         }
     };
     if let Some(expected) = unit.filter(|unit| *unit != answerer) {
