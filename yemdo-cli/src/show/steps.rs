@@ -23,7 +23,7 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, 
     let part = decoder.part().clone();
     let model = part.frames().get(frame);
     let name = model.map_or("", |model| model.name());
-    writeln!(out, "{title}{}{title:#}  frame {name} of {} bytes", part.name(), steps.bytes.len())?;
+    writeln!(out, "{title}{}{title:#}  frame {name} of {}", part.name(), count(steps.bytes.len(), "byte"))?;
     if let Some(Origin::Modbus(range)) = model.map(|model| model.origin()) {
         let unit = part.buses().modbus.as_ref().map_or(1, |modbus| modbus.unit_or_first());
         modbus(out, range, unit, bytes)?;
