@@ -56,7 +56,7 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     let svg_path = args.out.join("day.svg");
     let png_path = args.out.join("day.png");
     write_whole(&svg_path, svg.as_bytes())?;
-    write_whole(&png_path, &plot::png(&svg)?)?;
+    write_whole(&png_path, &plot::png(&day)?)?;
     writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
     writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61 --steps{dim:#}")?;
     Ok(0)

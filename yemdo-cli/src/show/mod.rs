@@ -1,5 +1,6 @@
 //! What several commands print.
 
+pub(crate) mod canvas;
 pub(crate) mod diagram;
 pub(crate) mod grid;
 pub(crate) mod number;

@@ -1,13 +1,13 @@
-//! The demo's plot: a day of readings, as SVG, and from that as PNG.
-
-use std::sync::Arc;
+//! The demo's plot: a day of readings, as SVG and as PNG.
 
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
-use resvg::{tiny_skia, usvg};
+use tiny_skia::Pixmap;
+use ttf_parser::Face;
 use yemdo::Status;
 
+use super::canvas::Canvas;
 use crate::failure::Failure;
 
 const SIZE: (u32, u32) = (1280, 800);
@@ -41,28 +41,27 @@ pub(crate) struct Series {
 /// The plot as SVG text.
 pub(crate) fn svg(day: &Day) -> Result<String, Failure> {
     let mut text = String::new();
-    draw(day, &mut text).map_err(|error| Failure::told(format!("cannot draw the plot: {error}")))?;
+    draw(day, SVGBackend::with_string(&mut text, SIZE)).map_err(failed)?;
     // The drawing library writes a generic family; the font that goes with the command is named here.
     Ok(text.replace("font-family=\"sans-serif\"", &format!("font-family=\"{FAMILY}, sans-serif\"")))
 }
 
-/// The plot as PNG, from its SVG.
-pub(crate) fn png(svg: &str) -> Result<Vec<u8>, Failure> {
-    let failed = |what: String| Failure::told(format!("cannot draw the plot as PNG: {what}"));
-    let mut fonts = usvg::fontdb::Database::new();
-    fonts.load_font_source(usvg::fontdb::Source::Binary(Arc::new(FONT)));
-    fonts.set_sans_serif_family(FAMILY);
-    let options = usvg::Options { font_family: FAMILY.into(), fontdb: Arc::new(fonts), ..usvg::Options::default() };
-    let tree = usvg::Tree::from_str(svg, &options).map_err(|error| failed(error.to_string()))?;
-    let mut pixels = tiny_skia::Pixmap::new(SIZE.0, SIZE.1).ok_or_else(|| failed("no room".into()))?;
-    resvg::render(&tree, tiny_skia::Transform::default(), &mut pixels.as_mut());
-    pixels.encode_png().map_err(|error| failed(error.to_string()))
+/// The plot as PNG.
+pub(crate) fn png(day: &Day) -> Result<Vec<u8>, Failure> {
+    let mut pixels = Pixmap::new(SIZE.0, SIZE.1).ok_or_else(|| failed("no room"))?;
+    let font = Face::parse(FONT, 0).map_err(failed)?;
+    draw(day, Canvas::new(&mut pixels, font)).map_err(failed)?;
+    pixels.encode_png().map_err(failed)
 }
 
-type Drawn = Result<(), Box<dyn std::error::Error>>;
+fn failed(what: impl std::fmt::Display) -> Failure {
+    Failure::told(format!("cannot draw the plot: {what}"))
+}
 
-fn draw(day: &Day, text: &mut String) -> Drawn {
-    let root = SVGBackend::with_string(text, SIZE).into_drawing_area();
+type Drawn<B> = Result<(), DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>>;
+
+fn draw<B: DrawingBackend>(day: &Day, backend: B) -> Drawn<B> {
+    let root = backend.into_drawing_area();
     root.fill(&WHITE)?;
     let title = ("sans-serif", 24).into_font().color(&INK);
     root.draw(&Text::new("A day in the ship's hall, from raw frames", (36, 20), title))?;
@@ -104,7 +103,7 @@ fn hour(second: u32) -> f64 {
     f64::from(second) / 3600.0
 }
 
-fn panel(area: &DrawingArea<SVGBackend<'_>, Shift>, day: &Day, unit: &str, labelled: bool) -> Drawn {
+fn panel<B: DrawingBackend>(area: &DrawingArea<B, Shift>, day: &Day, unit: &str, labelled: bool) -> Drawn<B> {
     let series: Vec<&Series> = day.series.iter().filter(|series| series.unit == unit).collect();
     let is_sound = |status: Status| status != Status::Saturated;
     let sound = || series.iter().flat_map(|s| &s.points).filter(|p| is_sound(p.2)).map(|p| p.1);
@@ -179,7 +178,7 @@ fn runs(points: &[(u32, f64, Status)]) -> Vec<Vec<(u32, f64, Status)>> {
 }
 
 /// A strip a part, with a tick for each refused frame.
-fn refused(area: &DrawingArea<SVGBackend<'_>, Shift>, day: &Day) -> Drawn {
+fn refused<B: DrawingBackend>(area: &DrawingArea<B, Shift>, day: &Day) -> Drawn<B> {
     let label = ("sans-serif", 15).into_font().color(&INK);
     let mut parts: Vec<&str> = day.refused.iter().map(|(_, part)| part.as_str()).collect();
     parts.dedup();

@@ -133,7 +133,8 @@ impl Number {
     /// The value as a double; integers beyond 2^53 are rounded.
     pub fn to_f64(self) -> f64 {
         match self {
-            Number::Int(value, _) => value as f64,
+            // Nearly all fit in 64 bits, and from those the processor converts by itself.
+            Number::Int(value, _) => i64::try_from(value).map_or(value as f64, |value| value as f64),
             Number::Real(value, _) => value,
         }
     }

@@ -16,7 +16,7 @@ use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
 use crate::plan::frame::bounds;
-use trial::Trial;
+use trial::{Trial, Work};
 
 /// Codes of at most so many bits are tried one by one.
 const EXHAUSTIVE_BITS: u32 = 18;
@@ -97,13 +97,14 @@ fn decimals_of(trial: &mut Trial<'_>) -> usize {
 /// What can come out of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
 pub(crate) fn predict(part: &Sheet, id: ReadingId) -> Option<Prediction> {
     let proofs = Proofs::of(part, part.needed(id));
-    one(part, id, &proofs)
+    one(part, id, &proofs, &mut Vec::new())
 }
 
 /// The same of every reading and shared value.
 pub(crate) fn predict_all(part: &Sheet) -> List<ReadingId, Option<Prediction>> {
     let proofs = Proofs::of(part, part.order.clone());
-    List::filled(part.readings.len(), |id| one(part, id, &proofs))
+    let mut known = Vec::new();
+    List::filled(part.readings.len(), |id| one(part, id, &proofs, &mut known))
 }
 
 /// What interval analysis says of readings, worked out for all of them together.
@@ -142,7 +143,7 @@ impl Proofs {
     }
 }
 
-fn one(part: &Sheet, id: ReadingId, proofs: &Proofs) -> Option<Prediction> {
+fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exhausted)>) -> Option<Prediction> {
     let (reading, needed) = (part.readings.get(id)?, part.needed(id));
     let own = proofs.get(id)?;
     let proven = || needed.iter().filter_map(|needed| proofs.get(*needed));
@@ -170,7 +171,16 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs) -> Option<Prediction> {
         && (trial.program.ops.len() << code.layout.width()) * part.readings.len() <= EXHAUSTIVE_WORK
         && !float
     {
-        let found = exhaustive(trial, *only, code.bounds());
+        let work = trial.work(*only);
+        let found = match known.iter().find(|(known, _)| Some(known) == work.as_ref()) {
+            Some((_, found)) => found.clone(),
+            None => {
+                let found = exhaustive(trial, *only, code.bounds());
+                // A fault names its code and its place.
+                known.extend(work.filter(|_| found.faults.is_empty()).map(|work| (work, found.clone())));
+                found
+            }
+        };
         let proof = if count == 0 && found.faults.is_empty() { Proof::Proved } else { Proof::Tried };
         return Some(Prediction { extent: found.extent, step: found.step, faults: found.faults, proof, decimals, ..bounded });
     }
@@ -262,6 +272,7 @@ fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
 }
 
 /// What trying all codes found.
+#[derive(Clone)]
 struct Exhausted {
     extent: Option<Extent>,
     step: Option<(f64, f64)>,
@@ -291,13 +302,14 @@ fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i12
             });
             &room
         });
-        for value in values {
-            (least, most) = (least.min(*value), most.max(*value));
+        // Comparisons are false of no number: it changes none of these.
+        for &value in values {
+            least = if value < least { value } else { least };
+            most = if value > most { value } else { most };
             let difference = (value - last).abs();
-            if difference > 0.0 {
-                (finest, coarsest) = (finest.min(difference), coarsest.max(difference));
-            }
-            last = *value;
+            finest = if difference > 0.0 && difference < finest { difference } else { finest };
+            coarsest = if difference > coarsest { difference } else { coarsest };
+            last = value;
         }
         from += LANES as i128;
     }

@@ -1,7 +1,7 @@
 //! A reading's program, tried out for codes that nobody sent.
 
 use crate::formula::flat::lower::Lowerer;
-use crate::formula::flat::program::{Program, Slot};
+use crate::formula::flat::program::{Constant, Opcode, Program, Slot};
 use crate::formula::run::columns::{FaultAt, LANES, Machine};
 use crate::ground::number::{Number, Ty};
 use crate::model::frame::Code;
@@ -29,6 +29,20 @@ pub(super) struct Trial<'a> {
     /// Inputs from outside, with the outputs that use them.
     inputs: Vec<(Slot, Input, Vec<usize>)>,
     settings: Settings,
+}
+
+/// What decides all results of trying one code: readings that agree in it (three axes, the elements of an array) have the
+/// same results.
+#[derive(PartialEq)]
+pub(super) struct Work {
+    bounds: (i128, i128),
+    ops: Vec<(Opcode, [Slot; 4], Option<Slot>)>,
+    constants: Vec<(Slot, Constant)>,
+    /// `None` is the code that is tried.
+    inputs: Vec<(Slot, Option<Input>)>,
+    output: usize,
+    withheld: Vec<usize>,
+    outputs: Vec<(Slot, Ty)>,
 }
 
 /// What one lane begins with.
@@ -98,6 +112,20 @@ impl<'a> Trial<'a> {
 
     pub(super) fn code(&self, id: CodeId) -> Option<&'a Code> {
         self.part.codes.get(id)
+    }
+
+    /// What decides the results, where only this code is tried. `None` where an input depends on it in another way.
+    pub(super) fn work(&self, only: CodeId) -> Option<Work> {
+        let code = self.code(only).filter(|code| code.field.is_none() && !code.ty.is_real())?;
+        Some(Work {
+            bounds: code.bounds(),
+            ops: self.program.ops.iter().map(|op| (op.what, [op.dst, op.a, op.b, op.c], op.guard)).collect(),
+            constants: self.program.constants.clone(),
+            inputs: self.inputs.iter().map(|(slot, input, _)| (*slot, Some(*input).filter(|input| *input != Input::Code(only)))).collect(),
+            output: self.output,
+            withheld: self.withheld.clone(),
+            outputs: self.program.outputs.clone(),
+        })
     }
 
     /// Runs over lanes, and hands each result to `take`. Fields that do not stand in a frame have their reset values.
