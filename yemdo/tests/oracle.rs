@@ -220,7 +220,7 @@ impl Generator {
                 // No cbrt: C leaves its last digit open, and libraries differ in it.
                 let name = *self.dice.pick(&[
                     "sqrt", "fabs", "floor", "ceil", "trunc", "round", "exp", "log", "sin", "cos", "atan", "sqrtf", "floorf", "fabsf",
-                    "expf", "log2", "log10", "tanh",
+                    "expf", "log2", "log10", "tanh", "held", "extended", "bounded",
                 ]);
                 self.real(depth - 1).map(|x| format!("{name}({x})"))
             }
@@ -336,6 +336,22 @@ static uint64_t shl_q(uint64_t a, long long n) { if (n < 0 || n > 63) __builtin_
 #define SHL(a, n) _Generic((a) + 0, int: shl_i, unsigned: shl_u, long: shl_l, long long: shl_l, unsigned long: shl_q, unsigned long long: shl_q)((a), (long long)(n))
 #define ID(x) ({ volatile __typeof__(x) value = (x); value; })
 static int ABS(int a) { if (a == INT32_MIN) __builtin_trap(); return a < 0 ? -a : a; }
+static double curve(const double (*p)[2], int n, int outside, double x) {
+  if (isnan(x)) __builtin_trap();
+  if (x < p[0][0] || x > p[n - 1][0]) {
+    if (outside == 2) __builtin_trap();
+    if (outside == 0) return x < p[0][0] ? p[0][1] : p[n - 1][1];
+  }
+  int k = 0;
+  while (k < n - 2 && x >= p[k + 1][0]) k++;
+  return p[k][1] + (x - p[k][0]) * (p[k + 1][1] - p[k][1]) / (p[k + 1][0] - p[k][0]);
+}
+static const double HELD[][2] = {{-3.5, 7.25}, {0, -2}, {0.1, 40}, {300, 41.7}};
+static const double EXTENDED[][2] = {{-1000, 3}, {12.3, -3.3}, {70000, 1e6}};
+static const double BOUNDED[][2] = {{-2147483648.0, -1}, {-7, 5}, {255, 5}, {1e10, 0.001}};
+static double held(double x) { return curve(HELD, 4, 0, x); }
+static double extended(double x) { return curve(EXTENDED, 3, 1, x); }
+static double bounded(double x) { return curve(BOUNDED, 4, 2, x); }
 static sigjmp_buf back;
 static void trapped(int s) { (void)s; siglongjmp(back, 1); }
 typedef struct { int32_t i; uint32_t u; int64_t l; uint64_t q; float f; double d; int32_t s, b, n; } In;
@@ -407,10 +423,17 @@ fn ask_the_compiler(formulas: &[(String, Piece)], bytes: &[u8]) -> Vec<Option<f6
     output.stdout.chunks_exact(9).map(result).collect()
 }
 
+/// The same points as in the harness.
+const CURVES: &str = "
+table.held     = { points = [[-3.5, 7.25], [0, -2], [0.1, 40], [300, 41.7]], outside = \"hold\" }
+table.extended = { points = [[-1000, 3], [12.3, -3.3], [70000, 1e6]], outside = \"extend\" }
+table.bounded  = { points = [[-2147483648, -1], [-7, 5], [255, 5], [1e10, 0.001]], outside = \"fault\" }
+";
+
 fn sheet(formula: &str) -> String {
     let codes: Vec<String> = CODES.iter().map(|(name, layout, _)| format!("{name} = \"{layout}\"")).collect();
     format!(
-        "part = \"oracle\"\nframe.F = {{ read = {LENGTH}, code = {{ {} }} }}\n[reading.r]\nunit = \"1\"\nformula = '''\n{formula}'''\n",
+        "part = \"oracle\"\nframe.F = {{ read = {LENGTH}, code = {{ {} }} }}\n{CURVES}[reading.r]\nunit = \"1\"\nformula = '''\n{formula}'''\n",
         codes.join(", ")
     )
 }
