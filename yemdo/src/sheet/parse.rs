@@ -210,7 +210,10 @@ fn identifier(reader: &mut Reader<'_>, name: &At<String>) {
 }
 
 /// A whole number of a table, or what stands for it where it is not given.
-fn integer_or<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str, low: i128, high: i128, default: i128) -> i128 {
+fn integer_or<'i, T>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str, low: T, high: T, default: T) -> T
+where
+    T: TryFrom<i128> + PartialOrd + std::fmt::Display,
+{
     fields.get(key).and_then(|value| reader.integer_within(value, key, low, high)).map_or(default, |at| at.value)
 }
 
@@ -232,7 +235,7 @@ fn choices<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Named<Choic
 fn bytes<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<u8> {
     match value.map(|value| (value, value.get_ref())) {
         Some((_, DeValue::Array(list))) => {
-            let byte = |value| reader.integer_within(value, "a byte", 0, 255).map(|at| at.value as u8);
+            let byte = |value| reader.integer_within(value, "a byte", 0, u8::MAX).map(|at| at.value);
             list.iter().filter_map(byte).collect()
         }
         Some((value, _)) => {

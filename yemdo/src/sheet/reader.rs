@@ -121,11 +121,16 @@ impl<'i> Reader<'i> {
         parsed.map(|number| At { value: number, span: value.span().into() })
     }
 
-    /// A whole number within `low..=high`; reported where it is outside.
-    pub(crate) fn integer_within(&mut self, value: &Raw<'i>, what: &str, low: i128, high: i128) -> Option<At<i128>> {
+    /// A whole number within `low..=high`, in the type of its bounds; reported where it is outside.
+    pub(crate) fn integer_within<T>(&mut self, value: &Raw<'i>, what: &str, low: T, high: T) -> Option<At<T>>
+    where
+        T: TryFrom<i128> + PartialOrd + std::fmt::Display,
+    {
         let number = self.integer(value)?;
-        if (low..=high).contains(&number.value) {
-            return Some(number);
+        if let Ok(value) = T::try_from(number.value)
+            && (&low..=&high).contains(&&value)
+        {
+            return Some(At { value, span: number.span });
         }
         self.report(
             Diagnostic::error("out-of-range", number.span, format!("{what} is {low} to {high}, not {}", number.value))

@@ -14,14 +14,14 @@ impl Resolver {
         }
         if let Some(spi) = &tree.spi {
             self.part.buses.spi = Some(Spi {
-                mode: spi.mode as u8,
+                mode: spi.mode,
                 lsb_first: spi.lsb_first,
                 pointer: self.pointer(spi.pointer),
-                shift: spi.shift as u32,
-                read: spi.read as u32,
-                write: spi.write as u32,
-                increment: spi.increment as u32,
-                dummy: spi.dummy as usize,
+                shift: spi.shift,
+                read: spi.read,
+                write: spi.write,
+                increment: spi.increment,
+                dummy: spi.dummy,
                 late: spi.late,
             });
         }
@@ -32,21 +32,16 @@ impl Resolver {
                 "400001" => Numbering::SixDigits,
                 _ => Numbering::FromZero,
             };
-            self.part.buses.modbus = Some(Modbus {
-                unit: modbus.unit.and_then(|unit| u8::try_from(unit).ok()),
-                numbering,
-                baud: modbus.baud.and_then(|baud| u32::try_from(baud).ok()),
-                parity: modbus.parity,
-                stop: modbus.stop.and_then(|stop| u8::try_from(stop).ok()),
-            });
+            self.part.buses.modbus =
+                Some(Modbus { unit: modbus.unit, numbering, baud: modbus.baud, parity: modbus.parity, stop: modbus.stop });
         }
     }
 
     /// The width of the address that is sent first: 0, 8 or 16 bits.
-    fn pointer(&mut self, typed: Option<At<i128>>) -> u32 {
+    fn pointer(&mut self, typed: Option<At<u32>>) -> u32 {
         match typed.map(|at| at.value) {
             None => 8,
-            Some(bits @ (0 | 8 | 16)) => bits as u32,
+            Some(bits @ (0 | 8 | 16)) => bits,
             Some(bits) => {
                 let span = typed.map(|at| at.span).unwrap_or_default();
                 self.report(
@@ -69,14 +64,8 @@ impl Resolver {
         }
         let pointer = self.pointer(i2c.pointer);
         if let Some(address) = address {
-            self.part.buses.i2c = Some(I2c {
-                address,
-                typed_8_bit: i2c.address.eight_bit,
-                straps,
-                pointer,
-                restart: i2c.restart,
-                increment: i2c.increment as u32,
-            });
+            self.part.buses.i2c =
+                Some(I2c { address, typed_8_bit: i2c.address.eight_bit, straps, pointer, restart: i2c.restart, increment: i2c.increment });
         }
     }
 

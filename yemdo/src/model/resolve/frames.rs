@@ -138,8 +138,7 @@ impl Resolver {
             return Some((Origin::Registers(runs), length));
         }
         if !frame.transfers.is_empty() {
-            let transfers: Vec<(Vec<u8>, usize)> =
-                frame.transfers.iter().map(|(command, read)| (command.clone(), read.value as usize)).collect();
+            let transfers: Vec<(Vec<u8>, usize)> = frame.transfers.iter().map(|(command, read)| (command.clone(), read.value)).collect();
             let length = transfers.iter().map(|(_, read)| read).sum();
             return Some((Origin::Transfers(transfers), length));
         }
@@ -148,7 +147,7 @@ impl Resolver {
             let length = range.bytes();
             return Some((Origin::Modbus(range), length));
         }
-        let read = frame.read.map_or(1, |read| read.value as usize);
+        let read = frame.read.map_or(1, |read| read.value);
         Some((Origin::Read { command: frame.command.clone() }, read))
     }
 
@@ -308,7 +307,7 @@ impl Resolver {
 
     /// How a check is computed, the width of its value, and where the sheet says that.
     fn method(&mut self, method: &tree::Method, span: Span) -> Option<(CheckKind, u32, Span)> {
-        let value = |at: &Option<At<i128>>| at.map_or(0, |at| at.value as u64);
+        let value = |at: &Option<At<u64>>| at.map_or(0, |at| at.value);
         match method {
             tree::Method::Model(name) => {
                 let Some((known, model)) = MODELS.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name.value)) else {
@@ -323,15 +322,16 @@ impl Resolver {
                 Some((CheckKind::Crc(Crc::new(*model), Some(known)), model.width, name.span))
             }
             tree::Method::Crc { width, poly, init, refin, refout, xorout } => {
-                let bits = u32::try_from(width.value).unwrap_or(8);
+                let bits = width.value;
+                let mask = u64::MAX >> (64 - bits);
                 for parameter in [Some(*poly), *init, *xorout].into_iter().flatten() {
-                    let top = parameter.value >> bits;
+                    let top = u128::from(parameter.value) >> bits;
                     if top != 0 {
                         let problem =
                             Diagnostic::error("too-wide", parameter.span, format!("{:#X} does not fit in {bits} bits", parameter.value))
-                                .label(format!("at most {:#X}", (1i128 << bits) - 1))
+                                .label(format!("at most {mask:#X}"))
                                 .also(width.span, "the width");
-                        let without = parameter.value & ((1i128 << bits) - 1);
+                        let without = parameter.value & mask;
                         self.report(if parameter == *poly && top == 1 {
                             problem.help(format!("leave the polynomial's highest term out: write {without:#04X}"))
                         } else {
@@ -339,26 +339,20 @@ impl Resolver {
                         });
                     }
                 }
-                let model = CrcModel {
-                    width: bits,
-                    poly: poly.value as u64,
-                    init: value(init),
-                    refin: *refin,
-                    refout: *refout,
-                    xorout: value(xorout),
-                };
+                let model =
+                    CrcModel { width: bits, poly: poly.value, init: value(init), refin: *refin, refout: *refout, xorout: value(xorout) };
                 Some((CheckKind::Crc(Crc::new(model), None), bits, width.span))
             }
             tree::Method::Sum { width, init, modulo, then } => {
-                let bits = u32::try_from(width.value).unwrap_or(8);
+                let bits = width.value;
                 let finish = match *then {
                     "invert" => SumFinish::Invert,
                     "negate" => SumFinish::Negate,
                     _ => SumFinish::Plain,
                 };
-                Some((CheckKind::Sum { width: bits, init: value(init), modulo: *modulo as u64, finish }, bits, width.span))
+                Some((CheckKind::Sum { width: bits, init: value(init), modulo: *modulo, finish }, bits, width.span))
             }
-            tree::Method::Xor(init) => Some((CheckKind::Xor(init.value as u8), 8, span)),
+            tree::Method::Xor(init) => Some((CheckKind::Xor(init.value), 8, span)),
             tree::Method::Parity(kind) => Some((CheckKind::Parity(*kind == "odd"), 1, span)),
         }
     }

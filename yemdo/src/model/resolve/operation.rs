@@ -249,8 +249,8 @@ impl Resolver {
             span: step.span,
             action,
             when,
-            repeat: step.repeat.map_or(1, |at| at.value as u32),
-            retry: step.retry.map_or(0, |at| at.value as u32),
+            repeat: step.repeat.map_or(1, |at| at.value),
+            retry: step.retry.map_or(0, |at| at.value),
             every: step.every.unwrap_or(EVERY),
             means: step.means.as_ref().map(|text| text.value.clone()),
         })

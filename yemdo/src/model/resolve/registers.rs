@@ -18,12 +18,8 @@ const MAX_FIELDS: usize = 4096;
 impl Resolver {
     pub(super) fn registers(&mut self, tree: &tree::Sheet) {
         let fields = tree.fields.len()
-            + tree
-                .registers
-                .iter()
-                .map(|(_, register)| register.fields.len() * register.count.map_or(1, |c| c.value as usize))
-                .sum::<usize>();
-        let registers = tree.registers.iter().map(|(_, register)| register.count.map_or(1, |c| c.value as usize)).sum::<usize>();
+            + tree.registers.iter().map(|(_, register)| register.fields.len() * register.count.map_or(1, |c| c.value)).sum::<usize>();
+        let registers = tree.registers.iter().map(|(_, register)| register.count.map_or(1, |c| c.value)).sum::<usize>();
         if registers > MAX_REGISTERS || fields > MAX_FIELDS {
             let span = tree.registers.last().map(|(name, _)| name.span).unwrap_or_default();
             let text =
@@ -36,7 +32,7 @@ impl Resolver {
         }
         let mut home = 0;
         for (_, register) in &tree.registers {
-            let copies = register.count.map_or(1, |count| count.value as usize);
+            let copies = register.count.map_or(1, |count| count.value);
             for copy in 0..copies {
                 self.fields_of(RegisterId::new(home + copy), copy, copies, register);
             }
@@ -53,7 +49,7 @@ impl Resolver {
         self.part.reset_image = settings.into_image();
         let mut home = 0;
         for (_, register) in &tree.registers {
-            let copies = register.count.map_or(1, |count| count.value as usize);
+            let copies = register.count.map_or(1, |count| count.value);
             let bank = self.choices(&register.bank);
             let writable = self.choices(&register.writable);
             for copy in self.part.registers.iter_mut().skip(home).take(copies) {
@@ -71,11 +67,11 @@ impl Resolver {
 
     fn register(&mut self, name: &At<String>, register: &tree::Register) {
         let bytes = (register.width.value / 8) as usize;
-        let reset = register.reset.map(|at| at.value as u64);
+        let reset = register.reset.map(|at| at.value);
         if let Some(typed) = register.reset.filter(|at| bytes < 8 && at.value >> (bytes * 8) != 0) {
             self.report(
                 Diagnostic::error("too-wide", typed.span, format!("{:#X} does not fit in {} bits", typed.value, bytes * 8))
-                    .label(format!("at most {:#X}", (1i128 << (bytes * 8)) - 1)),
+                    .label(format!("at most {:#X}", u64::MAX >> (64 - bytes * 8))),
             );
         }
         if let Some(other) = self.part.registers.iter().find(|other| other.name == name.value) {
@@ -86,7 +82,7 @@ impl Resolver {
         }
         let at = self.register_address(register);
         let copies = register.count.map_or(1, |count| count.value as u32);
-        let every = register.every.map_or(bytes as u32, |every| every.value as u32);
+        let every = register.every.map_or(bytes as u32, |every| every.value);
         if let Some(expected) = (0..copies).find_map(|copy| self.does_not_fit(at.saturating_add(copy.saturating_mul(every)))) {
             let typed = register.at.value;
             let problem =
@@ -120,7 +116,7 @@ impl Resolver {
 
     /// The address on the wire; of a part that only speaks Modbus, that of a holding register.
     fn register_address(&mut self, register: &tree::Register) -> u32 {
-        let typed = register.at.value as u32;
+        let typed = register.at.value;
         let numbering = self
             .part
             .buses
@@ -129,7 +125,9 @@ impl Resolver {
             .filter(|_| self.part.buses.i2c.is_none() && self.part.buses.spi.is_none())
             .map(|bus| bus.numbering);
         let problem = match numbering {
-            Some(_) if register.width.value % 16 != 0 => (register.width.span, "holding registers have words of 16 bits".to_owned()),
+            Some(_) if !register.width.value.is_multiple_of(16) => {
+                (register.width.span, "holding registers have words of 16 bits".to_owned())
+            }
             Some(numbering) => match numbering.wire(typed, crate::bus::modbus::ModbusTable::Holding) {
                 Ok(wire) => return u32::from(wire),
                 Err(expected) => (register.at.span, format!("{typed} is not an address here: {expected}")),
@@ -163,9 +161,7 @@ impl Resolver {
             let Some(register) = self.part.registers.get_mut(index) else { continue };
             let mask = gather.mask_in(register);
             let shift = mask.trailing_zeros();
-            let fits = |at: &At<i128>| {
-                (at.value as u64).checked_shl(shift).is_some_and(|placed| placed >> shift == at.value as u64 && placed & !mask == 0)
-            };
+            let fits = |at: &At<u64>| at.value.checked_shl(shift).is_some_and(|placed| placed >> shift == at.value && placed & !mask == 0);
             if let Some(wide) = write.filter(|write| !fits(write)) {
                 let most = mask.checked_shr(shift).unwrap_or(0);
                 let problem = Diagnostic::error("too-wide", wide.span, format!("{:#X} does not fit in these reserved bits", wide.value));
@@ -173,7 +169,7 @@ impl Resolver {
                 self.diagnostics.push(problem);
                 continue;
             }
-            let write = write.map(|write| (write.value as u64).checked_shl(shift).unwrap_or(0) & mask);
+            let write = write.map(|write| write.value.checked_shl(shift).unwrap_or(0) & mask);
             register.reserved.push(Reserved { mask, write, span: bits.span });
         }
     }

@@ -14,9 +14,9 @@ pub(crate) struct I2c {
     pub(crate) address: Address,
     /// Pin, and for each of its levels the address.
     pub(crate) straps: Vec<Named<Vec<Named<Address>>>>,
-    pub(crate) pointer: Option<At<i128>>,
+    pub(crate) pointer: Option<At<u32>>,
     pub(crate) restart: bool,
-    pub(crate) increment: i128,
+    pub(crate) increment: u32,
 }
 
 /// An I2C address as typed.
@@ -29,24 +29,24 @@ pub(crate) struct Address {
 
 #[derive(Debug)]
 pub(crate) struct Spi {
-    pub(crate) mode: i128,
+    pub(crate) mode: u8,
     pub(crate) lsb_first: bool,
-    pub(crate) pointer: Option<At<i128>>,
-    pub(crate) shift: i128,
-    pub(crate) read: i128,
-    pub(crate) write: i128,
-    pub(crate) increment: i128,
-    pub(crate) dummy: i128,
+    pub(crate) pointer: Option<At<u32>>,
+    pub(crate) shift: u32,
+    pub(crate) read: u32,
+    pub(crate) write: u32,
+    pub(crate) increment: u32,
+    pub(crate) dummy: usize,
     pub(crate) late: bool,
 }
 
 #[derive(Debug)]
 pub(crate) struct Modbus {
-    pub(crate) unit: Option<i128>,
+    pub(crate) unit: Option<u8>,
     pub(crate) numbering: &'static str,
-    pub(crate) baud: Option<i128>,
+    pub(crate) baud: Option<u32>,
     pub(crate) parity: Option<&'static str>,
-    pub(crate) stop: Option<i128>,
+    pub(crate) stop: Option<u8>,
 }
 
 pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<I2c> {
@@ -67,7 +67,7 @@ pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
 }
 
 /// The largest number in the bits of a register address as it is sent: 8 where the sheet does not say.
-fn most_of(pointer: Option<At<i128>>) -> i128 {
+fn most_of(pointer: Option<At<u32>>) -> u32 {
     (1 << pointer.map_or(8, |bits| bits.value)) - 1
 }
 
@@ -114,8 +114,9 @@ pub(super) fn spi<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
 
 pub(super) fn modbus<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Modbus> {
     let fields = reader.fields(table, span, &keys::MODBUS, |_| false);
-    let mut number = |key, low, high| fields.get(key).and_then(|value| reader.integer_within(value, key, low, high)).map(|at| at.value);
-    let (unit, baud, stop) = (number("unit", 1, 247), number("baud", 50, 10_000_000), number("stop", 1, 2));
+    let mut byte = |key, low, high| fields.get(key).and_then(|value| reader.integer_within(value, key, low, high)).map(|at| at.value);
+    let (unit, stop) = (byte("unit", 1, 247), byte("stop", 1, 2));
+    let baud = fields.get("baud").and_then(|value| reader.integer_within(value, "baud", 50, 10_000_000)).map(|at| at.value);
     let parity = fields.word(reader, "parity").map(|word| word.value);
     let numbering = fields.word(reader, "numbering")?.value;
     Some(Modbus { unit, numbering, baud, parity, stop })

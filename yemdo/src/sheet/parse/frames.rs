@@ -11,12 +11,12 @@ use crate::ground::text::{Span, Text};
 
 #[derive(Debug)]
 pub(crate) struct Frame {
-    pub(crate) read: Option<At<i128>>,
+    pub(crate) read: Option<At<usize>>,
     pub(crate) length: Option<Text>,
     pub(crate) keep: bool,
     pub(crate) command: Vec<u8>,
     pub(crate) registers: Option<Text>,
-    pub(crate) transfers: Vec<(Vec<u8>, At<i128>)>,
+    pub(crate) transfers: Vec<(Vec<u8>, At<usize>)>,
     /// The kind of Modbus table, and the addresses.
     pub(crate) modbus: Option<(&'static str, Text)>,
     pub(crate) checks: Vec<Check>,
@@ -41,10 +41,10 @@ pub(crate) struct Check {
 
 #[derive(Debug)]
 pub(crate) enum Method {
-    Crc { width: At<i128>, poly: At<i128>, init: Option<At<i128>>, refin: bool, refout: bool, xorout: Option<At<i128>> },
+    Crc { width: At<u32>, poly: At<u64>, init: Option<At<u64>>, refin: bool, refout: bool, xorout: Option<At<u64>> },
     Model(Text),
-    Sum { width: At<i128>, init: Option<At<i128>>, modulo: i128, then: &'static str },
-    Xor(At<i128>),
+    Sum { width: At<u32>, init: Option<At<u64>>, modulo: u64, then: &'static str },
+    Xor(At<u8>),
     Parity(&'static str),
 }
 
@@ -155,7 +155,7 @@ fn check<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option
 }
 
 fn method<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Method> {
-    let top = i128::from(u64::MAX);
+    let top = u64::MAX;
     if let Some(value) = fields.get("crc") {
         if matches!(value.get_ref(), DeValue::String(_)) {
             return reader.text(value).map(Method::Model);

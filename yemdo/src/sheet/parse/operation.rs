@@ -31,8 +31,8 @@ pub(crate) struct Step {
     pub(crate) span: Span,
     pub(crate) action: Action,
     pub(crate) when: Option<Text>,
-    pub(crate) repeat: Option<At<i128>>,
-    pub(crate) retry: Option<At<i128>>,
+    pub(crate) repeat: Option<At<u32>>,
+    pub(crate) retry: Option<At<u32>>,
     pub(crate) every: Option<u64>,
     pub(crate) means: Option<Text>,
 }

@@ -10,17 +10,17 @@ use crate::ground::text::{Span, Text};
 
 #[derive(Debug)]
 pub(crate) struct Register {
-    pub(crate) at: At<i128>,
-    pub(crate) width: At<i128>,
+    pub(crate) at: At<u32>,
+    pub(crate) width: At<u32>,
     pub(crate) low_first: bool,
     pub(crate) access: Option<&'static str>,
-    pub(crate) reset: Option<At<i128>>,
+    pub(crate) reset: Option<At<u64>>,
     pub(crate) bank: Vec<Named<Choice>>,
     pub(crate) writable: Vec<Named<Choice>>,
-    pub(crate) count: Option<At<i128>>,
-    pub(crate) every: Option<At<i128>>,
+    pub(crate) count: Option<At<usize>>,
+    pub(crate) every: Option<At<u32>>,
     pub(crate) fields: Vec<Named<Field>>,
-    pub(crate) reserved: Vec<(Text, Option<At<i128>>)>,
+    pub(crate) reserved: Vec<(Text, Option<At<u64>>)>,
     pub(crate) means: Option<Text>,
 }
 
@@ -60,7 +60,7 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
         );
         return None;
     }
-    let top = i128::from(u64::MAX);
+    let top = u64::MAX;
     let reset = fields.get("reset").and_then(|value| reader.integer_within(value, "a reset value", 0, top));
     let count = fields.get("count").and_then(|value| reader.integer_within(value, "the number of registers", 1, 256));
     let every = fields.get("every").and_then(|value| reader.integer_within(value, "every", 1, 0xFFFF));
