@@ -24,10 +24,10 @@ def crc8(data, poly=0x4D, init=0x5A):
 def strake(temperature, humidity, supply, sequence, busy=False, ready=True):
     """One AIR frame. `humidity` None stands for a code at the end of its range."""
     t = round((temperature - 20) / 0.015) & 0x3FFF
-    h = 0x3FFF if humidity is None else round((humidity + 6) / 0.0075)
+    h = 0x3FFF if humidity is None else round((humidity + 11) / 0.008)
     v = round(supply / 1.5e-3)
-    bits = (t << 26) | (h << 12) | v
-    frame = bytes([(busy << 7) | (ready << 6) | (sequence & 15)]) + bits.to_bytes(5, "big")
+    bits = (v << 28) | (h << 14) | t
+    frame = bits.to_bytes(5, "big") + bytes([((sequence & 15) << 4) | (ready << 1) | busy])
     return frame + bytes([crc8(frame)])
 
 
@@ -76,11 +76,11 @@ def damaged(frame, chance):
 
 
 def lantern(lux, ready=True):
-    """A LIGHT frame at fourfold gain and 200 ms: status, level, white, each low byte first."""
-    level = min(0xFFFF, round(lux * 4 * 200 / 5.12))
-    status = (1 if ready else 0) | (2 if level == 0xFFFF else 0) | (0x100 if lux > 250 else 0)
-    white = min(0xFFFF, round(level * 0.62))
-    return b"".join(word.to_bytes(2, "little") for word in (status, level, white))
+    """A LIGHT frame at fivefold gain and 162 ms: status, level, warm, each high byte first."""
+    level = min(0xFFFF, round(lux * 5 * 162 / 8.1))
+    status = (0x20 if ready else 0) | (0x80 if level == 0xFFFF else 0) | (0x200 if lux > 250 else 0)
+    warm = min(0xFFFF, round(level * 0.62))
+    return b"".join(word.to_bytes(2, "big") for word in (status, level, warm))
 
 
 def light():

@@ -49,9 +49,9 @@ pub(crate) enum Command {
 
 const CONFIGURE_HELP: &str = "\
 Examples:
-  yemdo configure sheets/keelson-6.toml SPAN='8 g' RATE='416 Hz'
+  yemdo configure sheets/keelson-6.toml SPAN='12 g' RATE='272 Hz'
   yemdo configure sheets/thole-9.toml upper_threshold='31 °C' hysteresis='2 °C'
-  yemdo configure sheets/lantern-16.toml GAIN=fourfold upper_limit='750 lx' --paste c
+  yemdo configure sheets/lantern-16.toml GAIN=fivefold upper_limit='750 lx' --paste c
   yemdo configure sheets/lantern-16.toml SLEEP=awake --read-back registers.txt
 
 A field takes the name of a value as the sheet has it, or a code; a quantity takes a number with its unit and is put
@@ -61,12 +61,12 @@ const CHOOSE_HELP: &str = "\
 Examples:
   yemdo choose sheets/lantern-16.toml illuminance --up-to '90000 lx'
   yemdo choose sheets/thole-9.toml temperature --step 0.1 --within '50 ms'
-  yemdo choose sheets/lantern-16.toml illuminance --set GAIN=fourfold --after saturated";
+  yemdo choose sheets/lantern-16.toml illuminance --set GAIN=fivefold --after saturated";
 
 const ROUTINE_HELP: &str = "\
 Examples:
   yemdo routine sheets/lantern-16.toml
-  yemdo routine sheets/lantern-16.toml measure --set TIME='400 ms'
+  yemdo routine sheets/lantern-16.toml measure --set TIME='486 ms'
   yemdo routine sheets/keelson-6.toml start --bus spi --khz 4000";
 
 #[derive(Debug, clap::Args)]
@@ -198,8 +198,8 @@ fn bus() -> impl TypedValueParser<Value = Bus> {
 
 const EXPLAIN_HELP: &str = "\
 Examples:
-  yemdo explain sheets/lantern-16.toml CONFIG=0x2A41
-  yemdo explain sheets/keelson-6.toml 0x21=0x57 0x22=0x04
+  yemdo explain sheets/lantern-16.toml CONFIG=0x9205
+  yemdo explain sheets/keelson-6.toml 0x38=0x57 0x39=0x04
   yemdo explain sheets/keelson-6.toml --dump registers.txt
 
 A dump has one register a line: its name or address, and its value in hex, with blanks, `:`, `=` or `,` between; or
@@ -249,8 +249,8 @@ pub(crate) struct Schema {
 
 const DECODE_HELP: &str = "\
 Examples:
-  yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61
-  yemdo decode sheets/strake-20.toml 0x41,0xF8,0x31,0xBB,0xC8,0x98,0x61 --steps
+  yemdo decode sheets/strake-20.toml 89 87 1C 3E 0C 12 24
+  yemdo decode sheets/strake-20.toml 0x89,0x87,0x1C,0x3E,0x0C,0x12,0x24 --steps
   yemdo decode sheets/strake-20.toml --log demo/strake-20.csv --format json
   tail -f bus.log | yemdo decode sheets/thole-9.toml
 

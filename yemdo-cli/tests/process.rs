@@ -36,7 +36,7 @@ fn long_log(path: &Path, frames: usize) {
     let mut file = std::io::BufWriter::new(fs::File::create(path).unwrap());
     file.write_all(b"time,frame\n").unwrap();
     for index in 0..frames {
-        writeln!(file, "{index},41 F8 31 BB C8 98 61").unwrap();
+        writeln!(file, "{index},89 87 1C 3E 0C 12 24").unwrap();
     }
     file.flush().unwrap();
 }
@@ -129,7 +129,7 @@ fn ctrl_c_stops_it_with_whole_lines() {
 fn one_frame_is_quick() {
     // Not a measurement; a guard against work that grows at start. The README has the figure.
     let start = Instant::now();
-    let (code, out, _) = run(&["decode", "sheets/strake-20.toml", "41 F8 31 BB C8 98 61"]);
+    let (code, out, _) = run(&["decode", "sheets/strake-20.toml", "89 87 1C 3E 0C 12 24"]);
     assert_eq!(code, 0);
     assert!(out.contains("12.50  °C"), "{out}");
     assert!(start.elapsed() < Duration::from_secs(5));
@@ -163,7 +163,7 @@ fn colour_is_for_terminals_and_for_those_who_ask() {
         let (_, out, err) = run(args);
         (out.contains('\u{1b}'), err.contains('\u{1b}'))
     };
-    let steps = ["decode", "sheets/strake-20.toml", "41 F8 31 BB C8 98 61", "--steps"];
+    let steps = ["decode", "sheets/strake-20.toml", "89 87 1C 3E 0C 12 24", "--steps"];
     assert_eq!(escapes(&steps), (false, false));
     assert!(escapes(&[&steps[..], &["--color", "always"]].concat()).0);
     assert_eq!(escapes(&["check", "no-such.toml"]), (false, false));
@@ -210,7 +210,7 @@ fn what_is_no_sheet_and_no_log_is_told() {
 fn nothing_of_a_log_steers_the_terminal() {
     let folder = folder("control");
     let log = folder.join("bus.csv");
-    fs::write(&log, "time,frame\n\u{1b}[2J08:00,41 F8 31 BB C8 98 61\n08:01,\u{1b}[31m41\n").unwrap();
+    fs::write(&log, "time,frame\n\u{1b}[2J08:00,89 87 1C 3E 0C 12 24\n08:01,\u{1b}[31m41\n").unwrap();
     let (_, out, err) = run(&["decode", "sheets/strake-20.toml", "--refused", "--log", log.to_str().unwrap()]);
     assert!(!out.contains('\u{1b}') && !err.contains('\u{1b}'), "{out}{err}");
     let (_, out, _) = run(&["decode", "sheets/ember-14.toml", "--frame", "LABEL", "0B 45 1B 5B 32 4A 07 41 20 26 04 17 BD"]);

@@ -9,7 +9,7 @@ use yemdo::{Decoder, Part};
 pub fn main() -> Result<(), Box<dyn std::error::Error>> {
     let text = include_str!("../../sheets/strake-20.toml");
     // As it came over the bus.
-    let bytes = yemdo::parse_hex("41 F8 31 BB C8 98 61")?;
+    let bytes = yemdo::parse_hex("89 87 1C 3E 0C 12 24")?;
 
     let part = Part::parse("strake-20.toml", text)?;
     let mut decoder = Decoder::new(&part);
@@ -25,7 +25,7 @@ pub fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
 
     // A flipped bit is seen; a wrong name says what it may have meant.
-    let damaged = [0x41, 0xF8, 0x33, 0xBB, 0xC8, 0x98, 0x61];
+    let damaged = [0x89, 0x87, 0x1E, 0x3E, 0x0C, 0x12, 0x24];
     if let Err(refusal) = decoder.decode(air, &damaged) {
         println!("{refusal}");
     }

@@ -13,7 +13,7 @@ pub fn main() -> Result<(), Box<dyn std::error::Error>> {
     let part = Part::parse("lantern-16.toml", include_str!("../../sheets/lantern-16.toml"))?;
 
     // What is wished, in the datasheet's words, becomes register values, and what the part will really use.
-    let wishes = [Wish::parse(&part, "GAIN=fourfold")?, Wish::parse(&part, "TIME=50 ms")?, Wish::parse(&part, "upper_limit=750 lx")?];
+    let wishes = [Wish::parse(&part, "GAIN=fivefold")?, Wish::parse(&part, "TIME=54 ms")?, Wish::parse(&part, "upper_limit=750 lx")?];
     let done = configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed)?;
     for write in &done.writes {
         let name = part.registers().get(write.register).map_or("", |register| register.name());
@@ -22,7 +22,7 @@ pub fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // The routine is a list of operations that depends on the answers.
     let mut runner = Runner::new(&part, part.routine("measure")?, done.settings)?;
-    let mut lamp = Lamp { config: 0x1101, looks: 0 };
+    let mut lamp = Lamp { config: 0x8204, looks: 0 };
     let mut asked = runner.start()?;
     while let Some(next) = asked {
         asked = match &next.operation {
@@ -59,17 +59,17 @@ impl Lamp {
     /// What comes back, if anything does.
     fn transfer(&mut self, send: &[u8]) -> Option<Vec<u8>> {
         match *send {
-            [0x01, low, high] => {
-                self.config = u16::from_le_bytes([low, high]);
+            [0x12, high, low] => {
+                self.config = u16::from_be_bytes([high, low]);
                 None
             }
-            [0x00] => Some(vec![0x61, 0x4C]),
-            [0x01] => Some((self.config & !2).to_le_bytes().to_vec()),
-            [0x02] => {
+            [0x30] => Some(vec![0x4C, 0x61]),
+            [0x12] => Some((self.config & !0x1000).to_be_bytes().to_vec()),
+            [0x15] => {
                 self.looks += 1;
-                Some(vec![u8::from(self.looks > 2), 0])
+                Some(vec![0, u8::from(self.looks > 2) << 5])
             }
-            _ => Some(vec![0x88, 0x13, 0x38, 0x18]),
+            _ => Some(vec![0x17, 0x70, 0x0D, 0xAC]),
         }
     }
 }

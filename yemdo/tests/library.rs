@@ -44,7 +44,7 @@ fn all_of_it_is_send_sync_and_owned() {
         let part = shipped_part("strake-20");
         Decoder::new(&part)
     };
-    let bytes = parse_hex("41 F8 31 BB C8 98 61").unwrap();
+    let bytes = parse_hex("89 87 1C 3E 0C 12 24").unwrap();
     let decoders: Vec<Decoder> = (0..4).map(|_| decoder.clone()).collect();
     let values: Vec<Option<f64>> = thread::scope(|scope| {
         let running: Vec<_> = decoders
@@ -99,7 +99,7 @@ fn a_reading_prints_as_people_write_it() {
     let part = shipped_part("strake-20");
     let mut decoder = Decoder::new(&part);
     let air = part.frame("AIR").unwrap();
-    let decoded = decoder.decode(air, &parse_hex("41 F8 31 BB C8 98 61").unwrap()).unwrap();
+    let decoded = decoder.decode(air, &parse_hex("89 87 1C 3E 0C 12 24").unwrap()).unwrap();
     for reading in &decoded.readings {
         assert_eq!(Some(reading.to_string()), reading.value_text(), "all is well, so nothing is added");
         assert!(reading.to_string().ends_with(&reading.unit));
@@ -191,18 +191,18 @@ fn logs_come_in_the_forms_people_have() {
         all.extend(log.end());
         Ok(all.into_iter().map(|record| (record.line, record.time, record.frame, record.bytes.ok())).collect::<Vec<_>>())
     };
-    let bytes = || Some(vec![0x9A, 0x6B, 0x40]);
-    for text in ["9A 6B 40", "0x9A,0x6B,0x40", "9A6B40", "uint8_t raw[] = {\n 0x9a, 0x6b,\n 64 };", "# as found\n\n9a:6b:40"] {
+    let bytes = || Some(vec![0x84, 0x6B, 0x40]);
+    for text in ["84 6B 40", "0x84,0x6B,0x40", "846B40", "uint8_t raw[] = {\n 0x84, 0x6b,\n 64 };", "# as found\n\n84:6b:40"] {
         let records = read(Some(pressure), text).unwrap();
         assert_eq!(records.iter().map(|(_, _, frame, bytes)| (*frame, bytes.clone())).collect::<Vec<_>>(), [(pressure, bytes())], "{text}");
     }
     // CSV, with a column a frame or one for all; quotes and other separators; a record need not have them all.
-    let csv = read(None, "time;PRESSURE;TEMPERATURE\n12:00;9A 6B 40;\n\"12;01\";;7A 5C 38\n").unwrap();
+    let csv = read(None, "time;PRESSURE;TEMPERATURE\n12:00;84 6B 40;\n\"12;01\";;7F 5C 38\n").unwrap();
     assert_eq!(csv[0], (2, Some("12:00".to_owned()), pressure, bytes()));
     assert_eq!((csv.len(), csv[1].1.as_deref(), csv[1].2), (2, Some("12;01"), part.frame("TEMPERATURE").unwrap()));
-    let one = read(Some(pressure), "frame,time\n9A6B40,7\n,8\n").unwrap();
+    let one = read(Some(pressure), "frame,time\n846B40,7\n,8\n").unwrap();
     assert_eq!(one.iter().map(|record| record.3.clone()).collect::<Vec<_>>(), [bytes(), None]);
-    assert!(read(None, "9A 6B 40").unwrap_err().contains("binnacle-24 has several frames; choose one with --frame"));
+    assert!(read(None, "84 6B 40").unwrap_err().contains("binnacle-24 has several frames; choose one with --frame"));
     assert!(read(None, "time,value\n1,2\n").unwrap_err().contains("no column with frames"));
     assert!(read(Some(pressure), &"9A ".repeat(30_000)).unwrap_err().contains("more than 65536 bytes"));
     // Nothing of a log may steer a terminal.
@@ -214,7 +214,7 @@ fn dumps_are_registers_and_their_values() {
     let text = "part = \"p\"\nregister.MODE = { at = 0x11 }\nregister.LEVEL = { at = 0x12, width = 16 }\nregister.LAST = { at = 0x14 }\n";
     let part = Part::parse("p", text).unwrap();
     let [mode, level, last] = ["MODE", "LEVEL", "LAST"].map(|name| part.register(name).unwrap());
-    for typed in ["MODE=2A", "0x11: 2A", "17,0x2A", "MODE 2a # as found\n\n"] {
+    for typed in ["MODE=2A", "0x11: 2A", "11,0x2A", "MODE 2a # as found\n\n"] {
         assert_eq!(parse_dump(&part, typed).unwrap(), [(mode, 0x2A)], "{typed}");
     }
     assert_eq!(parse_dump(&part, "0x11: 2A 1F40 07").unwrap(), [(mode, 0x2A), (level, 0x1F40), (last, 7)]);
@@ -251,9 +251,9 @@ fn ages_and_what_is_in_use_are_told() {
     let mut decoder = Decoder::new(&binnacle);
     let temperature = binnacle.frame("TEMPERATURE").unwrap();
     assert_eq!(decoder.age(temperature), None);
-    decoder.decode(temperature, &parse_hex("7A 5C 38").unwrap()).unwrap();
+    decoder.decode(temperature, &parse_hex("7F 5C 38").unwrap()).unwrap();
     let before = decoder.age(temperature);
-    let waiting = decoder.decode(binnacle.frame("PRESSURE").unwrap(), &parse_hex("9A 6B 40").unwrap()).unwrap();
+    let waiting = decoder.decode(binnacle.frame("PRESSURE").unwrap(), &parse_hex("84 6B 40").unwrap()).unwrap();
     assert_eq!(waiting.readings[0].status, Status::Waiting);
     assert!(before.is_some() && decoder.age(temperature) > before);
 }

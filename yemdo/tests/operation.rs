@@ -153,20 +153,20 @@ proptest! {
 
     /// What is used is as near as can be, and a value that can be held is held exactly.
     #[test]
-    fn quantities_come_as_near_as_their_fields_allow(share in 0.0f64..1.0, gain in 0usize..3, time in 0usize..5) {
+    fn quantities_come_as_near_as_their_fields_allow(share in 0.0f64..1.0, gain in 0usize..3, time in 0usize..4) {
         let lantern = part("lantern-16");
-        let gain_time = [["eighth", "single", "fourfold"][gain].to_owned(), ["25 ms", "50 ms", "100 ms", "200 ms", "400 ms"][time].to_owned()];
-        let scale = 5.12 / ([0.125, 1.0, 4.0][gain] * [25.0, 50.0, 100.0, 200.0, 400.0][time]);
+        let gain_time = [["fifth", "single", "fivefold"][gain].to_owned(), ["18 ms", "54 ms", "162 ms", "486 ms"][time].to_owned()];
+        let scale = 8.1 / ([0.2, 1.0, 5.0][gain] * [18.0, 54.0, 162.0, 486.0][time]);
         let asked = (share * 27.0).exp2() * scale;
         let typed = [format!("GAIN={}", gain_time[0]), format!("TIME={}", gain_time[1]), format!("upper_limit={asked}")];
         let typed: Vec<&str> = typed.iter().map(String::as_str).collect();
         let done = configure(&lantern, &Settings::reset(&lantern), &wish(&lantern, &typed), WriteScope::Changed).unwrap();
         let met = &done.quantities[0];
-        // Worked out here without a search: a mantissa of at most 12 bits that is as large as can be.
+        // Worked out here without a search: a mantissa of at most 13 bits that is as large as can be.
         let counts = asked / scale;
-        let nearest = (0..16).map(|exponent| {
-            let unit = f64::from(1 << exponent);
-            (counts / unit).round().clamp(0.0, 4095.0) * unit
+        let nearest = (0..8).map(|exponent| {
+            let unit = f64::from(1 << (2 * exponent));
+            (counts / unit).round().clamp(0.0, 8191.0) * unit
         }).min_by(|a, b| (a - counts).abs().total_cmp(&(b - counts).abs())).unwrap();
         prop_assert!((met.value - asked).abs() <= (nearest * scale - asked).abs() * (1.0 + 1e-9) + 1e-9, "{} for {asked}", met.value);
         let again = format!("upper_limit={}", met.value);
@@ -200,7 +200,7 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
     assert_eq!(values, [(1456 << 2) as u64, 1552 << 2]);
     assert!(values.iter().all(|value| value & 0x3F == 0));
     let range = |typed: &str| configure(&thole, &reset, &wish(&thole, &[typed]), WriteScope::Changed).unwrap_err();
-    assert!(matches!(range("upper_threshold=131"), ConfigureError::OutOfRange { range: (low, high), .. } if (low, high) == (-55.0, 125.0)));
+    assert!(matches!(range("upper_threshold=131"), ConfigureError::OutOfRange { range: (low, high), .. } if (low, high) == (-50.0, 90.0)));
     assert!(matches!(range("lower_threshold=20"), ConfigureError::Below { .. }));
     // Of what nobody knows, nothing is said.
     let garboard = part("garboard-rs");
@@ -224,26 +224,26 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
     // A code that follows from a parameter.
     let ember = part("ember-14");
     let done = configure(&ember, &Settings::reset(&ember), &wish(&ember, &["emissivity=0.9"]), WriteScope::Changed).unwrap();
-    assert_eq!((done.computed[0].1, done.writes[0].value), (58982, 58982));
+    assert_eq!((done.computed[0].1, done.writes[0].value), (3600, 3600));
 }
 
 #[test]
 fn what_comes_back_is_compared_and_the_likely_cause_named() {
     let lantern = part("lantern-16");
     let config = lantern.register("CONFIG").unwrap();
-    let compare = |found: u64| read_back(&lantern, config, Some(0x0A01), 0x1200, found).unwrap().differences;
-    assert_eq!(compare(0x1200), []);
+    let compare = |found: u64| read_back(&lantern, config, Some(0x8402), 0x0604, found).unwrap().differences;
+    assert_eq!(compare(0x0604), []);
     assert_eq!(compare(0xFFFF), [Difference::AllOnes]);
     assert_eq!(compare(0x0000), [Difference::AllZeros]);
-    assert_eq!(compare(0x0012), [Difference::BytesSwapped]);
-    assert_eq!(compare(0x0A01), [Difference::NotTaken]);
+    assert_eq!(compare(0x0406), [Difference::BytesSwapped]);
+    assert_eq!(compare(0x8402), [Difference::NotTaken]);
     let gain = lantern.field("GAIN").ok();
-    assert_eq!(compare(0x0200), [Difference::ForcedToZero { mask: 0x1000, field: gain }]);
-    assert_eq!(compare(0x1208), [Difference::ForcedToOne { mask: 0x0008, field: None }]);
+    assert_eq!(compare(0x0600), [Difference::ForcedToZero { mask: 0x0004, field: gain }]);
+    assert_eq!(compare(0x060C), [Difference::ForcedToOne { mask: 0x0008, field: None }]);
     // START clears itself: that it reads zero is no fault.
-    assert_eq!(read_back(&lantern, config, None, 0x1202, 0x1200).unwrap().differences, []);
+    assert_eq!(read_back(&lantern, config, None, 0x1604, 0x0604).unwrap().differences, []);
     let status = lantern.register("STATUS").unwrap();
-    assert_eq!(read_back(&lantern, status, None, 0, 0x0103).unwrap().differences, [], "nobody can expect anything of it");
+    assert_eq!(read_back(&lantern, status, None, 0, 0x0220).unwrap().differences, [], "nobody can expect anything of it");
 }
 
 #[test]
@@ -252,13 +252,13 @@ fn the_best_setting_comes_first() {
     let index = lantern.reading("illuminance").unwrap();
     let want = Limits { up_to: Some(6000.0), within_ms: Some(100.0), ..Limits::default() };
     let found = choose(&lantern, index, &Settings::reset(&lantern), &[], &want).unwrap();
-    assert_eq!(found.len(), 15);
+    assert_eq!(found.len(), 12);
     let best = &found[0];
     assert!(best.fails.is_empty());
     let named = |code: &(FieldId, i128)| (lantern.fields().get(code.0).unwrap().name(), code.1);
     let codes: Vec<(&str, i128)> = best.codes.iter().map(named).collect();
-    assert_eq!((codes, best.ms), (vec![("GAIN", 0), ("TIME", 2)], Some(100.0)), "an eighth, 100 ms");
-    assert!((best.step.unwrap() - 0.4096).abs() < 1e-9 && (best.range.1 - 65534.0 * 0.4096).abs() < 1e-9);
+    assert_eq!((codes, best.ms), (vec![("GAIN", 1), ("TIME", 1)], Some(54.0)), "single, 54 ms");
+    assert!((best.step.unwrap() - 0.15).abs() < 1e-9 && (best.range.1 - 41999.0 * 0.15).abs() < 1e-9);
     assert_eq!(found.iter().filter(|choice| choice.in_use).count(), 1);
     // Those that fulfil come before those that do not, and of those the finer come first.
     let good = found.iter().position(|choice| !choice.fails.is_empty()).unwrap();
@@ -291,70 +291,70 @@ fn line(asked: &Request) -> String {
 /// Every routine of every part, worked out by hand from the sheets.
 const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
     ("strake-20", "measure", &[], &["0x2C W 5A 10", "wait 15400", "0x2C R 7 bytes"]),
-    ("thole-9", "measure", &[], &["0x51 W 01 60", "wait 149600", "0x51 W 00 R 3 bytes"]),
-    ("thole-9", "measure", &["RESOLUTION=10 bits", "STOP=stopped"], &["0x51 W 01 00", "wait 9350", "0x51 W 00 R 3 bytes"]),
-    ("thole-9", "sleep", &[], &["0x51 W 01 61", "0x51 W 01 R 1 byte"]),
-    ("lantern-16", "wake", &[], &["0x4E W 00 R 2 bytes", "0x4E W 01 00 0A", "0x4E W 01 R 2 bytes", "wait 2000"]),
+    ("thole-9", "measure", &[], &["0x51 W 14 86", "wait 129800", "0x51 W 31 R 3 bytes"]),
+    ("thole-9", "measure", &["RESOLUTION=10 bits", "RUN=stopped"], &["0x51 W 14 80", "wait 7700", "0x51 W 31 R 3 bytes"]),
+    ("thole-9", "sleep", &[], &["0x51 W 14 06", "0x51 W 14 R 1 byte"]),
+    ("lantern-16", "wake", &[], &["0x4E W 30 R 2 bytes", "0x4E W 12 04 02", "0x4E W 12 R 2 bytes", "wait 7000"]),
     (
         "lantern-16",
         "measure",
-        &["GAIN=fourfold", "TIME=400 ms"],
+        &["GAIN=fivefold", "TIME=486 ms"],
         &[
-            "0x4E W 00 R 2 bytes",
-            "0x4E W 01 00 14",
-            "0x4E W 01 R 2 bytes",
-            "wait 2000",
-            "0x4E W 01 02 14",
-            "wait 460000",
-            "0x4E W 02 R 2 bytes",
-            "0x4E W 02 R 2 bytes",
-            "0x4E W 04 R 4 bytes",
+            "0x4E W 30 R 2 bytes",
+            "0x4E W 12 06 04",
+            "0x4E W 12 R 2 bytes",
+            "wait 7000",
+            "0x4E W 12 16 04",
+            "wait 558900",
+            "0x4E W 15 R 2 bytes",
+            "0x4E W 15 R 2 bytes",
+            "0x4E W 21 R 4 bytes",
         ],
     ),
     (
         "lantern-16",
         "measure",
         &["SLEEP=awake"],
-        &["0x4E W 01 02 0A", "wait 115000", "0x4E W 02 R 2 bytes", "0x4E W 02 R 2 bytes", "0x4E W 04 R 4 bytes"],
+        &["0x4E W 12 14 02", "wait 186300", "0x4E W 15 R 2 bytes", "0x4E W 15 R 2 bytes", "0x4E W 21 R 4 bytes"],
     ),
-    ("lantern-16", "sleep", &["SLEEP=awake"], &["0x4E W 01 01 0A"]),
-    ("keelson-6", "start", &[], &["0x1D W 11 40", "0x1D W 12 01", "0x1D W 12 R 1 byte", "0x1D W 11 48", "0x1D W 11 48", "wait 12000"]),
-    ("keelson-6", "measure", &[], &["line high within 50000", "0x1D W A0 R 14 bytes"]),
+    ("lantern-16", "sleep", &["SLEEP=awake"], &["0x4E W 12 84 02"]),
+    ("keelson-6", "start", &[], &["0x55 W 2C 01", "0x55 W 29 10", "0x55 W 29 R 1 byte", "0x55 W 2C 41", "0x55 W 2C 41", "wait 18000"]),
+    ("keelson-6", "measure", &[], &["line high within 50000", "0x55 W 30 R 14 bytes"]),
     (
         "keelson-6",
         "settle",
         &[],
         &[
             "line high within 50000",
-            "0x1D W A0 R 14 bytes",
+            "0x55 W 30 R 14 bytes",
             "line high within 50000",
-            "0x1D W A0 R 14 bytes",
+            "0x55 W 30 R 14 bytes",
             "line high within 50000",
-            "0x1D W A0 R 14 bytes",
+            "0x55 W 30 R 14 bytes",
         ],
     ),
-    ("keelson-6", "clear_dropped", &[], &["0x1D W 20 R 1 byte", "if DROPPED: 0x1D W 20 80"]),
+    ("keelson-6", "clear_dropped", &[], &["0x55 W 30 R 1 byte", "if DROPPED: 0x55 W 30 01"]),
     (
         "binnacle-24",
         "read_calibration",
         &[],
         &[
-            "0x63 W 1E",
-            "wait 3000",
-            "0x63 W C0 R 2 bytes",
-            "0x63 W C2 R 2 bytes",
-            "0x63 W C4 R 2 bytes",
-            "0x63 W C6 R 2 bytes",
-            "0x63 W C8 R 2 bytes",
-            "0x63 W CA R 2 bytes",
-            "0x63 W CC R 2 bytes",
-            "0x63 W CE R 2 bytes",
+            "0x34 W 9B",
+            "wait 4500",
+            "0x34 W 05 R 2 bytes",
+            "0x34 W 15 R 2 bytes",
+            "0x34 W 25 R 2 bytes",
+            "0x34 W 35 R 2 bytes",
+            "0x34 W 45 R 2 bytes",
+            "0x34 W 55 R 2 bytes",
+            "0x34 W 65 R 2 bytes",
+            "0x34 W 75 R 2 bytes",
         ],
     ),
-    ("binnacle-24", "measure", &[], &["0x63 W 44", "wait 9450", "0x63 W 54 R 3 bytes", "0x63 W 48", "wait 9450", "0x63 W 58 R 3 bytes"]),
+    ("binnacle-24", "measure", &[], &["0x34 W 7A", "wait 13650", "0x34 W 31 R 3 bytes", "0x34 W 7D", "wait 13650", "0x34 W 32 R 3 bytes"]),
     ("ember-14", "identify", &[], &["0x35 W 40 R 13 bytes"]),
     ("ember-14", "measure", &[], &["0x35 W 1B R 3 bytes"]),
-    ("plumb-2", "measure", &[], &["0x39 W 51", "wait 25000", "0x39 R 5 bytes"]),
+    ("plumb-2", "measure", &[], &["0x39 W 2B", "wait 25000", "0x39 R 5 bytes"]),
     ("garboard-rs", "measure", &[], &["11 04 00 0A 00 08 D3 5E, 21 bytes in"]),
     ("caulk-1", "measure", &[], &["4 bytes in", "4 bytes in"]),
 ];
@@ -407,7 +407,7 @@ fn answers_drive_the_routines() {
     use Answer::{Bytes, Done, Nak, TimedOut};
     // Busy three times, then the frame; busy for ever; a frame with a bad CRC.
     let strake = part("strake-20");
-    let air = [0x41, 0xF8, 0x31, 0xBB, 0xC8, 0x98, 0x61];
+    let air = [0x89, 0x87, 0x1C, 0x3E, 0x0C, 0x12, 0x24];
     let (lines, done) = run(&strake, "measure", Bus::I2c, &[Done, Nak, Nak, Nak, Bytes(&air)]);
     assert_eq!((lines.iter().filter(|line| *line == "wait 2000").count(), done), (3, Ok(Some(air.to_vec()))));
     let busy = run(&strake, "measure", Bus::I2c, &[Done, Nak, Nak, Nak, Nak, Nak, Nak]).1.unwrap_err();
@@ -416,7 +416,7 @@ fn answers_drive_the_routines() {
     bent[3] ^= 1;
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&bent)]).1.unwrap_err().failure,
-        Failure::Refused(yemdo::Refusal::Check { frame: "AIR".into(), method: "CRC-8".into(), width: 8, expected: 0x67, found: 0x61 })
+        Failure::Refused(yemdo::Refusal::Check { frame: "AIR".into(), method: "CRC-8".into(), width: 8, expected: 0x22, found: 0x24 })
     );
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&air[..6])]).1.unwrap_err().failure,
@@ -441,31 +441,31 @@ fn answers_drive_the_routines() {
     // Wakes only where the part sleeps, looks who is there, verifies, and reads a frame of two transfers.
     let lantern = part("lantern-16");
     let good = [
-        Bytes(&[0x61, 0x4C]),
+        Bytes(&[0x4C, 0x61]),
         Done,
-        Bytes(&[0x00, 0x0A]),
+        Bytes(&[0x04, 0x02]),
         Done,
         Bytes(&[0x00, 0x00]),
-        Bytes(&[0x01, 0x00]),
-        Bytes(&[0x01, 0x00]),
-        Bytes(&[0x88, 0x13, 0x38, 0x18]),
+        Bytes(&[0x00, 0x20]),
+        Bytes(&[0x00, 0x20]),
+        Bytes(&[0x17, 0x70, 0x0D, 0xAC]),
     ];
-    assert_eq!(run(&lantern, "measure", Bus::I2c, &good).1, Ok(Some(vec![0x01, 0x00, 0x88, 0x13, 0x38, 0x18])));
-    let foreign = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x62, 0x4C])]).1.unwrap_err();
-    assert_eq!(foreign.to_string(), "wake, step in line 116: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
-    let asleep = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x61, 0x4C]), Done, Bytes(&[0x01, 0x0A])]).1.unwrap_err();
-    assert!(matches!(asleep.failure, Failure::NotTaken { difference: Difference::NotTaken, values: (0x0A00, 0x0A01), .. }), "{asleep}");
+    assert_eq!(run(&lantern, "measure", Bus::I2c, &good).1, Ok(Some(vec![0x00, 0x20, 0x17, 0x70, 0x0D, 0xAC])));
+    let foreign = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x4C, 0x62])]).1.unwrap_err();
+    assert_eq!(foreign.to_string(), "wake, step in line 109: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
+    let asleep = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x4C, 0x61]), Done, Bytes(&[0x84, 0x02])]).1.unwrap_err();
+    assert!(matches!(asleep.failure, Failure::NotTaken { difference: Difference::NotTaken, values: (0x0402, 0x8402), .. }), "{asleep}");
 
     // The data-ready line, over both buses; what reads back wrong; a branch that is not taken.
     let keelson = part("keelson-6");
-    let motion = [0x03, 0x10, 0, 0xF8, 0xDF, 0xFF, 0x0F, 0x83, 0, 0xFA, 0xFE, 0, 0, 0xFB];
+    let motion = [0x28, 0x83, 0, 0xFA, 0xFE, 0, 0, 0xFB, 0x10, 0, 0xF8, 0xDF, 0xFF, 0x0F];
     let (lines, done) = run(&keelson, "measure", Bus::Spi, &[Done, Bytes(&motion)]);
-    assert_eq!((lines[1].as_str(), done), ("E0, 14 bytes in", Ok(Some(motion.to_vec()))));
+    assert_eq!((lines[1].as_str(), done), ("C3, 14 bytes in", Ok(Some(motion.to_vec()))));
     assert!(matches!(run(&keelson, "measure", Bus::I2c, &[TimedOut]).1.unwrap_err().failure, Failure::TimedOut { micros: 50_000, .. }));
-    let forced = run(&keelson, "start", Bus::I2c, &[Done, Done, Bytes(&[3])]).1.unwrap_err();
-    assert!(matches!(forced.failure, Failure::NotTaken { difference: Difference::ForcedToOne { mask: 2, .. }, .. }), "{forced}");
-    assert_eq!(run(&keelson, "clear_dropped", Bus::I2c, &[Bytes(&[0x01])]).0.len(), 1);
-    assert_eq!(run(&keelson, "clear_dropped", Bus::I2c, &[Bytes(&[0x81]), Done]).0[1], "0x1D W 20 80");
+    let forced = run(&keelson, "start", Bus::I2c, &[Done, Done, Bytes(&[0x14])]).1.unwrap_err();
+    assert!(matches!(forced.failure, Failure::NotTaken { difference: Difference::ForcedToOne { mask: 4, .. }, .. }), "{forced}");
+    assert_eq!(run(&keelson, "clear_dropped", Bus::I2c, &[Bytes(&[0x08])]).0.len(), 1);
+    assert_eq!(run(&keelson, "clear_dropped", Bus::I2c, &[Bytes(&[0x09]), Done]).0[1], "0x55 W 30 01");
 
     // Modbus answers are taken apart and their CRC looked at; SPI that answers late is asked twice.
     let garboard = part("garboard-rs");
@@ -473,7 +473,7 @@ fn answers_drive_the_routines() {
     assert_eq!(run(&garboard, "measure", Bus::Modbus, &[Bytes(&response)]).1.unwrap().unwrap(), response[3..19]);
     assert!(matches!(run(&garboard, "measure", Bus::Modbus, &[Bytes(&response[..20])]).1.unwrap_err().failure, Failure::Response(_)));
     let caulk = part("caulk-1");
-    let pin = [0xA8, 0xFC, 0x0A, 0xA1];
+    let pin = [0x83, 0x55, 0x1F, 0x96];
     assert_eq!(run(&caulk, "measure", Bus::Spi, &[Bytes(&[0xFF; 4]), Bytes(&pin)]).1, Ok(Some(pin.to_vec())));
 }
 
@@ -481,7 +481,7 @@ fn answers_drive_the_routines() {
 fn no_run_takes_longer_than_the_dry_run_says() {
     // The worst that still ends well: every try but the last is in vain, every look but the last too early.
     let (early, echo) = ([0x00, 0x00, 0x00, 0x00, 0x5A], [0x01, 0x12, 0x34, 0x0C, 0x71]);
-    let air = [0x41, 0xF8, 0x31, 0xBB, 0xC8, 0x98, 0x61];
+    let air = [0x89, 0x87, 0x1C, 0x3E, 0x0C, 0x12, 0x24];
     let worst: [(&str, Vec<Answer<'_>>); 2] = [
         ("strake-20", [Answer::Done].into_iter().chain([Answer::Nak; 5]).chain([Answer::Bytes(&air)]).collect()),
         ("plumb-2", [Answer::Done].into_iter().chain([Answer::Bytes(&early); 12]).chain([Answer::Bytes(&echo)]).collect()),
@@ -616,11 +616,11 @@ fn registers_on_every_kind_of_bus() {
     assert_eq!(sent[..11], [3, 16, 0, 7, 0, 2, 4, 0, 1, 0x80, 0]);
     assert_eq!(read_registers(&part, Bus::Modbus, &[long]).unwrap()[0].send[..6], [3, 3, 0, 7, 0, 2]);
     // Bytes of a step are a request's function and data: a coil is switched on. The CRC is from elsewhere.
-    let sheet = "part = \"p\"\nmodbus = { unit = 17, numbering = \"from 0\" }\nroutine.on = [{ write = [0x05, 0x00, 0xAC, 0xFF, 0x00] }]\n";
+    let sheet = "part = \"p\"\nmodbus = { unit = 43, numbering = \"from 0\" }\nroutine.on = [{ write = [0x05, 0x00, 0x3E, 0xFF, 0x00] }]\n";
     let part = Part::parse("p", sheet).unwrap();
     assert_eq!(
-        run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0x11, 0x05, 0, 0xAC, 0xFF, 0, 0x4E, 0x8B])]).0,
-        ["11 05 00 AC FF 00 4E 8B, 8 bytes in"]
+        run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0x2B, 0x05, 0, 0x3E, 0xFF, 0, 0xEA, 0x3C])]).0,
+        ["2B 05 00 3E FF 00 EA 3C, 8 bytes in"]
     );
     // Times: nine bits a byte on I2C with both address bytes, eight on SPI, eleven on the serial line and silence around.
     let time = |bus: Bus, send: usize, receive: usize, rate: u32| {
@@ -640,8 +640,8 @@ fn wishes_are_read_as_people_type_them() {
         other => panic!("{typed}: {other:?}"),
     };
     for (typed, name, code) in [
-        ("SPAN=8 g", "SPAN", 2),
-        ("span = 8 G", "SPAN", 2),
+        ("SPAN=12 g", "SPAN", 2),
+        ("span = 12 G", "SPAN", 2),
         ("SPAN=0x2", "SPAN", 2),
         ("SPAN=0b10", "SPAN", 2),
         ("SETUP.SPAN=1", "SPAN", 1),
@@ -652,9 +652,9 @@ fn wishes_are_read_as_people_type_them() {
     }
     for (typed, message, help) in [
         ("SPAN", "`SPAN` sets nothing", "write NAME=VALUE"),
-        ("SPAN=", "`` is not a value of SPAN", "its values are 2 g, 4 g or 8 g"),
-        ("SPAN=3", "`3` is not a value of SPAN", "its values are 2 g, 4 g or 8 g"),
-        ("SPAN=16 g", "`16 g` is not a value of SPAN", "its values are 2 g, 4 g or 8 g"),
+        ("SPAN=", "`` is not a value of SPAN", "its values are 3 g, 6 g or 12 g"),
+        ("SPAN=3", "`3` is not a value of SPAN", "its values are 3 g, 6 g or 12 g"),
+        ("SPAN=50 g", "`50 g` is not a value of SPAN", "its values are 3 g, 6 g or 12 g"),
         ("OFFSET_0=200", "`200` is not a value of OFFSET_0", "its codes are -128 to 127"),
         ("OFFSET_0=1.5", "`1.5` is not a value of OFFSET_0", "its codes are -128 to 127"),
         ("SPAM=1", "keelson-6 has no field, quantity or parameter `SPAM`", "did you mean `SPAN`?"),

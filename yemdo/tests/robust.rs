@@ -124,7 +124,7 @@ fn a_slip_of_the_hand_gets_an_answer() {
             for (at, _) in text.match_indices(from).take(6) {
                 let bent = format!("{}{to}{}", &text[..at], &text[at + from.len()..]);
                 if let Some(part) = parse(&bent) {
-                    use_it(&part, &[0x41, 0xF8, 0x31]);
+                    use_it(&part, &[0x89, 0x87, 0x1C]);
                 }
             }
         }

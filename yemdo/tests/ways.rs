@@ -396,27 +396,27 @@ fn a_frame_in_use_has_an_age_and_what_follows_from_it_is_kept_up_to_date() {
     let part = Part::parse("binnacle-24", &text).unwrap();
     let hex = |text: &str| yemdo::parse_hex(text).unwrap();
     let (mut decoder, mut row) = (Decoder::new(&part), FrameValues::new());
-    let calibration = hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A");
+    let calibration = hex("7A B4 3B 45 B0 98 8C 1F B5 C2 08 A6 E0 40 E7 AE");
     assert_eq!(decoder.age(FrameId::new(0)), None);
-    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(2), &hex("84 6B 40"), &mut row).unwrap();
     assert_eq!((row.status(0), row.value(0)), (Status::Waiting, None));
     decoder.decode_into(FrameId::new(0), &calibration, &mut row).unwrap();
-    decoder.decode_into(FrameId::new(1), &hex("7A 5C 38"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(1), &hex("7F 5C 38"), &mut row).unwrap();
     for age in 1..4 {
-        decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
-        assert_eq!((row.value(0), decoder.age(FrameId::new(1)), decoder.age(FrameId::new(0))), (Some(991.5), Some(age), Some(age + 1)));
+        decoder.decode_into(FrameId::new(2), &hex("84 6B 40"), &mut row).unwrap();
+        assert_eq!((row.value(0), decoder.age(FrameId::new(1)), decoder.age(FrameId::new(0))), (Some(994.34), Some(age), Some(age + 1)));
     }
     // A new temperature, and a new pressure at sea level, are taken at once.
     let altitude = row.value(2).unwrap();
-    decoder.decode_into(FrameId::new(1), &hex("73 F7 80"), &mut row).unwrap();
-    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
-    assert_ne!(row.value(0), Some(991.5));
-    decoder.decode_into(FrameId::new(1), &hex("7A 5C 38"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(1), &hex("75 F7 80"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(2), &hex("84 6B 40"), &mut row).unwrap();
+    assert_ne!(row.value(0), Some(994.34));
+    decoder.decode_into(FrameId::new(1), &hex("7F 5C 38"), &mut row).unwrap();
     decoder.set_parameter(ParameterId::new(0), 1000.0).unwrap();
-    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
-    assert!(row.value(0) == Some(991.5) && row.value(2).unwrap() < altitude - 50.0);
+    decoder.decode_into(FrameId::new(2), &hex("84 6B 40"), &mut row).unwrap();
+    assert!(row.value(0) == Some(994.34) && row.value(2).unwrap() < altitude - 50.0);
     decoder.clear_frames();
-    decoder.decode_into(FrameId::new(2), &hex("9A 6B 40"), &mut row).unwrap();
+    decoder.decode_into(FrameId::new(2), &hex("84 6B 40"), &mut row).unwrap();
     assert_eq!((row.status(0), decoder.age(FrameId::new(0))), (Status::Waiting, None));
     // A bad frame neither counts nor takes the place of a good one.
     let mut bad = calibration.clone();

@@ -29,7 +29,7 @@ const PARTS: [(&str, &str, &str); 2] = [
 /// The part that is set up: its sheet, what is wished of it, and what it sent afterwards.
 const LANTERN: (&str, &str, &str) =
     ("lantern-16.toml", include_str!("../../sheets/lantern-16.toml"), include_str!("../../demo/lantern-16.csv"));
-const WISHES: [&str; 3] = ["GAIN=fourfold", "TIME=200 ms", "upper_limit=250 lx"];
+const WISHES: [&str; 3] = ["GAIN=fivefold", "TIME=162 ms", "upper_limit=250 lx"];
 
 pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
@@ -58,7 +58,7 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     write_whole(&svg_path, svg.as_bytes())?;
     write_whole(&png_path, &plot::png(&day)?)?;
     writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
-    writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 41 F8 31 BB C8 98 61 --steps{dim:#}")?;
+    writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 89 87 1C 3E 0C 12 24 --steps{dim:#}")?;
     Ok(0)
 }
 

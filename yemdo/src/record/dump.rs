@@ -73,7 +73,7 @@ pub fn parse_register(part: &Sheet, typed: &str) -> Result<Vec<(RegisterId, u64)
 
 fn read(part: &Sheet, typed: &str, hex: bool) -> Result<Vec<(RegisterId, u64)>, DumpError> {
     let mut words = typed.split(|c: char| c.is_whitespace() || matches!(c, '=' | ':' | ',' | ';')).filter(|word| !word.is_empty());
-    let mut next = Some(find(part, words.next().unwrap_or(""))?);
+    let mut next = Some(find(part, words.next().unwrap_or(""), hex)?);
     let mut found = Vec::new();
     for word in words {
         let id = next.ok_or_else(|| error(format!("`{word}`: no register follows there"), None))?;
@@ -101,13 +101,15 @@ fn behind(part: &Sheet, register: &Register) -> Option<RegisterId> {
     part.registers.position(|other| other.at == next && other.bank == register.bank)
 }
 
-/// A register by name or address; of several at one address in different banks the first.
-fn find(part: &Sheet, name: &str) -> Result<RegisterId, DumpError> {
+/// A register by name or address; of several at one address in different banks the first. Where values are hex, addresses
+/// are too; those of Modbus, 40001 and up, are decimal everywhere.
+fn find(part: &Sheet, name: &str, hex: bool) -> Result<RegisterId, DumpError> {
     let unknown = match part.register(name) {
         Ok(id) => return Ok(id),
         Err(unknown) => unknown,
     };
-    let Some(address) = parse_integer(name) else { return Err(told(&unknown)) };
+    let bare = if hex && name.len() < 5 { i128::from_str_radix(name, 16).ok() } else { None };
+    let Some(address) = bare.or_else(|| parse_integer(name)) else { return Err(told(&unknown)) };
     let there = part.registers.position(|register| i128::from(register.at) == address);
     there.ok_or_else(|| told(&unknown))
 }

@@ -260,7 +260,7 @@ pub static FIELD: KeyTable = KeyTable {
         may(
             "computed",
             Takes::Formula,
-            "Its code follows from parameters and other fields: a calibration word from a shunt. Rounded to the nearest.",
+            "Its code follows from parameters and other fields: a calibration word from a bore. Rounded to the nearest.",
         ),
         MEANS,
         SOURCE,
