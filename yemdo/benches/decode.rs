@@ -9,7 +9,7 @@
 
 mod by_hand;
 
-use by_hand::{Calibration, compensated, linear, straddled, strake};
+use by_hand::{Calibration, compensated, curve, floats, linear, straddled, strake};
 use divan::counter::ItemsCount;
 use divan::{Bencher, black_box};
 use yemdo::FrameId;
@@ -42,10 +42,10 @@ part = "straddled-1"
 [frame.F]
 read  = 7
 check = { crc = { width = 8, poly = 0x4D, init = 0x5A }, over = "b0..b5", in = "b6" }
-code  = { t = "signed b1 b2[7:2]", h = "b2[1:0] b3 b4[7:4]", v = "b4[3:0] b5" }
+code  = { t = "signed b3[5:0] b4", h = "b1[3:0] b2 b3[7:6]", v = "b0 b1[7:4]" }
 [reading]
 temperature = { unit = "°C", formula = "t * 0.015 + 20" }
-humidity    = { unit = "%", formula = "h * 0.0075 - 6" }
+humidity    = { unit = "%", formula = "h * 0.008 - 11" }
 supply      = { unit = "V", formula = "v * 0.0015" }
 "#;
 
@@ -57,16 +57,31 @@ fn compensation() -> String {
         .replace("status  = [{ when = \"raw_pressure == 0\", is = \"not ready\", means = \"no conversion was started\" }]\n", "")
 }
 
+const FLOATS: &str = r#"
+part = "floats-1"
+frame.F = { read = 8, code = { a = "float b0..b3", b = "float b4..b7" } }
+[reading]
+a = { unit = "K", formula = "F.a * 0.5" }
+b = { unit = "K", formula = "F.b - 3" }
+"#;
+
+const CURVED: &str = r#"
+part = "curved-1"
+frame.F = { read = 2, code = { c = "b0 b1[7:3]" } }
+table.CURVE = { points = [[512, 60.0], [1024, 42.5], [2048, 24.0], [3072, 17.2], [4096, 12.6], [6144, 8.1], [7936, 6.0]], outside = "fault" }
+reading.r = { unit = "%", formula = "CURVE(c)" }
+"#;
+
 /// What came before the frames that are measured.
 fn prepare(decoder: &mut Decoder) {
     if decoder.part().name() == "binnacle-24" {
         let hex = |text: &str| yemdo::parse_hex(text).expect("hex");
-        decoder.decode(FrameId::new(0), &hex("79 E8 3A 19 B5 24 F3 C9 AB CD 08 A6 E7 F0 75 5A")).expect("a good calibration");
-        decoder.decode(FrameId::new(1), &hex("7A 5C 38")).expect("a good temperature");
+        decoder.decode(FrameId::new(0), &hex("7A B4 3B 45 B0 98 8C 1F B5 C2 08 A6 E0 40 E7 AE")).expect("a good calibration");
+        decoder.decode(FrameId::new(1), &hex("7F 5C 38")).expect("a good temperature");
     }
 }
 
-const CALIBRATION: Calibration = Calibration { p1: 46372, p2: -3127, p3: 43981, p4: 2214, k8: 117, fine: 209 };
+const CALIBRATION: Calibration = Calibration { p1: 45208, p2: 35871, p3: 46530, p4: 2214, k8: 231, drift: 552 };
 
 /// A generator good enough for made-up frames.
 fn scramble(state: &mut u64) -> u64 {
@@ -85,10 +100,10 @@ fn strake_frames() -> Vec<u8> {
     let mut bytes = Vec::with_capacity(FRAMES * 7);
     for _ in 0..FRAMES {
         let temperature = (scramble(&mut state) % 4000) as i64 - 2667;
-        let humidity = scramble(&mut state) % 10_600 + 2134;
+        let humidity = scramble(&mut state) % 10_000 + 2625;
         let supply = scramble(&mut state) % 400 + 2000;
-        let word = ((temperature as u64 & 0x3FFF) << 26 | humidity << 12 | supply).to_be_bytes();
-        let mut frame = [0x40 | (scramble(&mut state) & 15) as u8, word[3], word[4], word[5], word[6], word[7], 0];
+        let word = (supply << 28 | humidity << 14 | (temperature as u64 & 0x3FFF)).to_be_bytes();
+        let mut frame = [word[3], word[4], word[5], word[6], word[7], 2 | ((scramble(&mut state) & 15) as u8 * 16), 0];
         frame[6] = by_hand::crc(&frame[..6]);
         bytes.extend_from_slice(&frame);
     }
@@ -98,6 +113,17 @@ fn strake_frames() -> Vec<u8> {
 fn pressure_frames() -> Vec<u8> {
     let mut state = 3;
     (0..FRAMES).flat_map(|_| ((9_500_000 + scramble(&mut state) % 900_000) as u32).to_be_bytes().into_iter().skip(1)).collect()
+}
+
+fn float_frames() -> Vec<u8> {
+    let mut state = 11;
+    (0..FRAMES * 2).flat_map(|_| (scramble(&mut state) as f32 / 7.0).to_be_bytes()).collect()
+}
+
+/// Codes from 512 to 7936, as the curve has them.
+fn curve_frames() -> Vec<u8> {
+    let mut state = 13;
+    (0..FRAMES).flat_map(|_| (((512 + scramble(&mut state) % 7424) << 3) as u16).to_be_bytes()).collect()
 }
 
 /// Runs something over each of some frames that follow one another, on so many threads, into columns.
@@ -220,4 +246,6 @@ pair!(integer_compensation, compensation(), 2, pressure_frames(), {
     let calibration = black_box(CALIBRATION);
     move |frame: &[u8; 3]| compensated(frame, &calibration)
 });
+pair!(two_floats, FLOATS, 0, float_frames(), floats);
+pair!(through_a_curve, CURVED, 0, curve_frames(), curve);
 pair!(whole_part, shipped("strake-20"), 0, strake_frames(), strake);
