@@ -54,6 +54,7 @@ pub mod view;
 pub use decode::{CodeValue, Columns, Decoded, Decoder, Fault, FrameValues, InUse, ParameterError, ReadingValue};
 pub use formula::fault::FaultKind;
 pub use ground::diagnostic::{Diagnostic, Severity, SheetError, render_all};
+pub use ground::digits::Digits;
 pub use ground::hex::{HexError, parse_hex, parse_integer, push_hex, to_hex};
 pub use ground::number::{Number, Ty};
 pub use ground::text::{Source, Span};

@@ -195,12 +195,12 @@ fn operations(out: &mut dyn Write, part: &Part, review: &Review) -> Result<(), F
 }
 
 fn extent(found: &Prediction) -> String {
-    let decimals = found.decimals;
+    let digits = found.digits;
     match found.extent {
         Some(extent) if !(extent.low.is_finite() && extent.high.is_finite()) => "any number".into(),
         Some(extent) => {
             let about = if extent.exact { "" } else { "within " };
-            format!("{about}{:.decimals$} to {:.decimals$}", extent.low, extent.high)
+            format!("{about}{} to {}", digits.text(extent.low), digits.text(extent.high))
         }
         None => "nothing".into(),
     }

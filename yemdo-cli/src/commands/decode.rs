@@ -28,7 +28,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let mut decoder = Decoder::new(&part);
     *decoder.settings_mut() = input::present(&part, args.dump.as_deref())?;
     input::apply(&mut decoder, &args.set)?;
-    let units = ShownUnits::new(&part, &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
+    let units = ShownUnits::new(&part, decoder.settings(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
     if args.steps {
         let bytes = single_frame(args)?;
         let frame = frame.ok_or_else(|| several_frames(&part))?;

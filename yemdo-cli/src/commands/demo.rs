@@ -85,7 +85,7 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
         let Ok(bytes) = record.bytes else { continue };
         let decoded = decoder.decode(record.frame, &bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
         let Some(reading) = decoded.readings.first() else { continue };
-        let value = reading.value.map_or("–".to_owned(), |value| format!("{value:.*}", reading.decimals));
+        let value = reading.value.map_or("–".to_owned(), |value| reading.digits.text(value));
         let time = record.time.unwrap_or_default();
         let clock = time.split_once('T').map_or(time.as_str(), |(_, clock)| clock).to_owned();
         let unit = if reading.value.is_some() { reading.unit.as_str() } else { "" };
@@ -188,10 +188,10 @@ fn summary(out: &mut dyn Write, part: &Part, log: &DecodedLog) -> Result<(), Fai
     let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Right, Align::Left, Align::Left]);
     grid.titles(&["reading", "minimum", "maximum", "latest", "", "readings by status"]);
     for (track, (id, reading)) in log.series.iter().zip(part.readings().entries()) {
-        let decimals = yemdo::review::predict(part, id).map_or(3, |prediction| prediction.decimals);
+        let digits = yemdo::review::predict(part, id).map_or(yemdo::Digits::UNKNOWN, |prediction| prediction.digits);
         // What is at the end of its range says nothing about the extremes.
         let sound = || track.points.iter().filter(|(_, _, status)| *status != Status::Saturated).map(|(_, value, _)| *value);
-        let show = |value: Option<f64>| value.map_or("–".to_owned(), |value| format!("{value:.decimals$}"));
+        let show = |value: Option<f64>| value.map_or("–".to_owned(), |value| digits.text(value));
         let statuses: Vec<String> = track.status.iter().map(|(status, count)| format!("{count} {}", status.as_str())).collect();
         grid.row(vec![
             reading.name().into(),

@@ -126,7 +126,7 @@ impl<'a> Sink<'a> {
                 let value = view.value(place, id);
                 grid.cell(plain, |text| push_codes(text, self.part, &view, reading));
                 grid.cell(plain, |text| match &value {
-                    Some(value) => push_value(text, value, self.units.decimals(id)),
+                    Some(value) => push_value(text, value, self.units.digits(id)),
                     None => text.push('–'),
                 });
                 grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.symbol(id, reading) } else { "" }));
@@ -168,7 +168,7 @@ impl<'a> Sink<'a> {
         let extent = yemdo::review::predict(self.part, id).and_then(|prediction| prediction.extent);
         if let Some(extent) = extent.filter(|extent| extent.low.abs() < 1e7 && extent.high.abs() < 1e7) {
             for value in [extent.low, extent.high] {
-                grid.at_least(column + 1, &format!("{:.*}", self.units.decimals(id), self.units.value(id, value)));
+                grid.at_least(column + 1, &self.units.digits(id).text(self.units.value(id, value)));
             }
         }
         let ranged = reading.range().map(|_| Status::OutOfRange);
@@ -198,7 +198,7 @@ impl<'a> Sink<'a> {
                 push_codes(&mut codes, self.part, &view, reading);
                 let unit = match view.value(place, id) {
                     Some(value) => {
-                        push_value(&mut text, &value, self.units.decimals(id));
+                        push_value(&mut text, &value, self.units.digits(id));
                         self.units.symbol(id, reading)
                     }
                     None => {
@@ -249,8 +249,10 @@ impl<'a> Sink<'a> {
             for (id, place) in &places {
                 cell.clear();
                 if let Some(value) = place.and_then(|place| view.value(place, *id)) {
+                    // In as few digits as read back as the same number.
                     let _ = match value {
                         yemdo::Number::Int(value, _) => write!(cell, "{value}"),
+                        yemdo::Number::Real(value, yemdo::Ty::F32) => write!(cell, "{}", value as f32),
                         yemdo::Number::Real(value, _) => write!(cell, "{value}"),
                     };
                 }
@@ -294,10 +296,10 @@ fn push_codes(text: &mut String, part: &Part, view: &FrameView<'_>, reading: &Re
     }
 }
 
-/// A value with its decimals; an integer of 64 bits with all its digits.
-fn push_value(text: &mut String, value: &yemdo::Number, decimals: usize) {
+/// A value with the digits worth showing; an integer of 64 bits with all its digits.
+fn push_value(text: &mut String, value: &yemdo::Number, digits: yemdo::Digits) {
     let _ = match value {
         yemdo::Number::Int(value, _) => write!(text, "{value}"),
-        yemdo::Number::Real(value, _) => write!(text, "{value:.decimals$}"),
+        yemdo::Number::Real(value, _) => digits.write(text, *value),
     };
 }

@@ -1,6 +1,7 @@
 //! Register writes, bit by bit, and what they do.
 
 use anstyle::{AnsiColor, Style};
+use yemdo::Digits;
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Write, WriteReason, write_register};
 use yemdo::part::{Access, Field, Register};
@@ -122,7 +123,12 @@ pub(crate) fn table(
     Ok(())
 }
 
-/// Decimals that show half a step.
+/// Decimals that show a step whole, or a tenth of it.
 fn decimals(step: Option<f64>) -> usize {
-    step.map_or(3, |step| (1.0 - step.log10().floor()).clamp(0.0, 6.0) as usize)
+    let Some(step) = step else { return 3 };
+    let tenth = (1.0 - step.log10().floor()).clamp(0.0, 6.0) as usize;
+    match Digits::of([step].into_iter(), None) {
+        Digits::Decimals(whole) if whole <= tenth + 1 => whole,
+        _ => tenth,
+    }
 }

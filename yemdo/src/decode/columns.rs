@@ -21,7 +21,7 @@ pub struct Columns {
     values: Vec<Vec<f64>>,
     /// For every reading: the statuses. Empty where all are well.
     status: Vec<Vec<Status>>,
-    /// For every reading whose formula gives an integer of 64 bits: that, since a double may not hold it. Empty for others.
+    /// For every reading: what a double does not tell of its number.
     whole: Vec<Whole>,
 }
 
@@ -57,6 +57,7 @@ impl Columns {
     pub fn number(&self, reading: usize, frame: usize) -> Option<Number> {
         let value = self.values(reading).get(frame).copied().filter(|value| !value.is_nan())?;
         match self.whole.get(reading) {
+            Some(Whole { ty: Some(Ty::F32), .. }) => Some(Number::Real(value, Ty::F32)),
             Some(Whole { ty: Some(ty), values }) => {
                 let bits = *values.get(frame)?;
                 Some(Number::Int(if *ty == Ty::U64 { i128::from(bits as u64) } else { i128::from(bits) }, *ty))
@@ -97,7 +98,8 @@ impl Columns {
     }
 }
 
-/// The values of a reading that is an integer of 64 bits, as bit patterns.
+/// The type of a reading that a double does not tell: an integer of 64 bits, with its values as bit patterns, or a
+/// float, whose shortest text is another.
 #[derive(Clone, Debug, Default)]
 struct Whole {
     ty: Option<Ty>,
@@ -344,7 +346,13 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
 
 /// Keeps an output that is an integer of 64 bits as it is.
 fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frames): (usize, usize, usize), whole: &mut Whole) {
-    let Some((slot, ty @ (Ty::I64 | Ty::U64))) = plan.program.outputs.get(output).copied() else { return };
+    let Some((slot, ty)) = plan.program.outputs.get(output).copied() else { return };
+    if ty == Ty::F32 {
+        whole.ty = Some(ty);
+    }
+    if !matches!(ty, Ty::I64 | Ty::U64) {
+        return;
+    }
     if let Some(Column::I64(column)) = machine.column(slot) {
         whole.ty = Some(ty);
         whole.values.resize(frames, 0);

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use crate::formula::fault::FaultKind;
+use crate::ground::digits::Digits;
 use crate::ground::number::{Number, Ty};
 use crate::model::frame::CodeContent;
 use crate::model::ids::{CodeId, FrameId, ReadingId};
@@ -77,8 +78,8 @@ pub struct ReadingValue {
     pub fault: Option<Fault>,
     /// The codes that it comes from.
     pub codes: Vec<CodeValue>,
-    /// Decimals worth showing: enough to tell its typical step.
-    pub decimals: usize,
+    /// The digits of it that are worth showing, with the settings of now.
+    pub digits: Digits,
 }
 
 impl ReadingValue {
@@ -87,7 +88,7 @@ impl ReadingValue {
         let value = self.value?;
         Some(match self.number {
             Some(number @ Number::Int(_, Ty::I64 | Ty::U64)) => format!("{number} {}", self.unit),
-            _ => format!("{value:.*} {}", self.decimals, self.unit),
+            _ => format!("{} {}", self.digits.text(value), self.unit),
         })
     }
 }

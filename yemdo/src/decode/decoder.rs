@@ -7,6 +7,7 @@ use super::columns::{self, Columns};
 use super::decoded::{CodeValue, Decoded, InUse, ReadingValue};
 use super::row::{self, FrameValues};
 use super::steps::{self, Steps};
+use crate::ground::digits::Digits;
 use crate::ground::list::{Id, List};
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
@@ -38,8 +39,8 @@ pub struct Decoder {
     /// Number of good frames so far.
     count: u64,
     frames: List<FrameId, Ready>,
-    /// Decimals of readings, once somebody has asked.
-    decimals: List<ReadingId, Option<usize>>,
+    /// Digits of readings that are worth showing, once somebody has asked, and the settings for which that holds.
+    digits: (Settings, List<ReadingId, Option<Digits>>),
 }
 
 /// A frame's plan and the room to run it in.
@@ -101,8 +102,9 @@ impl Decoder {
             }
         }
         let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
-        let (last, decimals) = (vec![None; part.frames.len()], List::filled(part.readings.len(), |_| None));
-        Self { settings: Settings::reset(&part), part, parameters, last, count: 0, frames, decimals }
+        let (last, settings) = (vec![None; part.frames.len()], Settings::reset(&part));
+        let digits = (settings.clone(), List::filled(part.readings.len(), |_| None));
+        Self { settings, part, parameters, last, count: 0, frames, digits }
     }
 
     /// The part.
@@ -193,9 +195,12 @@ impl Decoder {
         self.judge(frame, given, &bytes, &mut values)?;
         self.keep(frame, &bytes, 1);
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
+        if self.digits.0 != self.settings {
+            self.digits = (self.settings.clone(), List::filled(self.part.readings.len(), |_| None));
+        }
         for reading in &model.readings {
-            let decimals = self.decimals.get_mut(*reading).filter(|decimals| decimals.is_none());
-            decimals.into_iter().for_each(|place| *place = Some(predict::decimals(&self.part, *reading)));
+            let digits = self.digits.1.get_mut(*reading).filter(|digits| digits.is_none());
+            digits.into_iter().for_each(|place| *place = Some(predict::digits(&self.part, *reading, &self.settings, &|value| value)));
         }
         let ready = self.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
         let part = &self.part;
@@ -230,7 +235,7 @@ impl Decoder {
                 waits_for: part.frames.of(missing).map(|frame| frame.name.clone()).collect(),
                 fault,
                 codes: codes.filter_map(|code| last(*code)).collect(),
-                decimals: self.decimals.get(planned.id).copied().flatten().unwrap_or(3),
+                digits: self.digits.1.get(planned.id).copied().flatten().unwrap_or(Digits::UNKNOWN),
             });
         }
         Ok(Decoded { part: self.part.clone(), frame, codes, readings })

@@ -2,6 +2,7 @@
 //! their own. Knows nothing of sheets, bytes of a frame, formulas or buses.
 
 pub(crate) mod diagnostic;
+pub(crate) mod digits;
 pub(crate) mod hex;
 pub(crate) mod list;
 pub(crate) mod number;

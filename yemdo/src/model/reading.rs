@@ -29,6 +29,8 @@ pub struct Reading {
     pub(crate) span: Span,
     pub(crate) unit: String,
     pub(crate) range: Option<(f64, f64)>,
+    /// Decimals to show, where the sheet says.
+    pub(crate) decimals: Option<usize>,
     pub(crate) formula: Formula,
     /// The frames whose codes it needs.
     pub(crate) frames: Vec<FrameId>,

@@ -9,12 +9,15 @@ use crate::formula::flat::interval::Interval;
 use crate::formula::input::InputKey;
 use crate::formula::run::columns::LANES;
 use crate::formula::typed::Formula;
+use crate::ground::digits::Digits;
 use crate::ground::list::List;
 use crate::ground::text::Span;
+use crate::model::frame::Code;
 use crate::model::ids::{CodeId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
+use crate::model::registers::Settings;
 use crate::plan::frame::bounds;
 use trial::{Trial, Work};
 
@@ -33,8 +36,8 @@ pub struct Prediction {
     /// Smallest and largest difference that one step of the code makes (of one of the codes, where there are
     /// several, the others at the middle of their range). `None` where the value never changes.
     pub step: Option<(f64, f64)>,
-    /// Decimals that tell its typical step.
-    pub decimals: usize,
+    /// The digits of it that are worth showing, with the settings after a reset.
+    pub digits: Digits,
     /// Whether its arithmetic can run into a fault.
     pub proof: Proof,
     /// Faults that some codes lead to, each with the codes; found by trying, so they do occur.
@@ -80,18 +83,34 @@ pub struct Extent {
     pub exact: bool,
 }
 
-/// Decimals that tell the typical step.
-pub(crate) fn decimals(part: &Sheet, id: ReadingId) -> usize {
-    Trial::new(part, id).map_or(3, |mut trial| decimals_of(&mut trial))
+/// The digits of a reading that are worth showing, with these settings, in the unit that `shown` converts it to.
+pub(crate) fn digits(part: &Sheet, id: ReadingId, settings: &Settings, shown: &dyn Fn(f64) -> f64) -> Digits {
+    match (part.readings.get(id).and_then(|reading| reading.decimals), Trial::new(part, id, settings)) {
+        (Some(decimals), _) => Digits::Decimals(decimals),
+        (None, Some(mut trial)) => digits_of(&mut trial, shown),
+        (None, None) => Digits::UNKNOWN,
+    }
 }
 
-fn decimals_of(trial: &mut Trial<'_>) -> usize {
-    if has_float(trial.part, trial.reading) {
-        return 3;
+fn digits_of(trial: &mut Trial<'_>, shown: &dyn Fn(f64) -> f64) -> Digits {
+    if let Some(decimals) = trial.reading.decimals {
+        return Digits::Decimals(decimals);
     }
-    let typical = sampled_step(trial, 64).map_or(1.0, |(low, high)| (low * high).sqrt());
-    let places = (-typical.log10() - 1e-9).ceil();
-    if places.is_finite() { places.clamp(0.0, 9.0) as usize } else { 3 }
+    if has_float(trial.part, trial.reading) {
+        return Digits::UNKNOWN;
+    }
+    let (mut values, mut steps) = (Vec::new(), None);
+    for code in moving_codes(trial) {
+        let pairs = pairs_of(trial, code, 64);
+        let pairs = pairs.iter().map(|pair| pair.map(shown));
+        pairs.clone().for_each(|[one, next]| widen(&mut steps, (next - one).abs()));
+        values.extend(pairs.flatten());
+    }
+    if values.is_empty() {
+        // It follows from settings and parameters alone.
+        trial.run(1, |_, _| 0, |_, result| values.extend(result.map(shown)));
+    }
+    Digits::of(values.into_iter().filter(|value| value.is_finite()), steps)
 }
 
 /// What can come out of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
@@ -156,15 +175,15 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     let bounded = Prediction {
         extent: Some(Extent { low, high, exact: false }),
         step: None,
-        decimals: 3,
+        digits: Digits::UNKNOWN,
         proof: if count == 0 { Proof::Proved } else { Proof::Doubted(count, 0) },
         faults: Vec::new(),
         doubts,
         may_lack: may_lack(part, &needed),
     };
-    let mut trial = Trial::new(part, id);
+    let mut trial = Trial::new(part, id, &Settings::reset(part));
     let Some(trial) = trial.as_mut() else { return Some(bounded) };
-    let decimals = decimals_of(trial);
+    let digits = digits_of(trial, &|value| value);
     if let [only] = reading.codes.as_slice()
         && let Some(code) = trial.code(*only)
         && code.layout.width() <= EXHAUSTIVE_BITS
@@ -182,10 +201,10 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
             }
         };
         let proof = if count == 0 && found.faults.is_empty() { Proof::Proved } else { Proof::Tried };
-        return Some(Prediction { extent: found.extent, step: found.step, faults: found.faults, proof, decimals, ..bounded });
+        return Some(Prediction { extent: found.extent, step: found.step, faults: found.faults, proof, digits, ..bounded });
     }
     let step = if float { None } else { sampled_step(trial, 256) };
-    let found = Prediction { step, decimals, ..bounded };
+    let found = Prediction { step, digits, ..bounded };
     if count == 0 {
         return Some(found);
     }
@@ -326,18 +345,26 @@ fn widen(step: &mut Option<(f64, f64)>, difference: f64) {
 
 /// The step of the last code that has one, at places spread over its range, the other codes at the middle of theirs.
 fn sampled_step(trial: &mut Trial<'_>, places: usize) -> Option<(f64, f64)> {
-    // A calibration word does not change from frame to frame; its steps are nobody's. And at the middle of their
-    // ranges some codes may be without effect.
+    moving_codes(trial).into_iter().rev().find_map(|code| {
+        let mut step = None;
+        pairs_of(trial, code, places).iter().for_each(|[one, next]| widen(&mut step, (next - one).abs()));
+        step
+    })
+}
+
+/// The codes that change from frame to frame. A calibration word does not; its steps are nobody's.
+fn moving_codes(trial: &Trial<'_>) -> Vec<CodeId> {
     let kept = |code: &CodeId| {
         let frame = trial.part.codes.get(*code).map(|code| code.frame);
         frame.and_then(|frame| trial.part.frames.get(frame)).is_some_and(|frame| frame.keep)
     };
-    let codes: Vec<CodeId> = trial.reading.codes.iter().copied().filter(|code| !kept(code)).take(8).collect();
-    codes.into_iter().rev().find_map(|code| steps_of(trial, code, places))
+    // At the middle of their ranges some codes may be without effect: there may be more than one to look at.
+    trial.reading.codes.iter().copied().filter(|code| !kept(code)).take(8).collect()
 }
 
-fn steps_of(trial: &mut Trial<'_>, first: CodeId, places: usize) -> Option<(f64, f64)> {
-    let (low, high) = trial.code(first)?.bounds();
+/// The values of neighbouring codes, at places spread over a code's range.
+fn pairs_of(trial: &mut Trial<'_>, first: CodeId, places: usize) -> Vec<[f64; 2]> {
+    let Some((low, high)) = trial.code(first).map(Code::bounds) else { return Vec::new() };
     let part = trial.part;
     let places = places.min(LANES / 2);
     let at = move |lane: usize| low + (high - 1 - low).max(0) * (lane / 2) as i128 / (places as i128 - 1).max(1) + (lane % 2) as i128;
@@ -352,11 +379,5 @@ fn steps_of(trial: &mut Trial<'_>, first: CodeId, places: usize) -> Option<(f64,
             }
         },
     );
-    let mut step = None;
-    for pair in values.chunks_exact(2) {
-        if let [Some(a), Some(b)] = pair {
-            widen(&mut step, (b - a).abs());
-        }
-    }
-    step
+    values.as_chunks().0.iter().filter_map(|[one, next]: &[Option<f64>; 2]| Some([(*one)?, (*next)?])).collect()
 }

@@ -83,7 +83,7 @@ impl Leaves for Lane<'_> {
 
 impl<'a> Trial<'a> {
     /// `None` where it would take too long.
-    pub(super) fn new(part: &'a Sheet, id: ReadingId) -> Option<Self> {
+    pub(super) fn new(part: &'a Sheet, id: ReadingId, settings: &Settings) -> Option<Self> {
         let reading = part.readings.get(id)?;
         let order = part.needed(id);
         if order.len() * part.readings.len() > MOST_TRIED {
@@ -107,7 +107,7 @@ impl<'a> Trial<'a> {
         let program = lowerer.finish();
         let machine = Machine::new(&program, LANES);
         let inputs = program.inputs.iter().map(|(slot, key)| (*slot, Input::of(*key), users(&program, *slot))).collect();
-        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: Settings::reset(part) })
+        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: settings.clone() })
     }
 
     pub(super) fn code(&self, id: CodeId) -> Option<&'a Code> {

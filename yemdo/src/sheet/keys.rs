@@ -394,6 +394,7 @@ pub static READING: KeyTable = KeyTable {
         must("unit", Takes::Text, "The unit, as a symbol: `°C`, `%`, `hPa`, `lx`."),
         must("formula", Takes::Formula, "How the codes become the quantity, in C."),
         may("range", Takes::Range, "The range in which the datasheet lets the reading be believed; outside it the status says so."),
+        may("decimals", Takes::Integer, "Decimals to show, 0 to 9, where those that its steps need are not wanted."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about this reading."),
         MEANS,
         SOURCE,

@@ -7,7 +7,7 @@ use super::named::{Integer, Named, integer};
 use super::units::ShownUnits;
 use crate::decode::Columns;
 use crate::ground::hex::to_hex;
-use crate::ground::number::Number;
+use crate::ground::number::{Number, Ty};
 use crate::model::frame::{Code, CodeContent, Frame};
 use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::part::Part;
@@ -130,7 +130,7 @@ impl Serialize for Content {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match &self.0 {
             CodeContent::Number(Number::Int(value, _)) => integer(*value, serializer),
-            CodeContent::Number(Number::Real(value, _)) => serializer.serialize_f64(*value),
+            CodeContent::Number(Number::Real(value, ty)) => real(*value, *ty, serializer),
             CodeContent::Text(text) => serializer.serialize_str(text),
             CodeContent::Invalid => serializer.serialize_none(),
         }
@@ -165,6 +165,11 @@ struct ReadingView<'a> {
     status: &'static str,
 }
 
+/// A real in as few digits as read back as the same number of its type.
+fn real<S: Serializer>(value: f64, ty: Ty, serializer: S) -> Result<S::Ok, S::Error> {
+    if ty == Ty::F32 { serializer.serialize_f32(value as f32) } else { serializer.serialize_f64(value) }
+}
+
 /// A value: an integer of 64 bits with all its digits, else a real.
 struct Value(Number);
 
@@ -172,7 +177,7 @@ impl Serialize for Value {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match self.0 {
             Number::Int(value, _) => Integer(value).serialize(serializer),
-            Number::Real(value, _) => serializer.serialize_f64(value),
+            Number::Real(value, ty) => real(value, ty, serializer),
         }
     }
 }

@@ -2,15 +2,17 @@
 
 use std::fmt;
 
+use crate::ground::digits::Digits;
 use crate::ground::list::List;
 use crate::ground::suggest::nearest;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::reading::Reading;
+use crate::model::registers::Settings;
 use crate::predict;
 use crate::units::{UNITS, Unit};
 
-/// For every reading of a part, the unit that it is shown in, and its decimals there.
+/// For every reading of a part, the unit that it is shown in, and the digits that are worth showing there.
 #[derive(Clone, Debug)]
 pub struct ShownUnits {
     readings: List<ReadingId, Shown>,
@@ -22,7 +24,7 @@ struct Shown {
     converted: Option<(&'static Unit, &'static Unit)>,
     /// The unit that it is shown in, where it is one that is known.
     unit: Option<&'static Unit>,
-    decimals: usize,
+    digits: Digits,
 }
 
 /// A unit that readings cannot be shown in.
@@ -44,15 +46,16 @@ impl fmt::Display for UnitError {
 impl std::error::Error for UnitError {}
 
 impl ShownUnits {
-    /// Works out `°F`, `pressure=psi` and their like: all readings of a dimension, or one.
+    /// Works out `°F`, `pressure=psi` and their like: all readings of a dimension, or one. The digits are those that the
+    /// readings need with these settings.
     ///
     /// # Errors
     /// [`UnitError`]: no such unit, no such reading, or another dimension.
-    pub fn new(part: &Part, asked: &[String]) -> Result<Self, UnitError> {
+    pub fn new(part: &Part, settings: &Settings, asked: &[String]) -> Result<Self, UnitError> {
         let plain = |id: ReadingId| Shown {
             converted: None,
             unit: part.readings.get(id).and_then(|reading| Unit::find(&reading.unit)),
-            decimals: predict::decimals(part, id),
+            digits: predict::digits(part, id, settings, &|value| value),
         };
         let mut readings: List<ReadingId, Shown> = List::filled(part.readings.len(), plain);
         for asked in asked {
@@ -71,7 +74,11 @@ impl ShownUnits {
                 let from = Unit::find(&reading.unit).filter(|from| from.dimension == to.dimension);
                 match (from, readings.get_mut(id)) {
                     (Some(from), Some(shown)) => {
-                        *shown = Shown { converted: Some((from, to)), unit: Some(to), decimals: from.decimals_in(to, shown.decimals) };
+                        let digits = match reading.decimals {
+                            Some(decimals) => Digits::Decimals(from.decimals_in(to, decimals)),
+                            None => predict::digits(part, id, settings, &|value| from.to(to, value).unwrap_or(value)),
+                        };
+                        *shown = Shown { converted: Some((from, to)), unit: Some(to), digits };
                         taken = true;
                     }
                     _ => refused.push(format!("{} in {}", reading.name, reading.unit)),
@@ -100,9 +107,9 @@ impl ShownUnits {
         self.converted(id).is_none()
     }
 
-    /// Decimals worth showing.
-    pub fn decimals(&self, id: ReadingId) -> usize {
-        self.readings.get(id).map_or(3, |shown| shown.decimals)
+    /// The digits that are worth showing.
+    pub fn digits(&self, id: ReadingId) -> Digits {
+        self.readings.get(id).map_or(Digits::UNKNOWN, |shown| shown.digits)
     }
 
     /// The unit that a reading is shown in, where it is one that is known.

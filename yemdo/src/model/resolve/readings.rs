@@ -92,6 +92,7 @@ impl Resolver {
                 span: want.span,
                 unit: want.tree.unit.value.clone(),
                 range: want.tree.range.map(|range| range.value),
+                decimals: want.tree.decimals,
                 formula,
                 frames,
                 codes,

@@ -60,6 +60,7 @@ pub(crate) struct Reading {
     pub(crate) unit: Text,
     pub(crate) formula: Text,
     pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) decimals: Option<usize>,
     pub(crate) status: Vec<Status>,
     pub(crate) means: Option<Text>,
 }
@@ -203,7 +204,8 @@ pub(super) fn reading<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Sp
     let range = fields.get("range").and_then(|value| reader.range(value));
     let status = statuses(reader, fields.get("status"));
     let means = fields.text(reader, "means");
-    Some(Reading { unit: unit?, formula: formula?, range, status, means })
+    let decimals = fields.get("decimals").and_then(|value| reader.integer_within(value, "decimals", 0, 9)).map(|at| at.value);
+    Some(Reading { unit: unit?, formula: formula?, range, decimals, status, means })
 }
 
 /// A shared value is a reading without unit, range and status, and is not shown.
@@ -211,7 +213,7 @@ pub(super) fn shared<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Spa
     let fields = reader.fields(table, span, &keys::SHARED, |_| false);
     let formula = fields.text(reader, "formula")?;
     let means = fields.text(reader, "means");
-    Some(Reading { unit: Text::default(), formula, range: None, status: Vec::new(), means })
+    Some(Reading { unit: Text::default(), formula, range: None, decimals: None, status: Vec::new(), means })
 }
 
 pub(super) fn parameter<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Parameter> {
