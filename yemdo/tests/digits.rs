@@ -59,7 +59,7 @@ fn digits_follow_the_settings_and_the_unit() {
         let digits = |unit: &[String]| yemdo::view::ShownUnits::new(&part, decoder.settings(), unit).unwrap().digits(id);
         assert_eq!(
             (digits(&[]), digits(&["mV".to_owned()]), digits(&["µV".to_owned()])),
-            (Digits::Decimals(1), Digits::Decimals(0), Digits::Decimals(4))
+            (Digits::Decimals(1), Digits::Decimals(0), Digits::Decimals(0))
         );
     }
     // Any neighbours of any linear code look different.
