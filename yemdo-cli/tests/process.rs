@@ -131,7 +131,7 @@ fn one_frame_is_quick() {
     let start = Instant::now();
     let (code, out, _) = run(&["decode", "sheets/strake-20.toml", "89 87 1C 3E 0C 12 24"]);
     assert_eq!(code, 0);
-    assert!(out.contains("12.50  °C"), "{out}");
+    assert!(out.contains("12.500  °C"), "{out}");
     assert!(start.elapsed() < Duration::from_secs(5));
 }
 

@@ -261,7 +261,6 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("never-used", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c\" }}\n{example}")),
         ("no-example", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\n")),
         ("integer-division", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c / 100 * 1.5 + d\" }}\n{example}")),
-        ("power-is-xor", format!("{frame}reading.r = {{ unit = \"K\", formula = \"(c ^ 2) + d\" }}\n{example}")),
         ("sign-lost", format!("{frame}reading.r = {{ unit = \"K\", formula = \"int x = c - d; return x > 1u ? x : 0;\" }}\n{example}")),
         ("range-never-reached", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\", range = [-9, -1] }}\n{example}")),
         ("not-checked", "part = \"p\"\nframe.F = { read = 3, code = { c = \"b0 b1\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00 00 00\", gives = { r = \"0 K\" } }]\n".to_owned()),

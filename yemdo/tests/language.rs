@@ -65,7 +65,7 @@ fn expressions_give_what_c_gives() {
         ("b << 1 + 1", int(800)),
         ("b & 0xF0 == 0xC0", int(0)),
         ("(b & 0xF0) == 0xC0", int(1)),
-        ("b | 1 ^ 3 & a", int(200)),
+        ("b | 0x1 ^ 0x3 & a", int(200)),
         ("a < 0 == 1", int(1)),
         ("b ? a ? 1 : 2 : 3", int(1)),
         ("-a * -a", int(9)),

@@ -137,11 +137,11 @@ impl Generator {
                 let (x, y) = (self.integer(depth - 1), self.integer(depth - 1));
                 x.join(&y, |x, y| format!("({x} {op} {y})"))
             }
-            // A literal on both sides of ^ is refused: it is hardly ever meant.
+            // A decimal number beside ^ is refused: a power is meant.
             7 => {
                 let x = self.integer(depth - 1);
                 let name = *self.dice.pick(&["i", "u", "q", "b"]);
-                x.map(|x| format!("({x} ^ {name})"))
+                x.map(|x| format!("({name} ^ (+({x})))"))
             }
             8 => {
                 let (x, n) = (self.integer(depth - 1), self.shift_count(depth - 1));

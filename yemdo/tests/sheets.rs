@@ -113,7 +113,29 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         // names, types and syntax inside formulas
         (f("lihgt * 2"), "unknown-name", "lihgt", "did you mean `light`?"),
         (f("light * 2^16"), "power-is-xor", "2^16", "write 65536 or (1 << 16)"),
-        (f("light * 1.5 ^ 2.0"), "integers-only", "^", "pow(x, y)"),
+        // `^` is judged by the tokens beside it, wherever it stands.
+        (f("light*2^16 + dark"), "power-is-xor", "2^16", "(1 << 16)"),
+        (f("light * 2^35"), "power-is-xor", "2^35", "34359738368 or (1LL << 35)"),
+        (
+            f("light / 2^15"),
+            "power-is-xor",
+            "2^15",
+            "`/ 32768.0` keeps the fraction, `/ 32768` drops it, toward zero, and `>> 15` rounds down",
+        ),
+        (f("3*(light-100)^2/2"), "power-is-xor", ")^2", "pow(x, 2)"),
+        (f("2^(8-dark)"), "power-is-xor", "2^(", "1 << n where n is never negative, else pow(2, n)"),
+        (f("10^light"), "power-is-xor", "10^light", "pow(10, n)"),
+        (f("light * 10^-3"), "power-is-xor", "10^-3", "write 1e-3"),
+        (f("light^2"), "power-is-xor", "light^2", "x * x; for XOR, write the number in hex"),
+        (f("light^0.5"), "power-is-xor", "light^0.5", "pow(x, y)"),
+        (f("light^(3)"), "power-is-xor", "light^(3", "pow(x, 3)"),
+        // Types by the names of practice.
+        (f("(int32)light"), "unknown-type", "int32", "did you mean `int32_t`?"),
+        (f("u16 x = light; return x;"), "unknown-type", "u16", "did you mean `uint16_t`?"),
+        (f("s8 x = light; return x;"), "unknown-type", "s8", "did you mean `int8_t`?"),
+        (f("uint x = light; return x;"), "unknown-type", "uint", "did you mean `uint32_t`?"),
+        (f("if light == 0 { return 1; } return 2;"), "syntax", "light", "if (x == 0)"),
+        (f("light * 1.5 ^ 2.0"), "power-is-xor", "1.5 ^ 2.0", "pow(x, y)"),
         (f("light % 1.5"), "integers-only", "%", "fmod"),
         (f("sqr(light)"), "unknown-function", "sqr", "did you mean `sqrt`?"),
         (f("pow(light)"), "argument-count", "pow(light)", "takes 2 arguments, not 1"),
@@ -176,6 +198,55 @@ fn several_errors_come_at_once_in_the_order_of_the_text() {
     let error = Part::parse("air.toml", &text).unwrap_err();
     let names: Vec<&str> = error.diagnostics().iter().map(|d| error.source_text().slice(d.span)).collect();
     assert_eq!(names, ["b9", "b55"]);
+}
+
+/// Every formula tells its own mistake in one run; what uses a wrong one tells nothing.
+#[test]
+fn one_run_tells_all_that_is_wrong_with_formulas() {
+    let text = "part = \"p\"\nframe.A = { read = 1, code = { c = \"b0\" } }\n[reading]\n\
+        one = { unit = \"K\", formula = \"lihgt * 5\" }\ntwo = { unit = \"K\", formula = \"c / 2^16\" }\n\
+        three = { unit = \"K\", formula = \"two * 2 + one\" }\nfour = { unit = \"K\", formula = \"(1 + \" }\n";
+    let error = Part::parse("p", text).unwrap_err();
+    let names: Vec<&str> = error.diagnostics().iter().map(|d| d.name).collect();
+    assert_eq!(names, ["unknown-name", "power-is-xor", "syntax"]);
+}
+
+/// A fraction that a division of integers drops is told wherever the value goes on as a real, or is shown.
+#[test]
+fn lost_fractions_are_told_wherever_they_go() {
+    let told = |formula: &str, shared: &str| {
+        let text = format!(
+            "part = \"p\"\nframe.A = {{ read = 2, code = {{ c = \"b0\", k = \"b1\" }} }}\nshared.s = {{ formula = \"{shared}\" }}\n\
+             reading.r = {{ unit = \"K\", formula = '''{formula}''' }}\n"
+        );
+        let part = Part::parse("p", &text).unwrap_or_else(|error| panic!("{error}"));
+        let found = yemdo::review::warnings(&part).into_iter().filter(|warning| warning.name == "integer-division");
+        found.map(|warning| (text[warning.span.start..warning.span.end].to_owned(), warning.help[0].clone())).collect::<Vec<_>>()
+    };
+    let number = |n: u32| format!("to keep the fraction, write {n}.0 in place of {n}");
+    let name = || "to keep the fraction, make one side real: (double)x / y".to_owned();
+    for (formula, division, help) in [
+        ("-20 + 150*c/4096", "150*c/4096", number(4096)),
+        ("c / 64", "c / 64", number(64)),
+        ("0.5 * (3 * (c / k) - 1)", "(c / k)", name()),
+        ("int32_t p = c * k; return p / 64;", "p / 64", number(64)),
+        ("int32_t p = c / 64; p *= 3; return p * 0.5;", "c / 64", number(64)),
+        ("double p = c / 64; return p;", "c / 64", number(64)),
+        ("int32_t p = c; p /= 64; return p * 0.5;", "p /= 64", number(64)),
+        ("sqrt(-(c / 64))", "(c / 64)", number(64)),
+        ("(double)(c / 64)", "(c / 64)", number(64)),
+        ("c > 3 ? c / 64 : 1.5", "c / 64", number(64)),
+    ] {
+        assert_eq!(told(formula, "c + 1"), [(division.to_owned(), help)], "{formula}");
+    }
+    // Through a shared value, told once however often it is used.
+    assert_eq!(told("s * 0.5 + s * 0.25", "c / 10"), [("c / 10".to_owned(), number(10))]);
+    // A cast to an integer, a shift or a comparison says that integers are meant.
+    for formula in
+        ["(int32_t)(c / 64) / 100.0", "((c / 64) >> 2) * 0.5", "(c / 64 > 2) * 0.5", "c / 64.0", "(c % 64) * 0.5", "c / 64.0 + k"]
+    {
+        assert_eq!(told(formula, "c + 1"), [], "{formula}");
+    }
 }
 
 #[test]

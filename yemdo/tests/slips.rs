@@ -281,7 +281,7 @@ warning[integer-division]: this division is one of integers: it drops the fracti
 8 | formula = "c / 100 * 0.5"
   |            ^^^^^^^ gives int32_t
   |
-  = help: to keep the fraction, make one side real: write 100.0 in place of 100
+  = help: to keep the fraction, write 100.0 in place of 100
 "#]]
     );
 }
@@ -478,6 +478,14 @@ warning[sign-lost]: `<` works on uint32_t here: a negative int32_t becomes a lar
   |            this is int32_t
   |
   = help: if the sign matters, cast the other side: (int32_t)x
+
+warning[integer-division]: this division is one of integers: it drops the fraction
+ --> p.toml:8:26
+  |
+8 | formula = "a < b ? 1.5 : a / b"
+  |                          ^^^^^ gives uint32_t
+  |
+  = help: to keep the fraction, make one side real: (double)x / y
 
 warning[sign-lost]: `/` works on uint32_t here: a negative int32_t becomes a large number
  --> p.toml:8:28

@@ -6,6 +6,7 @@
 use super::functions::Func;
 use super::input::{CurveId, InputKey};
 use super::operators::{Arith, Compare, Logic, Shift};
+use crate::ground::diagnostic::Diagnostic;
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
 
@@ -95,6 +96,26 @@ pub struct Var {
     pub span: Span,
 }
 
+/// A division of integers whose fraction is gone.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Lost {
+    /// Its place.
+    pub(crate) division: Span,
+    /// The type that it gives.
+    pub(crate) ty: Ty,
+    /// How to keep the fraction.
+    pub(crate) help: String,
+}
+
+impl Lost {
+    /// What is said where the value goes on as a real, or as what a reading shows.
+    pub(crate) fn warning(&self) -> Diagnostic {
+        Diagnostic::warning("integer-division", self.division, "this division is one of integers: it drops the fraction")
+            .label(format!("gives {}", self.ty))
+            .help(self.help.clone())
+    }
+}
+
 /// A whole formula.
 #[derive(Clone, Debug)]
 pub struct Formula {
@@ -112,6 +133,8 @@ pub struct Formula {
     pub expressions: usize,
     /// Whether it is one expression, without statements.
     pub is_expression: bool,
+    /// The division of integers that its value is made of, where it is one of integers itself.
+    pub(crate) lost: Option<Lost>,
 }
 
 impl Formula {

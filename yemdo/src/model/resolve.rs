@@ -15,6 +15,8 @@ use super::ids::{CodeId, FrameId};
 use super::part::{Part, Sheet};
 use super::reading::Parameter;
 use crate::formula::curve::{Curve, Outside};
+use crate::formula::input::InputKey;
+use crate::formula::typed::Lost;
 use crate::ground::diagnostic::{Diagnostic, Severity, SheetError};
 use crate::ground::list::Id;
 use crate::ground::text::Source;
@@ -23,7 +25,7 @@ use crate::sheet::tree;
 /// Reads and resolves a sheet, or one of its variants.
 pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, SheetError> {
     let (tree, diagnostics) = crate::sheet::parse::parse(source.text(), variant);
-    let mut resolver = Resolver { diagnostics, part: Sheet::empty(source.clone()), code_names: HashMap::new() };
+    let mut resolver = Resolver { diagnostics, part: Sheet::empty(source.clone()), code_names: HashMap::new(), lost: HashMap::new() };
     // A tree with holes would only draw complaints about what is missing because of them.
     if !resolver.has_errors() {
         resolver.run(&tree);
@@ -44,6 +46,8 @@ struct Resolver {
     part: Sheet,
     /// The codes of frames by their names, those left out that are fields.
     code_names: HashMap<String, Vec<CodeId>>,
+    /// Divisions of integers that shared values are made of.
+    lost: HashMap<InputKey, Lost>,
 }
 
 /// Errors that are looked for; with more of them a sheet is given up.

@@ -13,6 +13,5 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("not-checked", "A frame has a byte that no code uses and no check: a CRC that is not checked?"),
     ("range-never-reached", "No code gives a value within the stated range."),
     ("integer-division", "A division of integers drops the fraction, and the reading is then scaled as if it did not."),
-    ("power-is-xor", "`^` with 2 or 3 behind it is XOR in C; a power may be meant."),
     ("sign-lost", "A comparison or division mixes signed and unsigned, so that a negative number becomes a large one."),
 ];

@@ -1,10 +1,11 @@
 //! Syntax tree to typed program: binds names, and writes out the conversions that C makes.
 
 use super::ast::{self, Body, UnaryOp};
+use super::slips::Fractions;
 use crate::formula::functions::Func;
 use crate::formula::input::{CurveId, InputKey};
 use crate::formula::operators::{Arith, BinaryOp};
-use crate::formula::typed::{Expr, ExprKind, Formula, Stmt, Var, number};
+use crate::formula::typed::{Expr, ExprKind, Formula, Lost, Stmt, Var, number};
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::{Span, Text};
 use crate::ground::{diagnostic::Diagnostic, suggest};
@@ -15,6 +16,10 @@ pub(crate) trait Scope {
     fn resolve(&self, name: &str, member: Option<&str>) -> Result<Option<(InputKey, Ty)>, String>;
     /// The curve of that name.
     fn curve(&self, name: &str) -> Option<CurveId>;
+    /// The division of integers that a value from outside is made of.
+    fn lost(&self, _input: InputKey) -> Option<Lost> {
+        None
+    }
     /// Every name, for "did you mean".
     fn names(&self) -> Vec<String>;
 }
@@ -22,19 +27,22 @@ pub(crate) trait Scope {
 /// Parses and types a formula. Warnings that do not stop it go into `warnings`.
 pub(crate) fn analyse(text: &Text, scope: &dyn Scope, warnings: &mut Vec<Diagnostic>) -> Result<Formula, Diagnostic> {
     let body = crate::formula::front::parse::parse(text)?;
-    let mut analyser =
-        Analyser { scope, vars: Vec::new(), visible: Vec::new(), assigned: Vec::new(), inputs: Vec::new(), returns: None, warnings };
+    let mut analyser = Analyser {
+        scope,
+        vars: Vec::new(),
+        visible: Vec::new(),
+        assigned: Vec::new(),
+        inputs: Vec::new(),
+        returns: None,
+        results: Vec::new(),
+        fractions: Fractions::default(),
+        warnings,
+    };
     let is_expression = matches!(body, Body::Value(_));
     let mut statements = match body {
         Body::Value(value) => {
             let value = analyser.expr(&value)?;
-            // As a whole formula, an integer divided by a number is hardly meant to lose its fraction.
-            if let ExprKind::Arith(Arith::Div, _, divisor) = &value.kind
-                && matches!(divisor.kind, ExprKind::Const(Number::Int(2.., _)))
-            {
-                analyser.look_for_lost_fraction(&value, Ty::F64);
-            }
-            analyser.returns = Some(value.ty);
+            analyser.returns(&value);
             vec![Stmt::Return(value)]
         }
         Body::Statements(list) => {
@@ -52,9 +60,15 @@ pub(crate) fn analyse(text: &Text, scope: &dyn Scope, warnings: &mut Vec<Diagnos
     convert_returns(&mut statements, ty);
     let mut expressions = 0;
     number(&mut statements, &mut expressions);
+    let results = std::mem::take(&mut analyser.results);
+    let mut lost = results.iter().find_map(|span| analyser.fractions.at(*span)).cloned();
+    if ty.is_real() {
+        lost = None;
+        results.into_iter().for_each(|span| analyser.becomes_real(span));
+    }
     let Analyser { vars, inputs, .. } = analyser;
     let trimmed = text.value.len() - text.value.trim_start().len()..text.value.trim_end().len();
-    Ok(Formula { vars, body: statements, ty, inputs, span: text.locate(trimmed), expressions: expressions as usize, is_expression })
+    Ok(Formula { vars, body: statements, ty, inputs, span: text.locate(trimmed), expressions: expressions as usize, is_expression, lost })
 }
 
 struct Analyser<'a> {
@@ -66,6 +80,9 @@ struct Analyser<'a> {
     assigned: Vec<bool>,
     inputs: Vec<InputKey>,
     returns: Option<Ty>,
+    /// The places of the values that it returns as integers.
+    results: Vec<Span>,
+    fractions: Fractions,
     warnings: &'a mut Vec<Diagnostic>,
 }
 
@@ -98,11 +115,14 @@ impl Analyser<'_> {
                         .label("declared again here")
                         .also(earlier.span, "first declared here"));
                 }
+                let var = self.vars.len();
                 let value = match value {
-                    Some(value) => Some(convert(self.expr(value)?, *ty)),
+                    Some(value) => {
+                        let value = self.expr(value)?;
+                        Some(self.taken_by(var, value, *ty))
+                    }
                     None => None,
                 };
-                let var = self.vars.len();
                 self.vars.push(Var { name: name.clone(), ty: *ty, span: *span });
                 self.visible.push(var);
                 self.assigned.push(value.is_some());
@@ -112,16 +132,20 @@ impl Analyser<'_> {
             ast::Stmt::Assign { name, span, op, value } => {
                 let var = self.variable(name, *span)?;
                 let ty = self.vars.get(var).map_or(Ty::I32, |var| var.ty);
-                let mut value = self.expr(value)?;
+                let typed = value;
+                let mut value = self.expr(typed)?;
                 if let Some((op, op_span)) = op {
                     let current = self.read_variable(var, *span)?;
                     let whole = span.to(value.span);
                     value = self.binary(*op, *op_span, current, value, whole)?;
+                    let lost = self.fractions.of_binary(*op, *span, typed, whole, value.ty).filter(|_| !value.ty.is_real());
+                    self.fractions.put(whole, lost);
                 }
                 if let Some(assigned) = self.assigned.get_mut(var) {
                     *assigned = true;
                 }
-                out.push(Stmt::Set { var, value: convert(value, ty), span: *span });
+                let value = self.taken_by(var, value, ty);
+                out.push(Stmt::Set { var, value, span: *span });
                 Ok(false)
             }
             ast::Stmt::If { cond, then, otherwise } => {
@@ -146,7 +170,7 @@ impl Analyser<'_> {
             }
             ast::Stmt::Return(value) => {
                 let value = self.expr(value)?;
-                self.returns = Some(self.returns.map_or(value.ty, |ty| if ty == value.ty { ty } else { ty.common(value.ty) }));
+                self.returns(&value);
                 out.push(Stmt::Return(value));
                 Ok(true)
             }
@@ -171,7 +195,34 @@ impl Analyser<'_> {
         })
     }
 
-    fn read_variable(&self, var: usize, span: Span) -> Typed<Expr> {
+    /// A value as a variable of a type takes it.
+    fn taken_by(&mut self, var: usize, value: Expr, ty: Ty) -> Expr {
+        if ty.is_real() {
+            self.becomes_real(value.span);
+        } else {
+            let lost = self.fractions.at(value.span).cloned();
+            self.fractions.set(var, lost);
+        }
+        convert(value, ty)
+    }
+
+    /// A value is given as the result.
+    fn returns(&mut self, value: &Expr) {
+        self.returns = Some(self.returns.map_or(value.ty, |ty| if ty == value.ty { ty } else { ty.common(value.ty) }));
+        if !value.ty.is_real() {
+            self.results.push(value.span);
+        }
+    }
+
+    /// The value of an expression goes on as a real: too late for a fraction that a division of integers has dropped.
+    fn becomes_real(&mut self, span: Span) {
+        let warning = self.fractions.goes_on(span);
+        self.warnings.extend(warning);
+    }
+
+    fn read_variable(&mut self, var: usize, span: Span) -> Typed<Expr> {
+        let lost = self.fractions.variable(var).cloned();
+        self.fractions.put(span, lost);
         let (name, ty) = self.vars.get(var).map_or(("", Ty::I32), |var| (var.name.as_str(), var.ty));
         if self.assigned.get(var).copied().unwrap_or(false) {
             return Ok(Expr::new(ExprKind::Var(var), ty, span));
@@ -182,6 +233,15 @@ impl Analyser<'_> {
     }
 
     fn expr(&mut self, expr: &ast::Expr) -> Typed<Expr> {
+        let typed = self.expr_alone(expr)?;
+        if !typed.ty.is_real() {
+            let lost = self.fractions.of(expr, typed.ty);
+            self.fractions.put(expr.span, lost);
+        }
+        Ok(typed)
+    }
+
+    fn expr_alone(&mut self, expr: &ast::Expr) -> Typed<Expr> {
         let span = expr.span;
         let make = |kind, ty| Ok(Expr::new(kind, ty, span));
         match &expr.kind {
@@ -200,18 +260,25 @@ impl Analyser<'_> {
                 }
             }
             ast::ExprKind::Binary(op, op_span, left, right) => {
-                if *op == BinaryOp::Arith(Arith::BitXor) {
-                    self.look_for_power(left, *op_span, right, span)?;
-                }
                 let (left, right) = (self.expr(left)?, self.expr(right)?);
                 self.binary(*op, *op_span, left, right, span)
             }
             ast::ExprKind::Cond(cond, then, otherwise) => {
                 let (cond, then, otherwise) = (self.expr(cond)?, self.expr(then)?, self.expr(otherwise)?);
                 let ty = then.ty.common(otherwise.ty);
+                if ty.is_real() {
+                    self.becomes_real(then.span);
+                    self.becomes_real(otherwise.span);
+                }
                 make(ExprKind::Cond(Box::new(cond), Box::new(convert(then, ty)), Box::new(convert(otherwise, ty))), ty)
             }
-            ast::ExprKind::Cast(ty, inner) => Ok(Expr { span, ..convert(self.expr(inner)?, *ty) }),
+            ast::ExprKind::Cast(ty, inner) => {
+                let value = self.expr(inner)?;
+                if ty.is_real() {
+                    self.becomes_real(value.span);
+                }
+                Ok(Expr { span, ..convert(value, *ty) })
+            }
             ast::ExprKind::Call(name, name_span, args) => self.call(name, *name_span, args, span),
         }
     }
@@ -231,6 +298,7 @@ impl Analyser<'_> {
                 if !self.inputs.contains(&input) {
                     self.inputs.push(input);
                 }
+                self.fractions.put(span, self.scope.lost(input));
                 Ok(Expr::new(ExprKind::Input(input), ty, span))
             }
             Ok(None) => {
@@ -281,57 +349,11 @@ impl Analyser<'_> {
     fn balanced(&mut self, op: BinaryOp, op_span: Span, left: Expr, right: Expr) -> (Expr, Expr) {
         let ty = left.ty.common(right.ty);
         self.look_for_unsigned_surprise(op, op_span, &left, &right, ty);
-        self.look_for_lost_fraction(&left, ty);
-        self.look_for_lost_fraction(&right, ty);
+        if ty.is_real() {
+            self.becomes_real(left.span);
+            self.becomes_real(right.span);
+        }
         (convert(left, ty), convert(right, ty))
-    }
-
-    /// `2^16` is 18 in C; whoever types it means a power. As ^ binds loosest, in `x / 2^16` the number that was
-    /// meant as the base stands at the right end of the left side.
-    fn look_for_power(&mut self, left: &ast::Expr, op_span: Span, right: &ast::Expr, span: Span) -> Typed<()> {
-        let ast::ExprKind::Int(exponent, _) = right.kind else { return Ok(()) };
-        let mut base = left;
-        while let ast::ExprKind::Binary(_, _, _, inner) = &base.kind
-            && inner.span.end == base.span.end
-        {
-            base = inner;
-        }
-        let whole = matches!(left.kind, ast::ExprKind::Int(..));
-        match base.kind {
-            ast::ExprKind::Int(number, _) if whole || number == 2 || number == 10 => {
-                let power = u32::try_from(exponent).ok().and_then(|e| number.checked_pow(e));
-                let typed = base.span.to(right.span);
-                let problem = Diagnostic::error("power-is-xor", typed, "^ is XOR in C, not a power").label("meant as a power?");
-                Err(match power {
-                    Some(power) if number == 2 => {
-                        problem.help(format!("for two to the power of {exponent}, write {power} or (1 << {exponent})"))
-                    }
-                    Some(power) => problem.help(format!("for the power, write {power}")),
-                    None => problem.help(format!("for the power, write pow({number}, {exponent})")),
-                })
-            }
-            _ if exponent == 2 || exponent == 3 => {
-                self.warnings.push(
-                    Diagnostic::warning("power-is-xor", span, "^ is XOR in C, not a power")
-                        .label("this flips bits")
-                        .also(op_span, "XOR")
-                        .help("for a power, write x * x or pow(x, y)"),
-                );
-                Ok(())
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// A division of integers that is then scaled as if it had kept its fraction.
-    fn look_for_lost_fraction(&mut self, side: &Expr, ty: Ty) {
-        if let (true, false, ExprKind::Arith(Arith::Div, ..)) = (ty.is_real(), side.ty.is_real(), &side.kind) {
-            self.warnings.push(
-                Diagnostic::warning("integer-division", side.span, "this division is one of integers: it drops the fraction")
-                    .label(format!("gives {}", side.ty))
-                    .help("to keep the fraction, make one side real: write 100.0 in place of 100"),
-            );
-        }
     }
 
     /// A negative number that becomes a huge unsigned one is a classic of pasted code.
@@ -367,7 +389,9 @@ impl Analyser<'_> {
                 )
                 .label("expected one argument"));
             };
-            let arg = convert(self.expr(arg)?, Ty::F64);
+            let arg = self.expr(arg)?;
+            self.becomes_real(arg.span);
+            let arg = convert(arg, Ty::F64);
             return Ok(Expr::new(ExprKind::Curve(curve, Box::new(arg)), Ty::F64, span));
         }
         let Some((func, ty, arity)) = Func::named(name) else {
@@ -392,6 +416,9 @@ impl Analyser<'_> {
                 )
                 .label(format!("this is {}", arg.ty))
                 .help("for reals, write fabs(x)"));
+            }
+            if ty.is_real() {
+                self.becomes_real(arg.span);
             }
             converted.push(convert(arg, ty));
         }

@@ -7,7 +7,12 @@ use crate::ground::text::{Span, Text};
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Token {
     Name(String),
-    Int(u64, Ty),
+    /// An integer, its type, and whether it is typed in decimal.
+    Int {
+        value: u64,
+        ty: Ty,
+        decimal: bool,
+    },
     Real(f64, Ty),
     /// An operator or punctuation mark.
     Mark(&'static str),
@@ -18,7 +23,7 @@ impl Token {
     pub(crate) fn describe(&self) -> String {
         match self {
             Token::Name(name) => format!("`{name}`"),
-            Token::Int(value, _) => format!("`{value}`"),
+            Token::Int { value, .. } => format!("`{value}`"),
             Token::Real(value, _) => format!("`{value}`"),
             Token::Mark(mark) => format!("`{mark}`"),
             Token::End => "the end of the formula".into(),
@@ -160,7 +165,7 @@ fn number(text: &str, span: Span) -> Result<Token, Diagnostic> {
     };
     let holds = |ty: &&Ty| ty.bounds().is_some_and(|(_, high)| i128::from(value) <= high);
     match candidates.iter().find(holds) {
-        Some(ty) => Ok(Token::Int(value, *ty)),
+        Some(ty) => Ok(Token::Int { value, ty: *ty, decimal: radix == 10 }),
         None => Err(bad("too large for a signed 64-bit number").help("add the suffix ull")),
     }
 }

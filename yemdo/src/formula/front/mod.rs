@@ -4,3 +4,4 @@ pub(crate) mod analyse;
 pub(crate) mod ast;
 pub(crate) mod lex;
 pub(crate) mod parse;
+mod slips;

@@ -2,6 +2,7 @@
 
 use super::ast::{Body, Expr, ExprKind, Stmt, UnaryOp};
 use super::lex::{Token, lex};
+use super::slips;
 use crate::formula::MAX_DEPTH;
 use crate::formula::operators::{Arith, BinaryOp};
 use crate::ground::diagnostic::Diagnostic;
@@ -97,6 +98,7 @@ impl Parser {
                     || matches!(name.as_str(), "if" | "return" | "for" | "while" | "do" | "switch" | "goto")
                     || assignment(self.ahead(1)).is_some()
                     || matches!(self.ahead(1), Token::Mark("++" | "--"))
+                    || (slips::meant_type(name).is_some() && matches!(self.ahead(1), Token::Name(_)))
             }
             _ => false,
         }
@@ -120,7 +122,7 @@ impl Parser {
         match name.as_str() {
             "if" => {
                 self.at += 1;
-                self.expect("(")?;
+                self.expect("(").map_err(|problem| problem.help("a condition stands in parentheses: if (x == 0)"))?;
                 let cond = self.expression(0)?;
                 self.expect(")")?;
                 let mut then = Vec::new();
@@ -144,6 +146,9 @@ impl Parser {
                     .help("write the steps out, or choose with `if`, `?:` or a table"));
             }
             _ if is_type_word(&name) => self.declaration(out)?,
+            _ if matches!(self.ahead(1), Token::Name(_)) && slips::meant_type(&name).is_some() => {
+                return Err(slips::not_a_type(&name, slips::meant_type(&name).unwrap_or("int"), self.span()));
+            }
             _ => self.assignment(name, out)?,
         }
         Ok(())
@@ -237,6 +242,12 @@ impl Parser {
     fn expression_inner(&mut self, power: u8) -> Parsed<Expr> {
         let mut left = self.operand()?;
         while let Token::Mark(mark) = *self.peek() {
+            if mark == "^"
+                && let Some((before, behind)) = self.tokens.split_at_checked(self.at)
+                && let Some(problem) = slips::power(before, behind.get(1..).unwrap_or(&[]))
+            {
+                return Err(problem);
+            }
             if mark == "?" && power == 0 {
                 self.at += 1;
                 let then = self.expression(0)?;
@@ -273,7 +284,7 @@ impl Parser {
         let (token, span) = self.next();
         let leaf = |kind| Expr { kind, span, depth: 1 };
         match token {
-            Token::Int(value, ty) => Ok(leaf(ExprKind::Int(value, ty))),
+            Token::Int { value, ty, .. } => Ok(leaf(ExprKind::Int(value, ty))),
             Token::Real(value, ty) => Ok(leaf(ExprKind::Real(value, ty))),
             Token::Name(name) if name == "sizeof" => {
                 Err(Diagnostic::error("not-in-formulas", span, format!("`{name}` is left out of formulas")).label("not here"))
@@ -348,8 +359,16 @@ impl Parser {
             let (span, depth) = (open.to(inner.span), inner.depth + 1);
             return Ok(Expr { kind: ExprKind::Cast(ty, Box::new(inner)), span, depth });
         }
+        let place = self.span();
         let inner = self.expression(0)?;
         let close = self.expect(")")?;
+        // `(s32)x` is two values one behind the other, unless the first is meant as a type.
+        if let ExprKind::Name(name, None) = &inner.kind
+            && let Some(meant) = slips::meant_type(name)
+            && matches!(self.peek(), Token::Name(_) | Token::Int { .. } | Token::Real(..) | Token::Mark("("))
+        {
+            return Err(slips::not_a_type(name, meant, place));
+        }
         Ok(Expr { span: open.to(close), ..inner })
     }
 }

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 
 use crate::formula::front::analyse::Scope;
 use crate::formula::input::{CurveId, InputKey};
+use crate::formula::typed::Lost;
 use crate::ground::number::Ty;
 use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FrameId, ReadingId};
@@ -18,6 +19,8 @@ pub(super) struct Names<'a> {
     pub(super) codes: &'a HashMap<String, Vec<CodeId>>,
     /// Readings that are resolved so far.
     pub(super) readings: &'a HashMap<String, (ReadingId, Ty)>,
+    /// Divisions of integers that shared values are made of.
+    pub(super) lost: &'a HashMap<InputKey, Lost>,
     /// Codes of other frames are refused.
     pub(super) only_frame: Option<FrameId>,
     /// Fields of registers come before the codes that frames have of them: a routine reads the register.
@@ -87,6 +90,10 @@ impl Scope for Names<'_> {
     fn curve(&self, name: &str) -> Option<CurveId> {
         let found = self.part.curve_names.iter().position(|(known, _)| known == name)?;
         u32::try_from(found).ok().map(CurveId)
+    }
+
+    fn lost(&self, input: InputKey) -> Option<Lost> {
+        self.lost.get(&input).cloned()
     }
 
     fn names(&self) -> Vec<String> {

@@ -299,6 +299,7 @@ impl Resolver {
                 part: &self.part,
                 codes: &self.code_names,
                 readings: &HashMap::new(),
+                lost: &HashMap::new(),
                 only_frame: None,
                 element: None,
                 fields_first: true,

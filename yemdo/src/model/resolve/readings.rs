@@ -25,6 +25,8 @@ struct Wanted<'t> {
     tree: &'t tree::Reading,
     element: Option<usize>,
     arrays: Vec<String>,
+    /// Its formula and conditions can be read at all.
+    readable: bool,
 }
 
 /// Most readings and shared values of a sheet, the elements of arrays counted.
@@ -49,13 +51,27 @@ impl Resolver {
         if !self.distinct(&wanted) {
             return;
         }
-        let Some(order) = self.order(&wanted) else { return };
+        let needs = self.needs(&wanted);
+        let mut failed: Vec<bool> = wanted.iter().map(|want| !want.readable).collect();
+        let Some(order) = self.order(&wanted, &needs) else { return };
         let mut resolved: Vec<Option<Reading>> = vec![None; wanted.len()];
         let mut types = Types::new();
         for index in order.iter().copied() {
             let Some(want) = wanted.get(index) else { continue };
             let element = want.element.map(|element| (element, want.arrays.as_slice()));
-            let Some(formula) = self.formula(&want.tree.formula, &types, None, element) else { continue };
+            let has_failed = |index: usize| failed.get(index).copied().unwrap_or(false);
+            // What is wrong is told where it is wrong, and not again of what uses it.
+            let hopeless = has_failed(index) || needs.get(index).is_some_and(|needs| needs.iter().any(|(need, _)| has_failed(*need)));
+            let formula = if hopeless { None } else { self.formula(&want.tree.formula, &types, None, element) };
+            let Some(formula) = formula else {
+                failed.get_mut(index).into_iter().for_each(|failed| *failed = true);
+                continue;
+            };
+            match &formula.lost {
+                Some(lost) if index < shown => self.remark(lost.warning()),
+                Some(lost) => drop(self.lost.insert(Input::Reading(ReadingId::new(index)).key(), lost.clone())),
+                None => {}
+            }
             let of = |id: ReadingId| resolved.get(id.index()).and_then(Option::as_ref);
             let (mut codes, mut frames): (Vec<CodeId>, Vec<FrameId>) = (Vec::new(), Vec::new());
             for input in inputs(&formula) {
@@ -140,9 +156,13 @@ impl Resolver {
     fn expand<'t>(&mut self, readings: &'t [tree::Named<tree::Reading>]) -> Option<Vec<Wanted<'t>>> {
         let mut wanted = Vec::new();
         for (name, tree) in readings {
-            let mut names = self.take(parse(&tree.formula))?.free_names();
-            for status in &tree.status {
-                names.extend(self.take(parse(&status.when))?.free_names());
+            let mut names = Vec::new();
+            let mut readable = true;
+            for text in std::iter::once(&tree.formula).chain(tree.status.iter().map(|status| &status.when)) {
+                match self.take(parse(text)) {
+                    Some(body) => names.extend(body.free_names()),
+                    None => readable = false,
+                }
             }
             let mut counts: Vec<(String, usize)> = Vec::new();
             for (used, _) in names {
@@ -154,13 +174,14 @@ impl Resolver {
             }
             let arrays: Vec<String> = counts.iter().map(|(name, _)| name.clone()).collect();
             match counts.iter().map(|(_, count)| *count).min() {
-                None => wanted.push(Wanted { name: name.value.clone(), span: name.span, tree, element: None, arrays }),
+                None => wanted.push(Wanted { name: name.value.clone(), span: name.span, tree, element: None, arrays, readable }),
                 Some(count) => wanted.extend((0..count).map(|element| Wanted {
                     name: format!("{}_{element}", name.value),
                     span: name.span,
                     tree,
                     element: Some(element),
                     arrays: arrays.clone(),
+                    readable,
                 })),
             }
         }
@@ -206,25 +227,37 @@ impl Resolver {
         let mut warnings = Vec::new();
         let formula = analyse(
             text,
-            &Names { part: &self.part, codes: &self.code_names, readings, only_frame, element, fields_first: false },
+            &Names { part: &self.part, codes: &self.code_names, readings, lost: &self.lost, only_frame, element, fields_first: false },
             &mut warnings,
         );
         if element.is_none_or(|(index, _)| index == 0) {
-            self.diagnostics.extend(warnings);
+            warnings.into_iter().for_each(|warning| self.remark(warning));
         }
         self.take(formula)
     }
 
-    /// An order in which every reading comes after those it uses; a cycle is an error.
-    fn order(&mut self, wanted: &[Wanted<'_>]) -> Option<Vec<usize>> {
+    /// A warning, told once of a place.
+    fn remark(&mut self, warning: Diagnostic) {
+        if !self.diagnostics.iter().any(|known| known.name == warning.name && known.span == warning.span) {
+            self.diagnostics.push(warning);
+        }
+    }
+
+    /// For every reading the others that its formula uses, with the places.
+    fn needs(&self, wanted: &[Wanted<'_>]) -> Vec<Vec<(usize, Span)>> {
         let names: HashMap<&str, usize> = wanted.iter().enumerate().map(|(index, want)| (want.name.as_str(), index)).collect();
-        let mut needs: Vec<Vec<(usize, Span)>> = Vec::new();
+        let mut needs = Vec::new();
         for want in wanted {
-            let body = self.take(parse(&want.tree.formula))?;
+            let names_used = parse(&want.tree.formula).map_or(Vec::new(), |body| body.free_names());
             let is_code = |name: &str| self.code_names.contains_key(name) || want.arrays.iter().any(|array| array == name);
-            let used = body.free_names().into_iter().filter(|(name, _)| !is_code(name));
+            let used = names_used.into_iter().filter(|(name, _)| !is_code(name));
             needs.push(used.filter_map(|(name, span)| Some((*names.get(name.as_str())?, span))).collect());
         }
+        needs
+    }
+
+    /// An order in which every reading comes after those it uses; a cycle is an error.
+    fn order(&mut self, wanted: &[Wanted<'_>], needs: &[Vec<(usize, Span)>]) -> Option<Vec<usize>> {
         let mut order: Vec<usize> = Vec::new();
         let mut placed = vec![false; wanted.len()];
         while order.len() < wanted.len() {
