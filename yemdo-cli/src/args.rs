@@ -235,7 +235,7 @@ pub(crate) struct Import {
     /// File to write; default: standard output
     #[arg(long, value_name = "SHEET")]
     pub(crate) out: Option<PathBuf>,
-    /// Write even where the file is there already
+    /// Write even where the file is there already; without it an existing file is kept
     #[arg(long)]
     pub(crate) overwrite: bool,
 }
@@ -245,6 +245,9 @@ pub(crate) struct Schema {
     /// File to write; default: standard output
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
+    /// Write even where the file is there already; without it an existing file is kept
+    #[arg(long)]
+    pub(crate) overwrite: bool,
 }
 
 const DECODE_HELP: &str = "\
@@ -316,6 +319,9 @@ pub(crate) struct Demo {
     /// Folder to write the plot to; made where it is not there
     #[arg(long, value_name = "FOLDER", default_value = "yemdo-demo")]
     pub(crate) out: PathBuf,
+    /// Write even where another plot is there already
+    #[arg(long)]
+    pub(crate) overwrite: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

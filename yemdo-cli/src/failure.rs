@@ -74,8 +74,10 @@ impl fmt::Display for Failure {
         match self {
             Failure::Sheet(error) => f.write_str(&error.render(true)),
             Failure::Told { message, help: tip, .. } => {
-                write!(f, "{error}error{reset}: {message}")?;
-                tip.iter().try_for_each(|tip| write!(f, "\n  {help}help{reset}: {tip}"))
+                // What was typed, or a file's name, may hold anything.
+                let shown = |text: &str| text.split('\n').map(|line| yemdo::visible(line)).collect::<Vec<_>>().join("\n");
+                write!(f, "{error}error{reset}: {}", shown(message))?;
+                tip.iter().try_for_each(|tip| write!(f, "\n  {help}help{reset}: {}", shown(tip)))
             }
             Failure::Closed => Ok(()),
         }

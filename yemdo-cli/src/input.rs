@@ -126,6 +126,9 @@ pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failu
     Ok(())
 }
 
+/// Of a line that is too long, so many bytes are passed over.
+const MAX_SKIPPED: u64 = 1 << 24;
+
 /// A log, record by record, in constant memory.
 pub(crate) struct Log<R> {
     input: R,
@@ -151,18 +154,31 @@ impl<R: BufRead> Log<R> {
             let mut limited = Read::take(&mut self.input, yemdo::record::MAX_LINE as u64 + 2);
             let read = limited.read_until(b'\n', &mut self.buffer);
             let read = read.map_err(|error| Failure::told(format!("cannot read the log: {error}")))?;
-            let records = if read == 0 {
-                self.reader.end()
-            } else {
-                let text = String::from_utf8_lossy(&self.buffer);
-                self.reader.line(text.trim_end_matches(['\n', '\r'])).map_err(|error| Failure::helped(error.message, error.help))?
+            // Of a line that is too long the rest is passed over.
+            let mut skipped = 0;
+            if read > yemdo::record::MAX_LINE && !self.buffer.ends_with(b"\n") {
+                skipped = self.skip_line()?;
+            }
+            let records = match read {
+                0 => self.reader.end(),
+                _ => self.reader.line_bytes(&self.buffer).map_err(|error| Failure::helped(error.message, error.help))?,
             };
             if read == 0 && records.is_empty() {
                 return Ok(None);
             }
-            self.taken += read as u64;
+            self.taken += read as u64 + skipped;
             self.ready = records.into_iter();
         }
+    }
+
+    /// Passes over the rest of a line; what goes on without end is no log.
+    fn skip_line(&mut self) -> Result<u64, Failure> {
+        let mut limited = Read::take(&mut self.input, MAX_SKIPPED);
+        let skipped = limited.skip_until(b'\n').map_err(|error| Failure::told(format!("cannot read the log: {error}")))? as u64;
+        if skipped == MAX_SKIPPED {
+            return Err(Failure::refused(format!("a line of the log has more than {MAX_SKIPPED} bytes")).help("a log has one frame a line"));
+        }
+        Ok(skipped)
     }
 }
 

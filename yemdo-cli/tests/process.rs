@@ -184,9 +184,36 @@ fn what_is_no_sheet_and_no_log_is_told() {
         (vec!["check".into(), write("large.toml", &vec![b'#'; 2_000_000])], 2, "it has more than 1048576 bytes"),
         (vec!["check".into(), write("empty.toml", b"")], 2, "`part` is needed here"),
         (vec!["check".into(), folder.to_str().unwrap().into()], 2, "it is a folder"),
-        (vec!["decode".into(), sheet.into(), "--log".into(), write("line.csv", &vec![b'4'; 100_000])], 2, "has more than 65536 bytes"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("line.csv", &vec![b'4'; 100_000])], 1, "1 refused: 1 not a frame"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("wide.csv", b"\xFF\xFEt\0i\0m\0e\0")], 2, "the log is text in UTF-16"),
+        (
+            vec![
+                "check".into(),
+                write(
+                    "steer.toml",
+                    br#"part = "p"
+title = "\u001b[2J"
+"#,
+                ),
+            ],
+            2,
+            r"\u{1b} is a control character",
+        ),
+        (
+            vec![
+                "check".into(),
+                write(
+                    "key.toml",
+                    br#"part = "p"
+"\u009b31m" = 1
+"#,
+                ),
+            ],
+            2,
+            r"unknown key `\u{9b}31m`",
+        ),
         (vec!["decode".into(), sheet.into(), "--log".into(), write("empty.csv", b"\n\n# nothing\n")], 2, "there is no frame in the input"),
-        (vec!["decode".into(), sheet.into(), "--log".into(), write("binary.csv", &[0, 159, 146, 150, 10])], 1, "1 refused: 1 not hex"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("binary.csv", &[0, 159, 146, 150, 10])], 1, "1 refused: 1 not a frame"),
         (vec!["decode".into(), sheet.into(), "--steps".into(), "--log".into(), "x".into()], 2, "--steps is about one frame"),
         (
             vec!["decode".into(), sheet.into(), "--variant".into(), "strake-21".into(), "41".into()],
@@ -210,11 +237,46 @@ fn what_is_no_sheet_and_no_log_is_told() {
 fn nothing_of_a_log_steers_the_terminal() {
     let folder = folder("control");
     let log = folder.join("bus.csv");
-    fs::write(&log, "time,frame\n\u{1b}[2J08:00,89 87 1C 3E 0C 12 24\n08:01,\u{1b}[31m41\n").unwrap();
+    fs::write(&log, "\u{FEFF}time,frame\n\u{1b}[2J\u{202e}\u{9b}08:00,89 87 1C 3E 0C 12 24\n08:01,\u{1b}[31m41\n").unwrap();
     let (_, out, err) = run(&["decode", "sheets/strake-20.toml", "--refused", "--log", log.to_str().unwrap()]);
-    assert!(!out.contains('\u{1b}') && !err.contains('\u{1b}'), "{out}{err}");
+    assert!(!out.contains(['\u{1b}', '\u{202e}', '\u{9b}']) && !err.contains('\u{1b}'), "{out}{err}");
+    assert!(out.contains(r"\u{1b}[2J\u{202e}\u{9b}08:00"), "{out}");
     let (_, out, _) = run(&["decode", "sheets/ember-14.toml", "--frame", "LABEL", "0B 45 1B 5B 32 4A 07 41 20 26 04 17 BD"]);
     assert!(!out.contains('\u{1b}') && !out.contains('\u{7}'), "{out}");
+    fs::remove_dir_all(folder).unwrap();
+}
+
+/// An existing file stays as it is unless that is asked for, and only regular files that may be written are replaced.
+#[test]
+#[cfg(unix)]
+fn nothing_is_overwritten_unasked() {
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    let folder = folder("overwrite");
+    let path = |name: &str| folder.join(name).to_str().unwrap().to_owned();
+    let schema = |out: &str, more: &[&str]| run(&[&["schema", "--out", out], more].concat());
+    fs::write(path("sheet.toml"), "part = \"p\"\n").unwrap();
+    fs::create_dir(path("folder")).unwrap();
+    fs::write(path("locked"), "x").unwrap();
+    fs::set_permissions(path("locked"), fs::Permissions::from_mode(0o444)).unwrap();
+    symlink(path("target"), path("dangling")).unwrap();
+    for (name, more, says) in [
+        ("sheet.toml", &[][..], "already exists"),
+        ("folder", &["--overwrite"], "it is a folder"),
+        ("locked", &["--overwrite"], "it is read-only"),
+        ("dangling", &["--overwrite"], "leads nowhere"),
+        ("/dev/null", &["--overwrite"], "it is not a regular file"),
+    ] {
+        let out = if name.starts_with('/') { name.to_owned() } else { path(name) };
+        let (code, _, err) = schema(&out, more);
+        assert!(code == 2 && err.contains(says), "{name}: {err}");
+    }
+    assert_eq!(fs::read_to_string(path("sheet.toml")).unwrap(), "part = \"p\"\n");
+    // Asked for, it is replaced, through a link too; the same again is nothing to refuse; and nothing is left beside it.
+    symlink(path("sheet.toml"), path("link")).unwrap();
+    assert_eq!(schema(&path("link"), &["--overwrite"]).0, 0);
+    assert!(fs::read_to_string(path("sheet.toml")).unwrap().contains("$schema") && fs::read_link(path("link")).is_ok());
+    assert_eq!(schema(&path("sheet.toml"), &[]).0, 0);
+    assert!(fs::read_dir(&folder).unwrap().all(|entry| !entry.unwrap().file_name().to_string_lossy().contains("part")));
     fs::remove_dir_all(folder).unwrap();
 }
 

@@ -204,9 +204,29 @@ fn logs_come_in_the_forms_people_have() {
     assert_eq!(one.iter().map(|record| record.3.clone()).collect::<Vec<_>>(), [bytes(), None]);
     assert!(read(None, "84 6B 40").unwrap_err().contains("binnacle-24 has several frames; choose one with --frame"));
     assert!(read(None, "time,value\n1,2\n").unwrap_err().contains("no column with frames"));
-    assert!(read(Some(pressure), &"9A ".repeat(30_000)).unwrap_err().contains("more than 65536 bytes"));
+    // One line too long is one line refused.
+    let long = format!("84 6B 40\n{}\n84 6B 40", "9A ".repeat(30_000));
+    assert_eq!(read(Some(pressure), &long).unwrap().iter().map(|record| record.3.is_some()).collect::<Vec<_>>(), [true, false, true]);
     // Nothing of a log may steer a terminal.
-    assert_eq!(read(None, "time,PRESSURE\n\u{1b}[2J,9A6B40").unwrap()[0].1.as_deref(), Some("\u{FFFD}[2J"));
+    assert_eq!(read(None, "time,PRESSURE\n\u{1b}[2J,9A6B40").unwrap()[0].1.as_deref(), Some("\\u{1b}[2J"));
+    // The frame's name before its bytes, or in a column of its own, as our own CSV has it; or told by its length alone.
+    let calibration = part.frame("CALIBRATION").unwrap();
+    let words = "7A B4 3B 45 B0 98 8C 1F B5 C2 08 A6 E0 40 E7 AE";
+    let frames = |text: &str| read(None, text).unwrap().into_iter().map(|record| (record.2, record.3.is_some())).collect::<Vec<_>>();
+    assert_eq!(
+        frames(&format!("PRESSURE 84 6B 40\ncalibration: {words}\n{words}")),
+        [(pressure, true), (calibration, true), (calibration, true)]
+    );
+    assert_eq!(
+        frames("time,frame,bytes,note\n1,PRESSURE,84 6B 40,\"two\nlines\"\n2,PRESURE,84 6B 40,\n"),
+        [(pressure, true), (FrameId::new(0), false)]
+    );
+    // A comma for the point of a time moves the cells; a minus is no separator.
+    assert_eq!(frames("time,PRESSURE\n0,5,84 6B 40\n0.5,84-6B-40"), [(FrameId::new(0), false), (pressure, true)]);
+    assert_eq!(read(Some(pressure), "84 6B 40\n84 6B -40").unwrap()[1].3, None);
+    let mut marked = LogReader::new(&part, Some(pressure));
+    assert_eq!(marked.line_bytes(b"\xEF\xBB\xBF84 6B 40\r\n").unwrap()[0].bytes, Ok(vec![0x84, 0x6B, 0x40]));
+    assert!(marked.clone().line_bytes(b"84 6B 40").is_ok() && LogReader::new(&part, None).line_bytes(b"\xFF\xFE8\0").is_err());
 }
 
 #[test]

@@ -206,7 +206,7 @@ impl Batch {
             Ok(bytes) => bytes,
             Err(message) => {
                 self.flush(decoder, sink)?;
-                self.refuse(record.line, "not hex", &message);
+                self.refuse(record.line, "not a frame", &message);
                 return Ok(());
             }
         };

@@ -14,7 +14,7 @@ use super::configure;
 use crate::args::Demo;
 use crate::failure::Failure;
 use crate::input::{self, Log};
-use crate::output::write_whole;
+use crate::output::write_file;
 use crate::show::grid::{Align, Cell, Grid};
 use crate::show::plot::{self, Day, Series};
 use crate::show::status::status_cell;
@@ -55,8 +55,8 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     let svg = plot::svg(&day)?;
     let svg_path = args.out.join("day.svg");
     let png_path = args.out.join("day.png");
-    write_whole(&svg_path, svg.as_bytes())?;
-    write_whole(&png_path, &plot::png(&day)?)?;
+    write_file(&svg_path, svg.as_bytes(), args.overwrite)?;
+    write_file(&png_path, &plot::png(&day)?, args.overwrite)?;
     writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
     writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 89 87 1C 3E 0C 12 24 --steps{dim:#}")?;
     Ok(0)
@@ -137,7 +137,7 @@ fn decode(part: &Part, text: &str) -> Result<DecodedLog, Failure> {
         }
         done.last = time;
         let Ok(frame) = record.bytes else {
-            done.refuse(second, "not hex");
+            done.refuse(second, "not a frame");
             continue;
         };
         match decoder.frame_bytes(id, &frame) {

@@ -5,7 +5,6 @@ use crate::failure::Failure;
 use crate::output::write_to;
 
 pub(crate) fn run(args: &Schema) -> Result<u8, Failure> {
-    // A schema is made again whenever the command is: there is nothing in it to be lost.
-    write_to(args.out.as_deref(), &yemdo::emit::json_schema(), true)?;
+    write_to(args.out.as_deref(), &yemdo::emit::json_schema(), args.overwrite)?;
     Ok(0)
 }

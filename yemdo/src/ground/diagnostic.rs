@@ -6,6 +6,7 @@ use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 
 use super::suggest;
 use super::text::{Source, Span};
+use super::words::visible;
 
 /// How bad a [`Diagnostic`] is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -88,15 +89,19 @@ impl Diagnostic {
             }
             start..end
         };
+        // A key or a name may hold anything.
+        let (message, label) = (visible(&self.message), visible(&self.label));
+        let helps: Vec<_> = self.help.iter().map(|help| visible(help)).collect();
+        let also: Vec<_> = self.also.iter().map(|(span, label)| (*span, visible(label))).collect();
         let mut snippet = Snippet::source(text).path(source.name()).fold(true);
         let primary = AnnotationKind::Primary.span(clamp(self.span));
-        snippet = snippet.annotation(if self.label.is_empty() { primary } else { primary.label(self.label.as_str()) });
-        for (span, label) in &self.also {
-            snippet = snippet.annotation(AnnotationKind::Context.span(clamp(*span)).label(label.as_str()));
+        snippet = snippet.annotation(if label.is_empty() { primary } else { primary.label(label.as_ref()) });
+        for (span, label) in &also {
+            snippet = snippet.annotation(AnnotationKind::Context.span(clamp(*span)).label(label.as_ref()));
         }
-        let mut group: Group<'_> = level.primary_title(self.message.as_str()).id(self.name).element(snippet);
-        for help in &self.help {
-            group = group.element(Level::HELP.message(help.as_str()));
+        let mut group: Group<'_> = level.primary_title(message.as_ref()).id(self.name).element(snippet);
+        for help in &helps {
+            group = group.element(Level::HELP.message(help.as_ref()));
         }
         let renderer = if color { Renderer::styled() } else { Renderer::plain() };
         renderer.render(&[group])

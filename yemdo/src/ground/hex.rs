@@ -61,6 +61,12 @@ pub fn parse_hex(text: &str) -> Result<Vec<u8>, HexError> {
         _ => (0, text, false),
     };
     let mut bytes = Vec::new();
+    // A dash separates what stands on both sides of it; before a number it is a sign.
+    let is_sign = |at: usize| !inside.get(..at).is_some_and(|before| before.ends_with(|c: char| c.is_ascii_hexdigit()));
+    if let Some((sign, _)) = inside.match_indices('-').find(|(at, _)| is_sign(*at)) {
+        let piece = inside.get(sign..).unwrap_or("").split_whitespace().next().unwrap_or("-").to_owned();
+        return Err(HexError { at: from + sign, piece, kind: HexErrorKind::NotHex });
+    }
     let separator = |c: char| c.is_whitespace() || matches!(c, ',' | ':' | ';' | '-' | '[' | ']' | '"');
     let mut at = from;
     for piece in inside.split(separator) {

@@ -1,5 +1,31 @@
 //! Words of messages.
 
+use std::borrow::Cow;
+use std::fmt::Write;
+
+/// Text that came from outside, so that it cannot steer a terminal or hide what follows: control characters (C0 and C1) and
+/// marks of writing direction are shown as escapes.
+///
+/// ```
+/// assert_eq!(yemdo::visible("12:00 \u{1b}[31m\u{202e}"), "12:00 \\u{1b}[31m\\u{202e}");
+/// ```
+pub fn visible(text: &str) -> Cow<'_, str> {
+    if !text.contains(steers) {
+        return Cow::Borrowed(text);
+    }
+    let mut shown = String::with_capacity(text.len() + 8);
+    for c in text.chars() {
+        // Writing to a string cannot fail.
+        let _ = if steers(c) { write!(shown, "{}", c.escape_unicode()) } else { write!(shown, "{c}") };
+    }
+    Cow::Owned(shown)
+}
+
+/// Whether a character steers a terminal, or the direction of what stands around it (Unicode Standard Annex 9, section 2).
+pub(crate) fn steers(c: char) -> bool {
+    c.is_control() || matches!(c, '\u{61C}' | '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}')
+}
+
 /// So many of something: `1 byte`, `2 bytes`.
 pub(crate) fn counted(number: usize, what: &str) -> String {
     format!("{number} {what}{}", if number == 1 { "" } else { "s" })

@@ -4,6 +4,7 @@ use std::fmt;
 
 use crate::ground::hex::parse_hex;
 use crate::ground::list::Id;
+use crate::ground::words::{counted, visible};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
 
@@ -52,10 +53,12 @@ impl std::error::Error for LogError {}
 /// How the lines are to be read, known after the first.
 #[derive(Clone, Debug)]
 enum Shape {
-    /// A frame a line.
-    Lines(FrameId),
-    /// CSV: the delimiter, the column of the time, and columns of frames.
-    Csv { delimiter: u8, time: Option<usize>, frames: Vec<(usize, FrameId)> },
+    /// A frame a line, with its name before it or not.
+    Lines,
+    /// CSV, with a column for each of some frames, or one for all.
+    Csv { delimiter: u8, cells: usize, time: Option<usize>, frames: Vec<(usize, FrameId)> },
+    /// CSV with a column for the frame's name and one for its bytes.
+    Named { delimiter: u8, cells: usize, time: Option<usize>, name: usize, bytes: usize },
 }
 
 /// Makes records of a log's lines, one after the other, in constant memory.
@@ -77,7 +80,7 @@ pub struct LogReader {
     frame: Option<FrameId>,
     shape: Option<Shape>,
     line: u64,
-    /// C array text that goes on in the next line, and the line it began in.
+    /// C array text, or a quoted cell, that goes on in the next line, and the line it began in.
     open: Option<(u64, String)>,
 }
 
@@ -88,22 +91,35 @@ impl LogReader {
         Self { frame: frame.or_else(only), part: part.clone(), shape: None, line: 0, open: None }
     }
 
-    /// Takes the next line; gives the frames that are complete by now.
+    /// Takes the next line as it stands in a file; gives the frames that are complete by now. A byte order mark is left
+    /// out.
     ///
     /// # Errors
-    /// [`LogError`]: the first lines do not say what the bytes are, or a line is too long to be one.
+    /// As [`line`](Self::line); and text in UTF-16.
+    pub fn line_bytes(&mut self, bytes: &[u8]) -> Result<Vec<Record>, LogError> {
+        let first = self.line == 0;
+        if first && (bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF])) {
+            return Err(LogError { message: "the log is text in UTF-16".into(), help: Some("save it as UTF-8".into()) });
+        }
+        let bytes = bytes.strip_prefix("\u{FEFF}".as_bytes()).filter(|_| first).unwrap_or(bytes);
+        self.line(String::from_utf8_lossy(bytes).trim_end_matches(['\n', '\r']))
+    }
+
+    /// Takes the next line; gives the frames that are complete by now. A line that is too long, or that is no frame, is a
+    /// record without bytes.
+    ///
+    /// # Errors
+    /// [`LogError`]: the first lines do not say what the bytes are.
     pub fn line(&mut self, text: &str) -> Result<Vec<Record>, LogError> {
         self.line += 1;
         if text.len() > MAX_LINE {
-            return Err(LogError {
-                message: format!("line {} of the log has more than {MAX_LINE} bytes", self.line),
-                help: Some("a log has one frame a line".into()),
-            });
+            self.open = None;
+            return Ok(vec![self.refused(self.line, None, format!("the line has more than {MAX_LINE} bytes"))]);
         }
         if let Some((line, mut begun)) = self.open.take() {
             begun.push(' ');
             begun.push_str(text);
-            if !begun.contains('}') && begun.len() < MAX_LINE {
+            if self.goes_on(&begun) {
                 self.open = Some((line, begun));
                 return Ok(Vec::new());
             }
@@ -115,14 +131,13 @@ impl LogReader {
         }
         if self.shape.is_none() {
             let shape = self.recognise(trimmed)?;
-            let header = matches!(shape, Shape::Csv { .. });
+            let header = !matches!(shape, Shape::Lines);
             self.shape = Some(shape);
             if header {
                 return Ok(Vec::new());
             }
         }
-        // C array text may go over several lines.
-        if matches!(self.shape, Some(Shape::Lines(_))) && text.contains('{') && !text.contains('}') {
+        if self.goes_on(text) {
             self.open = Some((self.line, text.to_owned()));
             return Ok(Vec::new());
         }
@@ -134,32 +149,43 @@ impl LogReader {
         self.open.take().map_or(Vec::new(), |(line, text)| self.records(&text, line))
     }
 
+    /// Whether the next line belongs to this one: C array text between its braces, a cell between its quotes.
+    fn goes_on(&self, text: &str) -> bool {
+        text.len() < MAX_LINE
+            && match self.shape {
+                Some(Shape::Lines) | None => text.contains('{') && !text.contains('}'),
+                Some(Shape::Csv { .. } | Shape::Named { .. }) => text.bytes().filter(|byte| *byte == b'"').count() % 2 == 1,
+            }
+    }
+
     /// Tells from the first line what the log is.
     fn recognise(&self, first: &str) -> Result<Shape, LogError> {
-        if let Some(frame) = self.frame.filter(|_| parse_hex(first).is_ok()) {
-            return Ok(Shape::Lines(frame));
+        if self.named(first).is_some() || parse_hex(first).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
+            return Ok(Shape::Lines);
         }
         let delimiter = [b',', b';', b'\t'].into_iter().find(|d| first.as_bytes().contains(d)).unwrap_or(b',');
-        let cells = split(first, delimiter);
-        let column = |name: &str| cells.iter().position(|cell| cell.trim().eq_ignore_ascii_case(name));
-        let mut frames: Vec<(usize, FrameId)> =
-            self.part.frames.entries().filter_map(|(id, frame)| Some((column(&frame.name)?, id))).collect();
-        if frames.is_empty()
-            && let Some(at) = column("frame")
-        {
-            frames.push((at, self.needed_frame()?));
-        }
+        let titles = split(first, delimiter);
+        let column = |name: &str| titles.iter().position(|cell| cell.trim().eq_ignore_ascii_case(name));
+        let (cells, time) = (titles.len(), column("time"));
+        let frames: Vec<(usize, FrameId)> = self.part.frames.entries().filter_map(|(id, frame)| Some((column(&frame.name)?, id))).collect();
         if !frames.is_empty() {
-            return Ok(Shape::Csv { delimiter, time: column("time"), frames });
+            return Ok(Shape::Csv { delimiter, cells, time, frames });
         }
-        if parse_hex(first).is_err() && column("time").is_some() {
+        match (column("frame"), column("bytes")) {
+            (Some(name), Some(bytes)) => return Ok(Shape::Named { delimiter, cells, time, name, bytes }),
+            (Some(at), None) | (None, Some(at)) => {
+                return Ok(Shape::Csv { delimiter, cells, time, frames: vec![(at, self.needed_frame()?)] });
+            }
+            (None, None) => {}
+        }
+        if parse_hex(first).is_err() && time.is_some() {
             let names: Vec<&str> = self.part.frames.iter().map(|frame| frame.name.as_str()).collect();
             return Err(LogError {
                 message: "the log's header has no column with frames".into(),
                 help: Some(format!("name the column `frame`, or {}", names.join(", "))),
             });
         }
-        Ok(Shape::Lines(self.needed_frame()?))
+        self.needed_frame().map(|_| Shape::Lines)
     }
 
     fn needed_frame(&self) -> Result<FrameId, LogError> {
@@ -167,9 +193,27 @@ impl LogReader {
             let names: Vec<&str> = self.part.frames.iter().map(|frame| frame.name.as_str()).collect();
             LogError {
                 message: format!("{} has several frames", self.part.name),
-                help: Some(format!("choose one with --frame: {}", names.join(", "))),
+                help: Some(format!("choose one with --frame, or write its name before the bytes: {}", names.join(", "))),
             }
         })
+    }
+
+    /// The frame whose name stands before the bytes, and those.
+    fn named<'t>(&self, line: &'t str) -> Option<(FrameId, &'t str)> {
+        let (name, rest) = line.trim().split_once(|c: char| c.is_whitespace() || matches!(c, ':' | '='))?;
+        let id = self.part.frames.position(|frame| frame.name.eq_ignore_ascii_case(name))?;
+        // A name that is hex too, and no other bytes behind it: it is bytes.
+        (parse_hex(name).is_err() || self.frame.is_none()).then_some((id, rest))
+    }
+
+    /// The frame of bytes without a name: the one that was chosen, else the only one of that length.
+    fn frame_of(&self, bytes: &[u8]) -> Option<FrameId> {
+        let mut of_length = self.part.frames.entries().filter(|(_, frame)| frame.length == bytes.len() && frame.counted.is_none());
+        self.frame.or_else(|| of_length.next().filter(|_| of_length.next().is_none()).map(|(id, _)| id))
+    }
+
+    fn refused(&self, line: u64, time: Option<String>, why: String) -> Record {
+        Record { line, time, frame: self.frame.unwrap_or_else(|| FrameId::new(0)), bytes: Err(why) }
     }
 
     fn records(&self, text: &str, line: u64) -> Vec<Record> {
@@ -179,18 +223,49 @@ impl LogReader {
             frame,
             bytes: parse_hex(hex).map_err(|error| error.to_string()),
         };
+        let (delimiter, titles, time) = match &self.shape {
+            Some(Shape::Csv { delimiter, cells, time, .. } | Shape::Named { delimiter, cells, time, .. }) => (*delimiter, *cells, *time),
+            Some(Shape::Lines) | None => {
+                return vec![match self.named(text) {
+                    Some((frame, hex)) => record(None, frame, hex),
+                    None => match (self.frame, parse_hex(text)) {
+                        (Some(frame), _) => record(None, frame, text.trim()),
+                        (None, Ok(bytes)) => match self.frame_of(&bytes) {
+                            Some(frame) => Record { line, time: None, frame, bytes: Ok(bytes) },
+                            None => self.refused(
+                                line,
+                                None,
+                                format!("no one frame has {}: write its name before them", counted(bytes.len(), "byte")),
+                            ),
+                        },
+                        (None, Err(error)) => self.refused(line, None, error.to_string()),
+                    },
+                }];
+            }
+        };
+        let cells = split(text.trim_end_matches(['\r', '\n']), delimiter);
+        let cell = |at: usize| cells.get(at).map_or("", |cell| cell.trim());
+        // Nothing of a log may steer a terminal.
+        let time = time.map(|at| visible(cell(at)).into_owned());
+        if cells.len() > titles && cells.iter().skip(titles).any(|cell| !cell.trim().is_empty()) {
+            let why =
+                format!("{} where the header has {titles}: a decimal comma? Separate columns by ; or a tab", counted(cells.len(), "cell"));
+            return vec![self.refused(line, time, why)];
+        }
         match &self.shape {
-            Some(Shape::Csv { delimiter, time, frames }) => {
-                let cells = split(text.trim_end_matches(['\r', '\n']), *delimiter);
-                let cell = |at: usize| cells.get(at).map_or("", |cell| cell.trim());
-                // Nothing of a log may steer a terminal.
-                let time = time.map(|at| cell(at).replace(|c: char| c.is_control(), "\u{FFFD}"));
+            Some(Shape::Named { name, bytes, .. }) => {
+                let named = self.part.frames.position(|frame| frame.name.eq_ignore_ascii_case(cell(*name)));
+                vec![match named {
+                    Some(frame) => record(time, frame, cell(*bytes)),
+                    None => self.refused(line, time, format!("{} has no frame `{}`", self.part.name, visible(cell(*name)))),
+                }]
+            }
+            Some(Shape::Csv { frames, .. }) => {
                 // With several frames a record need not have them all.
                 let has = |(column, _): &&(usize, FrameId)| frames.len() == 1 || !cell(*column).is_empty();
                 frames.iter().filter(has).map(|(column, frame)| record(time.clone(), *frame, cell(*column))).collect()
             }
-            Some(Shape::Lines(frame)) => vec![record(None, *frame, text.trim())],
-            None => vec![record(None, self.frame.unwrap_or_else(|| FrameId::new(0)), text.trim())],
+            Some(Shape::Lines) | None => Vec::new(),
         }
     }
 }

@@ -6,6 +6,7 @@ use toml::de::{DeTable, DeValue};
 use super::keys::KeyTable;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+use crate::ground::words::steers;
 
 /// A value and where it stands.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -80,7 +81,17 @@ impl<'i> Reader<'i> {
 
     pub(crate) fn text(&mut self, value: &Raw<'i>) -> Option<Text> {
         match value.get_ref() {
-            DeValue::String(text) => Some(Text::from_token(text, value.span().into(), self.source)),
+            DeValue::String(text) => {
+                let text = Text::from_token(text, value.span().into(), self.source);
+                // A formula goes over several lines; beyond that, what steers a terminal is in no datasheet.
+                if let Some((at, c)) = text.value.char_indices().find(|(_, c)| steers(*c) && !matches!(c, '\n' | '\r' | '\t')) {
+                    let place = text.locate(at..at + c.len_utf8());
+                    let what = format!("{} is a control character", c.escape_unicode());
+                    self.report(Diagnostic::error("control-character", place, what).label("not accepted in the texts of a sheet"));
+                    return None;
+                }
+                Some(text)
+            }
             _ => {
                 self.wrong_type(value, "text in quotes");
                 None
