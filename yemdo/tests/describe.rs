@@ -258,6 +258,7 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
     let cases = [
         ("sign-missing", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\nreading.s = {{ unit = \"°C\", formula = \"c / 100.0\", range = [-40, 85] }}\n{example}")),
         ("formula-repeated", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c * 0.5 + d\" }}\nreading.s = {{ unit = \"V\", formula = \"c*0.5 + d\" }}\n{example}")),
+        ("same-address", "part = \"p\"\ni2c.address = 0x2B\nregister.A = { at = 1 }\nregister.B = { at = 1 }\n".to_owned()),
         ("never-used", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c\" }}\n{example}")),
         ("no-example", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\n")),
         ("integer-division", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c / 100 * 1.5 + d\" }}\n{example}")),

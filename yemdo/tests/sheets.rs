@@ -113,6 +113,30 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         // names, types and syntax inside formulas
         (f("lihgt * 2"), "unknown-name", "lihgt", "did you mean `light`?"),
         (f("light * 2^16"), "power-is-xor", "2^16", "write 65536 or (1 << 16)"),
+        // names, times and steps that mean something else
+        (AIR.replace("poly = 0x4D", "poly = 0"), "out-of-range", "0", "polynomial 0 checks nothing"),
+        (f("light").replace("dark = ", "int = "), "bad-name", "int", "a word of C"),
+        (f("light") + "parameter.dark = { default = 1 }\n", "name-taken", "dark", "formulas would take the code"),
+        (r("at = 1") + "routine.r = [{ wait = \"1 h\" }]\n", "bad-time", "\"1 h\"", "60 min"),
+        (r("at = 1") + "i2c.address = 0x2B\nroutine.r = [{ set = {} }]\n", "step-action", "{ set = {} }", "names no field"),
+        (
+            r("at = 1, field.F = { bits = \"[7:0]\", values = [{ code = 0, name = \"x\" }, { code = 1, name = \"x\" }] }"),
+            "name-taken",
+            "\"x\"",
+            "the value `x` has two codes",
+        ),
+        (
+            r("at = 1, field.F = { bits = \"[7:0]\", computed = \"3\" }") + "i2c.address = 0x2B\nroutine.r = [{ set = { F = 9 } }]\n",
+            "not-writable",
+            "F",
+            "computed from what is supplied",
+        ),
+        (
+            "part = \"x\"\n[frame.A]\nread = 1\nreading.r = { unit = \"V\", formula = \"1\" }\n".to_owned(),
+            "unknown-key",
+            "reading",
+            "with a header of its own: [reading.…]",
+        ),
         // `^` is judged by the tokens beside it, wherever it stands.
         (f("light*2^16 + dark"), "power-is-xor", "2^16", "(1 << 16)"),
         (f("light * 2^35"), "power-is-xor", "2^35", "34359738368 or (1LL << 35)"),

@@ -8,9 +8,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use indicatif::{ProgressBar, ProgressStyle};
-use yemdo::record::{LogReader, Record};
+use yemdo::part::Example;
+use yemdo::record::{LogReader, Record, parse_frames};
 use yemdo::view::{ShownUnits, UseView};
-use yemdo::{Columns, Decoded, Decoder, FrameId, Part, Refusal, parse_hex};
+use yemdo::{Columns, Decoded, Decoder, FrameId, Part, Refusal};
 
 use crate::args::Decode;
 use crate::failure::Failure;
@@ -27,27 +28,46 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let frame = chosen_frame(&part, args.frame.as_deref())?;
     let mut decoder = Decoder::new(&part);
     *decoder.settings_mut() = input::present(&part, args.dump.as_deref())?;
+    let example = args.example.map(|number| worked_example(&part, number)).transpose()?;
+    for (field, code) in example.map_or(&[][..], Example::settings) {
+        part.fields().get(*field).into_iter().for_each(|field| decoder.settings_mut().set_field(field, *code));
+    }
     input::apply(&mut decoder, &args.set)?;
     let units = ShownUnits::new(&part, decoder.settings(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
+    let typed = match example {
+        Some(example) => example.frames().to_vec(),
+        None if args.bytes.is_empty() && !args.steps => Vec::new(),
+        None => typed_frames(args, &part, frame)?,
+    };
     if args.steps {
-        let bytes = single_frame(args)?;
-        let frame = frame.ok_or_else(|| several_frames(&part))?;
         let mut out = anstream::stdout().lock();
-        return steps::print(&mut out, &mut decoder, frame, &bytes);
-    }
-    if !args.bytes.is_empty() {
-        let bytes = parse_hex(&args.bytes.join(" ")).map_err(|error| Failure::refused(error.to_string()))?;
-        let frame = frame.ok_or_else(|| several_frames(&part))?;
-        match decoder.clone().decode(frame, &bytes) {
-            Ok(decoded) => explain_missing(&decoded),
-            Err(refusal) => return Err(told(&refusal)),
+        let mut worst = 0;
+        for (at, (frame, bytes)) in typed.iter().enumerate() {
+            if at > 0 {
+                writeln!(out)?;
+            }
+            worst = worst.max(steps::print(&mut out, &mut decoder, *frame, bytes)?);
         }
-        tell_settings(args, &decoder, &[frame]);
-        let record = Record::new(frame, bytes);
+        return Ok(worst);
+    }
+    if !typed.is_empty() {
+        let mut trial = decoder.clone();
+        for (at, (frame, bytes)) in typed.iter().enumerate() {
+            match trial.decode(*frame, bytes) {
+                // What those before it wait for may be still to come.
+                Ok(decoded) if at + 1 == typed.len() => explain_missing(&decoded),
+                Ok(_) => {}
+                Err(refusal) => return Err(told(&refusal)),
+            }
+        }
+        let frames: Vec<FrameId> = part.frames().ids().filter(|id| typed.iter().any(|(frame, _)| frame == id)).collect();
+        tell_settings(args, &decoder, &frames);
         let (mut out, plain) = many_lines(args.format);
-        let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &[frame], false, &units);
+        let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, false, &units);
         let mut batch = Batch::new(args);
-        batch.add(record, &mut decoder, &mut sink)?;
+        for (frame, bytes) in typed {
+            batch.add(Record::new(frame, bytes), &mut decoder, &mut sink)?;
+        }
         batch.flush(&mut decoder, &mut sink)?;
         sink.flush()?;
         return Ok(0);
@@ -78,14 +98,17 @@ fn chosen_frame(part: &Part, name: Option<&str>) -> Result<Option<FrameId>, Fail
     }
 }
 
-fn several_frames(part: &Part) -> Failure {
-    let names: Vec<&str> = part.frames().iter().map(|frame| frame.name()).collect();
-    match names.is_empty() {
-        true => Failure::told(format!("the sheet of {} describes no frame", part.name())),
-        false => {
-            Failure::told(format!("{} has several frames", part.name())).help(format!("choose one with --frame: {}", names.join(", ")))
+/// A worked example of the sheet, by its number from 1.
+fn worked_example(part: &Part, number: usize) -> Result<&Example, Failure> {
+    let all = part.examples();
+    all.get(number.wrapping_sub(1)).ok_or_else(|| {
+        let failure = Failure::told(format!("the sheet has no worked example {number}"));
+        let about = |(at, example): (usize, &Example)| format!("{} ({})", at + 1, example.datasheet().unwrap_or("no source"));
+        match all.len() {
+            0 => failure.help("it has none"),
+            _ => failure.help(format!("it has {}", all.iter().enumerate().map(about).collect::<Vec<_>>().join(", "))),
         }
-    }
+    })
 }
 
 fn told(refusal: &Refusal) -> Failure {
@@ -96,11 +119,14 @@ fn told(refusal: &Refusal) -> Failure {
     }
 }
 
-/// The bytes of the one frame that `--steps` is about.
-fn single_frame(args: &Decode) -> Result<Vec<u8>, Failure> {
+/// The frames that are typed, or come in on standard input for `--steps`.
+fn typed_frames(args: &Decode, part: &Part, frame: Option<FrameId>) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
+    if part.frames().is_empty() {
+        return Err(Failure::told(format!("the sheet of {} describes no frame", part.name())));
+    }
     let text = if args.bytes.is_empty() {
         if args.log.is_some() {
-            return Err(Failure::told("--steps is about one frame").help("give its bytes in place of --log"));
+            return Err(Failure::told("--steps is about single frames").help("give their bytes in place of --log"));
         }
         let mut text = String::new();
         io::Read::read_to_string(&mut io::Read::take(io::stdin().lock(), 1 << 20), &mut text)
@@ -109,7 +135,11 @@ fn single_frame(args: &Decode) -> Result<Vec<u8>, Failure> {
     } else {
         args.bytes.join(" ")
     };
-    parse_hex(&text).map_err(|error| Failure::refused(error.to_string()))
+    // Bytes that are none are what was given, not how the command was called.
+    parse_frames(part, frame, &text).map_err(|error| match error.help {
+        Some(help) => Failure::told(error.message).help(help),
+        None => Failure::refused(error.message),
+    })
 }
 
 /// Says on standard error with which settings and parameters is decoded: they are not in the frames.

@@ -129,7 +129,7 @@ impl<'a> Sink<'a> {
                     Some(value) => push_value(text, value, self.units.digits(id)),
                     None => text.push('–'),
                 });
-                grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.symbol(id, reading) } else { "" }));
+                grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.suffix(id, reading) } else { "" }));
                 let (style, shown) = status_style(view.columns.status(place, view.index));
                 grid.cell(style, |text| text.push_str(shown));
             }
@@ -199,7 +199,7 @@ impl<'a> Sink<'a> {
                 let unit = match view.value(place, id) {
                     Some(value) => {
                         push_value(&mut text, &value, self.units.digits(id));
-                        self.units.symbol(id, reading)
+                        self.units.suffix(id, reading)
                     }
                     None => {
                         text.push('–');

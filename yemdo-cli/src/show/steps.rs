@@ -202,7 +202,9 @@ fn formulas(out: &mut dyn Write, decoder: &mut Decoder, steps: &Steps, frame: Fr
     for reading in &steps.readings {
         writeln!(out, "\n  {bold}{}{bold:#}", reading.name)?;
         for line in &reading.lines {
-            let name = line.variable.as_ref().map_or(String::new(), |name| format!("{name} = "));
+            // `p += x` names its variable itself.
+            let compound = |name: &&String| line.typed.strip_prefix(name.as_str()).is_some_and(|rest| rest.trim_start().contains("= "));
+            let name = line.variable.as_ref().filter(|name| !compound(name)).map_or(String::new(), |name| format!("{name} = "));
             let kind = line.value.map_or(String::new(), |value| match line.hex() {
                 Some(hex) => format!("  ({}, {hex})", value.ty()),
                 None => format!("  ({})", value.ty()),

@@ -86,10 +86,12 @@ impl ReadingValue {
     /// Its value with its unit; `None` where it has none. An integer of 64 bits keeps all its digits.
     pub fn value_text(&self) -> Option<String> {
         let value = self.value?;
-        Some(match self.number {
-            Some(number @ Number::Int(_, Ty::I64 | Ty::U64)) => format!("{number} {}", self.unit),
-            _ => format!("{} {}", self.digits.text(value), self.unit),
-        })
+        let text = match self.number {
+            Some(number @ Number::Int(_, Ty::I64 | Ty::U64)) => number.to_string(),
+            _ => self.digits.text(value),
+        };
+        // A ratio is a number alone.
+        Some(if self.unit == "1" { text } else { format!("{text} {}", self.unit) })
     }
 }
 

@@ -30,6 +30,11 @@ impl Example {
         self.datasheet.as_deref()
     }
 
+    /// The fields that are not as after a reset, and their codes.
+    pub fn settings(&self) -> &[(FieldId, i128)] {
+        &self.set
+    }
+
     /// Its frames and their bytes.
     pub fn frames(&self) -> &[(FrameId, Vec<u8>)] {
         &self.frames

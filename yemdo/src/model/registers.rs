@@ -47,6 +47,11 @@ impl Access {
         matches!(self, Access::ReadWrite | Access::WriteOnly | Access::WriteOneToClear | Access::SelfClearing)
     }
 
+    /// Whether a value can be read.
+    pub fn is_readable(self) -> bool {
+        !matches!(self, Access::WriteOnly | Access::Reserved)
+    }
+
     /// The word in the sheet.
     pub fn as_str(self) -> &'static str {
         Self::ALL.iter().find(|(_, access)| *access == self).map_or("read-write", |(word, _)| word)

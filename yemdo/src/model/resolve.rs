@@ -89,6 +89,15 @@ impl Resolver {
         for (id, code) in self.part.codes.entries().filter(|(_, code)| code.field.is_none()) {
             self.code_names.entry(code.name.clone()).or_default().push(id);
         }
+        for (name, _) in &tree.parameters {
+            let code = self.code_names.get(&name.value).and_then(|ids| ids.first()).and_then(|id| self.part.codes.get(*id));
+            if let Some(code) = code {
+                let problem = Diagnostic::error("name-taken", name.span, format!("`{}` is the name of a code too", name.value));
+                let problem =
+                    problem.label("formulas would take the code").also(code.span, "the code").help("give one of them another name");
+                self.report(problem);
+            }
+        }
         if !self.has_errors() {
             self.readings(&tree.readings, &tree.shared);
         }

@@ -270,6 +270,38 @@ impl LogReader {
     }
 }
 
+/// Frames that are typed: the bytes of one, or of several with their names, `CALIBRATION=7A B4 PRESSURE=84 6B 40`.
+///
+/// # Errors
+/// [`LogError`]: no frame has that name, bytes are none, or nothing says which frame they are.
+pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<Vec<(FrameId, Vec<u8>)>, LogError> {
+    let hex = |text: &str| parse_hex(text).map_err(|error| LogError { message: error.to_string(), help: None });
+    let is_name =
+        |name: &str| name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    let mut found: Vec<(FrameId, String)> = Vec::new();
+    let mut rest = String::new();
+    for word in text.split_whitespace() {
+        match (word.split_once('=').filter(|(name, _)| is_name(name)), found.last_mut()) {
+            (Some((name, bytes)), _) => {
+                let id = part.frame(name).map_err(|error| LogError { message: error.message(), help: Some(error.help()) })?;
+                found.push((id, bytes.to_owned()));
+            }
+            (None, Some((_, bytes))) => bytes.extend([" ", word]),
+            (None, None) => rest.extend([" ", word]),
+        }
+    }
+    if found.is_empty() {
+        let reader = LogReader::new(part, frame);
+        let bytes = hex(text)?;
+        return Ok(vec![(reader.frame_of(&bytes).map_or_else(|| reader.needed_frame(), Ok)?, bytes)]);
+    }
+    if !rest.is_empty() {
+        let help = Some("write a frame's name before its bytes: NAME=BYTES".to_owned());
+        return Err(LogError { message: format!("`{}` belongs to no frame", rest.trim()), help });
+    }
+    found.into_iter().map(|(id, bytes)| Ok((id, hex(&bytes)?))).collect()
+}
+
 /// The cells of one line of CSV (RFC 4180, section 2).
 fn split(line: &str, delimiter: u8) -> Vec<String> {
     if !line.contains('"') {

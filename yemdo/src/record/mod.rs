@@ -5,4 +5,4 @@ mod dump;
 mod log;
 
 pub use dump::{DumpError, parse_dump, parse_register};
-pub use log::{LogError, LogReader, MAX_LINE, Record};
+pub use log::{LogError, LogReader, MAX_LINE, Record, parse_frames};

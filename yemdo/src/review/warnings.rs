@@ -115,6 +115,18 @@ fn repeated_formulas(part: &Sheet, found: &mut Vec<Diagnostic>) {
 }
 
 fn registers(part: &Sheet, found: &mut Vec<Diagnostic>) {
+    for (at, register) in part.registers.iter().enumerate() {
+        let both = |one: Access, other: Access| (one.is_readable() && other.is_readable()) || (one.is_writable() && other.is_writable());
+        let twin = part.registers.iter().take(at).find(|other| other.at == register.at && other.bank == register.bank);
+        if let Some(twin) = twin.filter(|twin| both(twin.access, register.access)) {
+            found.push(
+                Diagnostic::warning("same-address", register.span, format!("`{}` and `{}` have one address", twin.name, register.name))
+                    .label(format!("at 0x{:02X} too", register.at))
+                    .also(twin.span, "first here")
+                    .help("where a field selects which of them is there, say so with `bank`"),
+            );
+        }
+    }
     for register in &part.registers {
         let fields = part.fields.of(&register.fields);
         let of_fields = fields.fold(0, |mask, field| mask | field.mask_in(register));

@@ -206,8 +206,19 @@ fn identifier(reader: &mut Reader<'_>, name: &At<String>) {
                 .label("names are made of letters, digits and _, as in C")
                 .help(format!("write `{}`", if fixed.starts_with(|c: char| c.is_ascii_digit()) { format!("_{fixed}") } else { fixed })),
         );
+    } else if KEYWORDS.contains(&text) {
+        let problem = Diagnostic::error("bad-name", name.span, format!("`{text}` cannot be a name")).label("a word of C");
+        reader.report(problem.help(format!("write `{text}_`, or a longer name")));
     }
 }
+
+/// The keywords of C (C11 6.4.1) and the types of formulas: in a formula they can be nothing else.
+const KEYWORDS: &[&str] = &[
+    "auto", "bool", "break", "case", "char", "const", "continue", "default", "do", "double", "else", "enum", "extern", "float", "for",
+    "goto", "if", "inline", "int", "int16_t", "int32_t", "int64_t", "int8_t", "long", "register", "restrict", "return", "short", "signed",
+    "sizeof", "static", "struct", "switch", "typedef", "uint16_t", "uint32_t", "uint64_t", "uint8_t", "union", "unsigned", "void",
+    "volatile", "while",
+];
 
 /// A whole number of a table, or what stands for it where it is not given.
 fn integer_or<'i, T>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str, low: T, high: T, default: T) -> T

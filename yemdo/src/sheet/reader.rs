@@ -56,7 +56,17 @@ impl<'i> Reader<'i> {
                 if !many {
                     meant.extend(crate::ground::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
                 }
-                self.report(if many { problem } else { problem.known(name, "keys", kind.keys.iter().map(|key| key.name)) });
+                let whole = super::keys::SHEET.key(name).is_some() && kind.name != super::keys::SHEET.name;
+                self.report(match (many, whole) {
+                    (true, _) => problem,
+                    // A dotted key belongs to the table that was opened last.
+                    (false, true) => problem.help(format!(
+                        "in TOML what stands below a header like [{}.…] belongs to it: write `{name}` above the first header, or with a header \
+                         of its own: [{name}.…]",
+                        kind.name
+                    )),
+                    (false, false) => problem.known(name, "keys", kind.keys.iter().map(|key| key.name)),
+                });
             }
         }
         // A misspelt key is not missing as well.

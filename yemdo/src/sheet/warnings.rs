@@ -8,6 +8,7 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("formula-repeated", "Two readings of different units have the same formula: a pasted constant."),
     ("reset-sets-reserved", "A reset value has other bits in a reserved place than must be written there."),
     ("bits-unaccounted", "Bits of a register belong to no field and are not reserved."),
+    ("same-address", "Two registers have one address, are not in different banks, and both can be read, or both written."),
     ("never-used", "A code, parameter, table or shared value that no formula, condition or example uses."),
     ("no-example", "The sheet has readings but no worked example."),
     ("not-checked", "A frame has a byte that no code uses and no check: a CRC that is not checked?"),

@@ -97,6 +97,11 @@ impl ShownUnits {
         self.converted(id).map_or(&reading.unit, |(_, to)| to.symbol)
     }
 
+    /// What stands behind a value: the symbol, and nothing where it is a number alone.
+    pub fn suffix<'r>(&self, id: ReadingId, reading: &'r Reading) -> &'r str {
+        Some(self.symbol(id, reading)).filter(|symbol| *symbol != "1").unwrap_or("")
+    }
+
     /// A value as it is shown.
     pub fn value(&self, id: ReadingId, value: f64) -> f64 {
         self.converted(id).and_then(|(from, to)| from.to(to, value)).unwrap_or(value)

@@ -218,10 +218,15 @@ impl Resolver {
                 let chosen = self.choices(fields);
                 for (name, _) in fields {
                     let field = self.part.field(&name.value).ok().and_then(|index| self.part.fields.get(index));
-                    if let Some(field) = field.filter(|field| !field.access.is_writable()) {
-                        let text = format!("`{}` is {}", field.name, field.access.as_str());
-                        self.report(Diagnostic::error("not-writable", name.span, text).label("it cannot be set"));
-                    }
+                    let Some(field) = field else { continue };
+                    let error = |text: String, label: &str| Diagnostic::error("not-writable", name.span, text).label(label);
+                    let computed = field.computed.as_ref().map(|_| {
+                        let text = format!("`{}` is computed from what is supplied", field.name);
+                        error(text, "a step cannot set it to something else").also(field.span, "computed here")
+                    });
+                    let fixed = (!field.access.is_writable())
+                        .then(|| error(format!("`{}` is {}", field.name, field.access.as_str()), "it cannot be set"));
+                    computed.or(fixed).into_iter().for_each(|problem| self.report(problem));
                 }
                 Action::Set { fields: chosen, verify: *verify }
             }

@@ -210,6 +210,10 @@ impl Resolver {
                         .label("again here"),
                 );
             }
+            if let Some(name) = row.name.as_ref().filter(|name| values.iter().any(|known| known.name.as_ref() == Some(&name.value))) {
+                let problem = Diagnostic::error("name-taken", name.span, format!("the value `{}` has two codes", name.value));
+                self.report(problem.label("again here"));
+            }
             let of_column =
                 |column: &ColumnName| row.columns.iter().find(|(name, ..)| name.value == column.name).map(|(_, number, _)| *number);
             values.push(FieldValue {

@@ -166,6 +166,10 @@ fn method<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Method
         let width = fields.get("width").and_then(|value| reader.integer_within(value, "the width of a CRC", 3, 64));
         let mut parameter = |key| fields.get(key).and_then(|value| reader.integer_within(value, key, 0, top));
         let (poly, init, xorout) = (parameter("poly"), parameter("init"), parameter("xorout"));
+        if let Some(zero) = poly.filter(|poly| poly.value == 0) {
+            let problem = Diagnostic::error("out-of-range", zero.span, "a CRC with the polynomial 0 checks nothing");
+            reader.report(problem.label("expected the polynomial without its highest term, such as 0x07"));
+        }
         let refin = fields.get("refin").and_then(|value| reader.boolean(value)).unwrap_or(false);
         let refout = fields.get("refout").and_then(|value| reader.boolean(value)).unwrap_or(refin);
         return width.zip(poly).map(|(width, poly)| Method::Crc { width, poly, init, refin, refout, xorout });

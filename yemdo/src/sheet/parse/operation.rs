@@ -130,7 +130,16 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
         "write" => Action::Write(some_bytes(reader, &fields)?),
         "set" => {
             let verify = fields.get("verify").and_then(|value| reader.boolean(value)).unwrap_or(false);
-            Action::Set { fields: choices(reader, fields.get("set")), verify }
+            let set = choices(reader, fields.get("set"));
+            if set.is_empty() {
+                reader.report(
+                    Diagnostic::error("step-action", span, "`set` sets nothing")
+                        .label("names no field")
+                        .help("set = { FIELD = \"value\" }"),
+                );
+                return None;
+            }
+            Action::Set { fields: set, verify }
         }
         "read" => Action::Read(fields.text(reader, "read")?),
         "wait" => {
@@ -211,6 +220,11 @@ fn time<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str)
         "ms" => 1e3,
         "s" => 1e6,
         "min" => 60e6,
+        other if !number.is_empty() && !other.is_empty() && other.chars().all(char::is_alphabetic) => {
+            let problem = Diagnostic::error("bad-time", text.span, format!("`{other}` is not a unit of time here"));
+            reader.report(problem.label("expected µs, ms, s or min").help("a wait lasts up to an hour: 60 min"));
+            return None;
+        }
         _ if number.is_empty() || !unit.trim().is_empty() => return Some(Time::Formula(text)),
         _ => {
             reader.report(Diagnostic::error("bad-time", text.span, "a time has a unit").label("expected such as \"2 ms\", in µs, ms or s"));
