@@ -11,7 +11,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use yemdo::part::Example;
 use yemdo::record::{LogReader, Record, parse_frames};
 use yemdo::view::{ShownUnits, UseView};
-use yemdo::{Columns, Decoded, Decoder, FrameId, Part, Refusal};
+use yemdo::{Columns, Decoder, FrameId, Part, Refusal};
 
 use crate::args::Decode;
 use crate::failure::Failure;
@@ -52,14 +52,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     }
     if !typed.is_empty() {
         let mut trial = decoder.clone();
-        for (at, (frame, bytes)) in typed.iter().enumerate() {
-            match trial.decode(*frame, bytes) {
-                // What those before it wait for may be still to come.
-                Ok(decoded) if at + 1 == typed.len() => explain_missing(&decoded),
-                Ok(_) => {}
-                Err(refusal) => return Err(told(&refusal)),
-            }
-        }
+        typed.iter().try_for_each(|(frame, bytes)| trial.decode(*frame, bytes).map(drop)).map_err(|refusal| told(&refusal))?;
         let frames: Vec<FrameId> = part.frames().ids().filter(|id| typed.iter().any(|(frame, _)| frame == id)).collect();
         tell_settings(args, &decoder, &frames);
         let (mut out, plain) = many_lines(args.format);
@@ -151,18 +144,6 @@ fn tell_settings(args: &Decode, decoder: &Decoder, frames: &[FrameId]) {
     let text: Vec<String> =
         used.iter().map(|used| format!("{} = {}{}", used.name, used.value, if used.as_reset { "" } else { " (as set)" })).collect();
     let _ = writeln!(anstream::stderr(), "with {}; --set changes it", text.join(", "));
-}
-
-/// Says on standard error why a reading of a single frame has no value, where a status does not say it all.
-fn explain_missing(decoded: &Decoded) {
-    for reading in &decoded.readings {
-        let why = match &reading.fault {
-            Some(fault) => fault.to_string(),
-            None if !reading.waits_for.is_empty() => format!("waits for {}", reading.waits_for.join(", ")),
-            None => continue,
-        };
-        let _ = writeln!(anstream::stderr(), "{}: {why}", reading.name);
-    }
 }
 
 /// Frames of one kind that wait to be decoded together.
@@ -283,7 +264,7 @@ impl Batch {
             self.note(frame, index, before as u64 + 1, &uses);
         }
         let (rows, columns) = (&self.rows, &self.columns);
-        sink.rows(&Rows { frame, length, given: self.given, bytes: &self.bytes, rows, columns, uses: &uses })?;
+        sink.rows(&Rows { frame, length, given: self.given, bytes: &self.bytes, rows, columns, uses: &uses, decoder })?;
         self.bytes.clear();
         self.rows.clear();
         Ok(())

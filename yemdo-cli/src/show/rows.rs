@@ -6,7 +6,7 @@ use std::io::Write;
 use anstyle::Style;
 use yemdo::part::{Code, Frame, Reading};
 use yemdo::view::{FrameView, ShownUnits, UseView};
-use yemdo::{CodeId, Columns, FrameId, Part, ReadingId, Status, push_hex, to_hex};
+use yemdo::{CodeId, Columns, Decoder, FrameId, Part, ReadingId, Status, push_hex, to_hex};
 
 use super::grid::{Align, Grid};
 use super::status::{status_cell, status_style};
@@ -26,6 +26,7 @@ pub(crate) struct Rows<'a> {
     pub(crate) columns: &'a Columns,
     /// Other frames that their readings use.
     pub(crate) uses: &'a [UseView],
+    pub(crate) decoder: &'a Decoder,
 }
 
 /// Where lines go, and whether without colours.
@@ -99,6 +100,7 @@ impl<'a> Sink<'a> {
             bytes,
             given: rows.given,
             columns: rows.columns,
+            decoder: rows.decoder,
             index,
             units,
             time: time.as_deref(),
@@ -133,6 +135,7 @@ impl<'a> Sink<'a> {
                 let (style, shown) = status_style(view.columns.status(place, view.index));
                 grid.cell(style, |text| text.push_str(shown));
             }
+            grid.cell(plain, |text| text.push_str(&view.reasons()));
             grid.end_row();
         }
         grid.write(self.out)?;
@@ -145,10 +148,13 @@ impl<'a> Sink<'a> {
     fn titles(&self, frame: &Frame, timed: bool) -> Grid {
         let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
         aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left, Align::Left]));
+        // The reasons, behind everything else.
+        aligns.push(Align::Left);
         let mut grid = Grid::new(0, &aligns).plain(self.plain);
         let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
         let fixed = titles.len();
         titles.extend(self.part.readings().of(frame.readings()).flat_map(|reading| ["code", reading.name(), "", ""]));
+        titles.push("");
         if self.log {
             for (at, id) in frame.readings().iter().enumerate() {
                 self.make_room(&mut grid, fixed + at * 4, frame, *id);
@@ -183,7 +189,8 @@ impl<'a> Sink<'a> {
         for view in self.good(rows) {
             let time = view.time.map_or(String::new(), |time| format!("{time}  "));
             writeln!(self.out, "{time}{bold}{}{bold:#}  {}", frame.name(), to_hex(view.bytes.get(..view.given).unwrap_or(view.bytes)))?;
-            let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left]).plain(self.plain);
+            let mut grid =
+                Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left, Align::Left]).plain(self.plain);
             if frame.readings().is_empty() {
                 for (_, code) in view.codes() {
                     grid.row(vec![code.name().into(), code.value(view.bytes).to_string().into()]);
@@ -206,7 +213,8 @@ impl<'a> Sink<'a> {
                         ""
                     }
                 };
-                grid.row(vec![reading.name().into(), codes.into(), text.into(), unit.into(), status_cell(status)]);
+                let why = view.reason(place, id).unwrap_or_default();
+                grid.row(vec![reading.name().into(), codes.into(), text.into(), unit.into(), status_cell(status), why.into()]);
             }
             grid.write(self.out)?;
         }
@@ -225,6 +233,7 @@ impl<'a> Sink<'a> {
             for (id, reading) in self.readings.iter().filter_map(|id| Some((*id, part.readings().get(*id)?))) {
                 titles.extend([format!("{} [{}]", reading.name(), self.units.symbol(id, reading)), format!("{} status", reading.name())]);
             }
+            titles.push("why".to_owned());
             writer.write_record(&titles)?;
             self.titled = true;
         }
@@ -259,6 +268,7 @@ impl<'a> Sink<'a> {
                 writer.write_field(&cell)?;
                 writer.write_field(place.map_or("", |place| view.columns.status(place, view.index).as_str()))?;
             }
+            writer.write_field(view.reasons())?;
             writer.write_record(None::<&[u8]>)?;
         }
         writer.flush()?;

@@ -241,6 +241,40 @@ impl Decoder {
         Ok(Decoded { part: self.part.clone(), frame, codes, readings })
     }
 
+    /// Why a reading of a frame has this status: what the sheet says that the status means, the stated range that its value
+    /// is outside of, the fault of its formula, the frames it waits for. The frame is one that was decoded as part of many,
+    /// with the other frames and the settings as they are now.
+    pub fn reason(&self, frame: FrameId, bytes: &[u8], reading: ReadingId, status: Status) -> Option<String> {
+        let (part, model) = (&self.part, self.part.readings.get(reading)?);
+        match status {
+            Status::Ok => None,
+            Status::Absent => Some("the frame ends before it".into()),
+            Status::OutOfRange => model.range.map(|(low, high)| format!("stated {low} to {high} {}", model.unit)),
+            Status::Waiting => {
+                let missing =
+                    model.frames.iter().filter(|other| **other != frame && self.last.get(other.index()).is_none_or(Option::is_none));
+                let names: Vec<&str> = part.frames.of(missing).map(|frame| frame.name.as_str()).collect();
+                Some(format!("waits for {}", names.join(", ")))
+            }
+            _ => {
+                let conditions = || part.frames.get(frame).into_iter().flat_map(|frame| &frame.status).chain(&model.status);
+                let mut such = conditions().filter(|condition| condition.status == status);
+                if let (Some(only), None) = (such.next(), such.next()) {
+                    return only.means.clone();
+                }
+                // The frame itself may be followed by others of its kind by now.
+                let mut last = self.last.clone();
+                last.get_mut(frame.index()).into_iter().for_each(|place| *place = Some(bytes.to_vec()));
+                let state = Present { part, settings: &self.settings, parameters: &self.parameters, last: &last };
+                if status == Status::FormulaFault {
+                    return steps::fault(&state, frame, bytes, reading).map(|fault| fault.to_string());
+                }
+                let mut such = conditions().filter(|condition| condition.status == status);
+                such.find(|condition| state.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))?.means.clone()
+            }
+        }
+    }
+
     /// Decodes one frame into room that the caller keeps, with nothing but values and statuses, and allocates nothing
     /// (but for Modbus responses and frames of changing length): for streams of frames that come one at a time.
     ///

@@ -5,7 +5,7 @@ use serde::{Serialize, Serializer};
 
 use super::named::{Integer, Named, integer};
 use super::units::ShownUnits;
-use crate::decode::Columns;
+use crate::decode::{Columns, Decoder};
 use crate::ground::hex::to_hex;
 use crate::ground::number::{Number, Ty};
 use crate::model::frame::{Code, CodeContent, Frame};
@@ -28,6 +28,8 @@ pub struct FrameView<'a> {
     pub columns: &'a Columns,
     /// Which of the batch it is.
     pub index: usize,
+    /// Who decoded it, for the reasons of statuses.
+    pub decoder: &'a Decoder,
     /// The units that readings are shown in.
     pub units: &'a ShownUnits,
     /// The time as the log has it.
@@ -70,6 +72,29 @@ impl<'a> FrameView<'a> {
         let part = self.part;
         let all = self.model().into_iter().flat_map(|frame| &frame.readings).enumerate();
         all.filter_map(move |(at, id)| Some((at, *id, part.readings.get(*id)?)))
+    }
+
+    /// Why a reading, by its place, has its status; nothing where all is well.
+    pub fn reason(&self, at: usize, id: ReadingId) -> Option<String> {
+        self.decoder.reason(self.frame, self.bytes, id, self.columns.status(at, self.index))
+    }
+
+    /// The reasons of all its readings in a line: each once, with the names of those that it is about unless it is about
+    /// all.
+    pub fn reasons(&self) -> String {
+        let mut found: Vec<(String, Vec<&str>)> = Vec::new();
+        let mut all = 0;
+        for (at, id, reading) in self.readings() {
+            all += 1;
+            let Some(reason) = self.reason(at, id) else { continue };
+            match found.iter_mut().find(|(known, _)| *known == reason) {
+                Some((_, names)) => names.push(&reading.name),
+                None => found.push((reason, vec![&reading.name])),
+            }
+        }
+        let one =
+            |(reason, names): (String, Vec<&str>)| if names.len() == all { reason } else { format!("{}: {reason}", names.join(", ")) };
+        found.into_iter().map(one).collect::<Vec<_>>().join("; ")
     }
 
     /// The value of a reading, by its place, in the unit that it is shown in; an integer keeps all its digits.
@@ -150,6 +175,7 @@ impl Serialize for Readings<'_, '_> {
                 ucum: unit.map(|unit| unit.ucum),
                 senml: unit.and_then(|unit| unit.senml),
                 status: view.columns.status(at, view.index).as_str(),
+                why: view.reason(at, id),
             };
             (&reading.name, value)
         }))
@@ -163,6 +189,8 @@ struct ReadingView<'a> {
     ucum: Option<&'static str>,
     senml: Option<&'static str>,
     status: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<String>,
 }
 
 /// A real in as few digits as read back as the same number of its type.
