@@ -214,7 +214,7 @@ title = "\u001b[2J"
         ),
         (vec!["decode".into(), sheet.into(), "--log".into(), write("empty.csv", b"\n\n# nothing\n")], 2, "there is no frame in the input"),
         (vec!["decode".into(), sheet.into(), "--log".into(), write("binary.csv", &[0, 159, 146, 150, 10])], 1, "1 refused: 1 not a frame"),
-        (vec!["decode".into(), sheet.into(), "--steps".into(), "--log".into(), "x".into()], 2, "--steps is about one frame"),
+        (vec!["decode".into(), sheet.into(), "--steps".into(), "--log".into(), "x".into()], 2, "--steps is about single frames"),
         (
             vec!["decode".into(), sheet.into(), "--variant".into(), "strake-21".into(), "41".into()],
             2,

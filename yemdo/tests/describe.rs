@@ -154,6 +154,36 @@ fn the_scale_follows_the_settings() {
     assert_eq!(lux(3, 3), (None, Status::FormulaFault));
 }
 
+/// A scale that several axes share follows from settings and parameters alone.
+#[test]
+fn shared_values_need_no_code() {
+    let text = r#"
+part = "p"
+i2c.address = 0x2B
+register.R = { at = 1, reset = 1, field.G = { bits = "[7:0]", values = [{ code = 0, k = 1 }, { code = 1, k = 0.5 }] } }
+parameter.load = { default = 4, unit = "Ω" }
+shared.scale = { formula = "G.k * 0.25 / load" }
+frame.F = { read = 2, code = { x = "b0", y = "b1" } }
+reading.x = { unit = "V", formula = "F.x * scale" }
+reading.y = { unit = "V", formula = "F.y * scale" }
+example = [{ F = "02 04", gives = { x = "0.0625 V", scale = 0.03125 } }]
+"#;
+    let part = Part::parse("p", text).unwrap();
+    assert!(run_examples(&part).iter().all(|run| run.mismatches.is_empty()));
+    let mut decoder = Decoder::new(&part);
+    decoder.settings_mut().set_field(part.fields().get(part.field("G").unwrap()).unwrap(), 0);
+    decoder.set_parameter(yemdo::ParameterId::new(0), 2.0).unwrap();
+    let decoded = decoder.decode(FrameId::new(0), &[2, 4]).unwrap();
+    assert_eq!(decoded.readings.iter().map(|reading| reading.value).collect::<Vec<_>>(), [Some(0.25), Some(0.5)]);
+    let reset = Settings::reset(&part);
+    let found = yemdo::configure::choose(&part, part.reading("x").unwrap(), &reset, &[4.0], &Default::default()).unwrap();
+    assert_eq!(found.iter().map(|choice| choice.range.1).collect::<Vec<_>>(), [255.0 * 0.03125, 255.0 * 0.0625]);
+    // A reading comes from a frame, though.
+    for without in ["scale", "load * 2"] {
+        assert!(Part::parse("p", &text.replace("F.y * scale", without)).unwrap_err().to_string().contains("uses no code"));
+    }
+}
+
 #[test]
 fn frames_wait_for_one_another_and_keep_what_is_read_once() {
     let part = sheet("binnacle-24");

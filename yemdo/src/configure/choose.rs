@@ -113,13 +113,15 @@ pub fn choose(
 ) -> Result<Vec<Choice>, ChooseError> {
     let model = part.readings.get(reading).ok_or(ChooseError::UnknownReading)?;
     let name = || model.name.clone();
-    let codes: Vec<CodeId> =
-        inputs(&model.formula).filter_map(|input| if let Input::Code(code) = input { Some(code) } else { None }).collect();
-    let uses_others = inputs(&model.formula).any(|input| matches!(input, Input::Reading(_)));
-    let (&[code], false) = (codes.as_slice(), uses_others) else {
+    // Its own code, or one of a value that it uses; a shared scale has none.
+    let needed = part.needed(reading);
+    let mut codes: Vec<CodeId> = part.readings.of(&needed).flat_map(|reading| inputs(&reading.formula)).filter_map(code_of).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    let &[code] = codes.as_slice() else {
         return Err(ChooseError::SeveralCodes { reading: name() });
     };
-    let fields = deciding(part, model);
+    let fields = deciding(part, model, &needed);
     if fields.is_empty() {
         return Err(ChooseError::NothingToChoose { reading: name() });
     }
@@ -187,8 +189,9 @@ fn fails(choice: &Choice, limits: &Limits) -> Vec<&'static str> {
 }
 
 /// Writable fields with tables that the reading takes something from, or that have a column which says something.
-fn deciding(part: &Sheet, reading: &Reading) -> Vec<FieldId> {
-    let formulas = std::iter::once(&reading.formula).chain(reading.status.iter().map(|condition| &condition.formula));
+fn deciding(part: &Sheet, reading: &Reading, needed: &[ReadingId]) -> Vec<FieldId> {
+    let formulas =
+        part.readings.of(needed).map(|reading| &reading.formula).chain(reading.status.iter().map(|condition| &condition.formula));
     let mut used: Vec<FieldId> = formulas.flat_map(inputs).filter_map(Input::field).collect();
     let tells = |index: &FieldId| {
         part.fields.get(*index).is_some_and(|field| field.columns.iter().any(|column| COLUMNS.contains(&column.name.as_str())))
@@ -198,6 +201,10 @@ fn deciding(part: &Sheet, reading: &Reading) -> Vec<FieldId> {
     used.dedup();
     used.retain(|index| part.fields.get(*index).is_some_and(|field| field.values.len() > 1 && field.access == Access::ReadWrite));
     used
+}
+
+fn code_of(input: Input) -> Option<CodeId> {
+    if let Input::Code(code) = input { Some(code) } else { None }
 }
 
 /// A reading that is computed for one code after the other.

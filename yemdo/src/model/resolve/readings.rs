@@ -96,7 +96,8 @@ impl Resolver {
             frames.sort_unstable();
             frames.dedup();
             self.field_codes(&formula, &mut codes, &mut frames);
-            if frames.is_empty() {
+            // A shared value may follow from settings and parameters alone: a scale of several axes.
+            if frames.is_empty() && index < shown {
                 self.no_code(&want.tree.formula);
                 continue;
             }
