@@ -1236,6 +1236,14 @@ error[bad-time]: a time has a unit
 3 | routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
   |                             ^ expected such as "2 ms", in µs, ms or s
 
+error[bad-time]: `hours` is not a unit of time here
+ --> p.toml:3:61
+  |
+3 | routine.measure = [{ wait = 3 }, { poll = "!BUSY", within = "2 hours" }, { wait = "5000 s" }]
+  |                                                             ^^^^^^^^^ expected µs, ms, s or min
+  |
+  = help: a wait lasts up to an hour: 60 min
+
 error[bad-time]: `5000 s` is not a valid time
  --> p.toml:3:83
   |

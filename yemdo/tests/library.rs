@@ -10,6 +10,7 @@ use std::thread;
 use common::shipped;
 use proptest::prelude::*;
 use yemdo::configure::ConfigureError;
+use yemdo::part::Id;
 use yemdo::record::{LogReader, parse_dump, parse_register};
 use yemdo::routine::{RoutineError, Runner};
 use yemdo::{

@@ -116,7 +116,7 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         // names, times and steps that mean something else
         (AIR.replace("poly = 0x4D", "poly = 0"), "out-of-range", "0", "polynomial 0 checks nothing"),
         (f("light").replace("dark = ", "int = "), "bad-name", "int", "a word of C"),
-        (f("light") + "parameter.dark = { default = 1 }\n", "name-taken", "dark", "formulas would take the code"),
+        (f("light") + "[parameter.dark]\ndefault = 1\n", "name-taken", "dark", "formulas would take the code"),
         (r("at = 1") + "routine.r = [{ wait = \"1 h\" }]\n", "bad-time", "\"1 h\"", "60 min"),
         (r("at = 1") + "i2c.address = 0x2B\nroutine.r = [{ set = {} }]\n", "step-action", "{ set = {} }", "names no field"),
         (
@@ -132,7 +132,7 @@ fn errors_point_at_the_text_and_say_what_to_do() {
             "computed from what is supplied",
         ),
         (
-            "part = \"x\"\n[frame.A]\nread = 1\nreading.r = { unit = \"V\", formula = \"1\" }\n".to_owned(),
+            "part = \"x\"\n[frame.A]\nread = 1\ncode.c = \"b0\"\nreading.r = { unit = \"V\", formula = \"1\" }\n".to_owned(),
             "unknown-key",
             "reading",
             "with a header of its own: [reading.…]",

@@ -584,6 +584,14 @@ r = [{ wait = "5 parsecs" }, { line = "sideways", within = "1 ms" }, { do = "q" 
     assert_data_eq!(
         shown(sheet),
         str![[r#"
+error[bad-time]: `parsecs` is not a unit of time here
+ --> p.toml:4:15
+  |
+4 | r = [{ wait = "5 parsecs" }, { line = "sideways", within = "1 ms" }, { do = "q" }, { repeat = 2 }]
+  |               ^^^^^^^^^^^ expected µs, ms, s or min
+  |
+  = help: a wait lasts up to an hour: 60 min
+
 error[unknown-word]: `sideways` is not a word that `line` takes
  --> p.toml:4:39
   |
