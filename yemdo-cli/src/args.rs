@@ -8,7 +8,7 @@ use yemdo::bus::Bus;
 
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
 #[derive(Debug, Parser)]
-#[command(version, propagate_version = true, disable_help_subcommand = true, max_term_width = 100)]
+#[command(name = "yemdo", version, propagate_version = true, disable_help_subcommand = true, max_term_width = 100)]
 #[command(
     after_help = "Exit codes: 0 all well; 1 frames were refused or examples do not agree; 2 a sheet, a file or the arguments are wrong."
 )]

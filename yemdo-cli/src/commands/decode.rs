@@ -128,11 +128,7 @@ fn typed_frames(args: &Decode, part: &Part, frame: Option<FrameId>) -> Result<Ve
     } else {
         args.bytes.join(" ")
     };
-    // Bytes that are none are what was given, not how the command was called.
-    parse_frames(part, frame, &text).map_err(|error| match error.help {
-        Some(help) => Failure::told(error.message).help(help),
-        None => Failure::refused(error.message),
-    })
+    parse_frames(part, frame, &text).map_err(|error| Failure::helped(error.message, error.help))
 }
 
 /// Says on standard error with which settings and parameters is decoded: they are not in the frames.

@@ -173,7 +173,7 @@ fn checks(out: &mut dyn Write, steps: &Steps) -> Result<bool, Failure> {
         let (style, word) = if ok { (AnsiColor::Green.on_default(), "ok") } else { (AnsiColor::Red.on_default().bold(), "FAILED") };
         writeln!(
             out,
-            "\n  {method} over {}{} calls for 0x{expected:0digits$X}; in {} stands 0x{found:0digits$X}: {style}{word}{style:#}",
+            "\n  {method} over {}{}: computed 0x{expected:0digits$X}, received in {} 0x{found:0digits$X}: {style}{word}{style:#}",
             ranges(over),
             if outside.is_empty() { String::new() } else { format!(" with {}", outside.join(", ")) },
             ranges(place)
