@@ -52,14 +52,14 @@ Examples:
   yemdo configure sheets/keelson-6.toml SPAN='12 g' RATE='272 Hz'
   yemdo configure sheets/thole-9.toml upper_threshold='31 °C' hysteresis='2 °C'
   yemdo configure sheets/lantern-16.toml GAIN=fivefold upper_limit='750 lx' --paste c
-  yemdo configure sheets/lantern-16.toml SLEEP=awake --read-back registers.txt
+  yemdo configure sheets/lantern-16.toml SLEEP=awake --read-back back.txt
 
 A field takes the name of a value as the sheet has it, or a code; a quantity takes a number with its unit and is put
 through the inverse of its formula. Registers are taken to be as after a reset, or as in a dump.";
 
 const CHOOSE_HELP: &str = "\
 Examples:
-  yemdo choose sheets/lantern-16.toml illuminance --up-to '90000 lx'
+  yemdo choose sheets/lantern-16.toml illuminance --up-to '20 klx'
   yemdo choose sheets/thole-9.toml temperature --step 0.1 --within '50 ms'
   yemdo choose sheets/lantern-16.toml illuminance --set GAIN=fivefold --after saturated";
 
@@ -199,8 +199,8 @@ fn bus() -> impl TypedValueParser<Value = Bus> {
 const EXPLAIN_HELP: &str = "\
 Examples:
   yemdo explain sheets/lantern-16.toml CONFIG=0x9205
-  yemdo explain sheets/keelson-6.toml 0x38=0x57 0x39=0x04
-  yemdo explain sheets/keelson-6.toml --dump registers.txt
+  yemdo explain sheets/keelson-6.toml 0x29=0x10 0x2C=0x57
+  yemdo explain sheets/keelson-6.toml --dump dump.txt
 
 A dump has one register a line: its name or address, and its value in hex, with blanks, `:`, `=` or `,` between; or
 an address and several values for registers that follow one another.";

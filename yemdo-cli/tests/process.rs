@@ -280,6 +280,34 @@ fn nothing_is_overwritten_unasked() {
     fs::remove_dir_all(folder).unwrap();
 }
 
+/// What `--help` shows as an example is run, and is no mistake in the call.
+#[test]
+fn the_examples_of_the_help_work_as_printed() {
+    let folder = folder("help");
+    for shared in ["sheets", "demo"] {
+        std::os::unix::fs::symlink(root().join(shared), folder.join(shared)).unwrap();
+    }
+    fs::write(folder.join("dump.txt"), "SETUP = 52\n").unwrap();
+    fs::write(folder.join("back.txt"), "CONFIG = 0402\n").unwrap();
+    let mut ran = 0;
+    for command in ["check", "decode", "explain", "configure", "choose", "routine", "import", "schema", "demo"] {
+        let (code, help, _) = run(&[command, "--help"]);
+        assert_eq!(code, 0, "{command}");
+        let wide = help.lines().find(|line| line.chars().count() > 100);
+        assert_eq!(wide, None, "{command}: a line of the help is wider than 100 columns");
+        // An example that goes on in the next line ends in a backslash; those that wait for input are left out.
+        for line in help.lines().filter_map(|line| line.trim().strip_prefix("yemdo ")).filter(|line| !line.contains('<')) {
+            let script = format!("{} {line}", env!("CARGO_BIN_EXE_yemdo"));
+            let done = std::process::Command::new("sh").args(["-c", &script]).current_dir(&folder).output().unwrap();
+            let (out, err) = (String::from_utf8_lossy(&done.stdout), String::from_utf8_lossy(&done.stderr));
+            assert!(done.status.code().is_some_and(|code| code < 2), "yemdo {line}\n{out}{err}");
+            ran += 1;
+        }
+    }
+    assert!(ran >= 10, "{ran} examples");
+    fs::remove_dir_all(folder).unwrap();
+}
+
 #[test]
 fn json_lines_are_json_and_agree_with_csv() {
     let args = ["decode", "sheets/strake-20.toml", "--log", "demo/strake-20.csv", "--format"];

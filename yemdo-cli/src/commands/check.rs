@@ -73,7 +73,7 @@ fn clashes(out: &mut dyn Write, parts: &[(String, Part)]) -> Result<u8, Failure>
         }
         Err(clashes) => clashes,
     };
-    let red = AnsiColor::Red.on_default().bold();
+    let red = AnsiColor::BrightRed.on_default().bold();
     let named = |(name, fixed): &(String, bool)| format!("{name} ({})", if *fixed { "fixed" } else { "strapped" });
     for clash in &clashes {
         let shared: Vec<String> = clash.addresses.iter().map(|address| format!("0x{address:02X}")).collect();
@@ -130,8 +130,8 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
         let elements = part.readings().iter().filter(|other| other.span() == reading.span()).count();
         let name = if elements > 1 { format!("{} … _{}", reading.name(), elements - 1) } else { reading.name().to_owned() };
         let mut codes: Vec<&str> = part.codes().of(reading.codes()).map(|code| code.name()).collect();
-        let more = codes.len().saturating_sub(4);
-        codes.truncate(4);
+        let more = if codes.len() > 3 { codes.len() - 2 } else { 0 };
+        codes.truncate(codes.len() - more);
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let inside = |low: f64, high: f64| found.extent.is_some_and(|extent| extent.low >= low && extent.high <= high);
         let stated = reading
@@ -256,7 +256,7 @@ fn short(value: f64) -> String {
 
 fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(), Failure> {
     let good = runs.iter().filter(|run| run.mismatches.is_empty()).count();
-    let style = if good == runs.len() { AnsiColor::Green.on_default() } else { AnsiColor::Red.on_default().bold() };
+    let style = if good == runs.len() { AnsiColor::Green.on_default() } else { AnsiColor::BrightRed.on_default().bold() };
     match runs.len() {
         0 => writeln!(out, "  no worked examples")?,
         all => writeln!(out, "  {style}{good} of {all} worked examples agree{style:#}")?,
@@ -269,7 +269,7 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
             grid.row(vec![
                 mismatch.name.clone().into(),
                 format!("expected {}", mismatch.expected).into(),
-                Cell { text: format!("came out {}", mismatch.found), style: AnsiColor::Red.on_default() },
+                Cell { text: format!("came out {}", mismatch.found), style: AnsiColor::BrightRed.on_default() },
             ]);
         }
         grid.write(out)?;
@@ -278,7 +278,9 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
         let mut marked = false;
         for (text, differs) in steps.into_iter().flatten() {
             let mark = match differs {
-                Some(expected) if !marked => format!("  {0}← first differs: expected {expected}{0:#}", AnsiColor::Red.on_default().bold()),
+                Some(expected) if !marked => {
+                    format!("  {0}← first differs: expected {expected}{0:#}", AnsiColor::BrightRed.on_default().bold())
+                }
                 Some(expected) => format!("  ← expected {expected}"),
                 None => String::new(),
             };

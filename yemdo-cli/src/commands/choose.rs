@@ -88,7 +88,7 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], all: 
     let mut grid =
         Grid::new(0, aligns.get(..columns.saturating_sub(1)).map(|head| [head, &[Align::Left]].concat()).as_deref().unwrap_or(&aligns));
     grid.titles(&titles.iter().map(String::as_str).collect::<Vec<_>>());
-    let (bold, red) = (Style::new().bold(), AnsiColor::Red.on_default());
+    let (bold, red) = (Style::new().bold(), AnsiColor::BrightRed.on_default());
     for choice in choices.iter().filter(|choice| all || choice.fails.is_empty()) {
         let style = if choice.in_use { bold } else { Style::new() };
         let cell = |text: String| Cell { text, style };

@@ -61,7 +61,7 @@ pub(crate) fn bus(part: &Part, asked: Option<Bus>) -> Result<Bus, Failure> {
 fn compare(part: &Part, done: &Configuration, path: &Path, format: CheckFormat) -> Result<u8, Failure> {
     let found = input::dump(part, path)?;
     let mut out = anstream::stdout().lock();
-    let (red, green) = (AnsiColor::Red.on_default(), AnsiColor::Green.on_default());
+    let (red, green) = (AnsiColor::BrightRed.on_default(), AnsiColor::Green.on_default());
     let mut wrong = false;
     for (write, register) in with_registers(part, done).filter(|(write, _)| write.reason != Some(WriteReason::Unlocks)) {
         let Some((_, value)) = found.iter().find(|(index, _)| *index == write.register) else {

@@ -117,7 +117,10 @@ fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<
         }
         grid.write(out)?;
     }
-    let red = AnsiColor::Red.on_default();
+    for (quantity, value) in &explained.quantities {
+        writeln!(out, "  {bold}{}{bold:#}: {} {}", quantity.name(), short(*value), quantity.unit())?;
+    }
+    let red = AnsiColor::BrightRed.on_default();
     for (mask, stands, wanted) in &explained.wrong {
         writeln!(
             out,

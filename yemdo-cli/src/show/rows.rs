@@ -58,6 +58,8 @@ pub(crate) struct Sink<'a> {
     grid: Option<(FrameId, Grid)>,
     titled: bool,
     line: Vec<u8>,
+    /// The reasons that the row before shows.
+    why: String,
 }
 
 impl<'a> Sink<'a> {
@@ -71,7 +73,7 @@ impl<'a> Sink<'a> {
     ) -> Self {
         let readings = part.frames().of(frames).flat_map(|frame| frame.readings()).copied().collect();
         let codes = part.frames().of(frames).flat_map(|frame| frame.codes()).copied().collect();
-        Self { out, plain, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new() }
+        Self { out, plain, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new(), why: String::new() }
     }
 
     pub(crate) fn rows(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
@@ -135,7 +137,14 @@ impl<'a> Sink<'a> {
                 let (style, shown) = status_style(view.columns.status(place, view.index));
                 grid.cell(style, |text| text.push_str(shown));
             }
-            grid.cell(plain, |text| text.push_str(&view.reasons()));
+            // In a row of rows it is told once.
+            let why = view.reasons();
+            if why != self.why {
+                grid.cell(plain, |text| text.push_str(&why));
+                self.why = why;
+            } else {
+                grid.cell(plain, |_| ());
+            }
             grid.end_row();
         }
         grid.write(self.out)?;

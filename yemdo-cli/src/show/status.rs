@@ -17,7 +17,7 @@ pub(crate) fn status_style(status: Status) -> (Style, &'static str) {
         Status::Ok => return (Style::new(), ""),
         Status::Alert | Status::OutOfRange | Status::Saturated => AnsiColor::Yellow.on_default(),
         Status::NotReady => Style::new().dimmed(),
-        _ => AnsiColor::Red.on_default(),
+        _ => AnsiColor::BrightRed.on_default(),
     };
     (style, status.as_str())
 }

@@ -170,7 +170,7 @@ fn checks(out: &mut dyn Write, steps: &Steps) -> Result<bool, Failure> {
         let digits = width.div_ceil(4) as usize;
         let ok = expected == found;
         passed &= ok;
-        let (style, word) = if ok { (AnsiColor::Green.on_default(), "ok") } else { (AnsiColor::Red.on_default().bold(), "FAILED") };
+        let (style, word) = if ok { (AnsiColor::Green.on_default(), "ok") } else { (AnsiColor::BrightRed.on_default().bold(), "FAILED") };
         writeln!(
             out,
             "\n  {method} over {}{}: computed 0x{expected:0digits$X}, received in {} 0x{found:0digits$X}: {style}{word}{style:#}",

@@ -79,6 +79,26 @@ impl Gather {
         self.form.read_real(self.raw(frame), self.width)
     }
 
+    /// The real numbers of many frames that follow one another, `stride` bytes each; what stands for none is no number.
+    /// Floats of whole bytes, in one run or in two words, are joined without a look at the bits in between.
+    #[inline]
+    pub(crate) fn reals<T>(&self, frames: &[u8], stride: usize, out: &mut [T], float: impl Fn(f32) -> T, double: impl Fn(f64) -> T) {
+        let lanes = frames.chunks_exact(stride.max(1)).zip(out);
+        match (self.form, self.width, self.windows.as_slice()) {
+            (Form::Float, 32, [w]) if w.len == 4 => {
+                lanes.for_each(|(frame, out)| *out = float(f32::from_bits(w.whole(frame, u32::from_be_bytes, u32::from_le_bytes))));
+            }
+            (Form::Float, 64, [w]) if w.len == 8 => {
+                lanes.for_each(|(frame, out)| *out = double(f64::from_bits(w.whole(frame, u64::from_be_bytes, u64::from_le_bytes))));
+            }
+            (Form::Float, 32, [high, low]) if (high.len, low.len) == (2, 2) => {
+                let word = |w: &Window, frame: &[u8]| u32::from(w.whole(frame, u16::from_be_bytes, u16::from_le_bytes));
+                lanes.for_each(|(frame, out)| *out = float(f32::from_bits(word(high, frame) << 16 | word(low, frame))));
+            }
+            _ => lanes.for_each(|(frame, out)| *out = double(self.real(frame).unwrap_or(f64::NAN))),
+        }
+    }
+
     /// The codes of many frames that follow one another, `stride` bytes each: one for each place in `out`.
     /// Codes are cut to the width of `out`'s numbers. Places without a whole frame keep what they hold. Codes
     /// that are none (a decimal digit above 9) are zero, and `bad` is told their index.
@@ -236,8 +256,21 @@ impl Window {
         (loaded >> self.shift) & (u64::MAX >> (64 - self.width))
     }
 
+    /// Its bytes as a word of as many.
+    #[inline]
+    fn whole<const N: usize, W>(&self, frame: &[u8], high_first: impl Fn([u8; N]) -> W, low_first: impl Fn([u8; N]) -> W) -> W {
+        let bytes = frame.get(self.at..self.at + N).and_then(|bytes| bytes.try_into().ok()).unwrap_or([0; N]);
+        if self.low_first { low_first(bytes) } else { high_first(bytes) }
+    }
+
     #[inline]
     fn load(&self, frame: &[u8]) -> u64 {
+        match self.len {
+            2 => return u64::from(self.whole(frame, u16::from_be_bytes, u16::from_le_bytes)),
+            4 => return u64::from(self.whole(frame, u32::from_be_bytes, u32::from_le_bytes)),
+            8 => return self.whole(frame, u64::from_be_bytes, u64::from_le_bytes),
+            _ => {}
+        }
         let bytes = frame.get(self.at..self.at + self.len).unwrap_or(&[]);
         let join = |joined, byte: &u8| (joined << 8) | u64::from(*byte);
         if self.low_first { bytes.iter().rev().fold(0, join) } else { bytes.iter().fold(0, join) }

@@ -277,6 +277,12 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length): (&[u
             }
             // A code that is an integer stands in no column of reals.
             (InputSource::Frame(..), Column::F32(_) | Column::F64(_)) => {}
+            (InputSource::FrameReal(gather), Column::F32(column)) => {
+                gather.reals(bytes, length, column.get_mut(..lanes).unwrap_or_default(), |real| real, |real| real as f32);
+            }
+            (InputSource::FrameReal(gather), Column::F64(column)) => {
+                gather.reals(bytes, length, column.get_mut(..lanes).unwrap_or_default(), f64::from, |real| real);
+            }
             (InputSource::FrameReal(gather), column) => {
                 for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
                     column.put(lane, gather.real(frame).unwrap_or(f64::NAN));

@@ -1,8 +1,10 @@
 //! A register value explained: what each bit of a magic constant means.
 
 use crate::model::ids::{FieldId, RegisterId};
+use crate::model::operation::Quantity;
 use crate::model::part::Sheet;
 use crate::model::registers::{Access, Field, FieldValue, Register, Settings, runs_text};
+use crate::model::value::Present;
 
 /// A register's value, field by field.
 #[derive(Clone, Debug)]
@@ -13,6 +15,9 @@ pub struct Explained<'p> {
     pub value: u64,
     /// Its fields, the most significant first.
     pub fields: Vec<ExplainedField<'p>>,
+    /// The quantities that fields of it hold, with the values that they have with it: the other registers and the parameters
+    /// as `settings` and the sheet have them.
+    pub quantities: Vec<(&'p Quantity, f64)>,
     /// Reserved bits that are not what must be written: mask, what stands there, what should.
     pub wrong: Vec<(u64, u64, u64)>,
     /// Bits that belong to no field and are not reserved, and are set.
@@ -81,7 +86,12 @@ pub fn explain<'p>(part: &'p Sheet, register: RegisterId, value: u64, settings: 
         }
     }
     let unknown = if register.fields().is_empty() || register.access() == Access::Reserved { 0 } else { value & !known & register.mask() };
-    Some(Explained { register, value, fields, wrong, unknown })
+    let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
+    let state = Present { part, settings, parameters: &parameters, last: &[] };
+    let holds = |quantity: &Quantity| quantity.moves().iter().any(|field| fields.iter().any(|own| own.id == *field));
+    let held = part.quantities.entries().filter(|(_, quantity)| holds(quantity));
+    let quantities = held.filter_map(|(id, quantity)| Some((quantity, state.quantity(id).ok()?))).collect();
+    Some(Explained { register, value, fields, quantities, wrong, unknown })
 }
 
 impl ExplainedField<'_> {

@@ -14,6 +14,7 @@ pub struct ExplainedView<'a> {
     value: u64,
     reset: Option<u64>,
     fields: Vec<FieldView<'a>>,
+    quantities: Vec<QuantityView<'a>>,
     reserved_wrong: Vec<WrongView>,
     unknown_bits: u64,
 }
@@ -27,6 +28,14 @@ struct FieldView<'a> {
     means: Option<&'a str>,
     known: bool,
     reset: Option<Integer>,
+}
+
+/// A physical value that fields of the register hold.
+#[derive(Clone, Debug, Serialize)]
+struct QuantityView<'a> {
+    name: &'a str,
+    value: f64,
+    unit: &'a str,
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -48,7 +57,10 @@ impl<'a> From<&'a Explained<'a>> for ExplainedView<'a> {
             reset: field.reset.map(Integer),
         });
         let wrong = explained.wrong.iter().map(|(mask, stands, must_be)| WrongView { mask: *mask, stands: *stands, must_be: *must_be });
+        let held = explained.quantities.iter();
+        let quantities = held.map(|(quantity, value)| QuantityView { name: quantity.name(), value: *value, unit: quantity.unit() });
         Self {
+            quantities: quantities.collect(),
             register: explained.register.name(),
             address: explained.register.address(),
             value: explained.value,
