@@ -249,6 +249,7 @@ fn dumps_are_registers_and_their_values() {
         ("MODE=2A\nMODE=12A", "line 2: 12A does not fit in MODE, which has 8 bits"),
         ("LAST=1 2", "line 1: `2`: no register follows there"),
         ("MODE=zz", "line 1: `zz` is not a value of MODE"),
+        ("MODE=2A\n0x12: 1F40\n0x11: 2B", "line 3: MODE is 0x2B here, and 0x2A above"),
         ("MOED=1", "line 1: p has no register `MOED`"),
     ];
     for (typed, said) in refused {

@@ -50,11 +50,20 @@ fn error(message: String, help: impl Into<Option<String>>) -> DumpError {
 /// # Errors
 /// [`DumpError`], with the line; also where there is no register in it at all.
 pub fn parse_dump(part: &Sheet, text: &str) -> Result<Vec<(RegisterId, u64)>, DumpError> {
-    let mut values = Vec::new();
+    let mut values: Vec<(RegisterId, u64)> = Vec::new();
     for (index, line) in text.lines().enumerate() {
         let line = line.split('#').next().unwrap_or("").trim();
-        if !line.is_empty() {
-            values.extend(read(part, line, true).map_err(|error| DumpError { line: Some(index + 1), ..error })?);
+        if line.is_empty() {
+            continue;
+        }
+        let in_line = |error| DumpError { line: Some(index + 1), ..error };
+        for (id, value) in read(part, line, true).map_err(in_line)? {
+            if let Some((_, first)) = values.iter().find(|(known, first)| *known == id && *first != value) {
+                let name = part.registers.get(id).map_or("", |register| register.name.as_str());
+                let help = "a dump has each register once; which of them is it?".to_owned();
+                return Err(in_line(error(format!("{name} is 0x{value:X} here, and 0x{first:X} above"), help)));
+            }
+            values.push((id, value));
         }
     }
     if values.is_empty() {
