@@ -139,12 +139,8 @@ impl<'a> Sink<'a> {
             }
             // In a row of rows it is told once.
             let why = view.reasons();
-            if why != self.why {
-                grid.cell(plain, |text| text.push_str(&why));
-                self.why = why;
-            } else {
-                grid.cell(plain, |_| ());
-            }
+            grid.cell(plain, |text| text.push_str(if why == self.why { "" } else { &why }));
+            self.why = why;
             grid.end_row();
         }
         grid.write(self.out)?;

@@ -196,14 +196,20 @@ fn ranges(bits: &[[bool; 8]]) -> String {
     runs.iter().map(text).collect::<Vec<_>>().join(" ")
 }
 
+/// The marks of compound assignment (C11 6.5.16).
+const COMPOUND: [&str; 10] = ["+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>="];
+
 fn formulas(out: &mut dyn Write, decoder: &mut Decoder, steps: &Steps, frame: FrameId, bytes: &[u8]) -> Result<(), Failure> {
     let decoded = decoder.decode(frame, bytes);
     let bold = Style::new().bold();
     for reading in &steps.readings {
         writeln!(out, "\n  {bold}{}{bold:#}", reading.name)?;
         for line in &reading.lines {
-            // `p += x` names its variable itself.
-            let compound = |name: &&String| line.typed.strip_prefix(name.as_str()).is_some_and(|rest| rest.trim_start().contains("= "));
+            // `p += x` names its variable itself; `p == x` and `p2 <= x` do not.
+            let compound = |name: &&String| {
+                let rest = line.typed.strip_prefix(name.as_str()).map_or("", str::trim_start);
+                COMPOUND.iter().any(|mark| rest.starts_with(mark))
+            };
             let name = line.variable.as_ref().filter(|name| !compound(name)).map_or(String::new(), |name| format!("{name} = "));
             let kind = line.value.map_or(String::new(), |value| match line.hex() {
                 Some(hex) => format!("  ({}, {hex})", value.ty()),

@@ -275,18 +275,13 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length): (&[u
                     None => {}
                 }
             }
-            // A code that is an integer stands in no column of reals.
-            (InputSource::Frame(..), Column::F32(_) | Column::F64(_)) => {}
+            // A code that is an integer stands in no column of reals, nor the other way round.
+            (InputSource::Frame(..), Column::F32(_) | Column::F64(_)) | (InputSource::FrameReal(_), Column::I32(_) | Column::I64(_)) => {}
             (InputSource::FrameReal(gather), Column::F32(column)) => {
                 gather.reals(bytes, length, column.get_mut(..lanes).unwrap_or_default(), |real| real, |real| real as f32);
             }
             (InputSource::FrameReal(gather), Column::F64(column)) => {
                 gather.reals(bytes, length, column.get_mut(..lanes).unwrap_or_default(), f64::from, |real| real);
-            }
-            (InputSource::FrameReal(gather), column) => {
-                for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
-                    column.put(lane, gather.real(frame).unwrap_or(f64::NAN));
-                }
             }
             (InputSource::FrameRow(gather, rows), column) => {
                 for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
@@ -350,17 +345,14 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
     }
 }
 
-/// Keeps an output that is an integer of 64 bits as it is.
+/// Keeps what a double does not tell of an output: an integer of 64 bits as it is, and that it is a float.
 fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frames): (usize, usize, usize), whole: &mut Whole) {
     let Some((slot, ty)) = plan.program.outputs.get(output).copied() else { return };
-    if ty == Ty::F32 {
-        whole.ty = Some(ty);
-    }
-    if !matches!(ty, Ty::I64 | Ty::U64) {
+    if !matches!(ty, Ty::F32 | Ty::I64 | Ty::U64) {
         return;
     }
+    whole.ty = Some(ty);
     if let Some(Column::I64(column)) = machine.column(slot) {
-        whole.ty = Some(ty);
         whole.values.resize(frames, 0);
         let place = whole.values.get_mut(from..from + lanes).unwrap_or_default();
         place.iter_mut().zip(column).for_each(|(place, value)| *place = *value);

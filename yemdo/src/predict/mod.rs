@@ -85,17 +85,16 @@ pub struct Extent {
 
 /// The digits of a reading that are worth showing, with these settings, in the unit that `shown` converts it to.
 pub(crate) fn digits(part: &Sheet, id: ReadingId, settings: &Settings, shown: &dyn Fn(f64) -> f64) -> Digits {
-    match (part.readings.get(id).and_then(|reading| reading.decimals), Trial::new(part, id, settings)) {
-        (Some(decimals), _) => Digits::Decimals(decimals),
-        (None, Some(mut trial)) => digits_of(&mut trial, shown),
-        (None, None) => Digits::UNKNOWN,
-    }
+    let stated = part.readings.get(id).and_then(stated_digits);
+    stated.or_else(|| Some(digits_of(&mut Trial::new(part, id, settings)?, shown))).unwrap_or(Digits::UNKNOWN)
+}
+
+/// Those that the sheet states.
+fn stated_digits(reading: &Reading) -> Option<Digits> {
+    reading.decimals.map(Digits::Decimals)
 }
 
 fn digits_of(trial: &mut Trial<'_>, shown: &dyn Fn(f64) -> f64) -> Digits {
-    if let Some(decimals) = trial.reading.decimals {
-        return Digits::Decimals(decimals);
-    }
     if has_float(trial.part, trial.reading) {
         return Digits::UNKNOWN;
     }
@@ -175,7 +174,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     let bounded = Prediction {
         extent: Some(Extent { low, high, exact: false }),
         step: None,
-        digits: Digits::UNKNOWN,
+        digits: stated_digits(reading).unwrap_or(Digits::UNKNOWN),
         proof: if count == 0 { Proof::Proved } else { Proof::Doubted(count, 0) },
         faults: Vec::new(),
         doubts,
@@ -183,7 +182,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     };
     let mut trial = Trial::new(part, id, &Settings::reset(part));
     let Some(trial) = trial.as_mut() else { return Some(bounded) };
-    let digits = digits_of(trial, &|value| value);
+    let digits = stated_digits(reading).unwrap_or_else(|| digits_of(trial, &|value| value));
     if let [only] = reading.codes.as_slice()
         && let Some(code) = trial.code(*only)
         && code.layout.width() <= EXHAUSTIVE_BITS
