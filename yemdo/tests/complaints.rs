@@ -64,18 +64,18 @@ error[toml]: this is not TOML: unclosed table, expected `]`
 #[test]
 fn an_eight_bit_address() {
     let sheet = r##"part = "p"
-i2c.address = 0xD2
+i2c.address = 0xBA
 "##;
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[eight-bit-address]: 0xD2 is not a 7-bit address
+error[eight-bit-address]: 0xBA is not a 7-bit address
  --> p.toml:2:15
   |
-2 | i2c.address = 0xD2
+2 | i2c.address = 0xBA
   |               ^^^^ an address has 7 bits, 0x08 to 0x77
   |
-  = help: if the datasheet prints the 8-bit form, with the read/write bit, write "0xD2 8-bit", or 0x69
+  = help: if the datasheet prints the 8-bit form, with the read/write bit, write "0xBA 8-bit", or 0x5D
 "#]]
     );
 }
@@ -83,18 +83,18 @@ error[eight-bit-address]: 0xD2 is not a 7-bit address
 #[test]
 fn an_address_for_reading() {
     let sheet = r##"part = "p"
-i2c.address = "0xD3 8-bit"
+i2c.address = "0xBB 8-bit"
 "##;
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[bad-address]: 0xD3 is the 8-bit form for reading
+error[bad-address]: 0xBB is the 8-bit form for reading
  --> p.toml:2:15
   |
-2 | i2c.address = "0xD3 8-bit"
+2 | i2c.address = "0xBB 8-bit"
   |               ^^^^^^^^^^^^ its last bit is the read bit
   |
-  = help: write "0xD2 8-bit"
+  = help: write "0xBA 8-bit"
 "#]]
     );
 }

@@ -250,17 +250,17 @@ fn rows(text: &str) -> Vec<Vec<String>> {
 #[test]
 fn tables_from_the_pdf_become_sheets_that_are_sound() {
     let wide = "page 12\nAddr|Register|Type|Default|D7|D6|D5|D4|D3|D2|D1|D0\n\
-        00h|ID|RO|5Ah|id<7:0>|||||||\n10h|MODE|R/W|0100 1000b|osr[2:0]|||-|en|rate[1:0]||0\n\
-        11h|T_H|R|00h|Reserved||||T11|T10|T9|T8\n12h|T_L|R|00h|T7|T6|T5|T4|T3|T2|T1|T0\n\
+        00h|ID|RO|5Ah|id<7:0>|||||||\n10h|MODE|R/W|0100 1000b|pace[2:0]|||-|en|rate[1:0]||0\n\
+        11h|L_H|R|00h|Reserved||||L11|L10|L9|L8\n12h|L_L|R|00h|L7|L6|L5|L4|L3|L2|L1|L0\n\
         |||\nfoot||\n13h|MODE|W1C|1FFh|a[3:0]||x|y|||1|1\n";
     let import = import("demo-1", &rows(wide)).unwrap();
     let part = Part::parse("demo-1", &import.sheet).unwrap_or_else(|error| panic!("{error}\n{}", import.sheet));
     assert!(yemdo::review::warnings(&part).iter().all(|w| w.severity == Severity::Warning));
-    let t = &part.fields().get(part.field("T").unwrap()).unwrap();
+    let t = &part.fields().get(part.field("L").unwrap()).unwrap();
     assert_eq!(t.width(), 12);
     let mut settings = Settings::reset(&part);
-    settings.set_register(part.registers().get(part.register("T_H").unwrap()).unwrap(), 0x0A);
-    settings.set_register(part.registers().get(part.register("T_L").unwrap()).unwrap(), 0xBC);
+    settings.set_register(part.registers().get(part.register("L_H").unwrap()).unwrap(), 0x0A);
+    settings.set_register(part.registers().get(part.register("L_L").unwrap()).unwrap(), 0xBC);
     assert_eq!(settings.field(t), 0xABC);
     let mode = &part.registers().get(part.register("MODE").unwrap()).unwrap();
     assert_eq!((mode.address(), mode.reset()), (0x10, Some(0x48)));

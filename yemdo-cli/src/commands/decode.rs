@@ -25,7 +25,7 @@ const BATCH: usize = 1024;
 
 pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
-    let frame = chosen_frame(&part, args.frame.as_deref())?;
+    let frame = args.frame.as_deref().map(|name| part.frame(name)).transpose()?;
     let mut decoder = Decoder::new(&part);
     *decoder.settings_mut() = input::present(&part, args.dump.as_deref())?;
     let example = args.example.map(|number| worked_example(&part, number)).transpose()?;
@@ -80,14 +80,6 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
             }
             stream(args, &mut decoder, &units, frame, io::stdin().lock(), 0)
         }
-    }
-}
-
-/// The frame that bytes are where a log does not say: the one named, or the only one.
-fn chosen_frame(part: &Part, name: Option<&str>) -> Result<Option<FrameId>, Failure> {
-    match name {
-        Some(name) => Ok(Some(part.frame(name)?)),
-        None => Ok(part.frames().ids().next().filter(|_| part.frames().len() == 1)),
     }
 }
 
@@ -293,7 +285,7 @@ fn stream(
     let part = decoder.part().clone();
     let (mut out, plain) = many_lines(args.format);
     let every: Vec<FrameId> = part.frames().ids().collect();
-    let frames = frame.filter(|_| args.frame.is_some()).map_or(every, |frame| vec![frame]);
+    let frames = frame.map_or(every, |frame| vec![frame]);
     let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, true, units);
     let mut batch = Batch::new(args);
     tell_settings(args, decoder, &frames);

@@ -218,7 +218,6 @@ impl Decoder {
                 .zip(conditions)
                 .find(|((output, _), _)| ready.alone.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
             let means = holding.filter(|_| !matches!(status, Status::Waiting | Status::Absent));
-            let missing = planned.needs.iter().filter(|frame| self.last.get(frame.index()).is_none_or(Option::is_none));
             let last = |code: CodeId| {
                 let home = part.codes.get(code)?.frame;
                 CodeValue::of(part, code, if home == frame { &bytes } else { self.last.get(home.index())?.as_deref()? })
@@ -232,13 +231,19 @@ impl Decoder {
                 number: values.value(at).and_then(|_| ready.alone.number(&ready.plan, at)),
                 status,
                 means: means.and_then(|(_, condition)| condition.means.clone()),
-                waits_for: part.frames.of(missing).map(|frame| frame.name.clone()).collect(),
+                waits_for: self.missing(planned.needs.iter()),
                 fault,
                 codes: codes.filter_map(|code| last(*code)).collect(),
                 digits: self.digits.1.get(planned.id).copied().flatten().unwrap_or(Digits::UNKNOWN),
             });
         }
         Ok(Decoded { part: self.part.clone(), frame, codes, readings })
+    }
+
+    /// The names of those of some frames that have not come yet.
+    fn missing<'f>(&'f self, frames: impl Iterator<Item = &'f FrameId>) -> Vec<String> {
+        let missing = frames.filter(|frame| self.last.get(frame.index()).is_none_or(Option::is_none));
+        self.part.frames.of(missing).map(|frame| frame.name.clone()).collect()
     }
 
     /// Why a reading of a frame has this status: what the sheet says that the status means, the stated range that its value
@@ -250,12 +255,7 @@ impl Decoder {
             Status::Ok => None,
             Status::Absent => Some("the frame ends before it".into()),
             Status::OutOfRange => model.range.map(|(low, high)| format!("stated {low} to {high} {}", model.unit)),
-            Status::Waiting => {
-                let missing =
-                    model.frames.iter().filter(|other| **other != frame && self.last.get(other.index()).is_none_or(Option::is_none));
-                let names: Vec<&str> = part.frames.of(missing).map(|frame| frame.name.as_str()).collect();
-                Some(format!("waits for {}", names.join(", ")))
-            }
+            Status::Waiting => Some(format!("waits for {}", self.missing(model.frames.iter().filter(|other| **other != frame)).join(", "))),
             _ => {
                 let conditions = || part.frames.get(frame).into_iter().flat_map(|frame| &frame.status).chain(&model.status);
                 let mut such = conditions().filter(|condition| condition.status == status);

@@ -26,6 +26,11 @@ pub(crate) fn steers(c: char) -> bool {
     c.is_control() || matches!(c, '\u{61C}' | '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}')
 }
 
+/// Whether a text is an identifier of C (C11 6.4.2.1), without universal character names.
+pub(crate) fn is_identifier(text: &str) -> bool {
+    text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+}
+
 /// So many of something: `1 byte`, `2 bytes`.
 pub(crate) fn counted(number: usize, what: &str) -> String {
     format!("{number} {what}{}", if number == 1 { "" } else { "s" })

@@ -1,7 +1,7 @@
 //! Register tables that were copied from a datasheet, to the text of a sheet.
 //!
 //! Two shapes are read. *Wide*: a register a row, with columns for address, name, access, reset and each bit
-//! (`bit 7` … `bit 0`); cells such as `osr[2:0]`, `T13`, `-`, `0`, `Reserved`, and empty ones where cells were
+//! (`bit 7` … `bit 0`); cells such as `pace[2:0]`, `T13`, `-`, `0`, `Reserved`, and empty ones where cells were
 //! merged. *Long*: a field a row, with columns for register, address, field, bits, access and reset.
 
 mod cells;
@@ -79,10 +79,10 @@ struct Columns {
 ///
 /// ```
 /// let rows = [["Addr", "Name", "R/W", "Reset", "bit 7", "bit 6", "bit 5", "bit 4", "bit 3", "bit 2", "bit 1", "bit 0"],
-///             ["10h", "MODE", "RW", "02h", "en", "osr[2:0]", "", "", "-", "-", "0", "1"]];
+///             ["10h", "MODE", "RW", "02h", "en", "pace[2:0]", "", "", "-", "-", "0", "1"]];
 /// let rows: Vec<Vec<String>> = rows.iter().map(|row| row.iter().map(|cell| cell.to_string()).collect()).collect();
 /// let import = yemdo::import::import("lamp-1", &rows).unwrap();
-/// assert!(import.sheet.contains("osr = { bits = \"[6:4]\" }"));
+/// assert!(import.sheet.contains("pace = { bits = \"[6:4]\" }"));
 /// assert!(yemdo::Part::parse("lamp-1", &import.sheet).is_ok());
 /// ```
 ///

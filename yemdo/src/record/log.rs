@@ -4,7 +4,7 @@ use std::fmt;
 
 use crate::ground::hex::parse_hex;
 use crate::ground::list::Id;
-use crate::ground::words::{counted, visible};
+use crate::ground::words::{counted, is_identifier, visible};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
 
@@ -235,7 +235,7 @@ impl LogReader {
                             None => self.refused(
                                 line,
                                 None,
-                                format!("no one frame has {}: write its name before them", counted(bytes.len(), "byte")),
+                                format!("no single frame has {}: write its name before them", counted(bytes.len(), "byte")),
                             ),
                         },
                         (None, Err(error)) => self.refused(line, None, error.to_string()),
@@ -276,12 +276,10 @@ impl LogReader {
 /// [`LogError`]: no frame has that name, bytes are none, or nothing says which frame they are.
 pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<Vec<(FrameId, Vec<u8>)>, LogError> {
     let hex = |text: &str| parse_hex(text).map_err(|error| LogError { message: error.to_string(), help: None });
-    let is_name =
-        |name: &str| name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
     let mut found: Vec<(FrameId, String)> = Vec::new();
     let mut rest = String::new();
     for word in text.split_whitespace() {
-        match (word.split_once('=').filter(|(name, _)| is_name(name)), found.last_mut()) {
+        match (word.split_once('=').filter(|(name, _)| is_identifier(name)), found.last_mut()) {
             (Some((name, bytes)), _) => {
                 let id = part.frame(name).map_err(|error| LogError { message: error.message(), help: Some(error.help()) })?;
                 found.push((id, bytes.to_owned()));

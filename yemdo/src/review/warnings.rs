@@ -120,7 +120,7 @@ fn registers(part: &Sheet, found: &mut Vec<Diagnostic>) {
         let twin = part.registers.iter().take(at).find(|other| other.at == register.at && other.bank == register.bank);
         if let Some(twin) = twin.filter(|twin| both(twin.access, register.access)) {
             found.push(
-                Diagnostic::warning("same-address", register.span, format!("`{}` and `{}` have one address", twin.name, register.name))
+                Diagnostic::warning("same-address", register.span, format!("`{}` and `{}` share an address", twin.name, register.name))
                     .label(format!("at 0x{:02X} too", register.at))
                     .also(twin.span, "first here")
                     .help("where a field selects which of them is there, say so with `bank`"),

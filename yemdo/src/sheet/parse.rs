@@ -12,6 +12,7 @@ use super::keys;
 use super::reader::{At, Fields, Raw, Reader, entries};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+use crate::ground::words::is_identifier;
 use buses::{I2c, Modbus, Spi};
 use frames::{Example, Frame, Parameter, Reading, Table};
 use operation::{Quantity, Step};
@@ -197,9 +198,7 @@ fn named<'i, T>(
 /// Names stand in formulas, so they must be identifiers of C.
 fn identifier(reader: &mut Reader<'_>, name: &At<String>) {
     let text = name.value.as_str();
-    let sound =
-        text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-    if !sound || text.len() > 64 {
+    if !is_identifier(text) || text.len() > 64 {
         let fixed: String = text.chars().take(64).map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
         reader.report(
             Diagnostic::error("bad-name", name.span, format!("`{}` cannot be a name", text.escape_debug()))

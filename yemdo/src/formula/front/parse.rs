@@ -146,10 +146,12 @@ impl Parser {
                     .help("write the steps out, or choose with `if`, `?:` or a table"));
             }
             _ if is_type_word(&name) => self.declaration(out)?,
-            _ if matches!(self.ahead(1), Token::Name(_)) && slips::meant_type(&name).is_some() => {
-                return Err(slips::not_a_type(&name, slips::meant_type(&name).unwrap_or("int"), self.span()));
+            _ => {
+                if let Some(meant) = slips::meant_type(&name).filter(|_| matches!(self.ahead(1), Token::Name(_))) {
+                    return Err(slips::not_a_type(&name, meant, self.span()));
+                }
+                self.assignment(name, out)?;
             }
-            _ => self.assignment(name, out)?,
         }
         Ok(())
     }

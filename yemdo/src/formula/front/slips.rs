@@ -63,8 +63,8 @@ pub(super) fn power(before: &[(Token, Span)], behind: &[(Token, Span)]) -> Optio
 /// The type that a name of practice stands for: `int32`, `s32`, `u16`, `uint`.
 pub(super) fn meant_type(name: &str) -> Option<&'static str> {
     let lower = name.to_ascii_lowercase();
-    let digits = lower.trim_end_matches("_t").trim_start_matches(|c: char| c.is_ascii_alphabetic());
-    let kind = lower.get(..lower.len() - lower.trim_start_matches(|c: char| c.is_ascii_alphabetic()).len())?;
+    let (kind, digits) = lower.split_at(lower.find(|c: char| !c.is_ascii_alphabetic()).unwrap_or(lower.len()));
+    let digits = digits.trim_end_matches("_t");
     let unsigned = match (kind, digits) {
         ("uint" | "u" | "ui", _) | ("byte" | "uchar" | "word" | "ushort" | "dword" | "ulong", "") => true,
         ("int" | "i" | "s" | "si" | "sint", "8" | "16" | "32" | "64") | ("sbyte", "") => false,
