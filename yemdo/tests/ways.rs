@@ -343,6 +343,84 @@ proptest! {
         }
     }
 
+    /// Codes that are real numbers, in every order of bytes and words, in single and in double precision: what is no finite
+    /// number is a fault, of that reading and of those that use it.
+    #[test]
+    fn codes_that_are_real_numbers(
+        f in prop_oneof![any::<u32>(), Just(0x7F80_0000), Just(0x7FC0_0000), Just(0x7F7F_FFFF), Just(0x8000_0000), Just(1)],
+        d in prop_oneof![any::<u64>(), Just(0x7FF0_0000_0000_0000), Just(0xFFEF_FFFF_FFFF_FFFF), Just(1)],
+        q in any::<u16>(),
+    ) {
+        let sheet = r#"
+part = "p"
+[frame.F]
+read = 18
+[frame.F.code]
+f = "float b0..b3"
+swapped = "float b2 b3 b0 b1"
+low_first = "float b7 b6 b5 b4"
+d = "float b8..b15"
+half = "float b16 b17"
+q = "q7.8 b16 b17"
+[reading]
+plain = { unit = "1", formula = "f" }
+halved = { unit = "1", formula = "f * 0.5" }
+less = { unit = "1", formula = "f - 3" }
+single = { unit = "1", formula = "(f + 1.5f) * 3.1f / 7 - 0.1f" }
+quotient = { unit = "1", formula = "low_first / 10", range = [-1000, 1000] }
+swapped = { unit = "1", formula = "F.swapped * 0.1 + 4" }
+wide = { unit = "1", formula = "d * 2.5 - 1" }
+sum = { unit = "1", formula = "d + f" }
+half = { unit = "1", formula = "F.half * 4" }
+fixed = { unit = "1", formula = "q * 0.3 - 20" }
+mixed = { unit = "1", formula = "q * f" }
+uses = { unit = "1", formula = "halved > 0 ? halved + 1 : 7.0" }
+"#;
+        static PART: OnceLock<Part> = OnceLock::new();
+        let part = PART.get_or_init(|| Part::parse("p", sheet).unwrap());
+        let mut bytes = f.to_be_bytes().to_vec();
+        bytes.extend(f.rotate_left(7).to_le_bytes());
+        bytes.extend(d.to_be_bytes());
+        bytes.extend(q.to_be_bytes());
+        let (x, low, swapped) = (f32::from_bits(f), f32::from_bits(f.rotate_left(7)), f32::from_bits(f.rotate_left(16)));
+        let (d, fixed) = (f64::from_bits(d), f64::from(q as i16) / 256.0);
+        let half = {
+            let (sign, exponent, fraction) = (if q >> 15 == 1 { -1.0 } else { 1.0 }, i32::from(q >> 10 & 31), f64::from(q & 1023));
+            match exponent {
+                0 => sign * fraction * 2f64.powi(-24),
+                31 => if q & 1023 == 0 { sign * f64::INFINITY } else { f64::NAN },
+                _ => sign * (1024.0 + fraction) * 2f64.powi(exponent - 25),
+            }
+        };
+        let halved = f64::from(x) * 0.5;
+        let expected = [
+            f64::from(x),
+            halved,
+            f64::from(x - 3.0),
+            f64::from((x + 1.5) * 3.1 / 7.0 - 0.1),
+            f64::from(low / 10.0),
+            f64::from(swapped) * 0.1 + 4.0,
+            d * 2.5 - 1.0,
+            d + f64::from(x),
+            f64::from(half as f32 * 4.0),
+            fixed * 0.3 - 20.0,
+            fixed * f64::from(x),
+            if !halved.is_finite() { f64::NAN } else if halved > 0.0 { halved + 1.0 } else { 7.0 },
+        ];
+        let (mut row, mut columns) = (FrameValues::new(), Columns::new());
+        let mut decoder = Decoder::new(part);
+        three_ways(&decoder, FrameId::new(0), &bytes, &mut row, &mut columns);
+        let decoded = decoder.decode(FrameId::new(0), &bytes).unwrap();
+        for (reading, expected) in decoded.readings.iter().zip(expected) {
+            let status = match expected.is_finite() {
+                false => Status::FormulaFault,
+                true if reading.name == "quotient" && !(-1000.0..=1000.0).contains(&expected) => Status::OutOfRange,
+                true => Status::Ok,
+            };
+            prop_assert_eq!(reading.status, status, "{}", reading.name);
+            prop_assert_eq!(reading.value, Some(expected).filter(|value| value.is_finite()), "{}", reading.name);
+        }
+    }
 
     /// What is joined or divided as doubles gives what C gives, at the edges too.
     #[test]

@@ -5,7 +5,7 @@
 
 use super::form::Form;
 use super::layout::{Layout, Slice};
-use super::word::{Run, Words};
+use super::word::{Cut, FloatCut, NumberCut, Run, Words};
 
 /// Codes of many frames are cut out so many at a time.
 const BLOCK: usize = 64;
@@ -134,10 +134,25 @@ impl Gather {
         }
     }
 
+    /// How to cut a real number out of a frame's words; `None` for other codes, for short floats and for many pieces.
+    pub(crate) fn number(&self, words: &mut Words) -> Option<NumberCut> {
+        match (self.form, self.width, self.windows.as_slice()) {
+            (Form::Float, 32 | 64, [_] | [_, _]) => {
+                let pieces: Option<Vec<Cut>> = self.windows.iter().map(|window| words.cut(window.run(false))).collect();
+                FloatCut::new(&pieces?, self.width).map(NumberCut::Float)
+            }
+            (Form::Fixed(_, fraction) | Form::UnsignedFixed(_, fraction), _, [window]) => {
+                let cut = words.cut(window.run(matches!(self.form, Form::Fixed(..))))?.to_real()?;
+                Some(NumberCut::Fixed(cut, 1.0 / (1u64 << fraction) as f64))
+            }
+            _ => None,
+        }
+    }
+
     /// The neighbouring bytes of a code in two's complement or none, where they are neighbours.
     pub(crate) fn run(&self) -> Option<Run> {
         let ([w], Form::Unsigned | Form::Signed) = (self.windows.as_slice(), self.form) else { return None };
-        Some(Run { at: w.at, len: w.len, low_first: w.low_first, shift: w.shift, width: w.width, signed: self.form == Form::Signed })
+        Some(w.run(self.form == Form::Signed))
     }
 
     /// Codes that are the whole frame stand side by side, which a compiler makes the most of.
@@ -246,6 +261,10 @@ fn push(joined: u64, width: u32, bits: u64) -> u64 {
 }
 
 impl Window {
+    fn run(&self, signed: bool) -> Run {
+        Run { at: self.at, len: self.len, low_first: self.low_first, shift: self.shift, width: self.width, signed }
+    }
+
     #[inline]
     fn read(&self, frame: &[u8]) -> u64 {
         self.cut(self.load(frame))

@@ -175,6 +175,10 @@ impl Place {
     fn bits(self, word: u64) -> u64 {
         (word >> (self.shift & 63)) & self.mask
     }
+
+    fn width(self) -> u32 {
+        self.mask.count_ones()
+    }
 }
 
 /// How a code is cut out of its word.
@@ -214,5 +218,97 @@ impl RealCut {
     #[inline(always)]
     pub(crate) fn code(self, word: u64) -> f64 {
         f64::from_bits(self.place.bits(word) ^ self.or) - self.less
+    }
+}
+
+/// Cuts out a float of 32 or 64 bits (IEEE 754, binary32 and binary64), in one piece or in two.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct FloatCut {
+    high: Place,
+    low: Option<Place>,
+    double: bool,
+}
+
+impl FloatCut {
+    /// Of the pieces of a float of so many bits, the most significant first.
+    pub(crate) fn new(pieces: &[Cut], width: u32) -> Option<Self> {
+        let (high, low) = match pieces {
+            [whole] => (whole.place, None),
+            [high, low] => (high.place, Some(low.place)),
+            _ => return None,
+        };
+        let all = high.width() + low.map_or(0, Place::width);
+        (all == width && matches!(width, 32 | 64)).then_some(Self { high, low, double: width == 64 })
+    }
+
+    /// Its bits, of a frame with these words.
+    #[inline(always)]
+    fn bits(self, words: &[u64; MOST_WORDS]) -> u64 {
+        let high = self.high.bits(self.high.word(words));
+        match self.low {
+            Some(low) => self.joined(high, low.bits(low.word(words))),
+            None => high,
+        }
+    }
+
+    /// The numbers of many frames, of which these are the words, each with something done to it.
+    #[inline]
+    fn reals(self, words: &[Vec<u64>], out: &mut [f64], then: impl Fn(f64) -> f64) -> Option<()> {
+        let high = self.high.column(words)?;
+        match self.low {
+            None if !self.double => {
+                let real = |word: u64| f64::from(f32::from_bits(self.high.bits(word) as u32));
+                out.iter_mut().zip(high).for_each(|(out, word)| *out = then(real(*word)));
+            }
+            None => out.iter_mut().zip(high).for_each(|(out, word)| *out = then(f64::from_bits(self.high.bits(*word)))),
+            Some(low) => {
+                let words = high.iter().zip(low.column(words)?);
+                let joined = words.map(|(high, other)| self.joined(self.high.bits(*high), low.bits(*other)));
+                out.iter_mut().zip(joined).for_each(|(out, bits)| *out = then(self.number(bits)));
+            }
+        }
+        Some(())
+    }
+
+    #[inline(always)]
+    fn joined(self, high: u64, low: u64) -> u64 {
+        high << (self.low.map_or(0, Place::width) & 63) | low
+    }
+
+    #[inline(always)]
+    fn number(self, bits: u64) -> f64 {
+        if self.double { f64::from_bits(bits) } else { f64::from(f32::from_bits(bits as u32)) }
+    }
+}
+
+/// Cuts out a code that is a real number: a float, or fixed point as a code and the value of its last bit.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum NumberCut {
+    Float(FloatCut),
+    Fixed(RealCut, f64),
+}
+
+impl NumberCut {
+    /// Its number, of a frame with these words.
+    #[inline(always)]
+    pub(crate) fn real(self, words: &[u64; MOST_WORDS]) -> f64 {
+        match self {
+            NumberCut::Float(cut) => cut.number(cut.bits(words)),
+            NumberCut::Fixed(cut, step) => cut.code(cut.place.word(words)) * step,
+        }
+    }
+
+    /// The numbers of many frames, of which these are the words, each with something done to it; `None` where the words
+    /// are not loaded.
+    #[inline]
+    pub(crate) fn reals(self, words: &[Vec<u64>], out: &mut [f64], then: impl Fn(f64) -> f64) -> Option<()> {
+        match self {
+            NumberCut::Float(cut) => cut.reals(words, out, then),
+            NumberCut::Fixed(cut, step) => {
+                let words = cut.place.column(words)?;
+                out.iter_mut().zip(words).for_each(|(out, word)| *out = then(cut.code(*word) * step));
+                Some(())
+            }
+        }
     }
 }

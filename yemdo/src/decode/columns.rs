@@ -190,7 +190,10 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length,
                 continue;
             }
             match &reading.affine {
-                Some(affine) => affine.fill(room, chunk, length, values),
+                Some(affine) => {
+                    affine.fill(room, chunk, length, values);
+                    whole.ty = affine.single.then_some(Ty::F32);
+                }
                 None => {
                     copy(plan, &room.machine, reading.output, values);
                     keep_whole(plan, &room.machine, reading.output, (from, lanes, frames), whole);
@@ -385,6 +388,13 @@ fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, values: &mut [f6
             Some(Column::F64(c)) => mark(status, c, 0.0, faults, *meant),
             None => false,
         };
+    }
+    let infinite = || values.iter().map(|value| u64::from(!value.is_finite())).sum::<u64>();
+    if reading.affine.as_ref().is_some_and(|affine| !affine.finite) && infinite() > 0 {
+        told = true;
+        for (status, value) in status.open().iter_mut().zip(&*values) {
+            *status = if value.is_finite() || !status.has_value() { *status } else { Status::FormulaFault };
+        }
     }
     if let Some(faults) = machine.faults(reading.output) {
         told = true;

@@ -228,7 +228,7 @@ impl Decoder {
                 name: reading.name.clone(),
                 unit: reading.unit.clone(),
                 value: values.value(at),
-                number: values.value(at).and_then(|_| ready.alone.number(&ready.plan, at)),
+                number: values.value(at).and_then(|value| ready.alone.number(&ready.plan, at, value)),
                 status,
                 means: means.and_then(|(_, condition)| condition.means.clone()),
                 waits_for: self.missing(planned.needs.iter()),

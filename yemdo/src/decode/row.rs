@@ -1,13 +1,13 @@
 //! One frame at a time, into room that the caller keeps.
 
 use super::columns::no_value;
-use crate::bits::word::{Cut, MOST_WORDS, RealCut};
+use crate::bits::word::{Cut, MOST_WORDS, NumberCut, RealCut};
 use crate::formula::flat::program::{Num, Slot};
 use crate::formula::run::single::Single;
 use crate::ground::number::{Number, Ty};
 use crate::model::status::Status;
 use crate::model::value::Present;
-use crate::plan::affine::Affine;
+use crate::plan::affine::{Affine, Scale, Source};
 use crate::plan::frame::{InputSource, Load, Plan, ReadingPlan};
 
 /// The readings of one frame. Reuse one value for frame after frame: nothing is allocated then.
@@ -51,7 +51,7 @@ impl FrameValues {
 pub(crate) struct Room {
     pub(crate) single: Single,
     /// The frame's own codes that the program needs; `None` where one of them has no quick way.
-    own: Option<Vec<Own>>,
+    own: Option<(Vec<Own>, Vec<OwnNumber>)>,
     /// How each reading gets its value where all goes well.
     quick: Vec<Quick>,
     /// Inputs that stay the same and have no value, by their place among the plan's.
@@ -88,11 +88,32 @@ impl Own {
     }
 }
 
+/// A code that is a real number, and the cell that it goes to, of a float or of a double.
+#[derive(Clone, Copy, Debug)]
+struct OwnNumber {
+    cut: NumberCut,
+    slot: Slot,
+    double: bool,
+}
+
+impl OwnNumber {
+    fn new(load: &Load, kind: Option<&Num>) -> Option<Self> {
+        let double = match kind? {
+            Num::F32 => false,
+            Num::F64 => true,
+            Num::I32 | Num::U32 | Num::I64 | Num::U64 => return None,
+        };
+        Some(Self { cut: load.number?, slot: load.slot, double })
+    }
+}
+
 /// Where the value of a reading is.
 #[derive(Clone, Copy, Debug)]
 enum Quick {
     /// A code times a number plus a number, and nothing to judge.
     MulAdd(RealCut, f64, f64),
+    /// The same of a code that is a real number, in single precision or in double, and to be looked at.
+    NumberMulAdd(NumberCut, f64, f64, bool),
     /// Otherwise: where the program leaves it, and whether there is nothing to judge.
     Other { output: (Slot, Ty), bare: bool },
 }
@@ -101,18 +122,30 @@ impl Room {
     pub(crate) fn new(plan: &Plan) -> Self {
         let output = |reading: &ReadingPlan| plan.program.outputs.get(reading.output).copied().unwrap_or((0, Ty::F64));
         let quick = |reading: &ReadingPlan| match reading.affine.as_ref().and_then(Affine::mul_add).filter(|_| reading.is_bare()) {
-            Some((cut, m, a)) => Quick::MulAdd(cut, m, a),
-            None => Quick::Other { output: output(reading), bare: reading.is_bare() },
+            Some((Source::Code { cut: Some(cut), .. }, m, a, false)) => Quick::MulAdd(cut, m, a),
+            Some((Source::Number(Some(cut)), m, a, single)) => Quick::NumberMulAdd(cut, m, a, single),
+            _ => Quick::Other { output: output(reading), bare: reading.is_bare() },
         };
         let quick = plan.readings.iter().map(quick).collect();
-        let own = plan.loads.iter().take(plan.own_loads).map(|load| Own::new(load, plan.program.slots.get(load.slot as usize)));
-        Self { single: Single::new(&plan.program), own: own.collect(), quick, lost: Vec::new(), complete: false }
+        let kind = |load: &Load| plan.program.slots.get(load.slot as usize);
+        let (mut codes, mut numbers, mut all) = (Vec::new(), Vec::new(), true);
+        for load in plan.loads.iter().take(plan.own_loads) {
+            match (Own::new(load, kind(load)), OwnNumber::new(load, kind(load))) {
+                (Some(code), _) => codes.push(code),
+                (None, Some(number)) => numbers.push(number),
+                (None, None) => all = false,
+            }
+        }
+        Self { single: Single::new(&plan.program), own: all.then_some((codes, numbers)), quick, lost: Vec::new(), complete: false }
     }
 
-    /// The value of a reading in the frame that was decoded last, as its formula's type holds it.
-    pub(crate) fn number(&self, plan: &Plan, reading: usize) -> Option<Number> {
-        let planned = plan.readings.get(reading).filter(|planned| planned.affine.is_none())?;
-        self.single.output(&plan.program, planned.output).ok()
+    /// A reading's value in the frame that was decoded last, given as a double, as its formula's type holds it.
+    pub(crate) fn number(&self, plan: &Plan, reading: usize, value: f64) -> Option<Number> {
+        let planned = plan.readings.get(reading)?;
+        match &planned.affine {
+            Some(affine) => Some(Number::Real(value, if affine.single { Ty::F32 } else { Ty::F64 })),
+            None => self.single.output(&plan.program, planned.output).ok(),
+        }
     }
 
     /// What came before the next frame has changed.
@@ -126,13 +159,17 @@ impl Room {
 /// where it is not so; [`decode`] has to find out then.
 #[inline(always)]
 pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut FrameValues) -> bool {
-    let Room { single, own: Some(own), quick, complete: true, .. } = room else { return false };
+    let Room { single, own: Some((own, numbers)), quick, complete: true, .. } = room else { return false };
     if !plan.checks.iter().all(|check| check.passes(bytes)) {
         return false;
     }
     let words = plan.words.of(bytes);
-    if !own.is_empty() {
+    if !own.is_empty() || !numbers.is_empty() {
         single.begin();
+        for OwnNumber { cut, slot, double } in numbers.iter() {
+            let value = cut.real(&words);
+            single.put_bits(*slot, if *double { value.to_bits() } else { u64::from((value as f32).to_bits()) });
+        }
         for Own { cut, slot, mask, low, high } in own.iter() {
             let code = cut.code(cut.place.word(&words));
             single.put_bits(*slot, code as u64 & *mask);
@@ -148,10 +185,24 @@ pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut FrameV
     for (index, (place, quick)) in row.readings.iter_mut().zip(quick).enumerate() {
         *place = match quick {
             Quick::MulAdd(cut, m, a) => (cut.code(cut.place.word(&words)) * *m + *a, Status::Ok),
+            Quick::NumberMulAdd(cut, m, a, single) => {
+                let code = cut.real(&words);
+                let value = if *single { Scale::MulAdd(*m, *a).single(code) } else { code * *m + *a };
+                if !value.is_finite() {
+                    return false;
+                }
+                (value, Status::Ok)
+            }
             Quick::Other { output, bare } => {
                 let Some(reading) = plan.readings.get(index) else { return false };
                 let value = match &reading.affine {
-                    Some(affine) => affine.value(&words, bytes),
+                    Some(affine) => {
+                        let value = affine.value(&words, bytes);
+                        if !affine.finite && !value.is_finite() {
+                            return false;
+                        }
+                        value
+                    }
                     None => single.sound(*output),
                 };
                 if *bare { (value, Status::Ok) } else { judge(plan, single, reading, Some(value)) }
@@ -180,7 +231,7 @@ pub(crate) fn decode(
     row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
     for (place, reading) in row.readings.iter_mut().zip(&plan.readings) {
         let value = match &reading.affine {
-            Some(affine) => Some(affine.value(words, bytes)),
+            Some(affine) => Some(affine.value(words, bytes)).filter(|value| value.is_finite()),
             None => room.single.real(&plan.program, reading.output),
         };
         *place = match no_value(reading, state, given) {

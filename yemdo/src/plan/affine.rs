@@ -1,7 +1,7 @@
 //! Readings that are a code times a number plus a number, without a program.
 
 use crate::bits::gather::Gather;
-use crate::bits::word::RealCut;
+use crate::bits::word::{NumberCut, RealCut};
 use crate::formula::flat::affine::Step;
 use crate::formula::flat::program::Slot;
 
@@ -9,13 +9,24 @@ use crate::formula::flat::program::Slot;
 #[derive(Clone, Debug)]
 pub(crate) struct Affine {
     pub(crate) gather: Gather,
-    pub(crate) cut: Option<RealCut>,
-    /// Where the program has the code too, and so has it loaded already.
-    pub(crate) loaded: Option<Slot>,
+    pub(crate) source: Source,
     /// What is done to a code on its way.
     pub(crate) scale: Scale,
     /// What is done afterwards.
     pub(crate) rest: Vec<Step>,
+    /// It is computed as a float, not as a double.
+    pub(crate) single: bool,
+    /// Its value is proved to be a finite number; otherwise each has to be looked at.
+    pub(crate) finite: bool,
+}
+
+/// How its code is taken out of the frame.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Source {
+    /// An integer: out of a word, or from where the program has it too and so has it loaded already.
+    Code { cut: Option<RealCut>, loaded: Option<Slot> },
+    /// A real number, out of a word.
+    Number(Option<NumberCut>),
 }
 
 /// The first steps, in the formula's order, so that every rounding is the formula's own. Adding -0.0 and multiplying
@@ -28,7 +39,7 @@ pub(crate) enum Scale {
 }
 
 impl Affine {
-    pub(crate) fn new(gather: Gather, cut: Option<RealCut>, slot: Slot, steps: &[Step]) -> Self {
+    pub(crate) fn new(gather: Gather, source: Source, steps: &[Step], (single, finite): (bool, bool)) -> Self {
         let (scale, rest) = match *steps {
             [Step::Mul(m), Step::Add(a), ref rest @ ..] => (Scale::MulAdd(m, a), rest),
             [Step::Mul(m), ref rest @ ..] => (Scale::MulAdd(m, -0.0), rest),
@@ -38,13 +49,13 @@ impl Affine {
             [Step::Div(d), ref rest @ ..] => (Scale::DivAdd(d, -0.0), rest),
             [] => (Scale::MulAdd(1.0, -0.0), steps),
         };
-        Self { gather, cut, loaded: Some(slot), scale, rest: rest.to_vec() }
+        Self { gather, source, scale, rest: rest.to_vec(), single, finite }
     }
 
-    /// The code's place and the two numbers, where that is all.
-    pub(crate) fn mul_add(&self) -> Option<(RealCut, f64, f64)> {
+    /// The code's place, the two numbers, and whether they are floats, where that is all.
+    pub(crate) fn mul_add(&self) -> Option<(Source, f64, f64, bool)> {
         match self.scale {
-            Scale::MulAdd(m, a) if self.rest.is_empty() => Some((self.cut?, m, a)),
+            Scale::MulAdd(m, a) if self.rest.is_empty() => Some((self.source, m, a, self.single)),
             Scale::MulAdd(..) | Scale::AddMul(..) | Scale::DivAdd(..) => None,
         }
     }

@@ -1,10 +1,10 @@
 //! What is to be done for one frame.
 
-use super::affine::Affine;
+use super::affine::{Affine, Source};
 use crate::bits::form::Form;
 use crate::bits::gather::Gather;
 use crate::bits::syndrome::Syndrome;
-use crate::bits::word::{Cut, Word, Words};
+use crate::bits::word::{Cut, NumberCut, Word, Words};
 use crate::formula::flat::interval::Interval;
 use crate::formula::flat::lower::Lowerer;
 use crate::formula::flat::program::{Program, Slot};
@@ -56,8 +56,10 @@ pub(crate) enum Pass {
 pub(crate) struct Load {
     pub(crate) slot: Slot,
     pub(crate) from: InputSource,
-    /// The quick way to a code of the frame.
+    /// The quick way to a code of the frame that is an integer.
     pub(crate) cut: Option<Cut>,
+    /// The quick way to one that is a real number.
+    pub(crate) number: Option<NumberCut>,
     pub(crate) users: Vec<usize>,
 }
 
@@ -180,7 +182,7 @@ impl Plan {
         let mut program = lowerer.finish();
         prove(&mut program, &|key| bounds(part, key));
         let (mut loads, words) = loads(part, frame, &program);
-        let codes = loads.iter().filter(|load| matches!(load.from, InputSource::Frame(..))).count();
+        let codes = loads.iter().filter(|load| load.cut.is_some() || load.number.is_some()).count();
         if !noting {
             take_out_affine(&mut program, &mut loads, &mut readings);
         }
@@ -280,8 +282,12 @@ fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) 
             // Nothing else stands in a frame.
             _ => InputSource::Held(input),
         };
-        let cut = if let InputSource::Frame(gather, _) = &from { gather.run().and_then(|run| words.cut(run)) } else { None };
-        loads.push(Load { slot: *slot, from, cut, users: users(program, *slot) });
+        let (cut, number) = match &from {
+            InputSource::Frame(gather, _) => (gather.run().and_then(|run| words.cut(run)), None),
+            InputSource::FrameReal(gather) => (None, gather.number(&mut words)),
+            InputSource::FrameRow(..) | InputSource::Held(_) => (None, None),
+        };
+        loads.push(Load { slot: *slot, from, cut, number, users: users(program, *slot) });
     }
     (loads, words)
 }
@@ -299,23 +305,34 @@ pub(crate) fn users(program: &Program, slot: Slot) -> Vec<usize> {
 /// Finds the readings that are affine in one code, and takes out of the program what only they need.
 fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut [ReadingPlan]) {
     for reading in readings.iter_mut() {
-        let Some((slot, _)) = program.outputs.get(reading.output).copied() else { continue };
-        if !program.finite.get(reading.output).copied().unwrap_or(false) {
+        let Some((slot, ty @ (Ty::F32 | Ty::F64))) = program.outputs.get(reading.output).copied() else { continue };
+        let finite = program.finite.get(reading.output).copied().unwrap_or(false);
+        // A value that is no number is a fault of all that use it, which the program knows.
+        if !finite && program.needs.iter().flatten().any(|need| need.output == reading.output) {
             continue;
         }
         let found = affine::find(program, slot);
         reading.affine = found.and_then(|(input, steps)| {
             let load = loads.iter().find(|load| load.slot == input)?;
-            let InputSource::Frame(gather, None) = &load.from else { return None };
-            gather.is_plain().then(|| Affine::new(gather.clone(), load.cut.and_then(Cut::to_real), load.slot, &steps))
+            let (gather, source) = match &load.from {
+                InputSource::Frame(gather, None) if finite && gather.is_plain() => {
+                    (gather, Source::Code { cut: load.cut.and_then(Cut::to_real), loaded: Some(load.slot) })
+                }
+                InputSource::FrameReal(gather) => (gather, Source::Number(load.number)),
+                _ => return None,
+            };
+            Some(Affine::new(gather.clone(), source, &steps, (ty == Ty::F32, finite)))
         });
         if reading.affine.is_some() {
             affine::drop_unused(program, slot, reading.output);
+            program.finite.get_mut(reading.output).into_iter().for_each(|finite| *finite = true);
         }
     }
     loads.retain(|load| affine::is_used(program, load.slot));
     for affine in readings.iter_mut().filter_map(|reading| reading.affine.as_mut()) {
-        affine.loaded = affine.loaded.filter(|slot| loads.iter().any(|load| load.slot == *slot));
+        if let Source::Code { loaded, .. } = &mut affine.source {
+            *loaded = loaded.filter(|slot| loads.iter().any(|load| load.slot == *slot));
+        }
     }
 }
 

@@ -172,6 +172,12 @@ fn one_input_times_a_number_needs_no_program() {
     let plan = Plan::new(&part("w * 0.25 - 3"), FrameId::new(0), false);
     assert!(plan.is_straight() && plan.readings[0].affine.is_some() && plan.readings[0].is_bare());
     assert!(!Plan::new(&part("w * 0.25 + b"), FrameId::new(0), false).is_straight());
+    // Floats too, in their own precision, if nobody else waits for their faults.
+    let float =
+        "part = \"p\"\nframe.F = { read = 4, code = { f = \"float b2 b3 b0 b1\" } }\nreading.r = { unit = \"1\", formula = \"f - 3\" }\n";
+    let user = "reading.s = { unit = \"1\", formula = \"r * f\" }\n";
+    let straight = |text: String| Plan::new(&Part::parse("p", &text).expect("a sheet"), FrameId::new(0), false).is_straight();
+    assert_eq!((straight(float.into()), straight(format!("{float}{user}"))), (true, false));
 }
 
 #[test]

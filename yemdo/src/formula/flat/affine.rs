@@ -17,8 +17,15 @@ pub(crate) enum Step {
     Div(f64),
 }
 
-/// The input of an output that is affine in it (an `int` made real), and what is done to it.
+/// The input of an output that is affine in it (a real, or an integer or float made one), and what is done to it: all in
+/// the output's own precision, of float or double.
 pub(crate) fn find(program: &Program, output: Slot) -> Option<(Slot, Vec<Step>)> {
+    let num = *program.slots.get(output as usize)?;
+    let ty = match num {
+        Num::F32 => Ty::F32,
+        Num::F64 => Ty::F64,
+        Num::I32 | Num::U32 | Num::I64 | Num::U64 => return None,
+    };
     let made: HashMap<Slot, &Op> = program.ops.iter().map(|op| (op.dst, op)).collect();
     let constant = |slot: Slot| match program.constants.iter().find(|(known, _)| *known == slot)?.1 {
         Constant::Real(value) => Some(value),
@@ -26,24 +33,29 @@ pub(crate) fn find(program: &Program, output: Slot) -> Option<(Slot, Vec<Step>)>
     };
     let mut steps = Vec::new();
     let mut slot = output;
+    let is_input = |slot: Slot| program.inputs.iter().any(|(input, _)| *input == slot);
     loop {
-        let op = made.get(&slot).filter(|op| op.safe)?;
-        if let Opcode::Convert(Num::I32, Ty::F64) = op.what {
+        if is_input(slot) {
             steps.reverse();
-            return program.inputs.iter().any(|(input, _)| *input == op.a).then_some((op.a, steps));
+            return Some((slot, steps));
+        }
+        let op = made.get(&slot).filter(|op| op.safe)?;
+        if let Opcode::Convert(Num::I32 | Num::F32, to) = op.what
+            && to == ty
+        {
+            steps.reverse();
+            return is_input(op.a).then_some((op.a, steps));
         }
         // What commutes may have its constant on either side.
         let (step, next) = match (op.what, constant(op.a), constant(op.b)) {
-            (Opcode::Add(Num::F64), _, Some(k)) => (Step::Add(k), op.a),
-            (Opcode::Add(Num::F64), Some(k), None) => (Step::Add(k), op.b),
-            (Opcode::Mul(Num::F64), _, Some(k)) => (Step::Mul(k), op.a),
-            (Opcode::Mul(Num::F64), Some(k), None) => (Step::Mul(k), op.b),
-            (Opcode::Sub(Num::F64), _, Some(k)) => (Step::Add(-k), op.a),
+            (Opcode::Add(of), _, Some(k)) if of == num => (Step::Add(k), op.a),
+            (Opcode::Add(of), Some(k), None) if of == num => (Step::Add(k), op.b),
+            (Opcode::Mul(of), _, Some(k)) if of == num => (Step::Mul(k), op.a),
+            (Opcode::Mul(of), Some(k), None) if of == num => (Step::Mul(k), op.b),
+            (Opcode::Sub(of), _, Some(k)) if of == num => (Step::Add(-k), op.a),
             // Dividing by a power of two is multiplying by one.
-            (Opcode::Div(Num::F64), _, Some(k)) if k.to_bits() << 12 == 0 && k.is_normal() && (1.0 / k).is_normal() => {
-                (Step::Mul(1.0 / k), op.a)
-            }
-            (Opcode::Div(Num::F64), _, Some(k)) => (Step::Div(k), op.a),
+            (Opcode::Div(of), _, Some(k)) if of == num && is_power_of_two(k) => (Step::Mul(1.0 / k), op.a),
+            (Opcode::Div(of), _, Some(k)) if of == num => (Step::Div(k), op.a),
             _ => return None,
         };
         steps.push(step);
@@ -52,6 +64,11 @@ pub(crate) fn find(program: &Program, output: Slot) -> Option<(Slot, Vec<Step>)>
             return None;
         }
     }
+}
+
+/// Whether a number and its reciprocal are powers of two, as a float too.
+fn is_power_of_two(k: f64) -> bool {
+    k.to_bits() << 12 == 0 && (k as f32).is_normal() && (1.0 / k as f32).is_normal()
 }
 
 /// Drops the operations that lead to an output's slot and to nothing else. What other outputs use stays.

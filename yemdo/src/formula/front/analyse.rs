@@ -446,8 +446,9 @@ fn convert(expr: Expr, ty: Ty) -> Expr {
     {
         return Expr::new(ExprKind::Const(Number::Int(value, ty)), ty, span);
     }
-    if let (ExprKind::Const(Number::Int(value, _)), Ty::F64) = (&expr.kind, ty) {
-        return Expr::new(ExprKind::Const(Number::Real(*value as f64, ty)), ty, span);
+    if let (ExprKind::Const(Number::Int(value, _)), Ty::F32 | Ty::F64) = (&expr.kind, ty) {
+        let real = if ty == Ty::F32 { f64::from(*value as f32) } else { *value as f64 };
+        return Expr::new(ExprKind::Const(Number::Real(real, ty)), ty, span);
     }
     Expr::new(ExprKind::Convert(Box::new(expr)), ty, span)
 }

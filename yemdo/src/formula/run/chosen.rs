@@ -108,6 +108,8 @@ fn function<const FOLLOWS: bool>(op: &Op) -> Option<Function> {
         Opcode::Convert(N::I64 | N::U64, Ty::I32 | Ty::U32) => chosen!(|a, _, _| u64::from(a as u32)),
         Opcode::Convert(N::I32, Ty::F64) => chosen!(|a, _, _| f64::from(a as i32).put()),
         Opcode::Convert(N::U32, Ty::F64) => chosen!(|a, _, _| f64::from(a as u32).put()),
+        Opcode::Convert(N::F32, Ty::F64) => chosen!(|a, _, _| f64::from(f32::get(a)).put()),
+        Opcode::Convert(N::F64, Ty::F32) => chosen!(|a, _, _| (f64::get(a) as f32).put()),
         Opcode::Convert(N::I64, Ty::F64) => chosen!(|a, _, _| (a as i64 as f64).put()),
         Opcode::Convert(N::I32 | N::U32, Ty::I32 | Ty::U32) | Opcode::Convert(N::U32 | N::I64 | N::U64, Ty::I64 | Ty::U64) => {
             chosen!(|a, _, _| a)

@@ -19,8 +19,8 @@ pub(crate) struct Single {
     /// For every output: 0, or the first fault, packed.
     faults: Vec<u32>,
     any_fault: bool,
-    /// Outputs that may turn out not to be finite.
-    watched: Vec<usize>,
+    /// Outputs that may turn out not to be finite, and where they are.
+    watched: Vec<(usize, Slot, Ty)>,
     /// The same, with their functions chosen where that is possible. Empty where the program is too long for it.
     chosen: Vec<Chosen>,
     /// Those that select by a condition which is the same for all frames.
@@ -71,7 +71,7 @@ impl Single {
     /// Room for a program; its constants are in their cells.
     pub(crate) fn new(program: &Program) -> Self {
         let finite = |output: &usize| program.finite.get(*output).copied().unwrap_or(false);
-        let is_real = |output: &usize| program.outputs.get(*output).is_some_and(|(_, ty)| ty.is_real());
+        let outputs = program.outputs.iter().enumerate().map(|(output, (slot, ty))| (output, *slot, *ty));
         let varying: Vec<Op> = program.ops.iter().filter(|op| !op.uniform).copied().collect();
         let chosen = if program.slots.len() <= NEAR { Chosen::all(&varying) } else { Vec::new() };
         let mut single = Self {
@@ -81,7 +81,7 @@ impl Single {
             chosen,
             faults: vec![0; program.outputs.len()],
             any_fault: false,
-            watched: (0..program.outputs.len()).filter(|output| !finite(output)).filter(|output| is_real(output)).collect(),
+            watched: outputs.filter(|(output, _, ty)| ty.is_real() && !finite(output)).collect(),
             settled: false,
         };
         for (slot, constant) in &program.constants {
@@ -199,7 +199,8 @@ impl Single {
             }
             _ => self.run_all(program),
         }
-        if self.any_fault || !self.watched.is_empty() {
+        let cells = &self.cells;
+        if self.any_fault || self.watched.iter().any(|(_, slot, ty)| !real(cell(cells, *slot), *ty).is_finite()) {
             self.close(program);
         }
     }
@@ -234,10 +235,8 @@ impl Single {
     #[inline(never)]
     fn close(&mut self, program: &Program) {
         let Self { cells, faults, any_fault, .. } = self;
-        for output in &self.watched {
-            if let Some((slot, ty)) = program.outputs.get(*output)
-                && !real(cell(cells, *slot), *ty).is_finite()
-            {
+        for (output, slot, ty) in &self.watched {
+            if !real(cell(cells, *slot), *ty).is_finite() {
                 set_fault(faults, any_fault, *output, pack(k::code(FaultKind::NotFinite), u32::MAX >> 3));
             }
         }
