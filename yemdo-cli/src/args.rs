@@ -108,9 +108,9 @@ pub(crate) struct Choose {
     /// The part's sheet
     #[arg(value_name = "SHEET")]
     pub(crate) sheet: PathBuf,
-    /// The reading
+    /// The reading; without it, all fields whose table says how long something takes, or what it draws
     #[arg(value_name = "READING")]
-    pub(crate) reading: String,
+    pub(crate) reading: Option<String>,
     /// Values up to this one, in the reading's unit or another for the same
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
     pub(crate) up_to: Option<String>,

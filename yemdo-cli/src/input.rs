@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, BufRead, Read, Write};
 use std::path::Path;
 
-use yemdo::configure::{Configuration, Wish, WriteScope, configure};
+use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure};
 use yemdo::record::{LogReader, Record, parse_dump};
 use yemdo::{Decoder, Part, RegisterId, Settings, UnknownName, parse_integer};
 
@@ -80,8 +80,16 @@ pub(crate) fn worked_out(
 ) -> Result<(Settings, Configuration), Failure> {
     let start = present(part, dump)?;
     let wishes = wishes(part, typed)?;
-    let done = configure(part, &start, &wishes, scope).map_err(|error| Failure::refused(error.to_string()))?;
+    let done = configure(part, &start, &wishes, scope).map_err(impossible)?;
     Ok((start, done))
+}
+
+fn impossible(error: ConfigureError) -> Failure {
+    let failure = Failure::refused(error.to_string());
+    match error.help() {
+        Some(help) => failure.help(help),
+        None => failure,
+    }
 }
 
 /// Wishes as typed. All of them are read before the first complaint, so that all can be mended at once.
@@ -104,6 +112,7 @@ fn wishes(part: &Part, typed: &[String]) -> Result<Vec<Wish>, Failure> {
 pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failure> {
     let part = decoder.part().clone();
     let mut set: Vec<(yemdo::FieldId, i128, &str)> = Vec::new();
+    let mut others: Vec<Wish> = Vec::new();
     for typed in typed {
         let wish = Wish::present(&part, typed).map_err(Failure::wish)?;
         match &wish {
@@ -116,12 +125,15 @@ pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failu
             }
             Wish::Parameter { parameter, value, .. } => {
                 decoder.set_parameter(*parameter, *value).map_err(|error| Failure::told(error.to_string()))?;
+                others.push(wish);
             }
-            _ => {
-                let done = configure(&part, decoder.settings(), &[wish], WriteScope::Changed);
-                *decoder.settings_mut() = done.map_err(|error| Failure::refused(error.to_string()))?.settings;
-            }
+            _ => others.push(wish),
         }
+    }
+    // What follows from them is as it would be after `configure`.
+    if !others.is_empty() {
+        let done = configure(&part, decoder.settings(), &others, WriteScope::Changed);
+        *decoder.settings_mut() = done.map_err(impossible)?.settings;
     }
     Ok(())
 }

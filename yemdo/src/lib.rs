@@ -71,11 +71,12 @@ pub use sheet::parse::MAX_SHEET;
 /// What a part has: frames and codes, readings, registers and fields, as the sheet says; reached through [`Part`].
 pub mod part {
     pub use crate::ground::list::{Id, List};
+    pub use crate::model::command::{Command, CommandByte, Exchange, NotSent};
     pub use crate::model::example::Example;
     pub use crate::model::frame::{Code, CodeContent, Frame, Origin};
     pub use crate::model::ids::ColumnId;
     pub use crate::model::name::Kind;
-    pub use crate::model::operation::{Quantity, Routine};
+    pub use crate::model::operation::{Quantity, Routine, Time};
     pub use crate::model::part::{NotAnAddress, Sheet};
     pub use crate::model::reading::{Condition, Parameter, Reading};
     pub use crate::model::registers::{Access, ColumnName, Field, FieldValue, Register, Reserved};

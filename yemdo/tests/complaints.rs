@@ -1337,7 +1337,7 @@ fn a_condition_that_reads_nothing() {
     let sheet = r##"part = "p"
 parameter.limit = { default = 1 }
 register.R = { at = 1, access = "write-only", field.KEY = { bits = "[0]" } }
-routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
+routine.measure = [{ expect = "1 == 1" }, { poll = "KEY", within = "1 ms" }, { poll = "limit > 0", within = "1 ms" }]
 "##;
     assert_data_eq!(
         shown(sheet),
@@ -1345,16 +1345,24 @@ routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
 error[no-code]: nothing is read for this condition
  --> p.toml:4:31
   |
-4 | routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
-  |                               ^^^^^^^^^^^^ it holds always, or never
+4 | routine.measure = [{ expect = "1 == 1" }, { poll = "KEY", within = "1 ms" }, { poll = "limit > 0", within = "1 ms" }]
+  |                               ^^^^^^^^ it holds always, or never
   |
   = help: name a field of a register, or a code of a frame
 
 error[not-readable]: `KEY` is write-only
- --> p.toml:4:56
+ --> p.toml:4:52
   |
-4 | routine.measure = [{ expect = "limit == 1" }, { poll = "KEY", within = "1 ms" }]
-  |                                                        ^^^^^ nothing can be read for it
+4 | routine.measure = [{ expect = "1 == 1" }, { poll = "KEY", within = "1 ms" }, { poll = "limit > 0", within = "1 ms" }]
+  |                                                    ^^^^^ nothing can be read for it
+
+error[no-code]: nothing is read for this condition
+ --> p.toml:4:87
+  |
+4 | routine.measure = [{ expect = "1 == 1" }, { poll = "KEY", within = "1 ms" }, { poll = "limit > 0", within = "1 ms" }]
+  |                                                                                       ^^^^^^^^^^^ it holds always, or never
+  |
+  = help: name a field of a register, or a code of a frame
 "#]]
     );
 }

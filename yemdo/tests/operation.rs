@@ -21,6 +21,16 @@ use yemdo::part::Id;
 use yemdo::routine::{Answer, Failure, Operation, Request, RoutineError, Runner};
 use yemdo::{Part, Settings};
 
+/// Operations in words.
+fn sent(operations: &[Operation]) -> Vec<String> {
+    let words = |operation: &Operation| match operation {
+        Operation::Transfer(transfer) => transfer.text(),
+        Operation::Wait(micros) => format!("wait {micros} µs"),
+        other => format!("{other:?}"),
+    };
+    operations.iter().map(words).collect()
+}
+
 fn part(name: &str) -> Part {
     let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();
     Part::parse(&path, &text).unwrap()
@@ -251,14 +261,14 @@ fn the_best_setting_comes_first() {
     let lantern = part("lantern-16");
     let index = lantern.reading("illuminance").unwrap();
     let want = Limits { up_to: Some(6000.0), within_ms: Some(100.0), ..Limits::default() };
-    let found = choose(&lantern, index, &Settings::reset(&lantern), &[], &want).unwrap();
+    let found = choose(&lantern, Some(index), &Settings::reset(&lantern), &[], &want).unwrap();
     assert_eq!(found.len(), 12);
     let best = &found[0];
     assert!(best.fails.is_empty());
     let named = |code: &(FieldId, i128)| (lantern.fields().get(code.0).unwrap().name(), code.1);
     let codes: Vec<(&str, i128)> = best.codes.iter().map(named).collect();
     assert_eq!((codes, best.ms), (vec![("GAIN", 1), ("TIME", 1)], Some(54.0)), "single, 54 ms");
-    assert!((best.step.unwrap() - 0.15).abs() < 1e-9 && (best.range.1 - 41999.0 * 0.15).abs() < 1e-9);
+    assert!((best.step.unwrap() - 0.15).abs() < 1e-9 && (best.range.unwrap().1 - 41999.0 * 0.15).abs() < 1e-9);
     assert_eq!(found.iter().filter(|choice| choice.in_use).count(), 1);
     // Those that fulfil come before those that do not, and of those the finer come first.
     let good = found.iter().position(|choice| !choice.fails.is_empty()).unwrap();
@@ -605,7 +615,8 @@ fn registers_on_every_kind_of_bus() {
         let (bus, wide) = (part.buses().all().next().unwrap(), part.registers().first().unwrap());
         assert_eq!(write_register(&part, bus, wide, 0x1234).unwrap().text(), write);
         assert_eq!(read_registers(&part, bus, &[wide]).unwrap()[0].text(), read);
-        let frame: Vec<String> = read_frame(&part, bus, part.frames().first().unwrap()).unwrap().iter().map(Transfer::text).collect();
+        let settings = Settings::reset(&part);
+        let frame: Vec<String> = sent(&read_frame(&part, bus, part.frames().first().unwrap(), &settings, &[]).unwrap());
         assert_eq!(frame, [both]);
     }
     // A register of two words goes with function 16; the words in the order of the sheet, high byte first in each.

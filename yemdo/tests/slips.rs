@@ -350,6 +350,8 @@ formula = "LIMIT * 0.5"
 error[name-taken]: there is a field or parameter `LIMIT` too
  --> p.toml:6:11
   |
+5 | field.LIMIT = { bits = "[7:0]" }
+  |       ----- taken here
 6 | [quantity.LIMIT]
   |           ^^^^^ a quantity needs a name of its own
 "#]]

@@ -7,7 +7,7 @@ use yemdo::bus::{Sharing, share_bus};
 use yemdo::part::Origin;
 use yemdo::review::{ExampleRun, Prediction, Proof, Review};
 use yemdo::view::{CheckView, unsound};
-use yemdo::{Part, render_all, to_hex};
+use yemdo::{Part, Settings, render_all};
 
 use crate::args::{Check, CheckFormat};
 use crate::failure::Failure;
@@ -104,8 +104,8 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
             _ => checks.join(", "),
         };
         let from = match frame.origin() {
-            Origin::Read { command } if command.is_empty() => String::new(),
-            Origin::Read { command } => format!(" after {}", to_hex(command)),
+            Origin::Read(one) if one.command.is_empty() => String::new(),
+            Origin::Read(one) => format!(" after {}{}", one.command.text(part), if one.wait.is_some() { " and a wait" } else { "" }),
             Origin::Registers(runs) => format!(" of registers, {}", count(runs.len(), "transfer")),
             Origin::Transfers(transfers) => format!(", {}", count(transfers.len(), "transfer")),
             Origin::Modbus(range) => format!(": {range}"),
@@ -123,22 +123,25 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
     grid.titles(&["reading", "unit", "possible values", "step", "stated range", "from", "arithmetic"]);
     // The elements of an array differ in nothing but their place.
     let mut shown: Vec<yemdo::Span> = Vec::new();
-    let mut faults = Vec::new();
+    let (mut faults, mut held) = (Vec::new(), Vec::new());
+    let (reset, defaults) = (Settings::reset(part), part.parameters().iter().map(|parameter| parameter.default).collect::<Vec<f64>>());
     for (id, reading) in part.readings().entries() {
         let Some(found) = review.prediction(id).filter(|_| !shown.contains(&reading.span())) else { continue };
         shown.push(reading.span());
         let elements = part.readings().iter().filter(|other| other.span() == reading.span()).count();
-        let name = if elements > 1 { format!("{} … _{}", reading.name(), elements - 1) } else { reading.name().to_owned() };
+        let last = part.readings().iter().filter(|other| other.span() == reading.span()).last();
+        let behind = last.and_then(|last| last.name().rsplit_once('_')).map_or("", |(_, behind)| behind);
+        let name = if elements > 1 { format!("{} … _{behind}", reading.name()) } else { reading.name().to_owned() };
         let mut codes: Vec<&str> = part.codes().of(reading.codes()).map(|code| code.name()).collect();
         let more = if codes.len() > 3 { codes.len() - 2 } else { 0 };
         codes.truncate(codes.len() - more);
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let inside = |low: f64, high: f64| found.extent.is_some_and(|extent| extent.low >= low && extent.high <= high);
         let stated = reading
-            .range()
+            .range(part, &reset, &defaults)
             .map_or("–".to_owned(), |(low, high)| format!("{low} to {high}{}", if inside(low, high) { ", never exceeded" } else { "" }));
         grid.row(vec![
-            if reading.is_shown() { name } else { format!("({name})") }.into(),
+            if reading.is_shown() { name.clone() } else { format!("({name})") }.into(),
             reading.unit().into(),
             extent(found).into(),
             step(found).into(),
@@ -146,12 +149,26 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
             format!("{}{more}", codes.join(", ")).into(),
             arithmetic(found),
         ]);
+        let with: Vec<String> = found
+            .settings
+            .iter()
+            .filter_map(|(field, code)| {
+                let field = part.fields().get(*field)?;
+                Some(format!("{} = {}", field.name(), field.value_text(*code)))
+            })
+            .collect();
+        if let Some((low, high)) = found.over_settings.filter(|_| reading.is_shown()) {
+            held.push(format!("{name}: with {}; over all settings {} to {} {}", with.join(", "), short(low), short(high), reading.unit()));
+        }
         for fault in &found.faults {
             faults.push((reading.name().to_owned(), fault.clone()));
         }
     }
     if !part.readings().is_empty() {
         grid.write(out)?;
+    }
+    for line in held {
+        writeln!(out, "  {line}")?;
     }
     let yellow = AnsiColor::Yellow.on_default();
     for (name, fault) in faults {
@@ -263,7 +280,9 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
     }
     for run in runs.iter().filter(|run| !run.mismatches.is_empty()) {
         let (line, _) = part.source().line_column(run.span.start);
-        writeln!(out, "  line {line}{}", run.datasheet.as_ref().map_or(String::new(), |source| format!(", {source}")))?;
+        let source = run.datasheet.as_ref().map_or(String::new(), |source| format!(", {source}"));
+        let inherited = if part.inherits_examples() { "; inherited by the variant, which has no examples of its own" } else { "" };
+        writeln!(out, "  line {line}{source}{inherited}")?;
         let mut grid = Grid::new(4, &[Align::Left, Align::Left, Align::Left]);
         for mismatch in &run.mismatches {
             grid.row(vec![

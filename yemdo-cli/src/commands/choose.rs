@@ -16,8 +16,12 @@ use crate::show::number::short;
 
 pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
-    let index = part.reading(&args.reading)?;
-    let unit = part.readings().get(index).map_or("", |reading| reading.unit());
+    let index = args.reading.as_deref().map(|reading| part.reading(reading)).transpose()?;
+    let unit = index.and_then(|index| part.readings().get(index)).map_or("", |reading| reading.unit());
+    let of_reading = [("--up-to", &args.up_to), ("--down-to", &args.down_to), ("--after", &args.after)];
+    if let Some((option, _)) = of_reading.iter().find(|(_, given)| index.is_none() && given.is_some()) {
+        return Err(Failure::told(format!("{option} is about a reading, and none is given")).help("write its name behind the sheet"));
+    }
     let given = |name: &str, typed: &Option<String>, unit: &str| typed.as_deref().map(|typed| number(name, typed, unit)).transpose();
     let apart = |name: &str, typed: &Option<String>| {
         typed.as_deref().map(|typed| measured_difference(name, typed, unit).map_err(Failure::wish)).transpose()
@@ -79,9 +83,16 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], all: 
     aligns.extend([Align::Right; 6]);
     aligns.push(Align::Left);
     let mut titles: Vec<String> = fields;
-    titles.extend([format!("from {unit}"), format!("to {unit}"), format!("step {unit}")]);
+    let ranges = choices.iter().any(|choice| choice.range.is_some());
+    let steps = choices.iter().any(|choice| choice.step.is_some());
+    titles.extend(ranges.then(|| [format!("from {unit}"), format!("to {unit}")]).into_iter().flatten());
+    titles.extend(steps.then(|| format!("step {unit}").trim_end().to_owned()));
     titles.extend(
-        noise.then(|| format!("noise {unit}")).into_iter().chain(current.then(|| "current".into())).chain(ms.then(|| "time ms".into())),
+        noise
+            .then(|| format!("noise {unit}").trim_end().to_owned())
+            .into_iter()
+            .chain(current.then(|| "current".into()))
+            .chain(ms.then(|| "time ms".into())),
     );
     titles.push(String::new());
     let columns = titles.len();
@@ -94,7 +105,9 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], all: 
         let cell = |text: String| Cell { text, style };
         let number = |value: Option<f64>| cell(value.map_or("–".to_owned(), short));
         let mut row: Vec<Cell> = names_of(part, choice).into_iter().map(|(_, value)| cell(value)).collect();
-        row.extend([number(Some(choice.range.0)), number(Some(choice.range.1)), number(choice.step)]);
+        let ends = [choice.range.map(|(low, _)| low), choice.range.map(|(_, high)| high)];
+        row.extend(ranges.then(|| ends.map(number)).into_iter().flatten());
+        row.extend(steps.then(|| number(choice.step)));
         row.extend(
             noise
                 .then(|| number(choice.noise))
@@ -132,14 +145,17 @@ fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], aft
     let Some(now) = choices.iter().position(|choice| choice.in_use) else {
         return Err(Failure::told("the present setting is not in the table").help("say with --set or --dump how the part is set"));
     };
-    let scales: Vec<f64> = choices.iter().map(|choice| choice.range.1).collect();
+    let scales: Vec<f64> = choices.iter().map(|choice| choice.range.map_or(0.0, |(_, high)| high)).collect();
     let next = next_range(&scales, now, said);
     let Some(choice) = choices.get(next) else { return Ok(()) };
     let text: Vec<String> = names_of(part, choice).into_iter().map(|(name, value)| format!("{name}={value:?}")).collect();
     match (next == now, said) {
         (true, LastReading::Saturated) => writeln!(out, "after a saturated reading: there is no larger range than this one")?,
         (true, _) => writeln!(out, "after {after}: stay with {}", text.join(" "))?,
-        _ => writeln!(out, "after {after}: change to {}, up to {} {unit}", text.join(" "), short(choice.range.1))?,
+        _ => {
+            let top = choice.range.map_or(String::new(), |(_, high)| format!(", up to {} {unit}", short(high)));
+            writeln!(out, "after {after}: change to {}{top}", text.join(" "))?;
+        }
     }
     Ok(())
 }

@@ -32,7 +32,12 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     for (field, code) in example.map_or(&[][..], Example::settings) {
         part.fields().get(*field).into_iter().for_each(|field| decoder.settings_mut().set_field(field, *code));
     }
+    input::apply(&mut decoder, &example.into_iter().flat_map(Example::supplied).map(str::to_owned).collect::<Vec<_>>())?;
     input::apply(&mut decoder, &args.set)?;
+    if example.is_some_and(|example| example.frames().is_empty()) {
+        let failure = Failure::told("this worked example has no frame: it says what is written");
+        return Err(failure.help("yemdo check runs it; yemdo configure shows what is written"));
+    }
     let units = ShownUnits::new(&part, decoder.settings(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
     let typed = match example {
         Some(example) => example.frames().to_vec(),

@@ -182,7 +182,7 @@ impl<'a> Sink<'a> {
                 grid.at_least(column + 1, &self.units.digits(id).text(self.units.value(id, value)));
             }
         }
-        let ranged = reading.range().map(|_| Status::OutOfRange);
+        let ranged = reading.has_range().then_some(Status::OutOfRange);
         for status in frame.conditions().iter().chain(reading.conditions()).map(|condition| condition.status).chain(ranged) {
             grid.at_least(column + 3, status.as_str());
         }

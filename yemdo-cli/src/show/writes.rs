@@ -88,7 +88,17 @@ pub(crate) fn table(
         before = after;
         writeln!(out)?;
     }
-    if done.writes.is_empty() {
+    for (field, code) in &done.unstored {
+        if let Some(field) = part.fields().get(*field) {
+            let value = field.value_text(*code);
+            writeln!(
+                out,
+                "{bold}{0}{bold:#}: {value}; no register holds it: give it where commands are sent, as --set {0}={value}",
+                field.name()
+            )?;
+        }
+    }
+    if done.writes.is_empty() && done.unstored.is_empty() {
         writeln!(out, "nothing to write: already set, assuming reset values; --all writes anyway")?;
     }
     for met in &done.quantities {

@@ -58,6 +58,18 @@ pub struct Layout {
 }
 
 impl Layout {
+    /// A code as a datasheet prints it: of a signed layout hex and binary are the bits themselves, `0xFF0` for -16 in twelve bits.
+    pub(crate) fn as_printed(&self, code: i128, typed: &str) -> i128 {
+        let (low, high) = self.form.bounds(self.width());
+        let as_bits = typed.trim().starts_with("0x") || typed.trim().starts_with("0b");
+        match u64::try_from(code) {
+            Ok(bits) if as_bits && low < 0 && code > high && code >> self.width() == 0 => {
+                self.form.read(bits, self.width()).map_or(code, i128::from)
+            }
+            _ => code,
+        }
+    }
+
     /// Bits in all.
     pub fn width(&self) -> u32 {
         self.slices.iter().map(|slice| slice.width()).sum()

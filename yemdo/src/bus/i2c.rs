@@ -18,6 +18,8 @@ pub struct I2c {
     pub restart: bool,
     /// Bits set in the pointer for auto-increment.
     pub increment: u32,
+    /// The register address moves on from register to register.
+    pub auto_increment: bool,
 }
 
 impl I2c {
@@ -89,6 +91,9 @@ impl Wire for I2c {
         };
         if self.increment != 0 {
             how.push_str(&format!(", auto-increment by setting 0x{:02X}", self.increment));
+        }
+        if !self.auto_increment {
+            how.push_str(", no auto-increment: a transfer for each register");
         }
         lines.push(format!("  {how}"));
         lines

@@ -12,7 +12,7 @@ mod transfer;
 pub use i2c::{Clash, I2c, Sharing, share_bus};
 pub use modbus::Modbus;
 pub use spi::Spi;
-pub use transfer::{AnswerError, Received, Transfer};
+pub use transfer::{AnswerError, Operation, Received, Transfer};
 
 /// A bus that a part can be reached over.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -82,6 +82,11 @@ impl Buses {
     /// The buses that there are, the usual one first.
     pub fn all(&self) -> impl Iterator<Item = Bus> + '_ {
         Bus::ALL.iter().copied().filter(|bus| self.wire(*bus).is_some())
+    }
+
+    /// Whether several registers can be read in one transfer over each of them.
+    pub(crate) fn auto_increment(&self) -> bool {
+        self.i2c.as_ref().is_none_or(|i2c| i2c.auto_increment) && self.spi.as_ref().is_none_or(|spi| spi.auto_increment)
     }
 
     /// How requests look on one of them; `None` where the part is not reached over it.

@@ -21,6 +21,8 @@ pub struct Spi {
     pub write: u32,
     /// Bits set for auto-increment.
     pub increment: u32,
+    /// The register address moves on from register to register.
+    pub auto_increment: bool,
     /// Bytes between address and data.
     pub dummy: usize,
     /// The answer comes in the next transfer.
@@ -99,6 +101,7 @@ impl Wire for Spi {
             how.extend((self.shift > 0).then(|| format!("shifted left by {}", self.shift)));
             let flags = [("read", self.read), ("write", self.write), ("auto-increment", self.increment)];
             how.extend(flags.iter().filter(|(_, bits)| *bits != 0).map(|(what, bits)| format!("set to {what}: 0x{bits:02X}")));
+            how.extend((!self.auto_increment).then(|| "no auto-increment".to_owned()));
         }
         how.extend((self.dummy > 0).then(|| format!("{} before data", counted(self.dummy, "dummy byte"))));
         how.extend(self.late.then(|| "the answer comes in the next transfer".to_owned()));

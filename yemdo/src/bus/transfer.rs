@@ -57,6 +57,23 @@ impl Transfer {
     }
 }
 
+/// Something to be done with a bus, or to be waited for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Operation {
+    /// A transfer.
+    Transfer(Transfer),
+    /// So many microseconds are waited.
+    Wait(u64),
+    /// The data-ready line is waited for.
+    Line {
+        /// The level.
+        high: bool,
+        /// The longest time, in microseconds.
+        within: u64,
+    },
+}
+
 /// Why what came back is not an answer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]

@@ -9,9 +9,10 @@ use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
-use crate::model::registers::{Access, Settings};
+use crate::model::registers::{Field, Settings};
 use crate::model::status::Status;
 use crate::model::value::{Eval, Leaves, Present};
+use crate::predict;
 
 /// Combinations that are tried, at most.
 const MOST: usize = 4096;
@@ -42,8 +43,9 @@ pub struct Limits {
 pub struct Choice {
     /// The fields and their codes.
     pub codes: Vec<(FieldId, i128)>,
-    /// Lowest and highest value that is neither saturated nor outside the stated range.
-    pub range: (f64, f64),
+    /// Lowest and highest value that is neither saturated nor outside the stated range; of a reading that comes from several
+    /// codes, as far as trying finds. `None` where no reading was asked for, or it is a real number of the bus.
+    pub range: Option<(f64, f64)>,
     /// The largest step from one value to the next: the column `step` where there is one.
     pub step: Option<f64>,
     /// Time in milliseconds: the columns `ms` together.
@@ -64,15 +66,10 @@ pub struct Choice {
 pub enum ChooseError {
     /// There is no reading of that index.
     UnknownReading,
-    /// No field with a table of values decides over the reading.
+    /// No field with a table of values decides over the reading; of none in particular where none was asked for.
     NothingToChoose {
         /// The reading.
-        reading: String,
-    },
-    /// The reading comes from several codes: its range is not that of one.
-    SeveralCodes {
-        /// The reading.
-        reading: String,
+        reading: Option<String>,
     },
     /// There are too many combinations.
     TooMany {
@@ -85,9 +82,9 @@ impl fmt::Display for ChooseError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             ChooseError::UnknownReading => f.write_str("there is no such reading"),
-            ChooseError::NothingToChoose { reading } => write!(f, "no field with a table of values decides over {reading}"),
-            ChooseError::SeveralCodes { reading } => {
-                write!(f, "{reading} comes from several codes, so no field alone decides over its range")
+            ChooseError::NothingToChoose { reading: Some(reading) } => write!(f, "no field with a table of values decides over {reading}"),
+            ChooseError::NothingToChoose { reading: None } => {
+                write!(f, "no field has a table of values with one of the columns {}", COLUMNS.join(", "))
             }
             ChooseError::TooMany { count } => write!(f, "{count} combinations are too many; at most {MOST} are tried"),
         }
@@ -100,37 +97,42 @@ impl std::error::Error for ChooseError {}
 const COLUMNS: [&str; 4] = ["ms", "step", "noise", "current"];
 
 /// All combinations of the fields that decide over a reading, those that meet the limits first, and of them the finest,
-/// then the quickest. `settings` are the present ones; other fields stay as they are there.
+/// then the quickest. Without a reading, of all fields whose table says how long something takes, or what it draws.
+/// `settings` are the present ones; other fields stay as they are there.
 ///
 /// # Errors
 /// [`ChooseError`].
 pub fn choose(
     part: &Sheet,
-    reading: ReadingId,
+    reading: Option<ReadingId>,
     settings: &Settings,
     parameters: &[f64],
     limits: &Limits,
 ) -> Result<Vec<Choice>, ChooseError> {
-    let model = part.readings.get(reading).ok_or(ChooseError::UnknownReading)?;
-    let name = || model.name.clone();
-    // Its own code, or one of a value that it uses; a shared scale has none.
-    let needed = part.needed(reading);
-    let mut codes: Vec<CodeId> = part.readings.of(&needed).flat_map(|reading| inputs(&reading.formula)).filter_map(code_of).collect();
-    codes.sort_unstable();
-    codes.dedup();
-    let &[code] = codes.as_slice() else {
-        return Err(ChooseError::SeveralCodes { reading: name() });
+    let model = match reading {
+        Some(id) => Some((id, part.readings.get(id).ok_or(ChooseError::UnknownReading)?)),
+        None => None,
     };
-    let fields = deciding(part, model, &needed);
+    // Its own codes, and those of what it uses; a shared scale has none.
+    let codes = model.map_or(&[] as &[CodeId], |(_, model)| &model.codes);
+    let mut fields = reading.map_or(Vec::new(), |reading| predict::deciding(part, reading));
+    fields.extend(telling(part));
+    fields.sort_unstable();
+    fields.dedup();
     if fields.is_empty() {
-        return Err(ChooseError::NothingToChoose { reading: name() });
+        return Err(ChooseError::NothingToChoose { reading: model.map(|(_, model)| model.name.clone()) });
     }
     let rows = |field: FieldId| part.fields.get(field).map_or(&[] as &[_], |field| field.values());
     let count = fields.iter().map(|field| rows(*field).len()).fold(1usize, usize::saturating_mul);
     if count > MOST {
         return Err(ChooseError::TooMany { count });
     }
-    let mut trial = Trial::new(part, model, code, parameters);
+    let mut trial = match (model, codes) {
+        (Some((_, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => {
+            Some(Trial::new(part, model, code, parameters))
+        }
+        _ => None,
+    };
     let mut found = Vec::with_capacity(count);
     for index in 0..count {
         let (mut left, mut present, mut chosen) = (index, settings.clone(), Vec::new());
@@ -140,7 +142,15 @@ pub fn choose(
             part.fields.get(field).into_iter().for_each(|model| present.set_field(model, row.code));
             chosen.push((field, row.code));
         }
-        let Some((range, step)) = trial.reach(&present, (CODES / count).min(MOST_CODES)) else { continue };
+        let reached = match (&mut trial, model) {
+            (Some(trial), _) => trial.reach(&present, (CODES / count).min(MOST_CODES)),
+            (None, Some((id, model))) => predict::reach(part, id, &present, model.range(part, &present, parameters)),
+            (None, None) => None,
+        };
+        if reached.is_none() && trial.is_some() {
+            continue;
+        }
+        let (range, step) = (reached.map(|(range, _)| range), reached.and_then(|(_, step)| step));
         let column = |name: &str| {
             let numbers: Vec<f64> = chosen
                 .iter()
@@ -178,8 +188,8 @@ pub fn choose(
 fn fails(choice: &Choice, limits: &Limits) -> Vec<&'static str> {
     let over = |value: Option<f64>, most: Option<f64>| most.is_some_and(|most| value.is_none_or(|value| value > most * (1.0 + 1e-9)));
     let all = [
-        (limits.up_to.is_some_and(|top| choice.range.1 < top), "range too small: maximum"),
-        (limits.down_to.is_some_and(|bottom| choice.range.0 > bottom), "range too small: minimum"),
+        (limits.up_to.is_some_and(|top| choice.range.is_none_or(|(_, high)| high < top)), "range too small: maximum"),
+        (limits.down_to.is_some_and(|bottom| choice.range.is_none_or(|(low, _)| low > bottom)), "range too small: minimum"),
         (over(choice.step, limits.step), "step too coarse"),
         (over(choice.noise, limits.noise), "too noisy"),
         (over(choice.current, limits.current), "draws too much"),
@@ -188,23 +198,10 @@ fn fails(choice: &Choice, limits: &Limits) -> Vec<&'static str> {
     all.into_iter().filter(|(fails, _)| *fails).map(|(_, wish)| wish).collect()
 }
 
-/// Writable fields with tables that the reading takes something from, or that have a column which says something.
-fn deciding(part: &Sheet, reading: &Reading, needed: &[ReadingId]) -> Vec<FieldId> {
-    let formulas =
-        part.readings.of(needed).map(|reading| &reading.formula).chain(reading.status.iter().map(|condition| &condition.formula));
-    let mut used: Vec<FieldId> = formulas.flat_map(inputs).filter_map(Input::field).collect();
-    let tells = |index: &FieldId| {
-        part.fields.get(*index).is_some_and(|field| field.columns.iter().any(|column| COLUMNS.contains(&column.name.as_str())))
-    };
-    used.extend(part.fields.ids().filter(tells));
-    used.sort_unstable();
-    used.dedup();
-    used.retain(|index| part.fields.get(*index).is_some_and(|field| field.values.len() > 1 && field.access == Access::ReadWrite));
-    used
-}
-
-fn code_of(input: Input) -> Option<CodeId> {
-    if let Input::Code(code) = input { Some(code) } else { None }
+/// Fields with tables that have a column which says something.
+fn telling(part: &Sheet) -> impl Iterator<Item = FieldId> + '_ {
+    let tells = |field: &Field| field.is_choice() && field.columns.iter().any(|column| COLUMNS.contains(&column.name.as_str()));
+    part.fields.entries().filter(move |(_, field)| tells(field)).map(|(id, _)| id)
 }
 
 /// A reading that is computed for one code after the other.
@@ -214,6 +211,8 @@ struct Trial<'a> {
     code: CodeId,
     parameters: &'a [f64],
     formula: Eval,
+    /// The range that is stated with the settings that are tried.
+    stated: Option<(f64, f64)>,
     /// Conditions that withhold the value, or say that it is saturated.
     ends: Vec<Eval>,
 }
@@ -223,11 +222,12 @@ impl<'a> Trial<'a> {
         let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || !input.comes_with_frames());
         let ends = reading.status.iter().filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
         let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::of_formula(part, &condition.formula)).collect();
-        Self { part, reading, code, parameters, formula: Eval::of_formula(part, &reading.formula), ends }
+        Self { part, reading, code, parameters, formula: Eval::of_formula(part, &reading.formula), stated: None, ends }
     }
 
     /// The range of sound values and the largest step between neighbours.
     fn reach(&mut self, settings: &Settings, most: usize) -> Option<((f64, f64), Option<f64>)> {
+        self.stated = self.reading.range(self.part, settings, self.parameters);
         let (low, high) = self.part.codes.get(self.code)?.bounds();
         let all = usize::try_from(high - low).unwrap_or(usize::MAX);
         let count = all.min(most);
@@ -270,7 +270,7 @@ impl<'a> Trial<'a> {
             return None;
         }
         let value = self.formula.value(&leaves).ok()?;
-        self.reading.range.is_none_or(|(low, high)| value >= low && value <= high).then_some(value)
+        self.stated.is_none_or(|(low, high)| value >= low && value <= high).then_some(value)
     }
 }
 
@@ -287,7 +287,12 @@ impl Leaves for WithCode<'_> {
     }
 
     fn field(&self, field: FieldId) -> Option<i128> {
-        self.present.field(field)
+        // A field that stands in the reading's frame is its code.
+        let own = self.part().codes.get(self.code).is_some_and(|code| code.field == Some(field));
+        match self.value {
+            Number::Int(code, _) if own => Some(code),
+            _ => self.present.field(field),
+        }
     }
 
     fn code(&self, code: CodeId) -> Option<Number> {

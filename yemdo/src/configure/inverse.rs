@@ -2,7 +2,7 @@
 
 use super::{ConfigureError, QuantityResult};
 use crate::bits::form::Form;
-use crate::model::ids::QuantityId;
+use crate::model::ids::{FieldId, QuantityId};
 use crate::model::part::Sheet;
 use crate::model::registers::{Field, Settings};
 use crate::model::value::{Eval, Present};
@@ -90,11 +90,29 @@ impl Codes {
 struct Best {
     asked: f64,
     found: Option<(f64, Vec<i128>)>,
+    /// The codes as they are now, where they are to be kept if they will do.
+    present: Option<Vec<i128>>,
     low: f64,
     high: f64,
 }
 
 impl Best {
+    /// As [`see`](Self::see); of values as near as the best, one with a smaller step is better, but for the present codes.
+    fn see_finer(&mut self, value: f64, codes: &[i128], step: f64, finest: &mut f64) {
+        let distance = (value - self.asked).abs();
+        let (nearest, present) = match &self.found {
+            Some((known, known_codes)) => ((known - self.asked).abs(), self.present.as_ref() == Some(known_codes)),
+            None => (f64::INFINITY, false),
+        };
+        let slack = 1e-12 * self.asked.abs();
+        self.low = self.low.min(value);
+        self.high = self.high.max(value);
+        if distance < nearest - slack || (distance <= nearest + slack && step < *finest && !present) {
+            self.found = Some((value, codes.to_vec()));
+            *finest = step;
+        }
+    }
+
     fn see(&mut self, value: f64, codes: &[i128]) {
         self.low = self.low.min(value);
         self.high = self.high.max(value);
@@ -104,26 +122,29 @@ impl Best {
     }
 }
 
-/// The codes that bring a quantity as near as can be to a value, with all other fields as they are.
+/// The codes that bring a quantity as near as can be to a value, with all other fields as they are, and those of its own
+/// that are `held`. Of several ways to be as near, the one where the next code is the nearest: the finest.
 pub(super) fn find(
     part: &Sheet,
     index: QuantityId,
     asked: f64,
     settings: &Settings,
     parameters: &[f64],
+    held: &dyn Fn(FieldId) -> bool,
 ) -> Result<QuantityResult, ConfigureError> {
     let none = |why: &str| ConfigureError::NoWayBack {
         quantity: part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone()),
         why: why.to_owned(),
     };
     let (Some(quantity), Some(eval)) = (part.quantities.get(index), Eval::of_quantity(part, index)) else { return Err(none("unknown")) };
-    let fields: Vec<&Field> = quantity.moves.iter().filter_map(|field| part.fields.get(*field)).collect();
+    let moves: Vec<FieldId> = quantity.moves.iter().copied().filter(|field| !held(*field)).collect();
+    let fields: Vec<&Field> = part.fields.of(&moves).collect();
     if fields.iter().any(|field| field.layout.form == Form::Float) {
         return Err(none("it is held by a floating-point field, which can be set itself"));
     }
     let codes: Vec<Codes> = fields.iter().map(|field| Codes::of(field)).collect();
     let mut values = Values { part, eval, settings: settings.clone(), parameters };
-    let mut best = Best { asked, found: None, low: f64::INFINITY, high: f64::NEG_INFINITY };
+    let mut best = Best { asked, found: None, present: None, low: f64::INFINITY, high: f64::NEG_INFINITY };
     let count = codes.iter().map(Codes::len).fold(1usize, usize::saturating_mul);
     let method = match (fields.as_slice(), codes.as_slice()) {
         (&[field], [all]) if count <= MOST_TRIED => {
@@ -144,14 +165,38 @@ pub(super) fn find(
             let now = [settings.field(first), settings.field(second)];
             if let Some(value) = values.at(&[(first, now[0]), (second, now[1])]) {
                 best.see(value, &now);
+                best.present = Some(now.to_vec());
             }
-            for (one, two) in (0..some.len()).flat_map(|one| (0..others.len()).map(move |two| (one, two))) {
-                let pair = [some.at(one), others.at(two)];
-                if let Some(value) = values.at(&[(first, pair[0]), (second, pair[1])]) {
-                    best.see(value, &pair);
+            // One code further on its own: of as good ways, that with the smallest is the finest.
+            let mut finest = f64::INFINITY;
+            for one in 0..some.len() {
+                let mut row: Vec<Option<f64>> = Vec::with_capacity(others.len());
+                row.extend((0..others.len()).map(|two| values.at(&[(first, some.at(one)), (second, others.at(two))])));
+                for (two, value) in row.iter().enumerate().filter_map(|(two, value)| Some((two, (*value)?))) {
+                    let next = |at: Option<usize>| at.and_then(|at| row.get(at).copied().flatten()).map(|next| (next - value).abs());
+                    let besides = [next(two.checked_sub(1)), next(Some(two + 1))].into_iter().flatten().filter(|step| *step > 0.0);
+                    let along = besides.fold(f64::INFINITY, f64::min);
+                    let across = [one.checked_sub(1), Some(one + 1).filter(|one| *one < some.len())].into_iter().flatten();
+                    let step = across.fold(along, |step, other| {
+                        let next = values.at(&[(first, some.at(other)), (second, others.at(two))]).map(|next| (next - value).abs());
+                        next.filter(|next| *next > 0.0).map_or(step, |next| step.min(next))
+                    });
+                    best.see_finer(value, &[some.at(one), others.at(two)], step, &mut finest);
                 }
             }
             Method::Searched
+        }
+        (&[], _) => {
+            let value = values.at(&[]).ok_or_else(|| none("its formula gives no value with these codes"))?;
+            if (value - asked).abs() > 1e-9 * asked.abs().max(1e-9) {
+                return Err(none(&format!(
+                    "all fields that hold it are given themselves, and make it {} {}",
+                    super::round(value),
+                    quantity.unit
+                )));
+            }
+            best.see(value, &[]);
+            Method::Linear
         }
         _ => return Err(none("its fields have too many codes together to try them all")),
     };
@@ -175,7 +220,7 @@ pub(super) fn find(
         }
     }
     // A threshold that the reading never reaches is none, whatever the register holds.
-    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range);
+    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range(part, settings, parameters));
     if let Some((low, high)) = through {
         (best.low, best.high) = (best.low.max(low), best.high.min(high));
     }
@@ -186,9 +231,10 @@ pub(super) fn find(
             asked,
             range: (best.low, best.high),
             unit: quantity.unit.clone(),
+            fits_with: Vec::new(),
         });
     }
-    let codes = quantity.moves.iter().copied().zip(chosen).collect();
+    let codes = moves.iter().copied().zip(chosen).collect();
     Ok(QuantityResult { quantity: index, asked, value, step, method, codes })
 }
 

@@ -20,7 +20,7 @@ use crate::model::value::Present;
 use crate::plan::writes::{self, Unreachable};
 
 pub use crate::plan::read_back::{Difference, ReadBack, read_back};
-pub use crate::plan::transfers::{read_frame, read_registers, write_register};
+pub use crate::plan::transfers::{NotReadable, read_frame, read_registers, write_register};
 pub use crate::plan::writes::{Write, WriteReason, WriteScope};
 pub use choose::{Choice, ChooseError, LastReading, Limits, choose, next_range};
 pub use inverse::Method;
@@ -40,6 +40,8 @@ pub struct Configuration {
     pub quantities: Vec<QuantityResult>,
     /// Fields whose codes follow from others: the field, its code, and the number that was rounded to it.
     pub computed: Vec<(FieldId, i128, f64)>,
+    /// Fields that were asked for and that no register holds, with their codes: commands that are sent later follow from them.
+    pub unstored: Vec<(FieldId, i128)>,
     /// Quantities that nobody asked for and that changed all the same: before, after.
     pub moved: Vec<(QuantityId, f64, f64)>,
 }
@@ -84,6 +86,8 @@ pub enum ConfigureError {
         range: (f64, f64),
         /// Its unit.
         unit: String,
+        /// Other settings with which it could be so, as one would type them: `GAIN=single`.
+        fits_with: Vec<String>,
     },
     /// A quantity's fields have no codes that give values.
     NoWayBack {
@@ -123,7 +127,7 @@ impl fmt::Display for ConfigureError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             ConfigureError::Contradiction { field, first, second } => write!(f, "`{first}` and `{second}` want different codes of {field}"),
-            ConfigureError::OutOfRange { quantity, asked, range: (low, high), unit } => {
+            ConfigureError::OutOfRange { quantity, asked, range: (low, high), unit, .. } => {
                 write!(f, "{quantity} cannot be {asked} {unit}: it can be {} to {} {unit}", round(*low), round(*high))
             }
             ConfigureError::NoWayBack { quantity, why } => write!(f, "{quantity} cannot be set: {why}"),
@@ -142,6 +146,51 @@ impl fmt::Display for ConfigureError {
 }
 
 impl std::error::Error for ConfigureError {}
+
+/// Settings that are named of those with which a value would fit.
+const MOST_FITTING: usize = 4;
+
+impl ConfigureError {
+    /// Of a value that a quantity cannot have: adds the settings with which it could.
+    fn fitting(
+        mut self,
+        part: &Sheet,
+        index: QuantityId,
+        asked: f64,
+        settings: &Settings,
+        parameters: &[f64],
+        held: &dyn Fn(FieldId) -> bool,
+    ) -> Self {
+        let ConfigureError::OutOfRange { fits_with, .. } = &mut self else { return self };
+        let Some(quantity) = part.quantities.get(index) else { return self };
+        let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
+        let formulas = std::iter::once(&quantity.formula).chain(through.flat_map(|reading| reading.formulas()));
+        let fields = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field);
+        let mut seen: Vec<FieldId> = Vec::new();
+        for field in fields.filter(|field| !quantity.moves.contains(field) && !held(*field)) {
+            let Some(model) = part.fields.get(field).filter(|model| model.is_choice() && !seen.contains(&field)) else { continue };
+            seen.push(field);
+            for row in &model.values {
+                let mut other = settings.clone();
+                other.set_field(model, row.code);
+                if fits_with.len() < MOST_FITTING && inverse::find(part, index, asked, &other, parameters, held).is_ok() {
+                    fits_with.push(format!("{}={:?}", model.name, model.value_text(row.code)));
+                }
+            }
+        }
+        self
+    }
+
+    /// What to try; `None` where nothing is known.
+    pub fn help(&self) -> Option<String> {
+        match self {
+            ConfigureError::OutOfRange { fits_with, .. } if !fits_with.is_empty() => {
+                Some(format!("it would fit with {}", fits_with.join(" or ")))
+            }
+            _ => None,
+        }
+    }
+}
 
 /// A number with as many digits as are worth reading.
 fn round(value: f64) -> f64 {
@@ -195,7 +244,10 @@ pub fn configure(part: &Sheet, start: &Settings, wishes: &[Wish], scope: WriteSc
     // A quantity stands behind those that its formula uses.
     asked.sort_by_key(|(index, ..)| *index);
     for (index, value, typed) in asked {
-        let found = inverse::find(part, index, value, &settings, &parameters)?;
+        // What the user gave is held.
+        let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
+        let found = inverse::find(part, index, value, &settings, &parameters, &held);
+        let found = found.map_err(|error| error.fitting(part, index, value, &settings, &parameters, &held))?;
         for (field, code) in &found.codes {
             take(part, &mut taken, *field, *code, typed)?;
             if let Some(model) = part.fields.get(*field) {
@@ -205,13 +257,14 @@ pub fn configure(part: &Sheet, start: &Settings, wishes: &[Wish], scope: WriteSc
         results.push(found);
     }
     // What nobody asked for is as after a reset, if the sheet tells, or as it was read.
-    let as_after_reset = *start == Settings::reset(part);
+    let as_after_reset = start.is_reset(part);
     let told = |field: FieldId| {
         let mut homes = part.homes(field).filter_map(|home| part.registers.get(home));
         !as_after_reset || homes.all(|register| register.reset.is_some())
     };
     not_below(part, &settings, &parameters, |field| told(field) || taken.iter().any(|(asked, ..)| *asked == field))?;
     let asked: Vec<(FieldId, i128)> = taken.iter().map(|(field, code, _)| (*field, *code)).collect();
+    let unstored = asked.iter().copied().filter(|(field, _)| part.is_unstored(*field)).collect();
     let writes = writes::writes(part, start, &settings, &asked, scope, &[])?;
     for write in &writes {
         if let Some(register) = part.registers.get(write.register) {
@@ -220,22 +273,29 @@ pub fn configure(part: &Sheet, start: &Settings, wishes: &[Wish], scope: WriteSc
     }
     let mut moved = moved(part, start, &settings, &parameters, &results);
     moved.retain(|(index, ..)| part.quantities.get(*index).is_some_and(|quantity| quantity.moves.iter().all(|field| told(*field))));
-    Ok(Configuration { settings, parameters, writes, quantities: results, computed, moved })
+    Ok(Configuration { settings, parameters, writes, quantities: results, computed, unstored, moved })
 }
 
 fn take(part: &Sheet, taken: &mut Taken, field: FieldId, code: i128, typed: &str) -> Result<(), ConfigureError> {
-    match taken.iter().find(|(known, ..)| *known == field) {
-        Some((_, other, first)) if *other != code => Err(ConfigureError::Contradiction {
+    // One of two fields that share bits may undo the other.
+    let undoes = |(known, other, _): &&(FieldId, i128, String)| {
+        let (Some(before), Some(model)) = (part.fields.get(*known), part.fields.get(field)) else { return false };
+        let mut probe = Settings::reset(part);
+        probe.set_field(before, *other);
+        probe.set_field(model, code);
+        probe.field(before) != *other
+    };
+    if let Some((_, _, first)) = taken.iter().find(undoes) {
+        return Err(ConfigureError::Contradiction {
             field: part.fields.get(field).map_or(String::new(), |field| field.name.clone()),
             first: first.clone(),
             second: typed.to_owned(),
-        }),
-        Some(_) => Ok(()),
-        None => {
-            taken.push((field, code, typed.to_owned()));
-            Ok(())
-        }
+        });
     }
+    if !taken.iter().any(|(known, ..)| *known == field) {
+        taken.push((field, code, typed.to_owned()));
+    }
+    Ok(())
 }
 
 /// Puts in the codes that follow from others, where what they follow from was asked for.
@@ -259,14 +319,12 @@ fn compute_fields(
         let Some(wish) = inputs(formula).find_map(|input| asked(&input)) else { continue };
         let present = Present { part, settings, parameters, last: &[] };
         let value = present.compute(formula).unwrap_or(f64::NAN);
-        let bounds = field.bounds();
-        let code = value.round();
-        if !(code >= bounds.0 as f64 && code <= bounds.1 as f64) {
-            return Err(ConfigureError::DoesNotFit { field: field.name.clone(), value, bounds });
-        }
-        take(part, taken, index, code as i128, wish.typed())?;
-        settings.set_field(field, code as i128);
-        computed.push((index, code as i128, value));
+        let Some(code) = field.computed_code(value) else {
+            return Err(ConfigureError::DoesNotFit { field: field.name.clone(), value, bounds: field.bounds() });
+        };
+        take(part, taken, index, code, wish.typed())?;
+        settings.set_field(field, code);
+        computed.push((index, code, value));
     }
     Ok(computed)
 }

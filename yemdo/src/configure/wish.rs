@@ -86,7 +86,10 @@ impl Wish {
     pub fn present(part: &Sheet, typed: &str) -> Result<Wish, WishError> {
         let (name, value) = typed.split_once('=').ok_or_else(|| error(format!("`{typed}` sets nothing"), "write NAME=VALUE".to_owned()))?;
         let (name, value) = (name.trim(), value.trim());
-        if let Ok(id) = part.quantity(name) {
+        // A name as typed goes before one that differs in upper and lower case: LIMIT may be the field of the quantity limit.
+        let quantity = part.quantities.position(|quantity| quantity.name == name);
+        let taken = part.fields.iter().any(|field| field.name == name) || part.parameters.iter().any(|parameter| parameter.name == name);
+        if let Some(id) = quantity.or_else(|| part.quantity(name).ok().filter(|_| !taken)) {
             let (unit, difference) = part.quantities.get(id).map_or(("", false), |quantity| (quantity.unit.as_str(), quantity.difference));
             let value = if difference { measured_difference(name, value, unit)? } else { measured(name, value, unit)? };
             return Ok(Wish::Quantity { quantity: id, value, typed: typed.to_owned() });
@@ -137,7 +140,7 @@ fn field_code(part: &Sheet, name: &str, value: &str) -> Result<(FieldId, i128), 
         let help = format!("it holds a real number of {} bits", field.width());
         return code.map(|code| (index, code)).ok_or_else(|| error(format!("`{value}` is not a value of {}", field.name), help));
     }
-    let code = named.map(|row| row.code).or_else(|| parse_integer(value));
+    let code = named.map(|row| row.code).or_else(|| parse_integer(value).map(|code| field.as_printed(code, value)));
     let (low, high) = field.bounds();
     let names: Vec<&str> = field.values.iter().filter_map(|row| row.name.as_deref()).collect();
     let listed = |code: &i128| field.values.is_empty() || field.value(*code).is_some();

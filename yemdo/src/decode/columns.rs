@@ -7,7 +7,7 @@ use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 use crate::model::status::Status;
 use crate::model::value::Present;
-use crate::plan::frame::{InputSource, Pass, Plan, ReadingPlan};
+use crate::plan::frame::{InputSource, Pass, Plan, PlanRange, ReadingPlan};
 
 /// The readings of many frames, a column each. Reuse one value for batch after batch.
 ///
@@ -367,7 +367,12 @@ fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frame
 #[inline]
 fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, values: &mut [f64], status: &mut Telling<'_>) {
     let mut told = false;
-    if let Some((low, high)) = reading.range {
+    if let Some(range) = reading.range {
+        let end = |output| machine.output(&plan.program, output, 0).map_or(f64::NAN, Number::to_f64);
+        let (low, high) = match range {
+            PlanRange::Numbers(low, high) => (low, high),
+            PlanRange::Outputs(low, high) => (end(low), end(high)),
+        };
         let within = |value: f64| (value >= low) & (value <= high);
         let outside: u64 = values.iter().map(|value| u64::from(!within(*value))).sum();
         if outside > 0 {

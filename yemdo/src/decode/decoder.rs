@@ -254,7 +254,10 @@ impl Decoder {
         match status {
             Status::Ok => None,
             Status::Absent => Some("the frame ends before it".into()),
-            Status::OutOfRange => model.range.map(|(low, high)| format!("stated {low} to {high} {}", model.unit)),
+            Status::OutOfRange => Some(match model.range(part, &self.settings, &self.parameters) {
+                Some((low, high)) => format!("stated {low} to {high} {}", model.unit),
+                None => "its stated range has no value with these settings".into(),
+            }),
             Status::Waiting => Some(format!("waits for {}", self.missing(model.frames.iter().filter(|other| **other != frame)).join(", "))),
             _ => {
                 let conditions = || part.frames.get(frame).into_iter().flat_map(|frame| &frame.status).chain(&model.status);

@@ -8,7 +8,7 @@ use crate::ground::number::{Number, Ty};
 use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::affine::{Affine, Scale, Source};
-use crate::plan::frame::{InputSource, Load, Plan, ReadingPlan};
+use crate::plan::frame::{InputSource, Load, Plan, PlanRange, ReadingPlan};
 
 /// The readings of one frame. Reuse one value for frame after frame: nothing is allocated then.
 #[derive(Clone, Debug, Default)]
@@ -293,9 +293,17 @@ pub(crate) fn run(plan: &Plan, room: &mut Room, state: &Present<'_>, bytes: &[u8
 /// The status of a reading that needs nothing more, with this value or a fault.
 fn judge(plan: &Plan, single: &Single, reading: &ReadingPlan, value: Option<f64>) -> (f64, Status) {
     let holds = |condition: &&(usize, Status)| single.real(&plan.program, condition.0).is_some_and(|truth| truth != 0.0);
-    let status = match (reading.conditions.iter().find(holds), reading.range, value) {
-        (Some((_, status)), _, _) => *status,
-        (None, Some((low, high)), Some(value)) if !(value >= low && value <= high) => Status::OutOfRange,
+    let outside = |value: f64| match reading.range {
+        None => false,
+        Some(PlanRange::Numbers(low, high)) => !(value >= low && value <= high),
+        Some(PlanRange::Outputs(low, high)) => {
+            let end = |output| single.real(&plan.program, output).unwrap_or(f64::NAN);
+            !(value >= end(low) && value <= end(high))
+        }
+    };
+    let status = match (reading.conditions.iter().find(holds), value) {
+        (Some((_, status)), _) => *status,
+        (None, Some(value)) if outside(value) => Status::OutOfRange,
         _ => Status::Ok,
     };
     match value {

@@ -47,18 +47,25 @@ fn schema(takes: Takes, doc: &str) -> String {
         | Takes::Registers => "\"type\": \"string\"".into(),
         Takes::Integer => "\"type\": \"integer\"".into(),
         Takes::Number => "\"type\": \"number\"".into(),
+        Takes::NumberOrName => "\"type\": [\"number\", \"string\"]".into(),
         Takes::Boolean => "\"type\": \"boolean\"".into(),
         Takes::Range => "\"type\": \"array\", \"items\": { \"type\": \"number\" }, \"minItems\": 2, \"maxItems\": 2".into(),
+        Takes::RangeOrFormulas => {
+            "\"type\": \"array\", \"items\": { \"type\": [\"number\", \"string\"] }, \"minItems\": 2, \"maxItems\": 2".into()
+        }
         Takes::Points => {
             "\"type\": \"array\", \"items\": { \"type\": \"array\", \"items\": { \"type\": \"number\" }, \"minItems\": 2, \"maxItems\": 2 }"
                 .into()
         }
         Takes::Names => "\"type\": \"array\", \"items\": { \"type\": \"string\" }".into(),
         Takes::Address | Takes::ModbusAddress => "\"type\": [\"integer\", \"string\"]".into(),
-        Takes::Bytes => "\"type\": [\"array\", \"string\"]".into(),
+        Takes::Bytes | Takes::BytesOrRegisters => "\"type\": [\"array\", \"string\"]".into(),
         Takes::Word(words) => format!("\"enum\": [{}]", words.iter().map(|word| quoted(word)).collect::<Vec<_>>().join(", ")),
         Takes::Table(table) => format!("\"$ref\": \"#/$defs/{}\"", table.name),
         Takes::TableOrList(table) => format!("\"anyOf\": [{0}, {{ \"type\": \"array\", \"items\": {0} }}]", refer(table)),
+        Takes::TableOrListOrName(table) => {
+            format!("\"anyOf\": [{0}, {{ \"type\": \"array\", \"items\": {0} }}, {{ \"type\": \"string\" }}]", refer(table))
+        }
         Takes::TableOrModel(table) => format!("\"anyOf\": [{}, {{ \"type\": \"string\" }}]", refer(table)),
         Takes::TimeOrFormula => "\"type\": [\"string\", \"number\"]".into(),
         Takes::NamedLists(table) => {

@@ -1,6 +1,6 @@
 //! Worked examples.
 
-use super::ids::{CodeId, FieldId, FrameId, ReadingId};
+use super::ids::{CodeId, FieldId, FrameId, QuantityId, ReadingId, RegisterId};
 use super::status::Status;
 use crate::formula::fault::FaultKind;
 use crate::ground::text::Span;
@@ -12,6 +12,12 @@ pub struct Example {
     pub(crate) datasheet: Option<String>,
     /// Fields and their codes.
     pub(crate) set: Vec<(FieldId, i128)>,
+    /// Parameters and quantities, as `NAME=VALUE`.
+    pub(crate) supplied: Vec<(String, Span)>,
+    /// Registers, and the values that are written to them.
+    pub(crate) writes: Vec<(RegisterId, u64, Span)>,
+    /// The bytes of every write, in order.
+    pub(crate) sends: Option<(Vec<Vec<u8>>, Span)>,
     /// Frames and their bytes.
     pub(crate) frames: Vec<(FrameId, Vec<u8>)>,
     pub(crate) gives: Vec<(Subject, Expected, Span)>,
@@ -35,6 +41,11 @@ impl Example {
         &self.set
     }
 
+    /// The parameters and quantities that it sets, as `NAME=VALUE`.
+    pub fn supplied(&self) -> impl Iterator<Item = &str> {
+        self.supplied.iter().map(|(typed, _)| typed.as_str())
+    }
+
     /// Its frames and their bytes.
     pub fn frames(&self) -> &[(FrameId, Vec<u8>)] {
         &self.frames
@@ -46,6 +57,8 @@ impl Example {
 pub(crate) enum Subject {
     Reading(ReadingId),
     Code(CodeId),
+    /// What a quantity is after the settings.
+    Quantity(QuantityId),
     /// A local variable of a reading's or shared value's formula, or the shared value itself.
     Step(ReadingId, Option<String>),
 }

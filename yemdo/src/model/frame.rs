@@ -1,5 +1,6 @@
 //! Frames and the codes in them.
 
+use super::command::Exchange;
 use super::ids::{CodeId, FieldId, FrameId, ReadingId, RegisterId};
 use super::reading::Condition;
 use crate::bits::check::Check;
@@ -31,20 +32,28 @@ pub struct Frame {
 }
 
 /// Where a frame's bytes come from.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Origin {
     /// They are read, after a command if there is one.
-    Read {
-        /// What is sent before.
-        command: Vec<u8>,
-    },
+    Read(Exchange),
     /// Registers; each list follows on in one transfer.
     Registers(Vec<Vec<RegisterId>>),
-    /// Several transfers: what is sent, and how many bytes come back.
-    Transfers(Vec<(Vec<u8>, usize)>),
+    /// Several times something is sent and read; all that was read is the frame.
+    Transfers(Vec<Exchange>),
     /// A Modbus table.
     Modbus(AddressRange),
+}
+
+impl Origin {
+    /// The formulas of what is sent, and of the times in between.
+    pub(crate) fn formulas(&self) -> Vec<&Formula> {
+        match self {
+            Origin::Read(exchange) => exchange.formulas().collect(),
+            Origin::Transfers(list) => list.iter().flat_map(Exchange::formulas).collect(),
+            Origin::Registers(_) | Origin::Modbus(_) => Vec::new(),
+        }
+    }
 }
 
 impl Frame {

@@ -1,6 +1,7 @@
 //! The resolved part: every name bound, every width known. It holds what the sheet says, and all outputs are made from
 //! it alone; what follows by analysis is asked of `review`.
 
+pub(crate) mod command;
 pub(crate) mod example;
 pub(crate) mod frame;
 pub(crate) mod ids;

@@ -1,6 +1,8 @@
 //! What is done with a part: quantities that its fields hold, and routines.
 
-use super::ids::{CodeId, FieldId, FrameId, QuantityId, ReadingId, RegisterId, RoutineId};
+use super::command::Command;
+use super::ids::{FieldId, FrameId, QuantityId, ReadingId, RegisterId, RoutineId};
+use super::input::Input;
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 
@@ -14,8 +16,8 @@ pub struct Quantity {
     pub(crate) difference: bool,
     /// Its value, or, with `through`, what takes the place of that reading's code.
     pub(crate) formula: Formula,
-    /// The reading whose formula it goes through, and the code whose place it takes.
-    pub(crate) through: Option<(ReadingId, CodeId)>,
+    /// The reading whose formula it goes through, and the code, or the field of a frame, whose place it takes.
+    pub(crate) through: Option<(ReadingId, Input)>,
     /// Fields that may be changed to set it.
     pub(crate) moves: Vec<FieldId>,
     /// Another that it must not be below.
@@ -102,7 +104,8 @@ impl Step {
             Action::Poll { condition, within: Time::Formula(within) } => all.extend([condition, within]),
             Action::Poll { condition, .. } | Action::Expect(condition) => all.push(condition),
             Action::Wait { time: Time::Formula(formula), .. } | Action::Line { within: Time::Formula(formula), .. } => all.push(formula),
-            Action::Wait { .. } | Action::Line { .. } | Action::Write(_) | Action::Set { .. } => {}
+            Action::Write(command) => all.extend(command.formulas()),
+            Action::Wait { .. } | Action::Line { .. } | Action::WriteRegisters(_) | Action::Set { .. } => {}
             Action::ReadFrame(_) | Action::ReadRegisters(_) | Action::Run(_) => {}
         }
         all
@@ -114,7 +117,9 @@ impl Step {
 #[non_exhaustive]
 pub enum Action {
     /// Bytes are sent.
-    Write(Vec<u8>),
+    Write(Command),
+    /// Registers are written, with what their fields hold by then; those that are computed are computed anew.
+    WriteRegisters(Vec<RegisterId>),
     /// Fields get codes, and their registers are written.
     Set {
         /// The fields and their codes.

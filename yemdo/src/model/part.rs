@@ -13,6 +13,7 @@ use super::reading::{Parameter, Reading};
 use super::registers::{Field, Register};
 use crate::bus::Buses;
 use crate::formula::curve::Curve;
+use crate::formula::typed::Formula;
 use crate::ground::diagnostic::{Diagnostic, SheetError};
 use crate::ground::list::List;
 use crate::ground::text::{Source, Span};
@@ -133,6 +134,8 @@ pub struct Sheet {
     pub(crate) remarks: Vec<Diagnostic>,
     /// Warnings that the sheet switches off.
     pub(crate) allowed: Vec<String>,
+    /// It is a variant, and its examples are those of the sheet.
+    pub(crate) inherits_examples: bool,
 }
 
 impl Sheet {
@@ -159,6 +162,7 @@ impl Sheet {
             examples: Vec::new(),
             remarks: Vec::new(),
             allowed: Vec::new(),
+            inherits_examples: false,
         }
     }
 
@@ -235,6 +239,11 @@ impl Sheet {
     /// The worked examples.
     pub fn examples(&self) -> &[Example] {
         &self.examples
+    }
+
+    /// Whether this is a variant that has no worked examples of its own: those it runs are the sheet's.
+    pub fn inherits_examples(&self) -> bool {
+        self.inherits_examples
     }
 
     /// The frame of that name, whatever its case.
@@ -319,10 +328,20 @@ impl Sheet {
         UnknownName { part: self.name.clone(), kind, name: name.to_owned(), known: known.map(str::to_owned).collect(), ways: Vec::new() }
     }
 
+    /// A formula as typed.
+    pub(crate) fn typed(&self, formula: &Formula) -> String {
+        self.source.slice(formula.span).trim().trim_matches('"').to_owned()
+    }
+
     /// A field and a code of it in words: `SPAN = 4 g`.
     pub(crate) fn setting_text(&self, field: FieldId, code: i128) -> Option<String> {
         let field = self.fields.get(field)?;
         Some(format!("{} = {}", field.name, field.value_text(code)))
+    }
+
+    /// Whether no register holds a field: the command that is sent, or a pin, decides.
+    pub(crate) fn is_unstored(&self, field: FieldId) -> bool {
+        self.homes(field).next().is_none()
     }
 
     /// The registers that hold bits of a field.
@@ -347,13 +366,30 @@ impl Sheet {
         self.order.iter().copied().filter(|id| seen.get(*id).copied().unwrap_or(false)).collect()
     }
 
+    /// Inputs, and behind quantities what those follow from, each once.
+    pub(crate) fn inputs_behind(&self, inputs_of: impl Iterator<Item = Input>) -> Vec<Input> {
+        let mut found: Vec<Input> = Vec::new();
+        let mut wanted: Vec<Input> = inputs_of.collect();
+        wanted.reverse();
+        while let Some(input) = wanted.pop() {
+            if found.contains(&input) {
+                continue;
+            }
+            found.push(input);
+            if let Input::Quantity(quantity) = input {
+                wanted.extend(self.quantities.get(quantity).into_iter().flat_map(|quantity| inputs(&quantity.formula)));
+            }
+        }
+        found
+    }
+
     /// What the readings of some frames take from settings and parameters, and not from the frames themselves.
     pub(crate) fn held_inputs(&self, frames: &[FrameId]) -> Vec<Input> {
         let mut found = Vec::new();
         for frame in self.frames.of(frames) {
             let wanted: Vec<ReadingId> = frame.readings.iter().flat_map(|reading| self.needed(*reading)).collect();
-            let formulas = self.readings.of(&wanted).flat_map(|r| std::iter::once(&r.formula).chain(r.status.iter().map(|c| &c.formula)));
-            for input in formulas.flat_map(inputs) {
+            let formulas = self.readings.of(&wanted).flat_map(Reading::formulas);
+            for input in self.inputs_behind(formulas.flat_map(inputs)) {
                 let inside = |field: FieldId| frame.fields.iter().any(|(inside, _)| *inside == field);
                 let held = !input.comes_with_frames() && !input.field().is_some_and(inside);
                 if held && !found.contains(&input) {

@@ -1,7 +1,10 @@
 //! Readings, what codes say about them, and the numbers that the user supplies.
 
 use super::ids::{CodeId, FrameId};
+use super::part::Sheet;
+use super::registers::Settings;
 use super::status::Status;
+use super::value::Present;
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 
@@ -22,13 +25,50 @@ impl Condition {
     }
 }
 
+/// A range that a datasheet states.
+#[derive(Clone, Debug)]
+pub(crate) struct StatedRange {
+    pub(crate) low: End,
+    pub(crate) high: End,
+}
+
+/// An end of a range: a number, or what follows from settings and parameters.
+#[derive(Clone, Debug)]
+pub(crate) enum End {
+    Number(f64),
+    Formula(Formula),
+}
+
+impl StatedRange {
+    /// Its ends, where they are always the same.
+    pub(crate) fn fixed(&self) -> Option<(f64, f64)> {
+        match (&self.low, &self.high) {
+            (End::Number(low), End::Number(high)) => Some((*low, *high)),
+            _ => None,
+        }
+    }
+
+    /// Its ends as settings and parameters are now.
+    pub(crate) fn now(&self, present: &Present<'_>) -> Option<(f64, f64)> {
+        let end = |end: &End| match end {
+            End::Number(number) => Some(*number),
+            End::Formula(formula) => present.compute(formula).ok(),
+        };
+        Some((end(&self.low)?, end(&self.high)?))
+    }
+
+    pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
+        [&self.low, &self.high].into_iter().filter_map(|end| if let End::Formula(formula) = end { Some(formula) } else { None })
+    }
+}
+
 /// A physical quantity.
 #[derive(Clone, Debug)]
 pub struct Reading {
     pub(crate) name: String,
     pub(crate) span: Span,
     pub(crate) unit: String,
-    pub(crate) range: Option<(f64, f64)>,
+    pub(crate) range: Option<StatedRange>,
     /// Decimals to show, where the sheet says.
     pub(crate) decimals: Option<usize>,
     pub(crate) formula: Formula,
@@ -58,9 +98,21 @@ impl Reading {
         &self.unit
     }
 
-    /// The range that the datasheet states, in [`unit`](Self::unit).
-    pub fn range(&self) -> Option<(f64, f64)> {
-        self.range
+    /// Whether the datasheet states a range for it.
+    pub fn has_range(&self) -> bool {
+        self.range.is_some()
+    }
+
+    /// The range that the datasheet states, in [`unit`](Self::unit), with these settings and parameters; `None` where it states
+    /// none, or one that has no value with them.
+    pub fn range(&self, part: &Sheet, settings: &Settings, parameters: &[f64]) -> Option<(f64, f64)> {
+        self.range.as_ref()?.now(&Present { part, settings, parameters, last: &[] })
+    }
+
+    /// Its formulas: its own, those of its conditions, and those of its range.
+    pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
+        let conditions = self.status.iter().map(|condition| &condition.formula);
+        std::iter::once(&self.formula).chain(conditions).chain(self.range.iter().flat_map(StatedRange::formulas))
     }
 
     /// Whether it is a reading; a value that readings share is not.

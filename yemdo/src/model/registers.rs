@@ -194,6 +194,8 @@ pub struct Field {
     pub(crate) values: Vec<FieldValue>,
     pub(crate) columns: List<ColumnId, ColumnName>,
     pub(crate) computed: Option<Formula>,
+    /// It is put together from other fields, and shares their bits.
+    pub(crate) joined: bool,
     pub(crate) means: Option<String>,
 }
 
@@ -271,6 +273,17 @@ impl Field {
         name.or_else(|| self.real(code).map(|real| real.to_string())).unwrap_or_else(|| code.to_string())
     }
 
+    /// Whether it is a setting that one chooses from a table.
+    pub(crate) fn is_choice(&self) -> bool {
+        self.values.len() > 1 && self.access == Access::ReadWrite
+    }
+
+    /// The type that it has in formulas.
+    pub(crate) fn ty(&self) -> Ty {
+        let (low, high) = self.bounds();
+        if self.is_real() { Ty::F64 } else { Ty::holding(low, high) }
+    }
+
     /// Whether its bits make a real number; its codes are then those bits, or units of the last one.
     pub fn is_real(&self) -> bool {
         self.layout.form.ty(self.layout.width()).is_real()
@@ -286,6 +299,17 @@ impl Field {
     pub fn code_of(&self, value: f64) -> Option<i128> {
         let width = self.layout.width();
         self.layout.form.read(self.layout.form.write_real(value, width)?, width).map(i128::from)
+    }
+
+    /// A code as a datasheet prints it.
+    pub(crate) fn as_printed(&self, code: i128, typed: &str) -> i128 {
+        self.layout.as_printed(code, typed)
+    }
+
+    /// The code that is nearest to what its formula gives; `None` where that is none.
+    pub(crate) fn computed_code(&self, value: f64) -> Option<i128> {
+        let ((low, high), code) = (self.bounds(), value.round());
+        (code >= low as f64 && code <= high as f64).then_some(code as i128)
     }
 
     /// The number that a code is in formulas.
@@ -352,6 +376,12 @@ impl Settings {
     /// The values after a reset; registers whose reset value the sheet does not tell are zero.
     pub fn reset(part: &Sheet) -> Self {
         Settings { image: part.reset_image.clone() }
+    }
+
+    /// Whether all registers are as after a reset.
+    pub(crate) fn is_reset(&self, part: &Sheet) -> bool {
+        let held = part.registers.iter().map(|register| register.bytes).sum();
+        self.image.get(..held) == part.reset_image.get(..held)
     }
 
     pub(crate) fn into_image(self) -> Vec<u8> {

@@ -8,13 +8,14 @@ mod operation;
 mod readings;
 mod registers;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::ids::{CodeId, FrameId};
 use super::part::{Part, Sheet};
 use super::reading::Parameter;
 use crate::formula::curve::{Curve, Outside};
+use crate::formula::front::parse::parse;
 use crate::formula::input::InputKey;
 use crate::formula::typed::Lost;
 use crate::ground::diagnostic::{Diagnostic, Severity, SheetError};
@@ -25,13 +26,21 @@ use crate::sheet::tree;
 /// Reads and resolves a sheet, or one of its variants.
 pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, SheetError> {
     let (tree, diagnostics) = crate::sheet::parse::parse(source.text(), variant);
-    let mut resolver = Resolver { diagnostics, part: Sheet::empty(source.clone()), code_names: HashMap::new(), lost: HashMap::new() };
+    let mut resolver = Resolver {
+        diagnostics,
+        part: Sheet::empty(source.clone()),
+        code_names: HashMap::new(),
+        lost: HashMap::new(),
+        arrays: HashMap::new(),
+    };
     // A tree with holes would only draw complaints about what is missing because of them.
     if !resolver.has_errors() {
         resolver.run(&tree);
     }
     let Resolver { mut diagnostics, mut part, .. } = resolver;
     diagnostics.sort_by_key(|d| (d.span.start, d.span.end));
+    // What is wrong with every element of an array is told once.
+    diagnostics.dedup_by(|one, other| one.span == other.span && one.message == other.message);
     if diagnostics.iter().any(|d| d.severity == Severity::Error) {
         let allowed = |d: &Diagnostic| d.severity == Severity::Warning && tree.allow.iter().any(|text| text.value == d.name);
         diagnostics.retain(|d| !allowed(d));
@@ -48,6 +57,32 @@ struct Resolver {
     code_names: HashMap<String, Vec<CodeId>>,
     /// Divisions of integers that shared values are made of.
     lost: HashMap<InputKey, Lost>,
+    /// Arrays of codes and of fields: what stands behind the name of each element.
+    arrays: HashMap<String, Vec<String>>,
+}
+
+/// The quantities that need no reading, so that readings may use them; the others go through one, or use one that does.
+fn early(quantities: &[tree::Named<tree::Quantity>]) -> HashSet<String> {
+    let names = |quantity: &tree::Quantity| match &quantity.way {
+        tree::Way::Formula(text) => parse(text).map_or(Vec::new(), |body| body.free_names().into_iter().map(|(name, _)| name).collect()),
+        tree::Way::Through { .. } => Vec::new(),
+    };
+    let mut late: HashSet<String> = HashSet::new();
+    loop {
+        let is_late = |quantity: &tree::Quantity| {
+            matches!(quantity.way, tree::Way::Through { .. }) || names(quantity).iter().any(|name| late.contains(name))
+        };
+        let found: Vec<String> = quantities
+            .iter()
+            .filter(|(name, quantity)| !late.contains(&name.value) && is_late(quantity))
+            .map(|(name, _)| name.value.clone())
+            .collect();
+        if found.is_empty() {
+            break;
+        }
+        late.extend(found);
+    }
+    quantities.iter().map(|(name, _)| name.value.clone()).filter(|name| !late.contains(name)).collect()
 }
 
 /// Errors that are looked for; with more of them a sheet is given up.
@@ -77,6 +112,7 @@ impl Resolver {
         self.part.variants = tree.variants.iter().map(|name| name.value.clone()).collect();
         self.allowed_warnings(tree);
         self.part.allowed = tree.allow.iter().map(|text| text.value.clone()).collect();
+        self.part.inherits_examples = tree.inherits_examples;
         self.buses(tree);
         self.registers(tree);
         self.supplied(tree);
@@ -98,6 +134,10 @@ impl Resolver {
                 self.report(problem);
             }
         }
+        let early = early(&tree.quantities);
+        if !self.has_errors() {
+            self.quantities(&tree.quantities, &|name| early.contains(name));
+        }
         if !self.has_errors() {
             self.readings(&tree.readings, &tree.shared);
         }
@@ -106,8 +146,9 @@ impl Resolver {
                 self.frame_formulas(FrameId::new(index), frame);
             }
             self.computed(tree);
-            self.quantities(&tree.quantities);
+            self.quantities(&tree.quantities, &|name| !early.contains(name));
         }
+        self.floors(&tree.quantities);
         if !self.has_errors() {
             self.routines(&tree.routines);
         }
@@ -122,12 +163,13 @@ impl Resolver {
     fn supplied(&mut self, tree: &tree::Sheet) {
         let text = |text: &Option<crate::ground::text::Text>| text.as_ref().map(|text| text.value.clone());
         for (name, parameter) in &tree.parameters {
+            let tree::Supplied::Number { default, unit, range } = &parameter.supplied else { continue };
             self.part.parameters.push(Parameter {
                 name: name.value.clone(),
                 span: name.span,
-                default: parameter.default.value,
-                unit: text(&parameter.unit),
-                range: parameter.range.map(|range| range.value),
+                default: *default,
+                unit: text(unit),
+                range: range.map(|range| range.value),
                 means: text(&parameter.means),
             });
         }

@@ -178,11 +178,16 @@ impl<'a> Build<'a> {
         let quantity = self.part.quantities.get(id)?;
         self.needs_of(&quantity.formula);
         let Some((reading, code)) = quantity.through else { return Some(self.lowerer.formula_as(&quantity.formula, Ty::F64)) };
-        let (reading, code_ty) = (self.part.readings.get(reading)?, self.part.codes.get(code)?.ty);
+        let reading = self.part.readings.get(reading)?;
+        let code_ty = match code {
+            Input::Code(code) => self.part.codes.get(code)?.ty,
+            Input::Field(field) => self.part.fields.get(field)?.ty(),
+            _ => return None,
+        };
         self.needs_of(&reading.formula);
         // What the quantity's formula gives takes the place of the reading's code, in that formula alone.
         let own = self.lowerer.formula_as(&quantity.formula, code_ty);
-        let key = Input::Code(code).key();
+        let key = code.key();
         self.lowerer.publish(key, own);
         let output = self.lowerer.formula_as(&reading.formula, Ty::F64);
         self.lowerer.withdraw(key);

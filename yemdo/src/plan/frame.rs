@@ -18,6 +18,7 @@ use crate::model::frame::Code;
 use crate::model::ids::{FieldId, FrameId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::Sheet;
+use crate::model::reading::End;
 use crate::model::registers::Field;
 use crate::model::status::Status;
 
@@ -116,13 +117,21 @@ impl CodeRange {
     }
 }
 
+/// The range that a reading is stated for.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum PlanRange {
+    Numbers(f64, f64),
+    /// Outputs of the program, which are the same for all frames that are decoded together.
+    Outputs(usize, usize),
+}
+
 #[derive(Clone, Debug)]
 pub(crate) struct ReadingPlan {
     /// The reading.
     pub(crate) id: ReadingId,
     /// Index of its value among the program's outputs.
     pub(crate) output: usize,
-    pub(crate) range: Option<(f64, f64)>,
+    pub(crate) range: Option<PlanRange>,
     /// Outputs of its conditions, and what they mean; the first that holds counts.
     pub(crate) conditions: Vec<(usize, Status)>,
     /// Other frames that must have come.
@@ -167,12 +176,16 @@ impl Plan {
             let Some((_, output)) = outputs.iter().find(|(at, _)| *at == id) else { continue };
             let mut conditions = of_frame.clone();
             conditions.extend(reading.status.iter().map(|c| (lowerer.formula(&c.formula), c.status)));
+            let range = reading.range.as_ref().map(|range| match range.fixed() {
+                Some((low, high)) => PlanRange::Numbers(low, high),
+                None => PlanRange::Outputs(end(&mut lowerer, &range.low), end(&mut lowerer, &range.high)),
+            });
             let here = part.codes.of(&reading.codes).filter(|code| code.frame == frame);
             readings.push(ReadingPlan {
                 id,
                 output: *output,
                 affine: None,
-                range: reading.range,
+                range,
                 conditions,
                 needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
                 last_byte: here.map(Code::last_byte).max().unwrap_or(0),
@@ -237,6 +250,14 @@ impl Plan {
             checks: Vec::new(),
             program,
         }
+    }
+}
+
+/// An end of a stated range, as an output.
+fn end(lowerer: &mut Lowerer, end: &End) -> usize {
+    match end {
+        End::Formula(formula) => lowerer.formula_as(formula, Ty::F64),
+        End::Number(number) => lowerer.number(*number),
     }
 }
 

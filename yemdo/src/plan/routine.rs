@@ -1,11 +1,9 @@
-//! A routine's steps on one bus: which registers are written in which order, and which bytes are sent to read what.
+//! A routine's steps: which registers are written in which order, and what is read.
 //!
 //! It is worked out before anything runs. Of fields that a step may or may not set, or that are read from the part, nobody
 //! knows beforehand what they hold: registers that depend on them are unlocked in any case.
 
-use super::transfers::{read_frame, read_registers};
 use super::writes::{Unreachable, Write, WriteScope, writes};
-use crate::bus::{Bus, Transfer};
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::model::frame::Origin;
@@ -13,20 +11,20 @@ use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step};
 use crate::model::part::Sheet;
-use crate::model::registers::Settings;
+use crate::model::registers::{Access, Settings};
 
-/// What the steps of a part's routines do on a bus.
+/// What the steps of a part's routines do.
 #[derive(Clone, Debug)]
 pub(crate) struct RoutinePlan {
     /// For each routine that is reached, a plan for each of its steps.
     routines: List<RoutineId, Option<Vec<StepPlan>>>,
 }
 
-/// What one step does on the bus.
+/// What one step does.
 #[derive(Clone, Debug)]
 pub(crate) enum StepPlan {
-    /// These transfers.
-    Send(Vec<Transfer>),
+    /// The bytes of the step, which may follow from what is set by then.
+    Send,
     /// These registers are written, in this order; their values follow from what they hold then.
     Set(Vec<Write>),
     /// These are read.
@@ -37,26 +35,19 @@ pub(crate) enum StepPlan {
     Refused(Unreachable),
 }
 
-/// Something that is read, and the transfers that read it.
-#[derive(Clone, Debug)]
-pub(crate) struct ReadPlan {
-    pub(crate) what: ReadWhat,
-    pub(crate) transfers: Vec<Transfer>,
-}
-
-/// What is read.
+/// Something that is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum ReadWhat {
+pub(crate) enum ReadPlan {
     Register(RegisterId),
     Frame(FrameId),
 }
 
 impl RoutinePlan {
     /// Plans a routine and those that it runs; the registers are as `start` says.
-    pub(crate) fn new(part: &Sheet, bus: Bus, routine: RoutineId, start: &Settings) -> Self {
+    pub(crate) fn new(part: &Sheet, routine: RoutineId, start: &Settings) -> Self {
         let routines = List::filled(part.routines.len(), |_| None);
         let visits = List::filled(part.routines.len(), |_| 0);
-        let mut planner = Planner { part, bus, routines, visits, state: start.clone(), unknown: Vec::new() };
+        let mut planner = Planner { part, routines, visits, state: start.clone(), unknown: Vec::new() };
         planner.routine(routine);
         Self { routines: planner.routines }
     }
@@ -69,7 +60,6 @@ impl RoutinePlan {
 
 struct Planner<'a> {
     part: &'a Sheet,
-    bus: Bus,
     routines: List<RoutineId, Option<Vec<StepPlan>>>,
     /// How often each was come by.
     visits: List<RoutineId, u32>,
@@ -113,15 +103,16 @@ impl Planner<'_> {
             self.forget_conditions();
         }
         match &step.action {
-            Action::Write(bytes) => StepPlan::Send(self.part.buses.wire(self.bus).map_or(Vec::new(), |wire| wire.send(bytes, 0))),
+            Action::Write(_) => StepPlan::Send,
             Action::Set { fields, .. } => self.set(step, fields),
+            Action::WriteRegisters(registers) => self.write(step, registers),
             Action::ReadFrame(frame) => {
                 if let Some(Origin::Registers(runs)) = self.part.frames.get(*frame).map(|frame| &frame.origin) {
                     runs.iter().flatten().for_each(|register| self.is_read(*register));
                 }
-                StepPlan::Read(self.frame(*frame).into_iter().collect())
+                StepPlan::Read(vec![ReadPlan::Frame(*frame)])
             }
-            Action::ReadRegisters(registers) => StepPlan::Read(registers.iter().filter_map(|id| self.register(*id)).collect()),
+            Action::ReadRegisters(registers) => StepPlan::Read(registers.iter().map(|id| self.register(*id)).collect()),
             Action::Poll { condition, .. } | Action::Expect(condition) => StepPlan::Read(self.condition(condition)),
             Action::Wait { .. } | Action::Line { .. } => StepPlan::Nothing,
             Action::Run(other) => {
@@ -143,6 +134,10 @@ impl Planner<'_> {
             Ok(planned) => planned,
             Err(unreachable) => return StepPlan::Refused(unreachable),
         };
+        let unstored = fields.iter().filter(|(field, _)| self.part.is_unstored(*field));
+        for (field, code) in unstored {
+            self.part.fields.get(*field).into_iter().for_each(|field| self.state.set_field(field, *code));
+        }
         for write in &planned {
             if let Some(register) = self.part.registers.get(write.register) {
                 self.state.set_register(register, write.after);
@@ -162,22 +157,38 @@ impl Planner<'_> {
         self.unknown.extend(fields);
     }
 
-    fn register(&mut self, id: RegisterId) -> Option<ReadPlan> {
+    fn register(&mut self, id: RegisterId) -> ReadPlan {
         self.is_read(id);
-        let register = self.part.registers.get(id)?;
-        Some(ReadPlan { what: ReadWhat::Register(id), transfers: read_registers(self.part, self.bus, &[register])? })
+        ReadPlan::Register(id)
     }
 
-    fn frame(&self, id: FrameId) -> Option<ReadPlan> {
-        let frame = self.part.frames.get(id)?;
-        Some(ReadPlan { what: ReadWhat::Frame(id), transfers: read_frame(self.part, self.bus, frame)? })
+    /// Registers are written as their fields are by then: what they hold is worked out when it is time.
+    fn write(&mut self, step: &Step, registers: &[RegisterId]) -> StepPlan {
+        let model = |field: &FieldId| self.part.fields.get(*field);
+        let plain = |field: &FieldId| model(field).is_some_and(|field| matches!(field.access, Access::ReadWrite | Access::WriteOnly));
+        let held = self.part.registers.of(registers).flat_map(|register| &register.fields).copied();
+        let fields: Vec<(FieldId, i128)> = held.filter(plain).filter_map(|id| Some((id, self.state.field(model(&id)?)))).collect();
+        match self.set(step, &fields) {
+            StepPlan::Set(mut writes) => {
+                writes.iter_mut().filter(|write| write.reason.is_none()).for_each(|write| write.sets.clear());
+                StepPlan::Set(writes)
+            }
+            other => other,
+        }
     }
 
     /// Reads what a condition needs: the registers of its fields and columns, the frames of its codes.
     fn condition(&mut self, condition: &Formula) -> Vec<ReadPlan> {
         let mut registers: Vec<RegisterId> = Vec::new();
         let mut frames: Vec<FrameId> = Vec::new();
-        for input in inputs(condition) {
+        let mut wanted: Vec<Input> = inputs(condition).collect();
+        let mut at = 0;
+        while let Some(input) = wanted.get(at).copied() {
+            at += 1;
+            // A quantity is what its fields hold; none leads back to itself.
+            if let Input::Quantity(quantity) = input {
+                wanted.extend(self.part.quantities.get(quantity).into_iter().flat_map(|quantity| inputs(&quantity.formula)));
+            }
             registers.extend(input.field().into_iter().flat_map(|field| self.part.homes(field)));
             if let Input::Code(code) = input {
                 frames.extend(self.part.codes.get(code).map(|code| code.frame));
@@ -187,7 +198,7 @@ impl Planner<'_> {
         registers.dedup();
         frames.sort_unstable();
         frames.dedup();
-        let registers: Vec<ReadPlan> = registers.into_iter().filter_map(|id| self.register(id)).collect();
-        registers.into_iter().chain(frames.into_iter().filter_map(|id| self.frame(id))).collect()
+        let registers: Vec<ReadPlan> = registers.into_iter().map(|id| self.register(id)).collect();
+        registers.into_iter().chain(frames.into_iter().map(ReadPlan::Frame)).collect()
     }
 }

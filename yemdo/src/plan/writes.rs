@@ -94,7 +94,7 @@ struct Search<'a> {
 impl Search<'_> {
     /// The registers that hold what was asked for and have to be written.
     fn wanted(&self, scope: WriteScope) -> Vec<(RegisterId, Option<WriteReason>)> {
-        let as_after_reset = *self.start == Settings::reset(self.part);
+        let as_after_reset = self.start.is_reset(self.part);
         let wanted = |register: &Register| {
             let asked = || self.asked.iter().filter(|(field, _)| register.fields.contains(field));
             let is_action = |field: FieldId| {
@@ -130,7 +130,7 @@ impl Search<'_> {
         let asked: Vec<FieldId> = self.asked.iter().map(|(field, _)| *field).collect();
         let (value, after) = value_to_write(self.part, id, image.register(register), &asked);
         let written = self.done.iter().any(|write| write.register == id);
-        let known = register.reset.is_some() || *self.start != Settings::reset(self.part) || written;
+        let known = register.reset.is_some() || !self.start.is_reset(self.part) || written;
         self.done.push(Write { register: id, before: known.then(|| self.state.register(register)), value, after, reason, sets });
         self.state.set_register(register, after);
         self.unknown.retain(|field| !register.fields.contains(field));
@@ -210,12 +210,12 @@ pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked
     let Some(register) = part.registers.get(index) else { return (0, 0) };
     let (mut value, mut after) = (wanted, wanted);
     let reset = register.reset.unwrap_or(0);
-    for (at, field) in register.fields.iter().filter_map(|field| Some((*field, part.fields.get(*field)?))) {
+    // A field that is put together from others stands for those.
+    let asked = part.fields.of(asked).fold(0, |mask, field| mask | field.mask_in(register));
+    for field in part.fields.of(&register.fields).filter(|field| !field.joined) {
         let mask = field.mask_in(register);
         if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
-            if !asked.contains(&at) {
-                value &= !mask;
-            }
+            value &= !mask | asked;
             after &= !mask;
         }
         // What the part alone sets is written as after a reset, whatever was read there last.

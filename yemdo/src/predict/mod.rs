@@ -7,17 +7,17 @@ use crate::formula::facts::Facts;
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::interval::Interval;
 use crate::formula::input::InputKey;
-use crate::formula::run::columns::LANES;
+use crate::formula::run::columns::{FaultAt, LANES};
 use crate::formula::typed::Formula;
 use crate::ground::digits::Digits;
 use crate::ground::list::List;
 use crate::ground::text::Span;
 use crate::model::frame::Code;
-use crate::model::ids::{CodeId, ReadingId};
+use crate::model::ids::{CodeId, FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
-use crate::model::registers::Settings;
+use crate::model::registers::{Field, Settings};
 use crate::plan::frame::bounds;
 use trial::{Trial, Work};
 
@@ -33,6 +33,11 @@ const EXHAUSTIVE_WORK: usize = 1 << 28;
 pub struct Prediction {
     /// Lowest and highest value, in the reading's unit. `None` where nothing ever comes out.
     pub extent: Option<Extent>,
+    /// The settings that this holds for: the fields that decide over the reading, with their codes after a reset.
+    pub settings: Vec<(FieldId, i128)>,
+    /// Lowest and highest value over all values of those fields, as far as trying finds; `None` where there is no such field,
+    /// or too many.
+    pub over_settings: Option<(f64, f64)>,
     /// Smallest and largest difference that one step of the code makes (of one of the codes, where there are
     /// several, the others at the middle of their range). `None` where the value never changes.
     pub step: Option<(f64, f64)>,
@@ -173,6 +178,8 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     let (low, high) = own.bounds.to_f64();
     let bounded = Prediction {
         extent: Some(Extent { low, high, exact: false }),
+        settings: Vec::new(),
+        over_settings: None,
         step: None,
         digits: stated_digits(reading).unwrap_or(Digits::UNKNOWN),
         proof: if count == 0 { Proof::Proved } else { Proof::Doubted(count, 0) },
@@ -182,6 +189,12 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     };
     let mut trial = Trial::new(part, id, &Settings::reset(part));
     let Some(trial) = trial.as_mut() else { return Some(bounded) };
+    let deciding = if float { Vec::new() } else { deciding(part, id) };
+    let bounded = Prediction {
+        settings: deciding.iter().filter_map(|id| Some((*id, trial.settings.field(part.fields.get(*id)?)))).collect(),
+        over_settings: over_settings(trial, &deciding),
+        ..bounded
+    };
     let digits = stated_digits(reading).unwrap_or_else(|| digits_of(trial, &|value| value));
     if let [only] = reading.codes.as_slice()
         && let Some(code) = trial.code(*only)
@@ -249,44 +262,127 @@ const SEARCHES: usize = 40;
 
 /// Looks for codes that lead to a fault: the ends of their ranges, zeros, and many others.
 fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
+    let mut found: Vec<FaultExample> = Vec::new();
+    try_many(trial, SEARCHES, &mut |part, codes, result| {
+        if let Err((kind, span)) = result
+            && found.len() < 8
+            && !found.iter().any(|known| known.span == span && known.kind == kind)
+        {
+            let name = |code: CodeId| part.codes.get(code).map_or(String::new(), |code| code.name.clone());
+            found.push(FaultExample { kind, span, codes: codes.iter().map(|(code, value)| (name(*code), *value)).collect() });
+        }
+    });
+    (found, SEARCHES * LANES)
+}
+
+/// Tries batches of codes: the ends of their ranges, zeros, and many others. The first lane has all at their lowest, the
+/// second all at their highest.
+fn try_many(trial: &mut Trial<'_>, batches: usize, each: &mut dyn FnMut(&Sheet, &[(CodeId, i128)], Result<f64, FaultAt>)) {
     let codes: Vec<(CodeId, (i128, i128))> =
         trial.reading.codes.iter().filter_map(|code| Some((*code, trial.part.codes.get(*code)?.bounds()))).collect();
-    let mut found: Vec<FaultExample> = Vec::new();
+    let part = trial.part;
     let mut state = 0x9E37_79B9_7F4A_7C15u64;
-    for _ in 0..SEARCHES {
-        let mut inputs: Vec<Vec<i128>> = Vec::new();
-        for _ in 0..LANES {
+    for batch in 0..batches {
+        let mut inputs: Vec<Vec<(CodeId, i128)>> = Vec::new();
+        for lane in 0..LANES {
             let mut dice = || {
                 state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
                 state >> 33
             };
-            inputs.push(
-                codes
-                    .iter()
-                    .map(|(_, (low, high))| match dice() % 6 {
-                        0 => *low,
-                        1 => *high,
-                        2 if *low <= 0 && *high >= 0 => 0,
-                        _ => low + i128::from((dice() << 31) ^ dice()) % (high - low + 1).max(1),
-                    })
-                    .collect(),
-            );
+            let mut pick = |(code, (low, high)): &(CodeId, (i128, i128))| {
+                let value = match (batch, lane, dice() % 6) {
+                    (0, 0, _) | (_, _, 0) => *low,
+                    (0, 1, _) | (_, _, 1) => *high,
+                    (_, _, 2) if *low <= 0 && *high >= 0 => 0,
+                    _ => low + i128::from((dice() << 31) ^ dice()) % (high - low + 1).max(1),
+                };
+                (*code, value)
+            };
+            inputs.push(codes.iter().map(&mut pick).collect());
         }
         let at = |code: CodeId, lane: usize| {
-            let index = codes.iter().position(|(known, _)| *known == code);
-            index.and_then(|index| inputs.get(lane)?.get(index)).copied().unwrap_or(0)
+            let of_lane = inputs.get(lane).and_then(|lane| lane.iter().find(|(known, _)| *known == code));
+            of_lane.map_or(0, |(_, value)| *value)
         };
-        let mut bad = Vec::new();
-        trial.run(LANES, at, |lane, result| bad.extend(result.err().map(|fault| (lane, fault))));
-        for (lane, (kind, span)) in bad {
-            if found.len() < 8 && !found.iter().any(|known| known.span == span && known.kind == kind) {
-                let name = |code: CodeId| trial.part.codes.get(code).map_or(String::new(), |code| code.name.clone());
-                let codes = codes.iter().map(|(code, _)| (name(*code), at(*code, lane))).collect();
-                found.push(FaultExample { kind, span, codes });
-            }
-        }
+        trial.run(LANES, at, |lane, result| each(part, inputs.get(lane).map_or(&[], Vec::as_slice), result));
     }
-    (found, SEARCHES * LANES)
+}
+
+/// Writable fields with tables of values, and settings that no register holds, from which a reading takes something beside its
+/// frames: in its formulas, those of what it uses, its conditions and its range.
+pub(crate) fn deciding(part: &Sheet, id: ReadingId) -> Vec<FieldId> {
+    let Some(reading) = part.readings.get(id) else { return Vec::new() };
+    let needed = part.needed(id);
+    let formulas = part.readings.of(&needed).map(|reading| &reading.formula).chain(reading.formulas());
+    let in_frame = |field: FieldId| part.codes.of(&reading.codes).any(|code| code.field == Some(field));
+    let mut used: Vec<FieldId> = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field).collect();
+    used.sort_unstable();
+    used.dedup();
+    used.retain(|field| !in_frame(*field) && part.fields.get(*field).is_some_and(Field::is_choice));
+    used
+}
+
+/// Combinations of settings that are looked at.
+const MOST_SETTINGS: usize = 256;
+
+/// Lowest and highest value over all settings of these fields, as far as trying finds; the others are as after a reset.
+fn over_settings(trial: &mut Trial<'_>, fields: &[FieldId]) -> Option<(f64, f64)> {
+    let part = trial.part;
+    let fields: Vec<&Field> = part.fields.of(fields).collect();
+    let count = fields.iter().map(|field| field.values.len()).fold(1usize, usize::saturating_mul);
+    if count > MOST_SETTINGS || count < 2 {
+        return None;
+    }
+    let before = trial.settings.clone();
+    let mut range: Option<(f64, f64)> = None;
+    for index in 0..count {
+        let mut left = index;
+        for field in &fields {
+            let row = field.values.get(left % field.values.len().max(1));
+            left /= field.values.len().max(1);
+            row.into_iter().for_each(|row| trial.settings.set_field(field, row.code));
+        }
+        range = wider(range, reach_of(trial, None));
+    }
+    trial.settings = before;
+    range
+}
+
+fn wider(one: Option<(f64, f64)>, other: Option<(f64, f64)>) -> Option<(f64, f64)> {
+    match (one, other) {
+        (Some((low, high)), Some((lower, higher))) => Some((low.min(lower), high.max(higher))),
+        (one, other) => one.or(other),
+    }
+}
+
+/// Lowest and highest value of a reading that comes from several codes, as far as trying finds, and its largest step, with
+/// these settings, within what is stated.
+pub(crate) fn reach(part: &Sheet, id: ReadingId, settings: &Settings, stated: Option<(f64, f64)>) -> Option<((f64, f64), Option<f64>)> {
+    let mut trial = Trial::new(part, id, settings)?;
+    if has_float(part, trial.reading) {
+        return None;
+    }
+    let range = reach_of(&mut trial, stated)?;
+    Some((range, sampled_step(&mut trial, 64).map(|(_, coarsest)| coarsest)))
+}
+
+fn reach_of(trial: &mut Trial<'_>, stated: Option<(f64, f64)>) -> Option<(f64, f64)> {
+    let mut range: Option<(f64, f64)> = None;
+    let within = |value: &f64| value.is_finite() && stated.is_none_or(|(low, high)| (low..=high).contains(value));
+    let mut see = |result: Result<f64, FaultAt>| {
+        if let Some(value) = result.ok().filter(within) {
+            range = wider(range, Some((value, value)));
+        }
+    };
+    if let [only] = trial.reading.codes.as_slice()
+        && let Some((low, high)) = trial.code(*only).map(Code::bounds)
+    {
+        let last = LANES as i128 - 1;
+        trial.run(LANES, |_, lane| low + (high - low) * lane as i128 / last, |_, result| see(result));
+    } else {
+        try_many(trial, 2, &mut |_, _, result| see(result));
+    }
+    range
 }
 
 /// What trying all codes found.

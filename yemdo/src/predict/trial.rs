@@ -10,7 +10,7 @@ use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::{Condition, Reading};
 use crate::model::registers::Settings;
-use crate::model::value::Leaves;
+use crate::model::value::{Leaves, Present};
 use crate::plan::frame::users;
 
 /// Readings that are tried out, each with those that it uses, all of them together: trying long chains one by one would
@@ -28,7 +28,7 @@ pub(super) struct Trial<'a> {
     withheld: Vec<usize>,
     /// Inputs from outside, with the outputs that use them.
     inputs: Vec<(Slot, Input, Vec<usize>)>,
-    settings: Settings,
+    pub(super) settings: Settings,
 }
 
 /// What decides all results of trying one code: readings that agree in it (three axes, the elements of an array) have the
@@ -162,7 +162,14 @@ impl<'a> Trial<'a> {
                     }
                 }
             } else {
-                match number(0) {
+                let held = if let Input::Quantity(quantity) = *input {
+                    let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
+                    let present = Present { part, settings, parameters: &parameters, last: &[] };
+                    present.quantity(quantity).ok().map(|value| Number::Real(value, Ty::F64))
+                } else {
+                    number(0)
+                };
+                match held {
                     Some(Number::Int(value, _)) => column.fill_int(value as i64),
                     Some(Number::Real(value, _)) => column.fill_real(value),
                     None => (0..lanes).for_each(|lane| machine.no_value(users, lane)),

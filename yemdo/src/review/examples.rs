@@ -1,11 +1,14 @@
 //! Running a sheet's worked examples.
 
+use crate::configure::{Configuration, Wish, Write, WriteScope, configure, quantity_value, write_register};
 use crate::decode::{Decoder, FormulaLine, ReadingValue};
-use crate::ground::number::Number;
+use crate::ground::hex::to_hex;
+use crate::ground::list::Id;
+use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
 use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::CodeContent;
-use crate::model::ids::FrameId;
+use crate::model::ids::{FieldId, FrameId};
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::Settings;
 use crate::model::status::Status;
@@ -63,6 +66,25 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
             decoder.settings_mut().set_field(field, *code);
         }
     }
+    for (id, parameter) in part.parameters.entries() {
+        let _ = decoder.set_parameter(id, parameter.default);
+    }
+    let mut quantities = Vec::new();
+    if !example.supplied.is_empty() || !example.writes.is_empty() || example.sends.is_some() || asks_quantity(example) {
+        match set_up(part, example) {
+            Ok(done) => {
+                mismatches.extend(written(part, example, &done));
+                part.parameters.ids().zip(&done.parameters).for_each(|(id, value)| drop(decoder.set_parameter(id, *value)));
+                let values = part.quantities.ids().map(|id| quantity_value(part, id, &done.settings, &done.parameters));
+                quantities = values.collect();
+                *decoder.settings_mut() = done.settings;
+            }
+            Err((span, why)) => {
+                let (expected, steps) = ("settings that can be written".into(), Vec::new());
+                mismatches.push(Mismatch { span, name: "set".into(), expected, found: why, steps });
+            }
+        }
+    }
     let mut causes = Vec::new();
     let mut lines: Vec<(String, Vec<FormulaLine>)> = Vec::new();
     for (frame, bytes) in &example.frames {
@@ -97,12 +119,19 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
             Subject::Reading(index) => {
                 let Some(reading) = part.readings.get(*index) else { continue };
                 let found = readings.iter().rfind(|seen| seen.name == reading.name);
-                (reading.name.clone(), found.map(|found| (reading_agrees(found, expected), describe(found))))
+                (reading.name.clone(), found.map(|found| (reading_agrees(found, expected), describe(found, expected))))
             }
             Subject::Code(index) => {
                 let Some(code) = part.codes.get(*index) else { continue };
                 let found = codes.iter().rfind(|seen| seen.id == *index);
                 (code.name.clone(), found.map(|found| (code_agrees(&found.value, expected), found.value.to_string())))
+            }
+            Subject::Quantity(index) => {
+                let Some(quantity) = part.quantities.get(*index) else { continue };
+                let value = quantities.get(index.index()).copied().flatten();
+                let found =
+                    value.map(|value| (number_agrees(Some(Number::Real(value, Ty::F64)), expected), format!("{value} {}", quantity.unit)));
+                (quantity.name.clone(), found)
             }
             Subject::Step(index, variable) => {
                 let Some(reading) = part.readings.get(*index) else { continue };
@@ -128,6 +157,50 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
         }
     }
     ExampleRun { span: example.span, datasheet: example.datasheet.clone(), mismatches }
+}
+
+fn asks_quantity(example: &Example) -> bool {
+    example.gives.iter().any(|(subject, ..)| matches!(subject, Subject::Quantity(_)))
+}
+
+/// What an example's settings come to, from a reset on.
+fn set_up(part: &Part, example: &Example) -> Result<Configuration, (Span, String)> {
+    let field = |(field, code): &(FieldId, i128)| {
+        let typed = part.setting_text(*field, *code).unwrap_or_default();
+        Wish::Field { field: *field, code: *code, typed }
+    };
+    let mut wishes: Vec<Wish> = example.set.iter().map(field).collect();
+    for (typed, span) in &example.supplied {
+        wishes.push(Wish::parse(part, typed).map_err(|error| (*span, error.message))?);
+    }
+    configure(part, &Settings::reset(part), &wishes, WriteScope::Changed).map_err(|error| (example.span, error.to_string()))
+}
+
+/// What is not written as an example says.
+fn written(part: &Part, example: &Example, done: &Configuration) -> Vec<Mismatch> {
+    let mut wrong = Vec::new();
+    for (id, expected, span) in &example.writes {
+        let Some(register) = part.registers.get(*id) else { continue };
+        let digits = register.bytes * 2;
+        let hex = |value: u64| format!("0x{value:0digits$X}");
+        let last = done.writes.iter().rfind(|write| write.register == *id).map(|write| write.value);
+        let found = last.map_or_else(|| "nothing: it is not written".to_owned(), hex);
+        if last != Some(*expected) {
+            let name = register.name.clone();
+            wrong.push(Mismatch { span: *span, name, expected: hex(*expected), found, steps: Vec::new() });
+        }
+    }
+    if let (Some((expected, span)), Some(bus)) = (&example.sends, part.buses.all().next()) {
+        let send = |write: &Write| Some(write_register(part, bus, part.registers.get(write.register)?, write.value)?.send);
+        let sent: Vec<Vec<u8>> = done.writes.iter().filter_map(send).collect();
+        if sent != *expected {
+            let text = |list: &[Vec<u8>]| {
+                if list.is_empty() { "nothing".to_owned() } else { list.iter().map(|one| to_hex(one)).collect::<Vec<_>>().join(", ") }
+            };
+            wrong.push(Mismatch { span: *span, name: "sends".into(), expected: text(expected), found: text(&sent), steps: Vec::new() });
+        }
+    }
+    wrong
 }
 
 fn reading_agrees(found: &ReadingValue, expected: &Expected) -> bool {
@@ -183,8 +256,14 @@ fn refused(part: &Sheet, example: &Example, frame: FrameId, refusal: &Refusal) -
     Mismatch { span: example.span, name, expected, found: refusal.to_string(), steps: Vec::new() }
 }
 
-fn describe(found: &ReadingValue) -> String {
-    match (found.value, found.status) {
+/// A value with the digits that are worth showing, or with all of them where those say what the example says.
+fn describe(found: &ReadingValue, expected: &Expected) -> String {
+    let same = |text: &str| matches!(expected, Expected::Value { text: typed, .. } if typed.starts_with(text));
+    let text = found.value.map(|value| {
+        let shown = found.digits.text(value);
+        if same(&shown) { value.to_string() } else { shown }
+    });
+    match (text, found.status) {
         (Some(value), Status::Ok) => format!("{value} {}", found.unit),
         (Some(value), status) => format!("{value} {} ({})", found.unit, status.as_str()),
         (None, status) => match &found.fault {

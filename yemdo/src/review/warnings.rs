@@ -9,12 +9,14 @@ use crate::formula::typed::Formula;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::List;
 use crate::ground::text::Span;
+use crate::model::command::Command;
 use crate::model::example::Subject;
 use crate::model::frame::{Code, Origin};
 use crate::model::ids::ReadingId;
 use crate::model::input::{Input, inputs};
-use crate::model::operation::Step;
+use crate::model::operation::{Action, Step};
 use crate::model::part::{Part, Sheet};
+use crate::model::reading::Reading;
 use crate::model::registers::Access;
 use crate::model::registers::{runs, runs_text};
 use crate::predict::Prediction;
@@ -33,6 +35,7 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
     repeated_formulas(part, &mut found);
     registers(part, &mut found);
     unused(part, &mut found);
+    commands(part, &mut found);
     examples(part, &mut found);
     ranges(part, predictions, &mut found);
     found.retain(|d| !part.allowed.iter().any(|name| name == d.name));
@@ -43,7 +46,7 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
 fn signs(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found: &mut Vec<Diagnostic>) {
     for (id, reading) in part.readings.entries() {
         let [Input::Code(code)] = inputs(&reading.formula).collect::<Vec<_>>()[..] else { continue };
-        let (Some(code), Some((low, _))) = (part.codes.get(code), reading.range) else { continue };
+        let (Some(code), Some((low, _))) = (part.codes.get(code), reading.range.as_ref().and_then(|range| range.fixed())) else { continue };
         if low >= 0.0 || code.layout.form != Form::Unsigned || code.layout.width() < 10 {
             continue;
         }
@@ -59,6 +62,37 @@ fn signs(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found:
                 .also(reading.span, "its range begins below zero")
                 .help("if the datasheet says two's complement, write `signed` in front of the layout"),
             );
+        }
+    }
+}
+
+/// A routine sends a command, and then reads the frame that sends it itself.
+fn commands(part: &Sheet, found: &mut Vec<Diagnostic>) {
+    for routine in &part.routines {
+        let mut sent: Option<(&Command, Span)> = None;
+        for step in &routine.steps {
+            match &step.action {
+                Action::Write(command) => sent = Some((command, step.span)),
+                // Time may pass in between, or the part be looked at.
+                Action::Wait { .. } | Action::Poll { .. } | Action::Line { .. } => {}
+                Action::ReadFrame(frame) => {
+                    let frame = part.frames.get(*frame);
+                    if let Some((frame, (command, span))) = frame.zip(sent.take())
+                        && let Origin::Read(one) = &frame.origin
+                        && !command.is_empty()
+                        && one.command.text(part) == command.text(part)
+                    {
+                        let text = format!("`{}` sends {} itself before it is read", frame.name, command.text(part));
+                        found.push(
+                            Diagnostic::warning("command-twice", span, text)
+                                .label("sent here, and once more with the frame")
+                                .also(frame.span, "the frame and its `command`")
+                                .help("if the part needs time in between, give the frame `wait`; if it is sent twice, switch this warning off"),
+                        );
+                    }
+                }
+                _ => sent = None,
+            }
         }
     }
 }
@@ -160,12 +194,13 @@ fn registers(part: &Sheet, found: &mut Vec<Diagnostic>) {
 
 /// Every formula of the part.
 fn formulas(part: &Sheet) -> impl Iterator<Item = &Formula> {
-    let readings = part.readings.iter().flat_map(|r| std::iter::once(&r.formula).chain(r.status.iter().map(|c| &c.formula)));
+    let readings = part.readings.iter().flat_map(Reading::formulas);
+    let sent = part.frames.iter().flat_map(|frame| frame.origin.formulas());
     let frames = part.frames.iter().flat_map(|frame| frame.status.iter().map(|c| &c.formula).chain(&frame.counted));
     let quantities = part.quantities.iter().map(|quantity| &quantity.formula);
     let computed = part.fields.iter().filter_map(|field| field.computed.as_ref());
     let steps = part.routines.iter().flat_map(|routine| &routine.steps).flat_map(Step::formulas);
-    readings.chain(frames).chain(quantities).chain(computed).chain(steps)
+    readings.chain(sent).chain(frames).chain(quantities).chain(computed).chain(steps)
 }
 
 fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
@@ -174,10 +209,10 @@ fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
     }
     let mut used: HashSet<Input> = formulas(part).flat_map(inputs).collect();
     // A quantity that goes through a reading's formula takes the place of its code there.
-    used.extend(part.quantities.iter().filter_map(|quantity| quantity.through).map(|(_, code)| Input::Code(code)));
+    used.extend(part.quantities.iter().filter_map(|quantity| quantity.through).map(|(_, code)| code));
     let expected = part.examples.iter().flat_map(|example| &example.gives).filter_map(|(subject, ..)| match subject {
         Subject::Code(code) => Some(*code),
-        Subject::Reading(_) | Subject::Step(..) => None,
+        Subject::Reading(_) | Subject::Quantity(_) | Subject::Step(..) => None,
     });
     used.extend(expected.map(Input::Code));
     let mut told = Vec::new();
@@ -206,7 +241,7 @@ fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
     }
     for frame in part.frames.iter().filter(|frame| frame.checks.is_empty()) {
         let taken = |byte: usize| part.codes.of(&frame.codes).any(|code| code.layout.slices.iter().any(|slice| slice.byte == byte));
-        if matches!(frame.origin, Origin::Read { .. })
+        if matches!(frame.origin, Origin::Read(_))
             && let Some(byte) = (0..frame.length).rfind(|byte| !taken(*byte))
         {
             found.push(
@@ -234,7 +269,7 @@ fn examples(part: &Sheet, found: &mut Vec<Diagnostic>) {
 fn ranges(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found: &mut Vec<Diagnostic>) {
     for (id, reading) in part.readings.entries() {
         let extent = predictions.get(id).and_then(|prediction| prediction.as_ref()?.extent);
-        let (Some((low, high)), Some(extent)) = (reading.range, extent) else { continue };
+        let (Some((low, high)), Some(extent)) = (reading.range.as_ref().and_then(|range| range.fixed()), extent) else { continue };
         if extent.high < low || extent.low > high {
             found.push(
                 Diagnostic::warning(

@@ -8,6 +8,7 @@ mod request;
 mod runner;
 mod taking;
 
+pub use crate::bus::Operation;
 pub use failure::{Failure, RoutineError};
-pub use request::{Answer, Operation, Request};
+pub use request::{Answer, Request};
 pub use runner::{NotRunnable, Runner};

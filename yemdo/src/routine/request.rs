@@ -1,12 +1,13 @@
 //! What a routine asks for, and what is answered.
 
-use crate::bus::Transfer;
+use crate::bus::Operation;
 
 /// What a routine asks for next.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Request {
-    /// What is to be done.
+    /// What is to be done. A transfer is answered by [`Answer::Bytes`], or [`Answer::Done`] where nothing comes back; a wait by
+    /// [`Answer::Done`]; a line by [`Answer::Done`] or [`Answer::TimedOut`].
     pub operation: Operation,
     /// What it is for, in words.
     pub meaning: String,
@@ -18,23 +19,6 @@ pub struct Request {
     pub at: (u64, u64),
     /// In a dry run, the condition under which it is done at all.
     pub only_if: Option<String>,
-}
-
-/// Something to be done with a bus, or to be waited for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Operation {
-    /// A transfer; the answer is [`Answer::Bytes`], or [`Answer::Done`] where nothing comes back.
-    Transfer(Transfer),
-    /// So many microseconds are waited; the answer is [`Answer::Done`].
-    Wait(u64),
-    /// The data-ready line is waited for; the answer is [`Answer::Done`] or [`Answer::TimedOut`].
-    Line {
-        /// The level.
-        high: bool,
-        /// The longest time, in microseconds.
-        within: u64,
-    },
 }
 
 /// What came of what was asked.

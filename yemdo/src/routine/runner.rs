@@ -4,18 +4,19 @@ use std::collections::VecDeque;
 use std::fmt;
 
 use super::failure::{Failure, RoutineError};
-use super::request::{Answer, Operation, Request};
-use crate::bus::{Bus, Transfer};
+use super::request::{Answer, Request};
+use crate::bus::{Bus, Operation, Transfer};
 use crate::formula::typed::Formula;
 use crate::ground::list::Id;
+use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step, Time};
 use crate::model::part::Part;
 use crate::model::registers::Settings;
 use crate::model::value::Present;
-use crate::plan::routine::{ReadPlan, ReadWhat, RoutinePlan, StepPlan};
-use crate::plan::transfers::{read_registers, write_register};
+use crate::plan::routine::{ReadPlan, RoutinePlan, StepPlan};
+use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
 use crate::plan::writes::{Write, WriteReason, value_to_write};
 
 /// Runs one routine.
@@ -45,7 +46,6 @@ pub struct Runner {
     pub(super) bus: Bus,
     bits_per_second: u32,
     plan: RoutinePlan,
-    routine: RoutineId,
     pub(super) settings: Settings,
     parameters: Vec<f64>,
     pub(super) last: Vec<Option<Vec<u8>>>,
@@ -160,8 +160,7 @@ impl Runner {
         Self {
             bus,
             bits_per_second: 0,
-            plan: RoutinePlan::new(part, bus, routine, &settings),
-            routine,
+            plan: RoutinePlan::new(part, routine, &settings),
             settings,
             parameters: part.parameters.iter().map(|parameter| parameter.default).collect(),
             last: vec![None; part.frames.len()],
@@ -188,10 +187,7 @@ impl Runner {
     pub fn on_bus(mut self, bus: Bus, bits_per_second: Option<u32>) -> Result<Self, NotRunnable> {
         let usual = self.part.buses.wire(bus).ok_or(NotRunnable::OtherBus(bus))?.usual_rate();
         self.bits_per_second = bits_per_second.unwrap_or(usual);
-        if bus != self.bus {
-            self.bus = bus;
-            self.plan = RoutinePlan::new(&self.part, bus, self.routine, &self.settings);
-        }
+        self.bus = bus;
         Ok(self)
     }
 
@@ -302,7 +298,7 @@ impl Runner {
     }
 
     fn text(&self, formula: &Formula) -> String {
-        self.part.source.slice(formula.span).trim().trim_matches('"').to_owned()
+        self.part.typed(formula)
     }
 
     /// Goes on until something has to be done.
@@ -320,7 +316,7 @@ impl Runner {
                     continue;
                 }
                 Work::Write { write, meaning, verify } => {
-                    self.write(write, meaning, *verify);
+                    self.write(write, meaning, *verify)?;
                     continue;
                 }
                 Work::Transfer { transfer, meaning, .. } => (Operation::Transfer(transfer.clone()), meaning.clone()),
@@ -396,8 +392,13 @@ impl Runner {
         let means = |default: String| step.means.clone().unwrap_or(default);
         let planned = call.and_then(|call| self.plan.step(call.routine, call.step)).cloned().unwrap_or(StepPlan::Nothing);
         match planned {
-            StepPlan::Send(transfers) => {
+            StepPlan::Send => {
                 let meaning = means("a command".into());
+                let bytes = match &step.action {
+                    Action::Write(command) => command.now(&self.present()).map_err(|error| self.not_sent(error))?,
+                    _ => Vec::new(),
+                };
+                let transfers = self.part.buses.wire(self.bus).map_or(Vec::new(), |wire| wire.send(&bytes, 0));
                 self.work.extend(transfers.into_iter().map(|transfer| Work::Transfer {
                     transfer,
                     then: Then::Nothing,
@@ -408,15 +409,15 @@ impl Runner {
             StepPlan::Read(reads) => match &step.action {
                 Action::Poll { condition, .. } => {
                     let text = self.text(condition);
-                    self.push_reads(&reads, &means(format!("until {text}")));
+                    self.push_reads(&reads, &means(format!("until {text}")))?;
                     self.work.push_back(Work::Judge { poll: Some(0) });
                 }
                 Action::Expect(condition) => {
                     let text = self.text(condition);
-                    self.push_reads(&reads, &means(format!("expect {text}")));
+                    self.push_reads(&reads, &means(format!("expect {text}")))?;
                     self.work.push_back(Work::Judge { poll: None });
                 }
-                _ => self.push_reads(&reads, &means(String::new())),
+                _ => self.push_reads(&reads, &means(String::new()))?,
             },
             StepPlan::Refused(unreachable) => return Err(self.error(unreachable.into())),
             StepPlan::Nothing => match &step.action {
@@ -449,11 +450,16 @@ impl Runner {
         };
         let what: Vec<String> = fields.iter().filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect();
         self.saved.clear();
+        // What no register holds is so from now on; nothing is sent for it.
+        for (field, code) in fields.iter().filter(|(field, _)| self.part.is_unstored(*field)) {
+            self.part.fields.get(*field).into_iter().for_each(|field| self.settings.set_field(field, *code));
+        }
         for write in writes {
             let name = self.part.registers.get(write.register).map_or("", |register| register.name.as_str());
             let meaning = match write.reason {
                 Some(WriteReason::Unlocks) => format!("{name}: temporary, to unlock another register"),
                 Some(WriteReason::Restores) => format!("{name}: restored"),
+                None if what.is_empty() => step.means.clone().unwrap_or_else(|| format!("write {name}")),
                 None => step.means.clone().unwrap_or_else(|| format!("{name}: {}", what.join(", "))),
             };
             let verify = verify && write.reason.is_none();
@@ -462,9 +468,9 @@ impl Runner {
     }
 
     /// Writes a register: what it holds by now, with the fields that the step sets.
-    fn write(&mut self, write: &Write, meaning: &str, verify: bool) {
+    fn write(&mut self, write: &Write, meaning: &str, verify: bool) -> Result<(), RoutineError> {
         let part = self.part.clone();
-        let Some(register) = part.registers.get(write.register) else { return };
+        let Some(register) = part.registers.get(write.register) else { return Ok(()) };
         let held = self.settings.register(register);
         let mut image = self.settings.clone();
         match write.reason {
@@ -476,6 +482,9 @@ impl Runner {
                 image.set_register(register, saved.map_or(held, |(_, value)| *value));
             }
             Some(WriteReason::Unlocks) | None => {}
+        }
+        if write.sets.is_empty() && write.reason.is_none() {
+            self.compute_fields(&register.fields, &mut image)?;
         }
         for (field, code) in &write.sets {
             part.fields.get(*field).into_iter().for_each(|field| image.set_field(field, *code));
@@ -491,29 +500,75 @@ impl Runner {
             next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));
         }
         next.into_iter().rev().for_each(|work| self.work.push_front(work));
+        Ok(())
     }
 
-    fn push_reads(&mut self, reads: &[ReadPlan], meaning: &str) {
+    /// Works out anew what follows from parameters and other fields.
+    fn compute_fields(&self, fields: &[FieldId], image: &mut Settings) -> Result<(), RoutineError> {
+        for (field, formula) in self.part.fields.of(fields).filter_map(|field| Some((field, field.computed.as_ref()?))) {
+            let code = field.computed_code(self.compute(formula)?);
+            let code = code.ok_or_else(|| self.error(Failure::NoValue { formula: self.text(formula) }))?;
+            image.set_field(field, code);
+        }
+        Ok(())
+    }
+
+    fn push_reads(&mut self, reads: &[ReadPlan], meaning: &str) -> Result<(), RoutineError> {
+        let part = self.part.clone();
         for read in reads {
-            let name = match read.what {
-                ReadWhat::Register(register) => self.part.registers.get(register).map(|register| register.name.as_str()),
-                ReadWhat::Frame(frame) => self.part.frames.get(frame).map(|frame| frame.name.as_str()),
-            };
-            let meaning = if meaning.is_empty() { format!("read {}", name.unwrap_or("")) } else { meaning.to_owned() };
-            match read.what {
-                ReadWhat::Register(register) => {
-                    self.work.extend(answered(read.transfers.clone(), Then::Register(register), &meaning));
+            let named = |name: &str| if meaning.is_empty() { format!("read {name}") } else { meaning.to_owned() };
+            match *read {
+                ReadPlan::Register(id) => {
+                    let Some(register) = part.registers.get(id) else { continue };
+                    let transfers = read_registers(&part, self.bus, &[register]).unwrap_or_default();
+                    self.work.extend(answered(transfers, Then::Register(id), &named(&register.name)));
                 }
-                ReadWhat::Frame(frame) => {
-                    let answers: Vec<bool> = read.transfers.iter().map(|transfer| !transfer.discard).collect();
-                    let (first, last) = (answers.iter().position(|answers| *answers), answers.iter().rposition(|answers| *answers));
-                    for (at, transfer) in read.transfers.iter().cloned().enumerate() {
-                        let then = Then::Frame { frame, first: Some(at) == first, last: Some(at) == last };
-                        self.work.extend(answered(vec![transfer], then, &meaning));
-                    }
+                ReadPlan::Frame(id) => {
+                    let Some(frame) = part.frames.get(id) else { continue };
+                    let operations = operations(&self.present(), self.bus, frame);
+                    self.push_frame(id, operations, &frame.name, &named(&frame.name))?;
                 }
             }
         }
+        Ok(())
+    }
+
+    /// A frame is read: transfers, and the waits between them.
+    fn push_frame(
+        &mut self,
+        frame: FrameId,
+        operations: Result<Vec<Operation>, NotReadable>,
+        name: &str,
+        meaning: &str,
+    ) -> Result<(), RoutineError> {
+        let operations = match operations {
+            Ok(operations) => operations,
+            Err(NotReadable::NotSent(error)) => return Err(self.not_sent(error)),
+            // What comes over another bus of the part is not read over this one.
+            Err(NotReadable::OtherBus(_)) => return Ok(()),
+        };
+        let answers =
+            |operation: &Operation| matches!(operation, Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard);
+        let (first, last) = (operations.iter().position(answers), operations.iter().rposition(answers));
+        for (at, operation) in operations.into_iter().enumerate() {
+            match operation {
+                Operation::Transfer(transfer) if transfer.receive == 0 && !transfer.discard => {
+                    let meaning = format!("{name}: asks for it");
+                    self.work.push_back(Work::Transfer { transfer, then: Then::Nothing, meaning });
+                }
+                Operation::Transfer(transfer) => {
+                    let then = Then::Frame { frame, first: Some(at) == first, last: Some(at) == last };
+                    self.work.extend(answered(vec![transfer], then, meaning));
+                }
+                Operation::Wait(micros) => self.work.push_back(Work::Wait { micros, meaning: format!("{name}: until it is there") }),
+                Operation::Line { high, within } => self.work.push_back(Work::Line { high, within, meaning: meaning.to_owned() }),
+            }
+        }
+        Ok(())
+    }
+
+    fn not_sent(&self, error: NotSent) -> RoutineError {
+        self.error(Failure::NoValue { formula: error.formula })
     }
 
     /// Decides a condition from what was read.
@@ -542,7 +597,7 @@ impl Runner {
                 let meaning = step.means.clone().unwrap_or_else(|| format!("until {}", self.text(condition)));
                 let planned = call.and_then(|call| self.plan.step(call.routine, call.step)).cloned();
                 if let Some(StepPlan::Read(reads)) = planned {
-                    self.push_reads(&reads, &meaning);
+                    self.push_reads(&reads, &meaning)?;
                 }
                 self.work.push_back(Work::Judge { poll: Some(elapsed + step.every) });
                 Ok(())
@@ -569,13 +624,7 @@ impl Runner {
     }
 
     fn micros(&self, time: &Time) -> Result<u64, RoutineError> {
-        match time {
-            Time::Fixed(micros) => Ok(*micros),
-            Time::Formula(formula) => match self.present().compute(formula) {
-                Ok(ms) if (0.0..=3.6e6).contains(&ms) => Ok((ms * 1000.0).ceil() as u64),
-                _ => Err(self.error(Failure::NoValue { formula: self.text(formula) })),
-            },
-        }
+        time.micros(&self.present()).map_err(|error| self.not_sent(error))
     }
 }
 

@@ -10,8 +10,12 @@ pub enum Takes {
     Integer,
     /// A number, whole or not.
     Number,
+    /// A number, or the name of one of the values beside it.
+    NumberOrName,
     /// `[low, high]`, two numbers.
     Range,
+    /// `[low, high]`, each a number or a formula.
+    RangeOrFormulas,
     /// `[[x, y], ...]`.
     Points,
     /// `true` or `false`.
@@ -36,8 +40,10 @@ pub enum Takes {
     Time,
     /// A time, or a formula that gives milliseconds.
     TimeOrFormula,
-    /// A list of bytes.
+    /// A list of bytes; one that follows from settings is a formula.
     Bytes,
+    /// Such a list, or names of registers.
+    BytesOrRegisters,
     /// A list of names.
     Names,
     /// Names of registers, with blanks or `..` between.
@@ -48,6 +54,8 @@ pub enum Takes {
     Table(&'static KeyTable),
     /// One such table, or a list of them.
     TableOrList(&'static KeyTable),
+    /// The same, or the name of another that has such a list.
+    TableOrListOrName(&'static KeyTable),
     /// A table, or the name of a usual CRC model.
     TableOrModel(&'static KeyTable),
     /// Names of the user's own, each with such a table.
@@ -66,6 +74,7 @@ impl Takes {
         match self {
             Takes::Table(table)
             | Takes::TableOrList(table)
+            | Takes::TableOrListOrName(table)
             | Takes::TableOrModel(table)
             | Takes::Named(table)
             | Takes::NamedLists(table)
@@ -174,6 +183,11 @@ pub static I2C: KeyTable = KeyTable {
         ),
         may("restart", Takes::Boolean, "Between pointer and data: repeated start, or with `false` stop and start. Default: `true`."),
         may("increment", Takes::Integer, "Bits that are set in the register address for auto-increment; default: none."),
+        may(
+            "auto_increment",
+            Takes::Boolean,
+            "Whether the register address moves on from register to register; with `false` each is read in a transfer of its own. Default: `true`.",
+        ),
     ],
     also: "",
 };
@@ -193,6 +207,7 @@ pub static SPI: KeyTable = KeyTable {
         may("read", Takes::Integer, "Bits that are set in the address byte to read."),
         may("write", Takes::Integer, "Bits that are set in the address byte to write."),
         may("increment", Takes::Integer, "Bits that are set for auto-increment."),
+        may("auto_increment", Takes::Boolean, "As for I2C."),
         may("dummy", Takes::Integer, "Bytes clocked between the address and the first byte of data; default: 0."),
         may("late", Takes::Boolean, "The answer comes in the next transfer."),
     ],
@@ -230,7 +245,12 @@ pub static REGISTER: KeyTable = KeyTable {
         may("reset", Takes::Integer, "Its value after a reset."),
         may("bank", Takes::NamedValues, "It is reached only while these fields have these values."),
         may("while", Takes::NamedValues, "It may only be written while these fields have these values."),
-        may("count", Takes::Integer, "An array: this many of them, `NAME_0` and on."),
+        may("count", Takes::Integer, "An array: this many of them, `NAME_0` and on; their fields are named likewise."),
+        may(
+            "names",
+            Takes::Names,
+            "An array, in place of `count`: for each of them what stands behind its name, such as `[\"x\", \"y\", \"z\"]`.",
+        ),
         may("every", Takes::Integer, "For an array, the addresses from one to the next."),
         may("field", Takes::Named(&FIELD), "Its fields."),
         may("reserved", Takes::TableOrList(&RESERVED), "Bits that are nobody's."),
@@ -254,13 +274,17 @@ pub static RESERVED: KeyTable = KeyTable {
 pub static FIELD: KeyTable = KeyTable {
     name: "field",
     keys: &[
-        must("bits", Takes::Bits, "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`."),
-        may("values", Takes::TableOrList(&VALUE), "The datasheet's table of its values."),
+        must(
+            "bits",
+            Takes::Bits,
+            "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`; of other fields, which keep their names, `\"FAST QUIET\"`.",
+        ),
+        may("values", Takes::TableOrListOrName(&VALUE), "The datasheet's table of its values; or the name of a field that has the same."),
         may("access", ACCESS, "What can be done to it; default: as its register."),
         may(
             "computed",
             Takes::Formula,
-            "Its code follows from parameters and other fields: a calibration word from a bore. Rounded to the nearest.",
+            "Its code follows from parameters and other fields: a calibration word from a bore. A real is rounded to the nearest code, halves away from zero; `(int32_t)(…)` cuts it towards zero instead.",
         ),
         MEANS,
         SOURCE,
@@ -281,7 +305,12 @@ pub static FRAME: KeyTable = KeyTable {
     keys: &[
         may("read", Takes::Integer, "Number of bytes, 1 to 4096; of a frame without `registers`, `transfers` or a Modbus table."),
         may("length", Takes::Formula, "How many of these bytes count, where an earlier code says so: a FIFO that was not full."),
-        may("command", Takes::Bytes, "Bytes that are sent before reading, such as a command."),
+        may(
+            "command",
+            Takes::Bytes,
+            "Bytes that are sent before reading, such as a command; of those that follow from settings, the formula: `[0x4C, \"RATE << 3\"]`.",
+        ),
+        may("wait", Takes::TimeOrFormula, "The time between the command and the read; a formula gives milliseconds."),
         may("keep", Takes::Boolean, "Read once and kept: calibration words. Other frames' readings wait for it."),
         may(
             "registers",
@@ -312,6 +341,11 @@ pub static CODE: KeyTable = KeyTable {
     keys: &[
         must("layout", Takes::Layout, "Where its bits stand and how they are read."),
         may(
+            "names",
+            Takes::Names,
+            "Of an array: what stands behind its name for each element, in place of `0`, `1` and on: `[\"x\", \"y\", \"z\"]`.",
+        ),
+        may(
             "range",
             Takes::Range,
             "The codes that the datasheet allows; outside it the code stands for nothing, and what uses it is at fault.",
@@ -324,7 +358,11 @@ pub static CODE: KeyTable = KeyTable {
 /// A transfer of a frame.
 pub static TRANSFER: KeyTable = KeyTable {
     name: "transfer",
-    keys: &[may("command", Takes::Bytes, "Bytes that are sent first."), must("read", Takes::Integer, "Number of bytes that are read.")],
+    keys: &[
+        may("command", Takes::Bytes, "Bytes that are sent first."),
+        may("wait", Takes::TimeOrFormula, "The time between the command and the read."),
+        must("read", Takes::Integer, "Number of bytes that are read."),
+    ],
     also: "",
 };
 
@@ -393,7 +431,11 @@ pub static READING: KeyTable = KeyTable {
     keys: &[
         must("unit", Takes::Text, "The unit, as a symbol: `°C`, `%`, `hPa`, `lx`."),
         must("formula", Takes::Formula, "How the codes become the quantity, in C."),
-        may("range", Takes::Range, "The range in which the datasheet lets the reading be believed; outside it the status says so."),
+        may(
+            "range",
+            Takes::RangeOrFormulas,
+            "The range in which the datasheet lets the reading be believed; outside it the status says so. What follows from settings is a formula: `[\"-SPAN.full\", \"SPAN.full\"]`.",
+        ),
         may("decimals", Takes::Integer, "Decimals to show, 0 to 9, where those that its steps need are not wanted."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about this reading."),
         MEANS,
@@ -410,9 +452,14 @@ pub static SHARED: KeyTable =
 pub static PARAMETER: KeyTable = KeyTable {
     name: "parameter",
     keys: &[
-        must("default", Takes::Number, "Its value where the user gives none."),
+        must("default", Takes::NumberOrName, "Its value where the user gives none; of one with `values`, a code or a name."),
         may("unit", Takes::Text, "Its unit."),
         may("range", Takes::Range, "The values that are accepted."),
+        may(
+            "values",
+            Takes::TableOrListOrName(&VALUE),
+            "A setting that no register holds, chosen by a command or a pin: the datasheet's table of its values. Otherwise it is as a field.",
+        ),
         MEANS,
         SOURCE,
     ],
@@ -452,7 +499,11 @@ pub static QUANTITY: KeyTable = KeyTable {
 pub static STEP: KeyTable = KeyTable {
     name: "step",
     keys: &[
-        may("write", Takes::Bytes, "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put."),
+        may(
+            "write",
+            Takes::BytesOrRegisters,
+            "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put. Or the names of registers: they are written as their fields are by then, those with `computed` computed anew.",
+        ),
         may("set", Takes::NamedValues, "Give these fields these values, and write their registers."),
         may("verify", Takes::Boolean, "With `set`: read the registers back and compare."),
         may("read", Takes::Registers, "Read a frame, or registers, by name."),
@@ -462,7 +513,11 @@ pub static STEP: KeyTable = KeyTable {
         may("line", Takes::Word(&["high", "low"]), "Wait until the data-ready line has this level."),
         may("every", Takes::Time, "With `poll` or `retry`: the time from one to the next; default: 1 ms."),
         may("within", Takes::TimeOrFormula, "With `poll` or `line`: the longest time; then the routine fails."),
-        may("expect", Takes::Condition, "Read what the condition needs, once; where it does not hold, the routine fails: an identity."),
+        may(
+            "expect",
+            Takes::Condition,
+            "Read what the condition needs, once; where it does not hold, the routine fails: an identity. A condition of parameters alone reads nothing.",
+        ),
         may("do", Takes::Text, "Another routine."),
         may("when", Takes::Condition, "Do the step only where this holds of what was last read or set."),
         may("repeat", Takes::Integer, "Do the step this many times, 2 to 1000."),
@@ -478,8 +533,22 @@ pub static EXAMPLE: KeyTable = KeyTable {
     name: "example",
     keys: &[
         may("source", Takes::Text, "Where the datasheet has it."),
-        may("set", Takes::NamedValues, "Fields that do not have their reset values: for each, the value's name or its code."),
-        may("gives", Takes::NamedValues, "For each reading, its value with the unit, or its status; for each code, its number or text."),
+        may(
+            "set",
+            Takes::NamedValues,
+            "Fields that do not have their reset values: for each, the value's name or its code. Also parameters and quantities, with their units.",
+        ),
+        may(
+            "gives",
+            Takes::NamedValues,
+            "For each reading or quantity, its value with the unit, or its status; for each code, its number or text.",
+        ),
+        may("writes", Takes::NamedValues, "What `set` comes to: for each register, the value that is written to it."),
+        may(
+            "sends",
+            Takes::Names,
+            "What `set` comes to on the first bus: for each write, in order, its bytes in hex as `configure` shows them.",
+        ),
         may(
             "refused",
             Takes::Word(&["check failed", "too short", "too long", "blank", "exception", "foreign"]),
@@ -490,5 +559,8 @@ pub static EXAMPLE: KeyTable = KeyTable {
 };
 
 /// `[variant.NAME]`: any keys of the sheet, put over it.
-pub static VARIANT: KeyTable =
-    KeyTable { name: "variant", keys: &[], also: "any key of the sheet: it is put over, or beside, what the sheet has" };
+pub static VARIANT: KeyTable = KeyTable {
+    name: "variant",
+    keys: &[],
+    also: "any key of the sheet: it is put over, or beside, what the sheet has; a list, such as `example` or a table of values, takes the place of the sheet's as a whole",
+};

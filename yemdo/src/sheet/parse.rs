@@ -40,6 +40,8 @@ pub(crate) struct Sheet {
     pub(crate) routines: Vec<Named<Vec<Step>>>,
     pub(crate) examples: Vec<Example>,
     pub(crate) variants: Vec<At<String>>,
+    /// It is a variant, and has no examples of its own.
+    pub(crate) inherits_examples: bool,
 }
 
 /// A field's value, as its code or by name.
@@ -81,8 +83,12 @@ pub(crate) fn parse(source: &str, variant: Option<&str>) -> (Sheet, Vec<Diagnost
     }
     let mut sheet = sheet(&mut reader, &table);
     if let Some(name) = variant {
-        let renamed = matches!(table.get("variant").map(Spanned::get_ref), Some(DeValue::Table(all)) if matches!(all.get(name).map(Spanned::get_ref), Some(DeValue::Table(inner)) if inner.contains_key("part")));
-        if !renamed {
+        let own = |key: &str| {
+            let Some(DeValue::Table(all)) = table.get("variant").map(Spanned::get_ref) else { return false };
+            matches!(all.get(name).map(Spanned::get_ref), Some(DeValue::Table(inner)) if inner.contains_key(key))
+        };
+        sheet.inherits_examples = !own("example");
+        if !own("part") {
             sheet.part.value = name.to_owned();
         }
     }
@@ -232,25 +238,39 @@ fn choices<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Named<Choic
     let Some(table) = value.and_then(|value| reader.table(value)) else { return Vec::new() };
     let mut found = Vec::new();
     for (name, value) in entries(table) {
-        let choice = match value.get_ref() {
-            DeValue::String(_) => reader.text(value).map(Choice::Name),
-            _ => reader.integer(value).map(Choice::Code),
-        };
-        found.extend(choice.map(|choice| (name, choice)));
+        found.extend(choice(reader, value).map(|choice| (name, choice)));
     }
     found
 }
 
+/// A code, or a value's name.
+fn choice<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Choice> {
+    match value.get_ref() {
+        DeValue::String(_) => reader.text(value).map(Choice::Name),
+        _ => reader.integer(value).map(Choice::Code),
+    }
+}
+
+/// A byte that is sent: as it is, or as the formula that gives it.
+#[derive(Debug)]
+pub(crate) enum Byte {
+    Fixed(u8),
+    Formula(Text),
+}
+
 /// A list of bytes, or hex in a text.
-fn bytes<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<u8> {
+fn bytes<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Byte> {
     match value.map(|value| (value, value.get_ref())) {
         Some((_, DeValue::Array(list))) => {
-            let byte = |value| reader.integer_within(value, "a byte", 0, u8::MAX).map(|at| at.value);
+            let byte = |value: &Raw<'i>| match value.get_ref() {
+                DeValue::String(_) => reader.text(value).map(Byte::Formula),
+                _ => reader.integer_within(value, "a byte", 0, u8::MAX).map(|at| Byte::Fixed(at.value)),
+            };
             list.iter().filter_map(byte).collect()
         }
         Some((value, _)) => {
             let Some(text) = reader.text(value) else { return Vec::new() };
-            hex(reader, &text)
+            hex(reader, &text).into_iter().map(Byte::Fixed).collect()
         }
         None => Vec::new(),
     }

@@ -2,7 +2,7 @@
 //! that reads it.
 
 pub(crate) use super::parse::buses::{Address, I2c};
-pub(crate) use super::parse::frames::{Check, Code, Example, Frame, Method, Reading, Status};
+pub(crate) use super::parse::frames::{Check, Code, End, Example, Exchange, Frame, Method, Parameter, Reading, Stated, Status, Supplied};
 pub(crate) use super::parse::operation::{Action, Quantity, Step, Time, Way};
-pub(crate) use super::parse::registers::{Field, Register};
-pub(crate) use super::parse::{Choice, Named, Sheet};
+pub(crate) use super::parse::registers::{Field, Register, Row, Values};
+pub(crate) use super::parse::{Byte, Choice, Named, Sheet};

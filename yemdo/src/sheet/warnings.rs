@@ -9,6 +9,8 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("reset-sets-reserved", "A reset value has other bits in a reserved place than must be written there."),
     ("bits-unaccounted", "Bits of a register belong to no field and are not reserved."),
     ("same-address", "Two registers have one address, are not in different banks, and both can be read, or both written."),
+    ("gap", "A frame's `A..B` has addresses in between of which the sheet says nothing, and so is read in several transfers."),
+    ("command-twice", "A step of a routine sends what the frame that is read next sends itself."),
     ("never-used", "A code, parameter, table or shared value that no formula, condition or example uses."),
     ("no-example", "The sheet has readings but no worked example."),
     ("not-checked", "A frame has a byte that no code uses and no check: a CRC that is not checked?"),

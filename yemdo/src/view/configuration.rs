@@ -22,6 +22,7 @@ pub struct ConfigurationView<'a> {
     writes: Vec<WriteView<'a>>,
     quantities: Vec<QuantityView<'a>>,
     computed: Named<Integer>,
+    unstored: Named<Integer>,
     moved: Vec<MovedView<'a>>,
 }
 
@@ -95,6 +96,7 @@ impl<'a> ConfigurationView<'a> {
             writes: writes.collect(),
             quantities: quantities.collect(),
             computed: field_codes(part, &computed),
+            unstored: field_codes(part, &done.unstored),
             moved: moved.collect(),
         }
     }
@@ -123,8 +125,8 @@ impl<'a> ReadBackView<'a> {
 #[non_exhaustive]
 pub struct ChoiceView<'a> {
     fields: Named<String>,
-    from: f64,
-    to: f64,
+    from: Option<f64>,
+    to: Option<f64>,
     step: Option<f64>,
     noise: Option<f64>,
     current: Option<f64>,
@@ -142,8 +144,8 @@ impl<'a> ChoiceView<'a> {
         };
         Self {
             fields: choice.codes.iter().filter_map(value).collect(),
-            from: choice.range.0,
-            to: choice.range.1,
+            from: choice.range.map(|(low, _)| low),
+            to: choice.range.map(|(_, high)| high),
             step: choice.step,
             noise: choice.noise,
             current: choice.current,

@@ -78,6 +78,14 @@ impl Lowerer {
         index
     }
 
+    /// A number that is always the same, as an output.
+    pub(crate) fn number(&mut self, value: f64) -> usize {
+        let slot = self.constant(Number::Real(value, Ty::F64));
+        self.program.needs.push(Vec::new());
+        self.program.outputs.push((slot, Ty::F64));
+        self.program.outputs.len() - 1
+    }
+
     /// Makes an output's value available to later formulas as an input, in place of what that input was before.
     pub(crate) fn publish(&mut self, input: InputKey, output: usize) {
         self.withdraw(input);

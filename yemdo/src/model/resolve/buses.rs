@@ -21,6 +21,7 @@ impl Resolver {
                 read: spi.read,
                 write: spi.write,
                 increment: spi.increment,
+                auto_increment: spi.auto_increment,
                 dummy: spi.dummy,
                 late: spi.late,
             });
@@ -64,8 +65,15 @@ impl Resolver {
         }
         let pointer = self.pointer(i2c.pointer);
         if let Some(address) = address {
-            self.part.buses.i2c =
-                Some(I2c { address, typed_8_bit: i2c.address.eight_bit, straps, pointer, restart: i2c.restart, increment: i2c.increment });
+            self.part.buses.i2c = Some(I2c {
+                address,
+                typed_8_bit: i2c.address.eight_bit,
+                straps,
+                pointer,
+                restart: i2c.restart,
+                increment: i2c.increment,
+                auto_increment: i2c.auto_increment,
+            });
         }
     }
 

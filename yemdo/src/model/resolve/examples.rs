@@ -4,9 +4,11 @@ use super::Resolver;
 use crate::formula::fault::FaultKind;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::hex::parse_hex;
+use crate::ground::list::Id;
 use crate::ground::text::Text;
 use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::Code;
+use crate::model::ids::QuantityId;
 use crate::model::status::Status;
 use crate::sheet::tree;
 
@@ -23,7 +25,41 @@ impl Resolver {
                 }
             }
         }
-        let set = self.choices(&example.set);
+        let (mut set, mut supplied) = (Vec::new(), Vec::new());
+        for (name, choice) in &example.set {
+            let other = self.part.parameter(&name.value).is_ok() || self.part.quantity(&name.value).is_ok();
+            if other {
+                let (typed, span) = match choice {
+                    tree::Choice::Code(code) => (code.value.to_string(), code.span),
+                    tree::Choice::Name(text) => (text.value.clone(), text.span),
+                };
+                supplied.push((format!("{}={typed}", name.value), span));
+            } else {
+                set.extend(self.choice(name, choice));
+            }
+        }
+        let writes =
+            example.writes.iter().filter_map(|(name, value)| Some((self.register_named(&name.value, name.span)?, value.value, value.span)));
+        let writes = writes.collect();
+        let mut sends = None;
+        if let Some(typed) = &example.sends {
+            let mut all = Vec::new();
+            for text in &typed.value {
+                match parse_hex(&text.value) {
+                    Ok(bytes) => all.push(bytes),
+                    Err(error) => {
+                        let span = text.locate(error.at..error.at + error.piece.len().max(1));
+                        self.report(Diagnostic::error("bad-hex", span, error.to_string()).label("not hex"));
+                    }
+                }
+            }
+            sends = Some((all, typed.span));
+        }
+        let says = !example.writes.is_empty() || sends.is_some();
+        if says && example.set.is_empty() {
+            let problem = Diagnostic::error("missing-key", example.span, "what is written follows from what is set");
+            self.report(problem.label("needs `set`").help("such as set = { GAIN = \"single\" }"));
+        }
         let mut gives = Vec::new();
         for (name, text) in &example.gives {
             let reading = self.part.readings.position(|reading| reading.name == name.value);
@@ -42,7 +78,12 @@ impl Resolver {
                     continue;
                 }
             }
+            let quantity = self.part.quantities.entries().find(|(_, quantity)| quantity.name == name.value);
             let found = match (reading, code) {
+                (None, None) if quantity.is_some() => {
+                    let (id, unit) = quantity.map_or((QuantityId::new(0), ""), |(id, quantity)| (id, quantity.unit.as_str()));
+                    expected(text, unit).map(|expected| (Subject::Quantity(id), expected))
+                }
                 (Some(index), _) => {
                     let unit = self.part.readings.get(index).map_or("", |reading| reading.unit.as_str());
                     expected(text, unit).map(|expected| (Subject::Reading(index), expected))
@@ -60,13 +101,15 @@ impl Resolver {
                 gives.push((subject, expected, text.span));
             }
         }
-        if gives.is_empty() && example.refused.is_none() && !self.has_errors() {
+        if gives.is_empty() && example.refused.is_none() && !says && !self.has_errors() {
             self.report(
-                Diagnostic::error("missing-key", example.span, "an example says what comes out").label("needs `gives` or `refused`"),
+                Diagnostic::error("missing-key", example.span, "an example says what comes out")
+                    .label("needs `gives`, `refused`, `writes` or `sends`"),
             );
         }
         let datasheet = example.source.as_ref().map(|text| text.value.clone());
-        self.part.examples.push(Example { span: example.span, datasheet, set, frames, gives, refused: example.refused.map(|at| at.value) });
+        let refused = example.refused.map(|at| at.value);
+        self.part.examples.push(Example { span: example.span, datasheet, set, supplied, writes, sends, frames, gives, refused });
     }
 }
 

@@ -1,5 +1,7 @@
 //! Frames: where their bytes come from, their codes and their checks.
 
+use std::collections::HashMap;
+
 use super::Resolver;
 use crate::bits::check::{Check, CheckKind, Crc, CrcModel, MODELS, SumFinish};
 use crate::bits::form::Form;
@@ -7,7 +9,10 @@ use crate::bits::gather::Gather;
 use crate::bits::layout::{CheckInput, Layout, Slice, Sources, parse_cover, parse_layout, parse_slices};
 use crate::bus::modbus::{AddressRange, ModbusTable};
 use crate::ground::diagnostic::Diagnostic;
+use crate::ground::list::List;
 use crate::ground::text::{Span, Text};
+use crate::ground::words::counted;
+use crate::model::command::{Command, CommandByte, Exchange};
 use crate::model::frame::{Code, Frame, Origin};
 use crate::model::ids::{CodeId, FieldId, FrameId, RegisterId};
 use crate::model::registers::Register;
@@ -17,9 +22,17 @@ use crate::sheet::tree;
 /// Most codes of a sheet, the elements of arrays counted.
 const MAX_CODES: usize = 8192;
 
+/// Whether wide registers are numbered by the register, not by the byte: then two of them are nearer to one another than
+/// their bytes.
+fn by_register(registers: &List<RegisterId, Register>) -> bool {
+    let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
+    registers.iter().any(|one| registers.iter().any(|other| near(one, other)))
+}
+
 impl Resolver {
     pub(super) fn frame(&mut self, index: FrameId, name: &At<String>, frame: &tree::Frame) {
-        let (origin, length) = self.origin(frame).unwrap_or((Origin::Read { command: Vec::new() }, 1));
+        let nothing = Exchange { command: Command::default(), wait: None, read: 1 };
+        let (origin, length) = self.origin(frame).unwrap_or((Origin::Read(nothing), 1));
         let mut held: Vec<(String, usize, usize, bool)> = Vec::new();
         let mut holds: Vec<(RegisterId, usize)> = Vec::new();
         if let Origin::Registers(runs) = &origin {
@@ -33,7 +46,7 @@ impl Resolver {
         }
         let sources = Sources { length, registers: &held, home: "" };
         let mut codes = Vec::new();
-        for (code_name, tree::Code { layout: text, range }) in &frame.codes {
+        for (code_name, tree::Code { layout: text, names, range }) in &frame.codes {
             let Some(typed) = self.take(parse_layout(text, &sources)) else { continue };
             if typed.layout.form == Form::Text && typed.array.is_some() {
                 self.report(
@@ -55,8 +68,22 @@ impl Resolver {
                 );
                 break;
             }
-            for element in 0..typed.array.map_or(1, |(count, _)| count) {
-                let name = if typed.array.is_some() { format!("{}_{element}", code_name.value) } else { code_name.value.clone() };
+            let count = typed.array.map(|(count, _)| count);
+            if let Some(names) = names.as_ref().filter(|names| Some(names.value.len()) != count) {
+                let problem = format!("{} for {}", counted(names.value.len(), "name"), counted(count.unwrap_or(1), "element"));
+                self.report(
+                    Diagnostic::error("bad-array", names.span, problem).label("as many as the layout has").also(text.span, "the layout"),
+                );
+                continue;
+            }
+            let numbered = || (0..count.unwrap_or(0)).map(|element| element.to_string()).collect();
+            let elements: Vec<String> = names.as_ref().map_or_else(numbered, |names| names.value.clone());
+            if count.is_some() {
+                self.arrays.entry(code_name.value.clone()).or_insert_with(|| elements.clone());
+            }
+            for element in 0..count.unwrap_or(1) {
+                let behind = elements.get(element).map_or(String::new(), |behind| format!("_{behind}"));
+                let name = format!("{}{behind}", code_name.value);
                 self.code(index, &name, code_name.span, typed.element(element), None, &mut codes);
             }
             self.part.codes.iter_mut().skip(before).for_each(|code| code.range = range.map(|(_, range)| range));
@@ -138,8 +165,9 @@ impl Resolver {
             return Some((Origin::Registers(runs), length));
         }
         if !frame.transfers.is_empty() {
-            let transfers: Vec<(Vec<u8>, usize)> = frame.transfers.iter().map(|(command, read)| (command.clone(), read.value)).collect();
-            let length = transfers.iter().map(|(_, read)| read).sum();
+            let exchange = |transfer: &tree::Exchange| self.exchange(&transfer.command, transfer.wait.as_ref(), transfer.read.value);
+            let transfers = frame.transfers.iter().map(exchange).collect::<Option<Vec<Exchange>>>()?;
+            let length = transfers.iter().map(|transfer| transfer.read).sum();
             return Some((Origin::Transfers(transfers), length));
         }
         if let Some((table, addresses)) = &frame.modbus {
@@ -148,7 +176,34 @@ impl Resolver {
             return Some((Origin::Modbus(range), length));
         }
         let read = frame.read.map_or(1, |read| read.value);
-        Some((Origin::Read { command: frame.command.clone() }, read))
+        Some((Origin::Read(self.exchange(&frame.command, frame.wait.as_ref(), read)?), read))
+    }
+
+    fn exchange(&mut self, command: &[tree::Byte], wait: Option<&tree::Time>, read: usize) -> Option<Exchange> {
+        let command = self.command(command)?;
+        let wait = match wait {
+            Some(time) => Some(self.time(time)?),
+            None => None,
+        };
+        Some(Exchange { command, wait, read })
+    }
+
+    /// Bytes that are sent, their formulas resolved.
+    pub(super) fn command(&mut self, typed: &[tree::Byte]) -> Option<Command> {
+        let mut bytes = Vec::with_capacity(typed.len());
+        for byte in typed {
+            bytes.push(match byte {
+                tree::Byte::Fixed(byte) => CommandByte::Fixed(*byte),
+                tree::Byte::Formula(text) => {
+                    let formula = self.formula(text, &HashMap::new(), None, None)?;
+                    if !self.without_codes(&formula, text) {
+                        return None;
+                    }
+                    CommandByte::Formula(formula)
+                }
+            });
+        }
+        Some(Command::new(bytes))
     }
 
     /// `"STATUS..DATA_L"` or a list of names, cut where addresses do not follow one another.
@@ -177,18 +232,19 @@ impl Resolver {
                 );
                 return None;
             }
-            all.extend(if first == last { vec![first_index] } else { between });
+            all.extend(if first == last { vec![first_index] } else { between.clone() });
+            if first != last {
+                self.gaps(&between, text.locate(at..at + word.len()));
+            }
         }
-        // Wide registers are numbered by the byte in some parts, by the register in others: then two of them are
-        // nearer to one another than their bytes.
+        let together = self.part.buses.auto_increment();
         let registers = &self.part.registers;
-        let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
-        let by_register = registers.iter().any(|one| registers.iter().any(|other| near(one, other)));
+        let by_register = by_register(registers);
         let mut runs: Vec<Vec<RegisterId>> = Vec::new();
         for index in all {
             let register = self.part.registers.get(index)?;
             let last = runs.last().and_then(|run| run.last()).and_then(|last| self.part.registers.get(*last));
-            let follows = last.is_some_and(|last| register.at == last.at + if by_register { 1 } else { last.bytes as u32 });
+            let follows = together && last.is_some_and(|last| register.at == last.at + if by_register { 1 } else { last.bytes as u32 });
             match runs.last_mut().filter(|_| follows) {
                 Some(run) => run.push(index),
                 None => runs.push(vec![index]),
@@ -201,7 +257,24 @@ impl Resolver {
         Some(runs)
     }
 
-    fn register_named(&mut self, name: &str, span: Span) -> Option<RegisterId> {
+    /// Tells where between the registers of `A..B` there are addresses of which the sheet says nothing.
+    fn gaps(&mut self, between: &[RegisterId], span: Span) {
+        let by_register = by_register(&self.part.registers);
+        let registers: Vec<&Register> = self.part.registers.of(between).collect();
+        let behind = |register: &Register| register.at + if by_register { 1 } else { register.bytes as u32 };
+        let gap = registers.windows(2).find_map(|pair| match *pair {
+            [one, next] if next.at > behind(one) => Some((one, behind(one), next)),
+            _ => None,
+        });
+        if let Some((one, from, next)) = gap {
+            let missing = if next.at - from == 1 { format!("0x{from:02X}") } else { format!("0x{from:02X} to 0x{:02X}", next.at - 1) };
+            let text = format!("between `{}` and `{}` the sheet has no register at {missing}", one.name, next.name);
+            let problem = Diagnostic::warning("gap", span, text).label("read in transfers of their own");
+            self.report(problem.help("if all is read in one go, describe what stands between them, such as a reserved register"));
+        }
+    }
+
+    pub(super) fn register_named(&mut self, name: &str, span: Span) -> Option<RegisterId> {
         let found = self.part.registers.position(|register| register.name == name);
         if found.is_none() {
             let known: Vec<&str> = self.part.registers.iter().map(|register| register.name.as_str()).collect();

@@ -17,6 +17,8 @@ pub(super) struct Names<'a> {
     pub(super) part: &'a Sheet,
     /// The codes by their names.
     pub(super) codes: &'a HashMap<String, Vec<CodeId>>,
+    /// Arrays of codes and of fields: what stands behind the name of each element.
+    pub(super) arrays: &'a HashMap<String, Vec<String>>,
     /// Readings that are resolved so far.
     pub(super) readings: &'a HashMap<String, (ReadingId, Ty)>,
     /// Divisions of integers that shared values are made of.
@@ -30,9 +32,15 @@ pub(super) struct Names<'a> {
 }
 
 impl Names<'_> {
+    /// The name of the element that is meant by that of an array.
+    fn full<'n>(&self, name: &'n str) -> Cow<'n, str> {
+        let behind = self.element.filter(|(_, arrays)| arrays.iter().any(|array| array == name));
+        let behind = behind.and_then(|(index, _)| self.arrays.get(name)?.get(index));
+        behind.map_or(Cow::Borrowed(name), |behind| Cow::Owned(format!("{name}_{behind}")))
+    }
+
     fn code(&self, frame: Option<FrameId>, name: &str) -> Result<Option<(Input, Ty)>, String> {
-        let element = self.element.filter(|(_, arrays)| arrays.iter().any(|array| array == name));
-        let full = element.map_or(Cow::Borrowed(name), |(index, _)| Cow::Owned(format!("{name}_{index}")));
+        let full = self.full(name);
         let named = self.codes.get(full.as_ref()).map_or(&[] as &[CodeId], Vec::as_slice);
         let of_frame = |code: &Code| frame.or(self.only_frame).is_none_or(|frame| code.frame == frame);
         let mut found = named.iter().filter_map(|id| Some((*id, self.part.codes.get(*id)?))).filter(|(_, code)| of_frame(code));
@@ -48,6 +56,8 @@ impl Names<'_> {
     }
 
     fn field(&self, name: &str) -> Result<Option<(Input, Ty)>, String> {
+        let name = self.full(name).into_owned();
+        let name = name.as_str();
         let Ok(index) = self.part.field(name) else {
             let homes: Vec<String> = self
                 .part
@@ -60,8 +70,7 @@ impl Names<'_> {
             return if homes.len() > 1 { Err(format!("several registers have it: write {}", homes.join(" or "))) } else { Ok(None) };
         };
         let Some(field) = self.part.fields.get(index).filter(|field| name.ends_with(&field.name)) else { return Ok(None) };
-        let (low, high) = field.bounds();
-        Ok(Some((Input::Field(index), if field.is_real() { Ty::F64 } else { Ty::holding(low, high) })))
+        Ok(Some((Input::Field(index), field.ty())))
     }
 
     fn column(&self, field_name: &str, column: &str) -> Result<Option<(Input, Ty)>, String> {
@@ -137,8 +146,11 @@ impl Names<'_> {
         if let Some((field, column)) = member.split_once('.') {
             return self.column(&format!("{name}.{field}"), column);
         }
-        if self.part.registers.iter().any(|register| register.name == name) {
-            return self.field(&format!("{name}.{member}"));
+        // A register may have the name of a field of it.
+        if self.part.registers.iter().any(|register| register.name == name)
+            && let Some(field) = self.field(&format!("{name}.{member}"))?
+        {
+            return Ok(Some(field));
         }
         self.column(name, member)
     }

@@ -6,9 +6,11 @@ use super::Resolver;
 use crate::formula::front::analyse::analyse;
 use crate::formula::typed::Formula;
 use crate::ground::diagnostic::Diagnostic;
+use crate::ground::hex::parse_hex;
 use crate::ground::list::{Id, List};
 use crate::ground::text::{Span, Text};
-use crate::model::ids::{CodeId, FieldId, QuantityId, ReadingId, RoutineId};
+use crate::model::command::{Command, CommandByte};
+use crate::model::ids::{CodeId, FieldId, ReadingId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Quantity, Routine, Step, Time};
 use crate::model::registers::Access;
@@ -49,7 +51,7 @@ impl Resolver {
     }
 
     /// What configures a part cannot use what it has not measured yet.
-    fn without_codes(&mut self, formula: &Formula, text: &Text) -> bool {
+    pub(super) fn without_codes(&mut self, formula: &Formula, text: &Text) -> bool {
         let bad = inputs(formula).any(|input| matches!(input, Input::Code(_) | Input::Reading(_)));
         if bad {
             let problem = Diagnostic::error("uses-code", text.span, "this formula uses a code or a reading, which only come with a frame");
@@ -58,12 +60,14 @@ impl Resolver {
         !bad
     }
 
-    pub(super) fn quantities(&mut self, quantities: &[tree::Named<tree::Quantity>]) {
-        for (name, quantity) in quantities {
-            let taken = self.part.field(&name.value).is_ok() || self.part.parameters.iter().any(|known| known.name == name.value);
-            if taken {
+    /// Resolves those of the quantities that are wanted now.
+    pub(super) fn quantities(&mut self, quantities: &[tree::Named<tree::Quantity>], wanted: &dyn Fn(&str) -> bool) {
+        for (name, quantity) in quantities.iter().filter(|(name, _)| wanted(&name.value)) {
+            let field = self.part.fields.iter().find(|known| known.name == name.value).map(|known| known.span);
+            let parameter = self.part.parameters.iter().find(|known| known.name == name.value).map(|known| known.span);
+            if let Some(span) = field.or(parameter) {
                 let problem = Diagnostic::error("name-taken", name.span, format!("there is a field or parameter `{}` too", name.value));
-                self.report(problem.label("a quantity needs a name of its own"));
+                self.report(problem.label("a quantity needs a name of its own").also(span, "taken here"));
             }
             let (text, through) = match &quantity.way {
                 tree::Way::Formula(text) => (text, None),
@@ -89,15 +93,6 @@ impl Resolver {
             if quantity.moves.as_ref().is_none_or(|names| names.len() == moves.len()) {
                 self.movable(&moves, name.span);
             }
-            let not_below = quantity.not_below.as_ref().and_then(|other| {
-                let at = quantities.iter().position(|(known, _)| known.value == other.value && known.span != name.span);
-                if at.is_none() {
-                    let names = quantities.iter().map(|(known, _)| known.value.as_str());
-                    let problem = Diagnostic::error("unknown-name", other.span, format!("there is no other quantity `{}`", other.value));
-                    self.report(problem.label("not a quantity").known(&other.value, "quantities", names.collect::<Vec<_>>()));
-                }
-                at.map(QuantityId::new)
-            });
             self.part.quantities.push(Quantity {
                 name: name.value.clone(),
                 span: name.span,
@@ -106,14 +101,28 @@ impl Resolver {
                 formula,
                 through,
                 moves,
-                not_below,
+                not_below: None,
                 means: quantity.means.as_ref().map(|text| text.value.clone()),
             });
         }
     }
 
+    /// Which quantities must not be below which others.
+    pub(super) fn floors(&mut self, quantities: &[tree::Named<tree::Quantity>]) {
+        for (name, other) in quantities.iter().filter_map(|(name, quantity)| Some((name, quantity.not_below.as_ref()?))) {
+            let floor = self.part.quantities.position(|known| known.name == other.value && known.span != name.span);
+            let there = quantities.iter().any(|(known, _)| known.value == other.value && known.span != name.span);
+            if !there {
+                let names = quantities.iter().map(|(known, _)| known.value.as_str());
+                let problem = Diagnostic::error("unknown-name", other.span, format!("there is no other quantity `{}`", other.value));
+                self.report(problem.label("not a quantity").known(&other.value, "quantities", names.collect::<Vec<_>>()));
+            }
+            self.part.quantities.iter_mut().filter(|known| known.span == name.span).for_each(|known| known.not_below = floor);
+        }
+    }
+
     /// The reading that a quantity goes through, and its code.
-    fn through(&mut self, reading: &Text) -> Option<(ReadingId, CodeId)> {
+    fn through(&mut self, reading: &Text) -> Option<(ReadingId, Input)> {
         let Some(index) = self.part.readings.position(|known| known.name == reading.value) else {
             let names: Vec<&str> = self.part.readings.iter().map(|known| known.name.as_str()).collect();
             let problem = Diagnostic::error("unknown-name", reading.span, format!("there is no reading `{}`", reading.value));
@@ -122,7 +131,11 @@ impl Resolver {
             return None;
         };
         let used: Vec<Input> = self.part.readings.get(index).map_or(Vec::new(), |reading| inputs(&reading.formula).collect());
-        let codes: Vec<CodeId> = used.iter().filter_map(|input| if let Input::Code(code) = input { Some(*code) } else { None }).collect();
+        // A field of a register that the reading's frame holds is a code too.
+        let own = self.part.readings.get(index).map_or(&[] as &[CodeId], |reading| &reading.codes);
+        let in_frame = |field: FieldId| self.part.codes.of(own).any(|code| code.field == Some(field));
+        let is_code = |input: &&Input| matches!(input, Input::Code(_)) || matches!(input, Input::Field(field) if in_frame(*field));
+        let codes: Vec<Input> = used.iter().filter(is_code).copied().collect();
         let others = used.iter().any(|input| matches!(input, Input::Reading(_)));
         let (&[code], false) = (codes.as_slice(), others) else {
             let problem = Diagnostic::error("no-way-back", reading.span, format!("`{}` has not just one code", reading.value))
@@ -213,7 +226,8 @@ impl Resolver {
 
     fn step(&mut self, step: &tree::Step, routines: &[&str]) -> Option<Step> {
         let action = match &step.action {
-            tree::Action::Write(bytes) => Action::Write(bytes.clone()),
+            tree::Action::Write(bytes) => Action::Write(self.command(bytes)?),
+            tree::Action::WriteText(text) => self.write_what(text)?,
             tree::Action::Set { fields, verify } => {
                 let chosen = self.choices(fields);
                 for (name, _) in fields {
@@ -233,10 +247,10 @@ impl Resolver {
             tree::Action::Read(text) => self.read_what(text)?,
             tree::Action::Wait { time, tolerance } => Action::Wait { time: self.time(time)?, tolerance: tolerance / 100.0 },
             tree::Action::Poll { condition, within } => {
-                Action::Poll { condition: self.readable_condition(condition)?, within: self.time(within)? }
+                Action::Poll { condition: self.readable_condition(condition, true)?, within: self.time(within)? }
             }
             tree::Action::Line { high, within } => Action::Line { high: *high, within: self.time(within)? },
-            tree::Action::Expect(condition) => Action::Expect(self.readable_condition(condition)?),
+            tree::Action::Expect(condition) => Action::Expect(self.readable_condition(condition, false)?),
             tree::Action::Run(name) => {
                 let Some(index) = routines.iter().position(|known| *known == name.value) else {
                     let problem = Diagnostic::error("unknown-name", name.span, format!("there is no routine `{}`", name.value));
@@ -261,6 +275,34 @@ impl Resolver {
         })
     }
 
+    /// Registers by their names, or bytes in hex.
+    fn write_what(&mut self, text: &Text) -> Option<Action> {
+        let words: Vec<&str> = text.value.split_whitespace().collect();
+        if !words.is_empty() && words.iter().any(|word| self.part.register(word).is_ok()) {
+            let Action::ReadRegisters(registers) = self.read_what(text)? else { return None };
+            let fixed = self.part.registers.of(&registers).find(|register| !register.access.is_writable());
+            if let Some(what) = fixed.map(|register| format!("`{}` is {}", register.name, register.access.as_str())) {
+                self.report(Diagnostic::error("not-writable", text.span, what).label("it cannot be written"));
+            }
+            return Some(Action::WriteRegisters(registers));
+        }
+        match parse_hex(&text.value) {
+            Ok(bytes) if !bytes.is_empty() => Some(Action::Write(Command::new(bytes.into_iter().map(CommandByte::Fixed).collect()))),
+            Ok(_) => {
+                self.report(Diagnostic::error("bad-hex", text.span, "there is no byte to write").label("needs a byte at least"));
+                None
+            }
+            Err(error) => {
+                let span = text.locate(error.at..error.at + error.piece.len().max(1));
+                let known: Vec<&str> = self.part.registers.iter().map(|register| register.name.as_str()).collect();
+                let problem = Diagnostic::error("bad-hex", span, error.to_string()).label("neither hex nor a register");
+                let problem = problem.known(error.piece.trim(), "registers", known);
+                self.report(problem);
+                None
+            }
+        }
+    }
+
     /// A frame by name, or registers by their names.
     fn read_what(&mut self, text: &Text) -> Option<Action> {
         if let Ok(frame) = self.part.frame(text.value.trim()) {
@@ -283,7 +325,7 @@ impl Resolver {
         Some(Action::ReadRegisters(registers))
     }
 
-    fn time(&mut self, time: &tree::Time) -> Option<Time> {
+    pub(super) fn time(&mut self, time: &tree::Time) -> Option<Time> {
         Some(match time {
             tree::Time::Fixed(micros) => Time::Fixed(*micros),
             tree::Time::Formula(text) => {
@@ -297,12 +339,13 @@ impl Resolver {
     }
 
     /// A condition over what can be read: fields of registers, codes of frames.
-    fn readable_condition(&mut self, text: &Text) -> Option<Formula> {
+    fn readable_condition(&mut self, text: &Text, must_read: bool) -> Option<Formula> {
         let formula = analyse(
             text,
             &super::names::Names {
                 part: &self.part,
                 codes: &self.code_names,
+                arrays: &self.arrays,
                 readings: &HashMap::new(),
                 lost: &HashMap::new(),
                 only_frame: None,
@@ -312,7 +355,8 @@ impl Resolver {
             &mut Vec::new(),
         );
         let formula = self.take(formula)?;
-        if !inputs(&formula).any(|input| matches!(input, Input::Code(_) | Input::Field(_) | Input::Column(..))) {
+        let reads = |input| matches!(input, Input::Code(_) | Input::Field(_) | Input::Column(..) | Input::Quantity(_));
+        if inputs(&formula).next().is_none() || (must_read && !inputs(&formula).any(reads)) {
             let problem = Diagnostic::error("no-code", text.span, "nothing is read for this condition");
             self.report(problem.label("it holds always, or never").help("name a field of a register, or a code of a frame"));
             return None;

@@ -14,7 +14,7 @@ use crate::ground::text::{Span, Text};
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::input::{Input, inputs};
-use crate::model::reading::{Condition, Reading};
+use crate::model::reading::{Condition, End, Reading, StatedRange};
 use crate::model::status::Status;
 use crate::sheet::tree;
 
@@ -27,6 +27,13 @@ struct Wanted<'t> {
     arrays: Vec<String>,
     /// Its formula and conditions can be read at all.
     readable: bool,
+}
+
+impl tree::Reading {
+    fn range_formulas(&self) -> impl Iterator<Item = &Text> {
+        let ends = if let Some(tree::Stated::Ends(ends)) = &self.range { ends.as_slice() } else { &[] };
+        ends.iter().filter_map(|end| if let tree::End::Formula(text) = end { Some(text) } else { None })
+    }
 }
 
 /// Most readings and shared values of a sheet, the elements of arrays counted.
@@ -103,12 +110,13 @@ impl Resolver {
             }
             let only = if let [frame] = frames.as_slice() { Some(*frame) } else { None };
             let status = self.conditions(&want.tree.status, only, &types, element);
+            let range = want.tree.range.as_ref().and_then(|range| self.stated(range, element));
             types.insert(want.name.clone(), (ReadingId::new(index), formula.ty));
             let done = Reading {
                 name: want.name.clone(),
                 span: want.span,
                 unit: want.tree.unit.value.clone(),
-                range: want.tree.range.map(|range| range.value),
+                range,
                 decimals: want.tree.decimals,
                 formula,
                 frames,
@@ -159,25 +167,28 @@ impl Resolver {
         for (name, tree) in readings {
             let mut names = Vec::new();
             let mut readable = true;
-            for text in std::iter::once(&tree.formula).chain(tree.status.iter().map(|status| &status.when)) {
+            for text in std::iter::once(&tree.formula).chain(tree.status.iter().map(|status| &status.when)).chain(tree.range_formulas()) {
                 match self.take(parse(text)) {
                     Some(body) => names.extend(body.free_names()),
                     None => readable = false,
                 }
             }
             let mut counts: Vec<(String, usize)> = Vec::new();
-            for (used, _) in names {
-                let elements = (0..).take_while(|index| self.code_names.contains_key(&format!("{used}_{index}"))).count();
-                let plain = self.code_names.contains_key(&used);
-                if elements > 0 && !plain && !counts.iter().any(|(known, _)| *known == used) {
-                    counts.push((used, elements));
+            for used in names.iter().flat_map(|(used, _)| used.split('.')) {
+                let elements = self.arrays.get(used).map_or(0, Vec::len);
+                let plain = self.code_names.contains_key(used) || self.part.field(used).is_ok();
+                if elements > 0 && !plain && !counts.iter().any(|(known, _)| known == used) {
+                    counts.push((used.to_owned(), elements));
                 }
             }
             let arrays: Vec<String> = counts.iter().map(|(name, _)| name.clone()).collect();
+            // The names are those of the first array that has names of its own, or else numbers.
+            let named = |array: &&String| self.arrays.get(*array).is_some_and(|names| names.first().is_some_and(|name| name != "0"));
+            let names = arrays.iter().find(named).or(arrays.first()).and_then(|array| self.arrays.get(array));
             match counts.iter().map(|(_, count)| *count).min() {
                 None => wanted.push(Wanted { name: name.value.clone(), span: name.span, tree, element: None, arrays, readable }),
                 Some(count) => wanted.extend((0..count).map(|element| Wanted {
-                    name: format!("{}_{element}", name.value),
+                    name: format!("{}_{}", name.value, names.and_then(|names| names.get(element)).map_or("", String::as_str)),
                     span: name.span,
                     tree,
                     element: Some(element),
@@ -214,6 +225,21 @@ impl Resolver {
         self.report(problem);
     }
 
+    /// A stated range, its formulas resolved: over settings, parameters and quantities.
+    fn stated(&mut self, range: &tree::Stated, element: Option<(usize, &[String])>) -> Option<StatedRange> {
+        let mut end = |end: &tree::End| match end {
+            tree::End::Number(number) => Some(End::Number(*number)),
+            tree::End::Formula(text) => {
+                let formula = self.formula(text, &Types::new(), None, element)?;
+                self.without_codes(&formula, text).then_some(End::Formula(formula))
+            }
+        };
+        Some(match range {
+            tree::Stated::Numbers(low, high) => StatedRange { low: End::Number(*low), high: End::Number(*high) },
+            tree::Stated::Ends([low, high]) => StatedRange { low: end(low)?, high: end(high)? },
+        })
+    }
+
     /// A formula, typed; its warnings are reported.
     pub(super) fn formula(
         &mut self,
@@ -228,7 +254,16 @@ impl Resolver {
         let mut warnings = Vec::new();
         let formula = analyse(
             text,
-            &Names { part: &self.part, codes: &self.code_names, readings, lost: &self.lost, only_frame, element, fields_first: false },
+            &Names {
+                part: &self.part,
+                codes: &self.code_names,
+                arrays: &self.arrays,
+                readings,
+                lost: &self.lost,
+                only_frame,
+                element,
+                fields_first: false,
+            },
             &mut warnings,
         );
         if element.is_none_or(|(index, _)| index == 0) {

@@ -1,11 +1,15 @@
 //! Registers and fields.
 
+use std::collections::BTreeMap;
+
 use super::Resolver;
+use crate::bits::form::Form;
 use crate::bits::gather::Gather;
-use crate::bits::layout::{Layout, Sources, parse_layout};
+use crate::bits::layout::{Layout, Slice, Sources, parse_layout};
 use crate::ground::diagnostic::Diagnostic;
+use crate::ground::hex::parse_integer;
 use crate::ground::list::{Id, List};
-use crate::ground::text::Span;
+use crate::ground::text::{Span, Text};
 use crate::model::ids::{ColumnId, FieldId, RegisterId};
 use crate::model::registers::{Access, ColumnName, Field, FieldValue, Register, Reserved, Settings};
 use crate::sheet::reader::At;
@@ -15,11 +19,32 @@ use crate::sheet::tree::{self, Choice};
 const MAX_REGISTERS: usize = 1024;
 const MAX_FIELDS: usize = 4096;
 
+/// The tables of values, by the names of their fields.
+type Tables<'t> = BTreeMap<&'t str, &'t [tree::Row]>;
+
+fn tables(tree: &tree::Sheet) -> Tables<'_> {
+    let mut tables = Tables::new();
+    let fields = tree.registers.iter().flat_map(|(_, register)| &register.fields).chain(&tree.fields);
+    let mut listed: Vec<(&str, &tree::Values)> = fields.map(|(name, field)| (name.value.as_str(), &field.values)).collect();
+    listed.extend(tree.parameters.iter().filter_map(|(name, parameter)| match &parameter.supplied {
+        tree::Supplied::Choice { values, .. } => Some((name.value.as_str(), values)),
+        tree::Supplied::Number { .. } => None,
+    }));
+    for (name, values) in listed {
+        if let tree::Values::Rows(rows) = values
+            && !rows.is_empty()
+        {
+            tables.insert(name, rows);
+        }
+    }
+    tables
+}
+
 impl Resolver {
     pub(super) fn registers(&mut self, tree: &tree::Sheet) {
-        let fields = tree.fields.len()
-            + tree.registers.iter().map(|(_, register)| register.fields.len() * register.count.map_or(1, |c| c.value)).sum::<usize>();
-        let registers = tree.registers.iter().map(|(_, register)| register.count.map_or(1, |c| c.value)).sum::<usize>();
+        let fields =
+            tree.fields.len() + tree.registers.iter().map(|(_, register)| register.fields.len() * register.copies()).sum::<usize>();
+        let registers = tree.registers.iter().map(|(_, register)| register.copies()).sum::<usize>();
         if registers > MAX_REGISTERS || fields > MAX_FIELDS {
             let span = tree.registers.last().map(|(name, _)| name.span).unwrap_or_default();
             let text =
@@ -30,26 +55,40 @@ impl Resolver {
         for (name, register) in &tree.registers {
             self.register(name, register);
         }
+        let tables = tables(tree);
         let mut home = 0;
         for (_, register) in &tree.registers {
-            let copies = register.count.map_or(1, |count| count.value);
+            let copies = register.copies();
             for copy in 0..copies {
-                self.fields_of(RegisterId::new(home + copy), copy, copies, register);
+                self.fields_of(RegisterId::new(home + copy), copy, register, &tables);
             }
             home += copies;
         }
         for (name, field) in &tree.fields {
-            self.field(name.value.clone(), name.span, field, None);
+            self.field(name.value.clone(), name.span, field, None, &tables);
         }
         self.part.reset_image = vec![0; self.image_length()];
+        for (name, parameter) in &tree.parameters {
+            if let tree::Supplied::Choice { values, .. } = &parameter.supplied {
+                self.chosen(name, parameter, values, &tables);
+            }
+        }
         let mut settings = Settings::reset(&self.part);
         for register in &self.part.registers {
             settings.set_register(register, register.reset.unwrap_or(0));
         }
+        for (name, parameter) in &tree.parameters {
+            if let tree::Supplied::Choice { default, .. } = &parameter.supplied
+                && let Some((field, code)) = self.choice(name, default)
+                && let Some(field) = self.part.fields.get(field)
+            {
+                settings.set_field(field, code);
+            }
+        }
         self.part.reset_image = settings.into_image();
         let mut home = 0;
         for (_, register) in &tree.registers {
-            let copies = register.count.map_or(1, |count| count.value);
+            let copies = register.copies();
             let bank = self.choices(&register.bank);
             let writable = self.choices(&register.writable);
             for copy in self.part.registers.iter_mut().skip(home).take(copies) {
@@ -81,7 +120,7 @@ impl Resolver {
             self.report(problem);
         }
         let at = self.register_address(register);
-        let copies = register.count.map_or(1, |count| count.value as u32);
+        let copies = register.copies() as u32;
         let every = register.every.map_or(bytes as u32, |every| every.value);
         if let Some(expected) = (0..copies).find_map(|copy| self.does_not_fit(at.saturating_add(copy.saturating_mul(every)))) {
             let typed = register.at.value;
@@ -92,7 +131,7 @@ impl Resolver {
         for copy in 0..copies {
             let offset = self.image_length();
             self.part.registers.push(Register {
-                name: if register.count.is_some() { format!("{}_{copy}", name.value) } else { name.value.clone() },
+                name: register.element_name(&name.value, copy as usize),
                 span: name.span,
                 at: at.saturating_add(copy.saturating_mul(every)),
                 bytes,
@@ -150,10 +189,13 @@ impl Resolver {
         others && typed.len() == 5 && typed.starts_with('4') && typed.bytes().all(|digit| digit.is_ascii_digit())
     }
 
-    fn fields_of(&mut self, index: RegisterId, copy: usize, copies: usize, register: &tree::Register) {
+    fn fields_of(&mut self, index: RegisterId, copy: usize, register: &tree::Register, tables: &Tables<'_>) {
         for (name, field) in &register.fields {
-            let full = if copies > 1 { format!("{}_{copy}", name.value) } else { name.value.clone() };
-            self.field(full, name.span, field, Some(index));
+            let full = if register.copies() > 1 { register.element_name(&name.value, copy) } else { name.value.clone() };
+            self.field(full, name.span, field, Some(index), tables);
+            if let Some(elements) = register.elements.as_ref().filter(|elements| elements.len() > 1) {
+                self.arrays.entry(name.value.clone()).or_insert_with(|| elements.clone());
+            }
         }
         for (bits, write) in &register.reserved {
             let Some(layout) = self.register_bits(bits, Some(index)) else { continue };
@@ -175,7 +217,7 @@ impl Resolver {
     }
 
     /// Bits of registers, as a layout of the image of them all.
-    fn register_bits(&mut self, bits: &crate::ground::text::Text, home: Option<RegisterId>) -> Option<Layout> {
+    fn register_bits(&mut self, bits: &Text, home: Option<RegisterId>) -> Option<Layout> {
         let known: Vec<(String, usize, usize, bool)> =
             self.part.registers.iter().map(|register| (register.name.clone(), register.offset, register.bytes, false)).collect();
         let home = home.and_then(|index| self.part.registers.get(index)).map_or("", |register| register.name.as_str()).to_owned();
@@ -183,10 +225,109 @@ impl Resolver {
         self.take(parse_layout(bits, &sources)).map(|typed| typed.layout)
     }
 
-    fn field(&mut self, name: String, span: Span, field: &tree::Field, home: Option<RegisterId>) {
-        let Some(layout) = self.register_bits(&field.bits, home) else { return };
+    fn field(&mut self, name: String, span: Span, field: &tree::Field, home: Option<RegisterId>, tables: &Tables<'_>) {
+        let of_fields = if home.is_none() { self.bits_of_fields(&field.bits) } else { None };
+        let joined = of_fields.is_some();
+        let Some(layout) = of_fields.or_else(|| self.register_bits(&field.bits, home)) else { return };
+        let (columns, values) = self.table_of(&name, &layout, (field.bits.span, "the bits"), &field.values, tables);
+        let of_register = home.and_then(|home| self.part.registers.get(home)).map(|register| register.access);
+        let access = Access::from_name(field.access).or(of_register).unwrap_or_default();
+        self.add_field(Field {
+            name,
+            span,
+            register: home,
+            gather: Gather::new(&layout),
+            layout,
+            access,
+            values,
+            columns,
+            computed: None,
+            joined,
+            means: field.means.as_ref().map(|text| text.value.clone()),
+        });
+    }
+
+    /// The bits of a field that is put together from others: `"FAST QUIET"`, those that are named, most significant first.
+    /// `None` where they are not all fields.
+    fn bits_of_fields(&self, bits: &Text) -> Option<Layout> {
+        let (form, names) = match bits.value.trim().split_once(' ') {
+            Some((word, rest)) if Form::named(word).is_some() => (Form::named(word)?, rest),
+            _ => (Form::Unsigned, bits.value.trim()),
+        };
+        let mut slices: Vec<Slice> = Vec::new();
+        for name in names.split_whitespace() {
+            if self.part.registers.iter().any(|register| register.name == name) {
+                return None;
+            }
+            slices.extend(self.part.fields.get(self.part.field(name).ok()?)?.layout.slices.iter().copied());
+        }
+        let width = slices.iter().map(|slice| slice.width()).sum();
+        (!slices.is_empty() && width <= 64 && form.accepts(width).is_ok()).then_some(Layout { form, slices })
+    }
+
+    /// A setting that no register holds: its bits stand in the image behind those of all registers.
+    fn chosen(&mut self, name: &At<String>, parameter: &tree::Parameter, values: &tree::Values, tables: &Tables<'_>) {
+        let codes: Vec<i128> = self.rows(values, tables).iter().map(|row| row.code.value).collect();
+        let (least, most) = (codes.iter().copied().min().unwrap_or(0), codes.iter().copied().max().unwrap_or(0));
+        let form = if least < 0 { Form::Signed } else { Form::Unsigned };
+        let fits = |width: &u32| {
+            let (low, high) = form.bounds(*width);
+            low <= least && most <= high
+        };
+        let width = (1..=32).find(fits).unwrap_or(32);
+        let from = self.part.reset_image.len();
+        let bytes = width.div_ceil(8) as usize;
+        let mut slices: Vec<Slice> = (from..from + bytes).map(Slice::whole).collect();
+        if let Some(first) = slices.first_mut() {
+            first.high = ((width - 1) % 8) as u8;
+        }
+        self.part.reset_image.resize(from + bytes, 0);
+        let layout = Layout { form, slices };
+        let (columns, values) = self.table_of(&name.value, &layout, (name.span, "its name"), values, tables);
+        self.add_field(Field {
+            name: name.value.clone(),
+            span: name.span,
+            register: None,
+            gather: Gather::new(&layout),
+            layout,
+            access: Access::ReadWrite,
+            values,
+            columns,
+            computed: None,
+            joined: false,
+            means: parameter.means.as_ref().map(|text| text.value.clone()),
+        });
+    }
+
+    /// The rows of a table of values, or of the field that has the same.
+    fn rows<'t>(&mut self, values: &'t tree::Values, tables: &Tables<'t>) -> &'t [tree::Row] {
+        match values {
+            tree::Values::Rows(rows) => rows,
+            tree::Values::As(other) => match tables.get(other.value.as_str()) {
+                Some(rows) => rows,
+                None => {
+                    let problem =
+                        Diagnostic::error("unknown-name", other.span, format!("no field `{}` has a table of values", other.value));
+                    let problem = problem.label("the name of a field that lists its values");
+                    self.report(problem.known(&other.value, "tables", tables.keys().copied().collect::<Vec<_>>()));
+                    &[]
+                }
+            },
+        }
+    }
+
+    /// The columns and values of a field.
+    fn table_of(
+        &mut self,
+        name: &str,
+        layout: &Layout,
+        place: (Span, &str),
+        values: &tree::Values,
+        tables: &Tables<'_>,
+    ) -> (List<ColumnId, ColumnName>, Vec<FieldValue>) {
+        let rows = self.rows(values, tables);
         let mut columns: List<ColumnId, ColumnName> = List::new();
-        for (column, _, whole) in field.values.iter().flat_map(|row| &row.columns) {
+        for (column, _, whole) in rows.iter().flat_map(|row| &row.columns) {
             match columns.iter_mut().find(|known| known.name == column.value) {
                 Some(known) => known.whole &= whole,
                 None => {
@@ -196,15 +337,16 @@ impl Resolver {
         }
         let (low, high) = layout.form.bounds(layout.width());
         let mut values: Vec<FieldValue> = Vec::new();
-        for row in &field.values {
-            if !(low..=high).contains(&row.code.value) {
+        for row in rows {
+            let code = layout.as_printed(row.code.value, self.part.source.slice(row.code.span));
+            if !(low..=high).contains(&code) {
                 self.report(
                     Diagnostic::error("out-of-range", row.code.span, format!("{} is not a code of `{name}`", row.code.value))
                         .label(format!("its {} bits hold {low} to {high}", layout.width()))
-                        .also(field.bits.span, "the bits"),
+                        .also(place.0, place.1),
                 );
             }
-            if values.iter().any(|known| known.code == row.code.value) {
+            if values.iter().any(|known| known.code == code) {
                 self.report(
                     Diagnostic::error("code-taken", row.code.span, format!("the code {} of `{name}` has two rows", row.code.value))
                         .label("again here"),
@@ -217,34 +359,24 @@ impl Resolver {
             let of_column =
                 |column: &ColumnName| row.columns.iter().find(|(name, ..)| name.value == column.name).map(|(_, number, _)| *number);
             values.push(FieldValue {
-                code: row.code.value,
+                code,
                 name: row.name.as_ref().map(|text| text.value.clone()),
                 means: row.means.as_ref().map(|text| text.value.clone()),
                 columns: columns.iter().map(of_column).collect::<Vec<_>>().into(),
             });
         }
-        let of_register = home.and_then(|home| self.part.registers.get(home)).map(|register| register.access);
-        let twin = self.part.fields.iter().find(|known| known.name == name && known.register == home);
+        (columns, values)
+    }
+
+    fn add_field(&mut self, field: Field) {
+        let twin = self.part.fields.iter().find(|known| known.name == field.name && known.register == field.register);
         if let Some(twin) = twin {
-            let problem = Diagnostic::error("name-taken", span, format!("there are two fields `{name}` here"))
+            let problem = Diagnostic::error("name-taken", field.span, format!("there are two fields `{}` here", field.name))
                 .label("again here")
                 .also(twin.span, "first here");
             self.report(problem);
         }
-        let access = Access::from_name(field.access).or(of_register).unwrap_or_default();
-        let means = field.means.as_ref().map(|text| text.value.clone());
-        let index = self.part.fields.push(Field {
-            name,
-            span,
-            register: home,
-            gather: Gather::new(&layout),
-            layout,
-            access,
-            values,
-            columns,
-            computed: None,
-            means,
-        });
+        let index = self.part.fields.push(field);
         // A field of several registers is a field of each.
         let field = self.part.fields.last().cloned();
         for register in self.part.registers.iter_mut() {
@@ -271,7 +403,7 @@ impl Resolver {
     }
 
     /// A field by name and one of its codes, by number or name.
-    fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(FieldId, i128)> {
+    pub(super) fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(FieldId, i128)> {
         let Ok(index) = self.part.field(&name.value) else {
             let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
             let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
@@ -281,12 +413,32 @@ impl Resolver {
         };
         let field = self.part.fields.get(index)?;
         let (low, high) = field.bounds();
+        let typed = if let Choice::Code(code) = choice { self.part.source.slice(code.span).trim() } else { "" };
+        // A name goes before a code; a number that could be both is neither.
+        let namesake = field.values.iter().find(|row| row.name.as_deref() == Some(typed));
         let problem = match choice {
-            Choice::Code(code) if (low..=high).contains(&code.value) => return Some((index, code.value)),
+            Choice::Code(code) if namesake.is_some_and(|row| row.code != code.value) => {
+                let other = namesake.map_or(0, |row| row.code);
+                Diagnostic::error(
+                    "ambiguous",
+                    code.span,
+                    format!("{typed} is a code of `{}`, and the name of its code {other}", name.value),
+                )
+                .label("which of the two?")
+                .help(format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value))
+            }
+            Choice::Code(code) if (low..=high).contains(&field.as_printed(code.value, typed)) => {
+                return Some((index, field.as_printed(code.value, typed)));
+            }
             Choice::Code(code) => Diagnostic::error("out-of-range", code.span, format!("{} is not a code of `{}`", code.value, name.value))
                 .label(format!("expected {low} to {high}")),
             Choice::Name(text) => match field.values.iter().find(|row| row.name.as_deref() == Some(text.value.as_str())) {
                 Some(row) => return Some((index, row.code)),
+                // As on the command line: what is no name may be a code.
+                None if parse_integer(&text.value).is_some_and(|code| (low..=high).contains(&field.as_printed(code, &text.value))) => {
+                    let code = parse_integer(&text.value).unwrap_or(0);
+                    return Some((index, field.as_printed(code, &text.value)));
+                }
                 None => Diagnostic::error("unknown-name", text.span, format!("`{}` has no value `{}`", name.value, text.value))
                     .label("not a value of it")
                     .known(&text.value, "values", field.values.iter().filter_map(|row| row.name.as_deref()).collect::<Vec<_>>()),
@@ -302,7 +454,8 @@ impl Resolver {
         for register in &self.part.registers {
             let mut taken: Vec<(u64, Span, String)> = Vec::new();
             let reserved = register.reserved.iter().map(|r| (r.mask, r.span, "reserved bits".to_owned()));
-            let fields = register.fields.iter().filter_map(|index| self.part.fields.get(*index));
+            // One that is put together from others shares their bits.
+            let fields = register.fields.iter().filter_map(|index| self.part.fields.get(*index)).filter(|field| !field.joined);
             for (mask, span, name) in fields.map(|field| (field.mask_in(register), field.span, format!("`{}`", field.name))).chain(reserved)
             {
                 if let Some((_, other, whose)) = taken.iter().find(|(other, ..)| other & mask != 0) {
@@ -320,6 +473,21 @@ impl Resolver {
     }
 }
 
+impl tree::Register {
+    /// How many there are of it.
+    fn copies(&self) -> usize {
+        self.elements.as_ref().map_or(1, Vec::len)
+    }
+
+    /// A name with what stands behind it for one of them.
+    fn element_name(&self, name: &str, copy: usize) -> String {
+        match self.elements.as_ref().and_then(|elements| elements.get(copy)) {
+            Some(element) => format!("{name}_{element}"),
+            None => name.to_owned(),
+        }
+    }
+}
+
 impl Field {
     /// Bits without a name.
     fn bare(layout: Layout) -> Self {
@@ -333,6 +501,7 @@ impl Field {
             values: Vec::new(),
             columns: List::new(),
             computed: None,
+            joined: false,
             means: None,
         }
     }

@@ -3,7 +3,7 @@
 use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
-use super::super::reader::{At, Raw, Reader, entries};
+use super::super::reader::{At, Fields, Raw, Reader, entries};
 use super::Named;
 use super::integer_or;
 use crate::ground::diagnostic::Diagnostic;
@@ -17,6 +17,7 @@ pub(crate) struct I2c {
     pub(crate) pointer: Option<At<u32>>,
     pub(crate) restart: bool,
     pub(crate) increment: u32,
+    pub(crate) auto_increment: bool,
 }
 
 /// An I2C address as typed.
@@ -36,6 +37,7 @@ pub(crate) struct Spi {
     pub(crate) read: u32,
     pub(crate) write: u32,
     pub(crate) increment: u32,
+    pub(crate) auto_increment: bool,
     pub(crate) dummy: usize,
     pub(crate) late: bool,
 }
@@ -63,7 +65,19 @@ pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
     let pointer = fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16));
     let restart = fields.get("restart").and_then(|value| reader.boolean(value)).unwrap_or(true);
     let increment = integer_or(reader, &fields, "increment", 0, most_of(pointer), 0);
-    Some(I2c { address: address?, straps, pointer, restart, increment })
+    let auto_increment = auto_increment(reader, &fields, increment);
+    Some(I2c { address: address?, straps, pointer, restart, increment, auto_increment })
+}
+
+/// Whether the address moves on, which bits that are set for it contradict.
+fn auto_increment<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, bits: u32) -> bool {
+    let Some(value) = fields.get("auto_increment") else { return true };
+    let moves_on = reader.boolean(value).unwrap_or(true);
+    if !moves_on && bits != 0 {
+        let problem = Diagnostic::error("bad-increment", value.span().into(), "`increment` sets bits for what the part does not do");
+        reader.report(problem.label("one of the two says otherwise"));
+    }
+    moves_on
 }
 
 /// The largest number in the bits of a register address as it is sent: 8 where the sheet does not say.
@@ -99,14 +113,16 @@ pub(super) fn spi<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
     let late = fields.get("late").and_then(|value| reader.boolean(value)).unwrap_or(false);
     let pointer = fields.get("pointer").and_then(|value| reader.integer_within(value, "pointer", 0, 16));
     let most = most_of(pointer);
+    let increment = integer_or(reader, &fields, "increment", 0, most, 0);
     Some(Spi {
+        auto_increment: auto_increment(reader, &fields, increment),
         mode: integer_or(reader, &fields, "mode", 0, 3, 0),
         lsb_first,
         pointer,
         shift: integer_or(reader, &fields, "shift", 0, 7, 0),
         read: integer_or(reader, &fields, "read", 0, most, 0),
         write: integer_or(reader, &fields, "write", 0, most, 0),
-        increment: integer_or(reader, &fields, "increment", 0, most, 0),
+        increment,
         dummy: integer_or(reader, &fields, "dummy", 0, 16, 0),
         late,
     })

@@ -3,9 +3,11 @@
 use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
-use super::super::reader::{At, Fields, Reader, entries};
+use super::super::reader::{At, Fields, Raw, Reader, entries};
+use super::operation::{Time, time_if_given};
+use super::registers::{Values, element_names, values};
+use super::{Byte, Value, bytes, choice, identifier, integer_or};
 use super::{Choice, Named};
-use super::{Value, bytes, choices, identifier, integer_or};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 
@@ -14,9 +16,10 @@ pub(crate) struct Frame {
     pub(crate) read: Option<At<usize>>,
     pub(crate) length: Option<Text>,
     pub(crate) keep: bool,
-    pub(crate) command: Vec<u8>,
+    pub(crate) command: Vec<Byte>,
+    pub(crate) wait: Option<Time>,
     pub(crate) registers: Option<Text>,
-    pub(crate) transfers: Vec<(Vec<u8>, At<usize>)>,
+    pub(crate) transfers: Vec<Exchange>,
     /// The kind of Modbus table, and the addresses.
     pub(crate) modbus: Option<(&'static str, Text)>,
     pub(crate) checks: Vec<Check>,
@@ -24,9 +27,19 @@ pub(crate) struct Frame {
     pub(crate) status: Vec<Status>,
 }
 
+/// What is sent, how long the part needs, and how many bytes are read.
+#[derive(Debug)]
+pub(crate) struct Exchange {
+    pub(crate) command: Vec<Byte>,
+    pub(crate) wait: Option<Time>,
+    pub(crate) read: At<usize>,
+}
+
 #[derive(Debug)]
 pub(crate) struct Code {
     pub(crate) layout: Text,
+    /// Of an array: what stands behind the name of each element.
+    pub(crate) names: Option<At<Vec<String>>>,
     /// The range that the datasheet states.
     pub(crate) range: Option<At<(i128, i128)>>,
 }
@@ -59,18 +72,39 @@ pub(crate) struct Status {
 pub(crate) struct Reading {
     pub(crate) unit: Text,
     pub(crate) formula: Text,
-    pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) range: Option<Stated>,
     pub(crate) decimals: Option<usize>,
     pub(crate) status: Vec<Status>,
     pub(crate) means: Option<Text>,
 }
 
+/// A range that the datasheet states.
+#[derive(Debug)]
+pub(crate) enum Stated {
+    Numbers(f64, f64),
+    /// One end at least follows from settings.
+    Ends([End; 2]),
+}
+
+#[derive(Debug)]
+pub(crate) enum End {
+    Number(f64),
+    Formula(Text),
+}
+
 #[derive(Debug)]
 pub(crate) struct Parameter {
-    pub(crate) default: At<f64>,
-    pub(crate) unit: Option<Text>,
-    pub(crate) range: Option<At<(f64, f64)>>,
+    pub(crate) supplied: Supplied,
     pub(crate) means: Option<Text>,
+}
+
+/// What the user supplies.
+#[derive(Debug)]
+pub(crate) enum Supplied {
+    /// A number.
+    Number { default: f64, unit: Option<Text>, range: Option<At<(f64, f64)>> },
+    /// One of a table of values.
+    Choice { default: Choice, values: Values },
 }
 
 #[derive(Debug)]
@@ -84,6 +118,10 @@ pub(crate) struct Example {
     pub(crate) span: Span,
     pub(crate) source: Option<Text>,
     pub(crate) set: Vec<Named<Choice>>,
+    /// Register and the value that is written to it.
+    pub(crate) writes: Vec<Named<At<u64>>>,
+    /// The bytes of each write.
+    pub(crate) sends: Option<At<Vec<Text>>>,
     /// Frame and its bytes.
     pub(crate) frames: Vec<Named<Text>>,
     /// Reading or code, and what it must give.
@@ -99,14 +137,16 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     let length = fields.text(reader, "length");
     let keep = fields.get("keep").and_then(|value| reader.boolean(value)).unwrap_or(false);
     let command = bytes(reader, fields.get("command"));
+    let wait = wait_after(reader, &fields, &command);
     let registers = fields.text(reader, "registers");
     let mut transfers = Vec::new();
     if let Some(value) = fields.get("transfers") {
         for (table, span) in reader.tables(value) {
             let inner = reader.fields(table, span, &keys::TRANSFER, |_| false);
             let command = bytes(reader, inner.get("command"));
+            let wait = wait_after(reader, &inner, &command);
             let read = inner.get("read").and_then(|value| reader.integer_within(value, "the number of bytes read", 1, 4096));
-            transfers.extend(read.map(|read| (command, read)));
+            transfers.extend(read.map(|read| Exchange { command, wait, read }));
         }
     }
     let tables: Vec<&'static str> = MODBUS_TABLES.into_iter().filter(|key| fields.get(key).is_some()).collect();
@@ -128,9 +168,11 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
             if let DeValue::Table(table) = value.get_ref() {
                 let fields = reader.fields(table, name.span, &keys::CODE, |_| false);
                 let range = fields.get("range").and_then(|value| reader.code_range(value));
-                codes.extend(fields.text(reader, "layout").map(|layout| (name, Code { layout, range })));
+                let names =
+                    fields.get("names").and_then(|value| Some(At { value: element_names(reader, value)?, span: value.span().into() }));
+                codes.extend(fields.text(reader, "layout").map(|layout| (name, Code { layout, names, range })));
             } else {
-                codes.extend(reader.text(value).map(|layout| (name, Code { layout, range: None })));
+                codes.extend(reader.text(value).map(|layout| (name, Code { layout, names: None, range: None })));
             }
         }
     }
@@ -141,7 +183,17 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
         }
     }
     let status = statuses(reader, fields.get("status"));
-    Some(Frame { read, length, keep, command, registers, transfers, modbus, checks, codes, status })
+    Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, status })
+}
+
+/// The time between a command and what is read.
+fn wait_after<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, command: &[Byte]) -> Option<Time> {
+    let value = fields.get("wait")?;
+    if command.is_empty() {
+        let problem = Diagnostic::error("no-command", value.span().into(), "`wait` stands between a command and the read");
+        reader.report(problem.label("there is no `command`"));
+    }
+    time_if_given(reader, fields, "wait")
 }
 
 fn check<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Check> {
@@ -205,7 +257,7 @@ fn statuses<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Status> {
 pub(super) fn reading<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Reading> {
     let fields = reader.fields(table, span, &keys::READING, |_| false);
     let (unit, formula) = (fields.text(reader, "unit"), fields.text(reader, "formula"));
-    let range = fields.get("range").and_then(|value| reader.range(value));
+    let range = fields.get("range").and_then(|value| stated(reader, value));
     let status = statuses(reader, fields.get("status"));
     let means = fields.text(reader, "means");
     let decimals = fields.get("decimals").and_then(|value| reader.integer_within(value, "decimals", 0, 9)).map(|at| at.value);
@@ -220,15 +272,43 @@ pub(super) fn shared<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Spa
     Some(Reading { unit: Text::default(), formula, range: None, decimals: None, status: Vec::new(), means })
 }
 
+/// `[low, high]`, numbers or formulas.
+fn stated<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Stated> {
+    if let DeValue::Array(list) = value.get_ref()
+        && let &[ref low, ref high] = &list[..]
+        && [low, high].iter().any(|end| matches!(end.get_ref(), DeValue::String(_)))
+    {
+        let mut end = |value: &Raw<'i>| match value.get_ref() {
+            DeValue::String(_) => reader.text(value).map(End::Formula),
+            _ => reader.number(value).map(|number| End::Number(number.value)),
+        };
+        return Some(Stated::Ends([end(low)?, end(high)?]));
+    }
+    reader.range(value).map(|range| Stated::Numbers(range.value.0, range.value.1))
+}
+
 pub(super) fn parameter<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Parameter> {
     let fields = reader.fields(table, span, &keys::PARAMETER, |_| false);
+    let means = fields.text(reader, "means");
+    if let Some(value) = fields.get("values") {
+        let default = fields.get("default").and_then(|value| choice(reader, value))?;
+        for key in ["unit", "range"] {
+            if let Some(other) = fields.get(key) {
+                let problem =
+                    Diagnostic::error("unknown-key", other.span().into(), format!("`{key}` says nothing about a table of values"));
+                reader.report(problem.label("goes with a number alone").help("a column of the table holds numbers: { code = 1, ms = 40 }"));
+            }
+        }
+        return Some(Parameter { supplied: Supplied::Choice { default, values: values(reader, Some(value)) }, means });
+    }
     let default = fields.get("default").and_then(|value| reader.number(value))?;
     let range = fields.get("range").and_then(|value| reader.range(value));
     if let Some(range) = range.filter(|range| !(range.value.0..=range.value.1).contains(&default.value)) {
         let problem = Diagnostic::error("out-of-range", default.span, "the default is outside the range").label("not accepted itself");
         reader.report(problem.also(range.span, "the range"));
     }
-    Some(Parameter { default, unit: fields.text(reader, "unit"), range, means: fields.text(reader, "means") })
+    let supplied = Supplied::Number { default: default.value, unit: fields.text(reader, "unit"), range };
+    Some(Parameter { supplied, means })
 }
 
 pub(super) fn table<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Table> {
@@ -268,8 +348,23 @@ pub(super) fn table<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
 pub(super) fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span, frames: &[String]) -> Option<Example> {
     let fields = reader.fields(table, span, &keys::EXAMPLE, |name| frames.iter().any(|frame| frame == name));
     let source = fields.text(reader, "source");
-    let set = choices(reader, fields.get("set"));
+    let mut set = Vec::new();
+    if let Some(table) = fields.get("set").and_then(|value| reader.table(value)) {
+        for (name, value) in entries(table) {
+            // A parameter may be any number.
+            let typed =
+                if matches!(value.get_ref(), DeValue::Float(_)) { reader.text_of(value).map(Choice::Name) } else { choice(reader, value) };
+            set.extend(typed.map(|typed| (name, typed)));
+        }
+    }
     let refused = fields.word(reader, "refused");
+    let mut writes = Vec::new();
+    if let Some(table) = fields.get("writes").and_then(|value| reader.table(value)) {
+        for (name, value) in entries(table) {
+            writes.extend(reader.integer_within(value, "a register's value", 0, u64::MAX).map(|value| (name, value)));
+        }
+    }
+    let sends = fields.get("sends").map(|value| At { value: reader.texts(value), span: value.span().into() });
     let mut bytes = Vec::new();
     for (name, value) in fields.entries() {
         if frames.contains(&name.value) {
@@ -282,13 +377,13 @@ pub(super) fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Sp
             gives.extend(reader.text_of(value).map(|text| (name, text)));
         }
     }
-    if bytes.is_empty() {
+    if bytes.is_empty() && set.is_empty() {
         reader.report(
-            Diagnostic::error("missing-key", span, "an example has the bytes of at least one frame")
-                .label("no frame here")
+            Diagnostic::error("missing-key", span, "an example has the bytes of at least one frame, or sets something")
+                .label("no frame and no `set` here")
                 .help(if frames.is_empty() { "the sheet describes no frame".to_owned() } else { format!("frames: {}", frames.join(", ")) }),
         );
         return None;
     }
-    Some(Example { span, source, set, frames: bytes, gives, refused })
+    Some(Example { span, source, set, writes, sends, frames: bytes, gives, refused })
 }

@@ -1,11 +1,11 @@
 //! `[quantity.NAME]` and `[[routine.NAME]]`.
 
-use toml::de::DeTable;
+use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
 use super::super::reader::{At, Fields, Raw, Reader, entries};
+use super::{Byte, Value, bytes, choices, identifier};
 use super::{Choice, Named};
-use super::{Value, bytes, choices, identifier};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 
@@ -39,12 +39,26 @@ pub(crate) struct Step {
 
 #[derive(Debug)]
 pub(crate) enum Action {
-    Write(Vec<u8>),
-    Set { fields: Vec<Named<Choice>>, verify: bool },
+    Write(Vec<Byte>),
+    /// Bytes in hex, or names of registers.
+    WriteText(Text),
+    Set {
+        fields: Vec<Named<Choice>>,
+        verify: bool,
+    },
     Read(Text),
-    Wait { time: Time, tolerance: f64 },
-    Poll { condition: Text, within: Time },
-    Line { high: bool, within: Time },
+    Wait {
+        time: Time,
+        tolerance: f64,
+    },
+    Poll {
+        condition: Text,
+        within: Time,
+    },
+    Line {
+        high: bool,
+        within: Time,
+    },
     Expect(Text),
     Run(Text),
 }
@@ -127,7 +141,10 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
         }
     }
     let action = match what {
-        "write" => Action::Write(some_bytes(reader, &fields)?),
+        "write" => match fields.get("write").map(Raw::get_ref) {
+            Some(DeValue::String(_)) => Action::WriteText(fields.text(reader, "write")?),
+            _ => Action::Write(some_bytes(reader, &fields)?),
+        },
         "set" => {
             let verify = fields.get("verify").and_then(|value| reader.boolean(value)).unwrap_or(false);
             let set = choices(reader, fields.get("set"));
@@ -169,7 +186,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
     Some(Step { span, action, when, repeat, retry, every, means: fields.text(reader, "means") })
 }
 
-fn some_bytes<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Vec<u8>> {
+fn some_bytes<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Vec<Byte>> {
     let found = bytes(reader, fields.get("write"));
     if found.is_empty()
         && let Some(value) = fields.get("write")
@@ -204,7 +221,7 @@ fn bounded<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, span: Span, wha
     time(reader, fields, "within")
 }
 
-fn time_if_given<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str) -> Option<Time> {
+pub(super) fn time_if_given<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str) -> Option<Time> {
     fields.get(key)?;
     time(reader, fields, key)
 }

@@ -1,11 +1,12 @@
 //! `[register.NAME]` and `[field.NAME]`.
 
-use toml::de::DeTable;
+use toml::de::{DeTable, DeValue};
 
 use super::super::keys;
-use super::super::reader::{At, Reader};
+use super::super::reader::{At, Raw, Reader};
 use super::{Choice, Named};
-use super::{choices, named};
+use super::{Value, choices, named};
+use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 
 #[derive(Debug)]
@@ -17,7 +18,8 @@ pub(crate) struct Register {
     pub(crate) reset: Option<At<u64>>,
     pub(crate) bank: Vec<Named<Choice>>,
     pub(crate) writable: Vec<Named<Choice>>,
-    pub(crate) count: Option<At<usize>>,
+    /// An array of registers: what stands behind the name of each.
+    pub(crate) elements: Option<Vec<String>>,
     pub(crate) every: Option<At<u32>>,
     pub(crate) fields: Vec<Named<Field>>,
     pub(crate) reserved: Vec<(Text, Option<At<u64>>)>,
@@ -27,10 +29,17 @@ pub(crate) struct Register {
 #[derive(Debug)]
 pub(crate) struct Field {
     pub(crate) bits: Text,
-    pub(crate) values: Vec<Row>,
+    pub(crate) values: Values,
     pub(crate) access: Option<&'static str>,
     pub(crate) computed: Option<Text>,
     pub(crate) means: Option<Text>,
+}
+
+/// A table of values, or the field that has the same one.
+#[derive(Debug)]
+pub(crate) enum Values {
+    Rows(Vec<Row>),
+    As(Text),
 }
 
 #[derive(Debug)]
@@ -51,18 +60,23 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     };
     if width.value % 8 != 0 {
         reader.report(
-            crate::ground::diagnostic::Diagnostic::error(
-                "bad-width",
-                width.span,
-                format!("a register has whole bytes, not {} bits", width.value),
-            )
-            .label("8, 16, 24 … 64"),
+            Diagnostic::error("bad-width", width.span, format!("a register has whole bytes, not {} bits", width.value))
+                .label("8, 16, 24 … 64"),
         );
         return None;
     }
     let top = u64::MAX;
     let reset = fields.get("reset").and_then(|value| reader.integer_within(value, "a reset value", 0, top));
     let count = fields.get("count").and_then(|value| reader.integer_within(value, "the number of registers", 1, 256));
+    let elements = match fields.get("names") {
+        Some(value) if count.is_some() => {
+            let problem = Diagnostic::error("bad-array", value.span().into(), "`count` and `names` both say how many registers there are");
+            reader.report(problem.label("one of them is enough"));
+            None
+        }
+        Some(value) => element_names(reader, value),
+        None => count.map(|count: At<usize>| (0..count.value).map(|element| element.to_string()).collect()),
+    };
     let every = fields.get("every").and_then(|value| reader.integer_within(value, "every", 1, 0xFFFF));
     let low_first = fields.word(reader, "order").is_some_and(|word| word.value == "low first");
     let access = fields.word(reader, "access").map(|word| word.value);
@@ -78,7 +92,7 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     let writable = choices(reader, fields.get("while"));
     let inner = named(reader, fields.get("field"), field);
     let means = fields.text(reader, "means");
-    Some(Register { at: at?, width, low_first, access, reset, bank, count, every, fields: inner, reserved, writable, means })
+    Some(Register { at: at?, width, low_first, access, reset, bank, elements, every, fields: inner, reserved, writable, means })
 }
 
 pub(super) fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Field> {
@@ -87,13 +101,42 @@ pub(super) fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     let access = fields.word(reader, "access").map(|word| word.value);
     let means = fields.text(reader, "means");
     let computed = fields.text_or_number(reader, "computed");
-    let mut values = Vec::new();
-    if let Some(value) = fields.get("values") {
-        for (table, span) in reader.tables(value) {
-            values.extend(row(reader, table, span));
-        }
-    }
+    let values = values(reader, fields.get("values"));
     Some(Field { bits: bits?, values, access, computed, means })
+}
+
+/// A table of values as rows, or as the name of the field that has it.
+pub(super) fn values<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Values {
+    match value {
+        Some(value) if matches!(value.get_ref(), DeValue::String(_)) => reader.text(value).map_or(Values::Rows(Vec::new()), Values::As),
+        Some(value) => {
+            let tables = reader.tables(value);
+            Values::Rows(tables.into_iter().filter_map(|(table, span)| row(reader, table, span)).collect())
+        }
+        None => Values::Rows(Vec::new()),
+    }
+}
+
+/// What stands behind the name of each element of an array.
+pub(super) fn element_names<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Vec<String>> {
+    let typed = reader.texts(value);
+    let mut names: Vec<String> = Vec::new();
+    for text in typed {
+        let fits = !text.value.is_empty() && text.value.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
+        let problem = match fits {
+            false => "stands behind a name, so it has letters, digits and _",
+            true if names.contains(&text.value) => "is there twice",
+            true => {
+                names.push(text.value);
+                continue;
+            }
+        };
+        reader.report(
+            Diagnostic::error("bad-name", text.span, format!("`{}` {problem}", text.value.escape_debug())).label("another was expected"),
+        );
+        return None;
+    }
+    (!names.is_empty()).then_some(names)
 }
 
 /// A row of a field's values: besides its own keys, columns with numbers.
@@ -104,7 +147,7 @@ fn row<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<R
     let mut columns = Vec::new();
     for (name, value) in fields.entries() {
         if keys::VALUE.key(&name.value).is_none() {
-            let whole = matches!(value.get_ref(), toml::de::DeValue::Integer(_));
+            let whole = matches!(value.get_ref(), DeValue::Integer(_));
             columns.extend(reader.number(value).map(|number| (name, number.value, whole)));
         }
     }

@@ -1,0 +1,280 @@
+//! What follows from settings: those that no register holds, commands and times by formulas, arrays with names, fields put
+//! together from others, quantities in readings, ranges that move; and worked examples of settings.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use yemdo::bus::{Bus, Operation};
+use yemdo::configure::{Limits, NotReadable, Wish, WriteScope, choose, configure, read_frame};
+use yemdo::review::{predict, run_examples};
+use yemdo::routine::{Answer, Runner};
+use yemdo::{Columns, Decoder, FrameValues, Part, Settings, Status};
+
+/// The sheet of the reference, so that what is tested here is what is documented.
+fn documented() -> Part {
+    let reference = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../docs/sheet.md")).unwrap();
+    let (_, rest) = reference.split_once("file=channels.toml\n").unwrap();
+    Part::parse("channels.toml", rest.split_once("\n```").unwrap().0).unwrap_or_else(|error| panic!("{error}"))
+}
+
+fn part(text: &str) -> Part {
+    Part::parse("p.toml", &format!("part = \"p\"\ni2c.address = 0x2B\n{text}")).unwrap_or_else(|error| panic!("{error}"))
+}
+
+fn complaint(text: &str) -> String {
+    Part::parse("p.toml", &format!("part = \"p\"\ni2c.address = 0x2B\n{text}")).expect_err(text).to_string()
+}
+
+fn settings(part: &Part, typed: &[&str]) -> Settings {
+    let mut settings = Settings::reset(part);
+    for typed in typed {
+        let Ok(Wish::Field { field, code, .. }) = Wish::present(part, typed) else { panic!("{typed}") };
+        settings.set_field(part.fields().get(field).unwrap(), code);
+    }
+    settings
+}
+
+fn words(operations: &[Operation]) -> Vec<String> {
+    let one = |operation: &Operation| match operation {
+        Operation::Transfer(transfer) => transfer.text(),
+        Operation::Wait(micros) => format!("wait {micros}"),
+        other => panic!("{other:?}"),
+    };
+    operations.iter().map(one).collect()
+}
+
+/// The bytes that configuring sends, or what is wrong with it and what to try.
+fn sends(part: &Part, typed: &[&str]) -> Result<Vec<String>, (String, Option<String>)> {
+    let wishes: Vec<Wish> =
+        typed.iter().map(|typed| Wish::parse(part, typed).map_err(|error| (error.message, error.help))).collect::<Result<_, _>>()?;
+    let done = configure(part, &Settings::reset(part), &wishes, WriteScope::Changed).map_err(|error| (error.to_string(), error.help()))?;
+    let send = |write: &yemdo::configure::Write| {
+        let register = part.registers().get(write.register).unwrap();
+        yemdo::to_hex(&yemdo::configure::write_register(part, Bus::I2c, register, write.value).unwrap().send)
+    };
+    Ok(done.writes.iter().map(send).collect())
+}
+
+#[test]
+fn commands_and_times_follow_from_settings() {
+    let part = documented();
+    let frame = |name: &str| part.frames().get(part.frame(name).unwrap()).unwrap();
+    let read = |name: &str, set: &[&str]| read_frame(&part, Bus::I2c, frame(name), &settings(&part, set), &[12.0]).map(|list| words(&list));
+    assert_eq!(read("PULL", &[]).unwrap(), ["0x3D W 4C 03", "wait 48000", "0x3D R 5 bytes"]);
+    assert_eq!(read("PULL", &["RATE=brisk"]).unwrap(), ["0x3D W 4C 23", "wait 11500", "0x3D R 5 bytes"]);
+    assert_eq!(read("BOTH", &[]).unwrap(), ["0x3D W 4D", "wait 2000", "0x3D R 1 byte", "0x3D W 4E R 1 byte"]);
+    assert_eq!(
+        read_frame(&part, Bus::Modbus, frame("PULL"), &Settings::reset(&part), &[]).unwrap_err(),
+        NotReadable::OtherBus(Bus::Modbus)
+    );
+    // What no byte holds is not cut.
+    let wide = self::part(
+        "parameter.N = { default = 3, range = [0, 1000] }\nframe.F = { command = [\"N * 100\"], read = 1, code = { c = \"b0\" } }\n",
+    );
+    let error = read_frame(&wide, Bus::I2c, wide.frames().first().unwrap(), &Settings::reset(&wide), &[3.0]).unwrap_err();
+    assert_eq!(error.to_string(), "`N * 100` gives nothing that can be sent or waited for, with these settings");
+    assert!(complaint("frame.F = { read = 1, wait = \"1 ms\", code = { c = \"b0\" } }").contains("no `command`"));
+    assert!(complaint("frame.F = { command = [\"c\"], read = 1, code = { c = \"b0\" } }").contains("not known"));
+}
+
+#[test]
+fn a_routine_sets_what_no_register_holds_and_writes_what_is_computed() {
+    let part = documented();
+    let mut runner = Runner::new(&part, part.routine("measure").unwrap(), Settings::reset(&part)).unwrap().with_parameters(&[30.0]);
+    let (mut asked, mut next) = (Vec::new(), runner.start().unwrap());
+    while let Some(request) = next {
+        asked.extend(words(std::slice::from_ref(&request.operation)));
+        let bytes = matches!(&request.operation, Operation::Transfer(transfer) if transfer.receive > 0);
+        next = runner.answer(if bytes { Answer::Bytes(&[0x14, 0x02, 0xF0, 0xFF, 0x00]) } else { Answer::Done }).unwrap();
+    }
+    assert_eq!(asked, ["0x3D W 0C 4B", "0x3D W 4C 23", "wait 11500", "0x3D R 5 bytes"]);
+    assert_eq!(runner.frame(part.frame("PULL").unwrap()), Some(&[0x14, 0x02, 0xF0, 0xFF, 0x00][..]));
+    let field = |name: &str| part.fields().get(part.field(name).unwrap()).unwrap();
+    assert_eq!((runner.settings().field(field("RATE")), runner.settings().field(field("SAG"))), (2, 75));
+    // Conditions of parameters read nothing; those of quantities read their registers.
+    let part = self::part(
+        "parameter.length = { default = 4 }\nregister.A = { at = 5, field.A = { bits = \"[7:0]\" } }\nquantity.a = { unit = \"m\", formula = \"A * 2\" }\n\
+         routine.r = [{ expect = \"length > 3\" }, { expect = \"a > 3\" }, { write = \"A\" }, { write = \"2B 1C\" }]\n",
+    );
+    let (list, _) = Runner::new(&part, part.routine("r").unwrap(), Settings::reset(&part)).unwrap().dry_run().unwrap();
+    let list: Vec<String> = list.iter().flat_map(|request| words(std::slice::from_ref(&request.operation))).collect();
+    assert_eq!(list, ["0x2B W 05 R 1 byte", "0x2B W 05 00", "0x2B W 2B 1C"]);
+}
+
+#[test]
+fn arrays_have_names_and_share_their_tables() {
+    let part = documented();
+    let names: Vec<&str> = part.fields().iter().map(|field| field.name()).collect();
+    assert_eq!(names, ["GAIN_fore", "TRIM_fore", "GAIN_main", "TRIM_main", "QUIET", "FAST", "SAG", "MODE", "RATE"]);
+    let readings: Vec<&str> = part.readings().iter().map(|reading| reading.name()).collect();
+    assert_eq!(readings, ["pull_fore", "pull_main", "height"]);
+    // Each element with its own settings: (133 - 4) / 4, and (-4 - 4) * 0.05.
+    let mut decoder = Decoder::new(&part);
+    *decoder.settings_mut() = settings(&part, &["GAIN_main=tenth"]);
+    let decoded = decoder.decode(part.frame("PULL").unwrap(), &[0x14, 0x02, 0xF0, 0xFF, 0x00]).unwrap();
+    assert_eq!(decoded.readings.iter().map(|reading| reading.value).collect::<Vec<_>>(), [Some(32.25), Some(-0.4)]);
+    let shared = self::part(
+        "register.A = { at = 1, field.ONE = { bits = \"[1:0]\", values = [{ code = 0, name = \"off\" }, { code = 3, name = \"on\", ms = 7 }] } }\n\
+         register.B = { at = 2, field.TWO = { bits = \"[3:2]\", values = \"ONE\" } }\n",
+    );
+    assert_eq!(sends(&shared, &["TWO=on"]).unwrap(), ["02 0C"]);
+    assert!(
+        complaint("register.A = { at = 1, field.ONE = { bits = \"[1:0]\", values = \"TOW\" } }")
+            .contains("no field `TOW` has a table of values")
+    );
+    assert!(complaint("register.A = { at = 1, count = 2, names = [\"x\", \"y\"] }").contains("both say how many"));
+    assert!(complaint("register.A = { at = 1, names = [\"x\", \"x\"] }").contains("is there twice"));
+    assert!(complaint("frame.F = { read = 4, code.q = { layout = \"2 x b0 b1\", names = [\"x\"] } }").contains("1 name for 2 elements"));
+}
+
+#[test]
+fn a_field_of_fields_keeps_their_names() {
+    let part = documented();
+    assert_eq!(sends(&part, &["MODE=race"]).unwrap(), ["31 88"]);
+    assert_eq!(sends(&part, &["FAST=1"]).unwrap(), ["31 88"]);
+    assert_eq!(sends(&part, &["MODE=steady"]).unwrap(), ["31 00"]);
+    assert_eq!(sends(&part, &["MODE=race", "QUIET=0"]).unwrap_err().0, "`MODE=race` and `QUIET=0` want different codes of QUIET");
+    assert_eq!(sends(&part, &["MODE=race", "QUIET=1"]).unwrap(), ["31 88"]);
+    // Bits that act when a one is written get it through either name.
+    let acting = self::part(
+        "register.A = { at = 1, field.GO = { bits = \"[0]\", access = \"self-clearing\" }, field.HOW = { bits = \"[7]\" } }\nfield.START = { bits = \"HOW GO\" }\n",
+    );
+    assert_eq!(sends(&acting, &["START=3"]).unwrap(), ["01 81"]);
+    assert_eq!(sends(&acting, &["HOW=1"]).unwrap(), ["01 80"]);
+}
+
+#[test]
+fn readings_use_quantities_and_ranges_follow_settings() {
+    let part = part(
+        r#"
+register.SPAN = { at = 0x33, reset = 1, field.SPAN = { bits = "[2:0]", values = [{ code = 1, name = "5 m", full = 5 }, { code = 3, name = "20 m", full = 20 }] } }
+register.SHIFT = { at = 0x35, reset = 0x10, field.SHIFT = { bits = "signed [7:0]" } }
+quantity.shift = { unit = "m", formula = "SHIFT * 0.01" }
+frame.D = { command = [0x6A], read = 2, code = { d = "signed b0 b1" } }
+reading.depth = { unit = "m", formula = "d * SPAN.full / 32000.0 + shift", range = ["-SPAN.full", "SPAN.full * 1.01"] }
+"#,
+    );
+    let frame = part.frame("D").unwrap();
+    let value = |set: &[&str], code: i16| {
+        let mut decoder = Decoder::new(&part);
+        *decoder.settings_mut() = settings(&part, set);
+        let (mut row, mut columns) = (FrameValues::new(), Columns::new());
+        let alone = decoder.decode(frame, &code.to_be_bytes()).unwrap();
+        (0..2).for_each(|_| decoder.decode_into(frame, &code.to_be_bytes(), &mut row).unwrap());
+        decoder.decode_many(frame, &code.to_be_bytes().repeat(700), &mut columns).unwrap();
+        let found = (alone.readings[0].value, alone.readings[0].status);
+        assert_eq!((found, found), ((row.value(0), row.status(0)), (Some(columns.values(0)[699]), columns.status(0, 699))));
+        let why = decoder.reason(frame, &code.to_be_bytes(), part.reading("depth").unwrap(), found.1);
+        (found, why)
+    };
+    assert_eq!(value(&[], 25600), ((Some(25600.0 * 5.0 / 32000.0 + 0.16), Status::Ok), None));
+    assert_eq!(value(&[], 32000), ((Some(5.16), Status::OutOfRange), Some("stated -5 to 5.05 m".into())));
+    assert_eq!(value(&["SHIFT=-2"], 32000).0, (Some(4.98), Status::Ok));
+    assert_eq!(value(&["SPAN=20 m"], 32000).0, (Some(20.16), Status::Ok));
+    let names: Vec<String> = Decoder::new(&part).in_use(&[frame]).into_iter().map(|used| used.name).collect();
+    assert_eq!(names, ["SPAN", "SHIFT"]);
+    let found = choose(&part, part.reading("depth").ok(), &Settings::reset(&part), &[], &Limits::default()).unwrap();
+    assert_eq!(found.iter().map(|choice| choice.range.unwrap().1).collect::<Vec<_>>(), [5.05, 20.2]);
+    let predicted = predict(&part, part.reading("depth").unwrap()).unwrap();
+    assert_eq!((predicted.settings.len(), predicted.over_settings.unwrap().0), (1, -20.32));
+    assert!(
+        complaint("frame.D = { read = 1, code = { d = \"b0\" } }\nreading.r = { unit = \"m\", formula = \"d\", range = [0, \"d\"] }")
+            .contains("uses a code")
+    );
+}
+
+const THRESHOLDS: &str = r#"
+register.RANGE = { at = 0x42, reset = 0, field.GAIN = { bits = "[5:4]", values = [{ code = 0, name = "1", factor = 1 }, { code = 1, name = "2", factor = 2 }, { code = 2, name = "8", factor = 8 }] } }
+register.LIMIT = { at = 0x44, width = 16, reset = 0x2000, field.MANT = { bits = "[11:0]" }, field.EXP = { bits = "[15:12]" } }
+register.FLOOR = { at = 0x46, width = 16, reset = 0, field.FLOOR = { bits = "signed [15:4]", values = [{ code = 0xFFF, name = "least" }, { code = 0, name = "off" }] } }
+register.LAST = { at = 0x48, width = 16, access = "read-only", field.LAST = { bits = "[15:0]" } }
+register.STAGE = { at = 0x4A, width = 16, reset = 0, field.STAGE = { bits = "[15:0]" } }
+frame.NOW = { registers = "LAST" }
+reading.flow = { unit = "l/min", formula = "LAST * 0.02 / GAIN.factor", range = [0, "1000.0 / GAIN.factor"] }
+quantity.limit = { unit = "l/min", formula = "MANT * 0.01 * (1 << EXP) / GAIN.factor" }
+quantity.stage = { unit = "l/min", reading = "flow", code = "STAGE" }
+"#;
+
+#[test]
+fn thresholds_take_the_finest_way_and_hold_what_is_given() {
+    let part = part(THRESHOLDS);
+    // 2500 << 2 is the finest of the ways to 12.5; an exponent that is given is held.
+    assert_eq!(sends(&part, &["GAIN=8", "limit=12.5"]).unwrap(), ["42 20", "44 29 C4"]);
+    assert_eq!(sends(&part, &["limit=12.5", "EXP=3"]).unwrap(), ["44 30 9C"]);
+    let both = sends(&part, &["limit=12.5", "EXP=3", "MANT=7"]).unwrap_err().0;
+    assert_eq!(both, "limit cannot be set: all fields that hold it are given themselves, and make it 0.56 l/min");
+    // Through a reading whose code is a register's field, with the range that goes with the gain.
+    assert_eq!(sends(&part, &["stage=7"]).unwrap(), ["4A 01 5E"]);
+    let mut narrow = part.clone();
+    assert_eq!(sends(&narrow, &["GAIN=8", "stage=700"]).unwrap_err(), ("stage cannot be 700 l/min: it can be 0 to 125 l/min".into(), None));
+    narrow = self::part(&THRESHOLDS.replace("reset = 0, field.GAIN", "reset = 0x20, field.GAIN"));
+    let (why, help) = sends(&narrow, &["stage=400"]).unwrap_err();
+    assert_eq!(
+        (why.as_str(), help.as_deref()),
+        ("stage cannot be 400 l/min: it can be 0 to 125 l/min", Some("it would fit with GAIN=\"1\" or GAIN=\"2\""))
+    );
+    // Codes as datasheets print them, and names before codes.
+    assert_eq!(sends(&part, &["FLOOR=0xFFF"]).unwrap(), ["46 FF F0"]);
+    assert_eq!(sends(&part, &["FLOOR=least"]).unwrap(), ["46 FF F0"]);
+    assert_eq!(sends(&part, &["GAIN=2"]).unwrap(), ["42 10"]);
+    assert_eq!(sends(&part, &["GAIN=0x2"]).unwrap(), ["42 20"]);
+    let example = |gain: &str| format!("{THRESHOLDS}example = [{{ set = {{ GAIN = {gain} }}, writes = {{ RANGE = 0x10 }} }}]\n");
+    assert!(complaint(&example("2")).contains("write \"2\" for the name, or 0x2 for the code"));
+    for gain in ["\"2\"", "0x1", "\"0x1\""] {
+        assert!(run_examples(&self::part(&example(gain)))[0].mismatches.is_empty(), "{gain}");
+    }
+}
+
+#[test]
+fn worked_examples_say_what_is_written() {
+    let run = |example: &str| {
+        let part = part(&format!("{THRESHOLDS}example = [{example}]\n"));
+        let run = run_examples(&part).remove(0);
+        run.mismatches
+            .into_iter()
+            .map(|mismatch| format!("{}: {} / {}", mismatch.name, mismatch.expected, mismatch.found))
+            .collect::<Vec<_>>()
+    };
+    let set = "set = { GAIN = \"8\", limit = \"12.5 l/min\" }";
+    assert_eq!(
+        run(&format!(
+            "{{ {set}, writes = {{ RANGE = 0x20, LIMIT = 0x29C4 }}, sends = [\"42 20\", \"44 29 C4\"], gives = {{ limit = \"12.50 l/min\" }} }}"
+        )),
+        [] as [&str; 0]
+    );
+    assert_eq!(
+        run(&format!("{{ {set}, writes = {{ RANGE = 0x10, FLOOR = 1 }}, sends = [\"42 20\"], gives = {{ limit = \"12.7 l/min\" }} }}")),
+        [
+            "RANGE: 0x10 / 0x20",
+            "FLOOR: 0x0001 / nothing: it is not written",
+            "sends: 42 20 / 42 20, 44 29 C4",
+            "limit: 12.7 l/min / 12.5 l/min"
+        ]
+    );
+    assert_eq!(
+        run("{ set = { stage = \"4000 l/min\" }, sends = [] }"),
+        ["set: settings that can be written / stage cannot be 4000 l/min: it can be 0 to 1000 l/min"]
+    );
+    assert!(complaint(&format!("{THRESHOLDS}example = [{{ writes = {{ RANGE = 1 }}, NOW = \"00 00\" }}]\n")).contains("needs `set`"));
+    // They decode as after those settings.
+    assert_eq!(run("{ set = { GAIN = \"2\" }, NOW = \"27 10\", gives = { flow = \"100.00 l/min\" } }"), [] as [&str; 0]);
+    assert!(run_examples(&documented()).iter().all(|run| run.mismatches.is_empty()));
+}
+
+#[test]
+fn choices_of_several_codes_and_of_times_alone() {
+    let part = part(
+        r#"
+register.A = { at = 1, reset = 0, field.GAIN = { bits = "[0]", values = [{ code = 0, name = "low", k = 1 }, { code = 1, name = "high", k = 4 }] }, field.SLOW = { bits = "[1]", values = [{ code = 0, name = "no", ms = 2 }, { code = 1, name = "yes", ms = 30 }] } }
+frame.F = { command = [1], read = 2, code = { x = "b0", y = "b1" } }
+reading.sum = { unit = "V", formula = "(x + y) * 0.5 / GAIN.k" }
+"#,
+    );
+    let reset = Settings::reset(&part);
+    let limits = Limits { within_ms: Some(10.0), ..Limits::default() };
+    let found = choose(&part, part.reading("sum").ok(), &reset, &[], &limits).unwrap();
+    let best = found.first().unwrap();
+    assert_eq!((best.range, best.step, best.ms), (Some((0.0, 63.75)), Some(0.125), Some(2.0)));
+    assert_eq!(found.iter().filter(|choice| choice.fails.is_empty()).count(), 2);
+    let times = choose(&part, None, &reset, &[], &limits).unwrap();
+    assert_eq!(times.iter().map(|choice| (choice.ms, choice.range)).collect::<Vec<_>>(), [(Some(2.0), None), (Some(30.0), None)]);
+}
