@@ -15,6 +15,7 @@ use yemdo::parse_hex;
 use yemdo::part::Id;
 use yemdo::part::Origin;
 use yemdo::review::run_examples;
+use yemdo::routine::Runner;
 use yemdo::{Decoder, Part, Settings, Severity, Status};
 
 fn sheet(name: &str) -> Part {
@@ -279,6 +280,74 @@ fn tables_from_the_pdf_become_sheets_that_are_sound() {
     assert_eq!(part.fields().get(part.field("BUSY").unwrap()).unwrap().means(), Some("at work"));
     assert_eq!(import.notes.len(), 1);
     assert!(yemdo::import::import("x", &rows("a|b\n1|2")).unwrap_err().to_string().contains("no row has headings"));
+}
+
+#[test]
+fn tables_as_viewers_paste_them() {
+    let sheet = |text: &str| {
+        let import = import("halyard-4", &yemdo::import::rows_apart_by_blanks(text)).unwrap();
+        let part = Part::parse("halyard-4", &import.sheet).unwrap_or_else(|error| panic!("{error}\n{}", import.sheet));
+        (part, import.notes.into_iter().map(|note| note.text).collect::<Vec<_>>())
+    };
+    let wide = "\
+Table 7. Registers of the halyard-4\n\
+        \n\
+        Addr     Name     R/W   Reset   bit 7   bit 6   bit 5   bit 4   bit 3   bit 2   bit 1   bit 0\n\
+        0x20     MODE     RW    48      en      pace[2:0]               -       -       fast    0\n\
+        0x23     WHO      RO    B3      1       0       1       1       0       0       1       1\n\
+        0x2A (MSB) OUT_H  RO    00      O15     O14     O13     O12     O11     O10     O9      O8\n\
+        0x2B (LSB) OUT_L  RO    00      O7      O6      O5      O4      O3      O2      O1      O0\n\
+        0x30-0x33 TAG     RW    00                      tag<7:0>\n";
+    let (part, notes) = sheet(wide);
+    let resets: Vec<(&str, u32, Option<u64>)> = part.registers().iter().map(|r| (r.name(), r.address(), r.reset())).collect();
+    // One base for the column of resets, runs of addresses, and remarks behind them.
+    assert_eq!(
+        resets,
+        [
+            ("MODE", 0x20, Some(0x48)),
+            ("WHO", 0x23, Some(0xB3)),
+            ("OUT_H", 0x2A, Some(0)),
+            ("OUT_L", 0x2B, Some(0)),
+            ("TAG_0", 0x30, Some(0)),
+            ("TAG_1", 0x31, Some(0)),
+            ("TAG_2", 0x32, Some(0)),
+            ("TAG_3", 0x33, Some(0))
+        ]
+    );
+    let bits = |name: &str| {
+        let field = part.fields().get(part.field(name).unwrap()).unwrap();
+        part.registers().iter().map(|register| field.bits_text(register)).collect::<String>()
+    };
+    assert_eq!((bits("pace"), bits("O"), bits("tag_2")), ("[6:4]".into(), "[7:0][7:0]".into(), "[7:0]".into()));
+    assert_eq!(notes, ["TAG is a run of 4 registers, written as an array"]);
+    // What is only read and constant is an identity, and nothing to be written.
+    let (list, _) = Runner::new(&with_bus(&part), part.routine("identify").unwrap(), Settings::reset(&part)).unwrap().dry_run().unwrap();
+    assert_eq!(list.first().map(|request| request.meaning.as_str()), Some("expect WHO == 0xB3"));
+    assert!(
+        part.registers()
+            .iter()
+            .all(|register| register.reserved().iter().all(|reserved| register.name() == "MODE" || reserved.write.is_none()))
+    );
+    let long = "\
+Register Address Field Bits Access Reset Description\n\
+        CTRL 0x41 RATE [6:4] R/W 2 sampling: 000: x1; 001: x2; 010: x4\n\
+        CTRL 0x41 SLEEP 3 R/W 0 0 = awake, 1 = asleep\n\
+        CTRL 0x41 RES <2:0> R 0 nobody's\n\
+        WIDE 0x44-0x45 LEVEL 15:0 R 0 the level that was measured last\n";
+    let (part, _) = sheet(long);
+    let values = |name: &str| {
+        let field = part.fields().get(part.field(name).unwrap()).unwrap();
+        field.values().iter().map(|row| (row.code, row.name.clone().unwrap())).collect::<Vec<_>>()
+    };
+    assert_eq!(values("RATE"), [(0, "x1".into()), (1, "x2".into()), (2, "x4".into())]);
+    assert_eq!(values("SLEEP"), [(0, "awake".into()), (1, "asleep".into())]);
+    assert_eq!(part.fields().get(part.field("LEVEL").unwrap()).unwrap().means(), Some("the level that was measured last"));
+    assert_eq!(part.registers().iter().map(|register| register.width()).collect::<Vec<_>>(), [8, 16]);
+}
+
+/// The same part, with a bus to be reached over.
+fn with_bus(part: &Part) -> Part {
+    Part::parse("p", &format!("i2c = {{ address = 0x2B }}\n{}", part.source().text())).unwrap()
 }
 
 #[test]

@@ -129,7 +129,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
         let Some(found) = review.prediction(id).filter(|_| !shown.contains(&reading.span())) else { continue };
         shown.push(reading.span());
         let elements = part.readings().iter().filter(|other| other.span() == reading.span()).count();
-        let last = part.readings().iter().filter(|other| other.span() == reading.span()).last();
+        let last = part.readings().iter().rfind(|other| other.span() == reading.span());
         let behind = last.and_then(|last| last.name().rsplit_once('_')).map_or("", |(_, behind)| behind);
         let name = if elements > 1 { format!("{} … _{behind}", reading.name()) } else { reading.name().to_owned() };
         let mut codes: Vec<&str> = part.codes().of(reading.codes()).map(|code| code.name()).collect();

@@ -1,9 +1,10 @@
-//! `yemdo import`: a register table as CSV or with tabs, to a sheet.
+//! `yemdo import`: a register table as CSV, with tabs or blanks, to a sheet.
 
 use std::io::Write;
 
 use anstyle::AnsiColor;
 use yemdo::Part;
+use yemdo::import::rows_apart_by_blanks;
 
 use crate::args::Import;
 use crate::failure::Failure;
@@ -27,8 +28,16 @@ pub(crate) fn run(args: &Import) -> Result<u8, Failure> {
     Ok(0)
 }
 
-/// The cells of the table; what separates them is what its lines have most of.
+/// The cells of the table; what separates them is what its lines have most of, or blanks where hardly a line has any of it.
 fn rows(text: &str) -> Vec<Vec<String>> {
+    let separated = |delimiter: char| text.lines().filter(|line| line.matches(delimiter).count() > 1).count();
+    let lines = text.lines().filter(|line| !line.trim().is_empty()).count();
+    if !['\t', ',', ';'].into_iter().any(|delimiter| separated(delimiter) * 2 > lines) {
+        let rows = rows_apart_by_blanks(text);
+        if !rows.is_empty() {
+            return rows;
+        }
+    }
     let count = |delimiter: char| text.lines().take(20).map(|line| line.matches(delimiter).count()).sum::<usize>();
     let delimiter = [('\t', b'\t'), (',', b','), (';', b';')].into_iter().max_by_key(|(c, _)| count(*c)).map_or(b',', |(_, byte)| byte);
     let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(delimiter).from_reader(text.as_bytes());

@@ -3,9 +3,18 @@
 //! Two shapes are read. *Wide*: a register a row, with columns for address, name, access, reset and each bit
 //! (`bit 7` … `bit 0`); cells such as `pace[2:0]`, `T13`, `-`, `0`, `Reserved`, and empty ones where cells were
 //! merged. *Long*: a field a row, with columns for register, address, field, bits, access and reset.
+//!
+//! Cells come as rows; where a PDF viewer gave columns apart by blanks, [`rows_apart_by_blanks`] makes them. An address may be
+//! a run (`0x10-0x13`), or have a remark (`0x06 (MSB)`); bare digits of a column of addresses or of resets are hex where one
+//! of them can be nothing else; a description that lists values (`0 = sleep, 1 = forced`) becomes the field's table; constant
+//! bits of what is only read become its reset value, and an identity that a routine expects.
 
+mod blanks;
 mod cells;
+mod values;
 mod write;
+
+pub use blanks::rows_apart_by_blanks;
 
 use std::fmt;
 
@@ -53,6 +62,8 @@ struct Register {
     line: usize,
     name: String,
     at: u64,
+    /// Registers of one kind that follow one another.
+    count: u64,
     access: Option<&'static str>,
     reset: Option<u64>,
     bits: u32,
@@ -97,9 +108,17 @@ pub fn import(part: &str, rows: &[Vec<String>]) -> Result<Import, ImportError> {
     let body: Vec<(usize, &Vec<String>)> = rows.iter().enumerate().skip(head + 1).map(|(at, row)| (at + 1, row)).collect();
     let get = |row: &[String], column: Option<usize>| column.and_then(|at| row.get(at)).map_or("", |cell| cell.trim()).to_owned();
     let hexish = body.iter().any(|(_, row)| looks_hex(&get(row, columns.address)));
+    // One base for a column: 48 beside B3 is 0x48.
+    let hex_resets = body.iter().any(|(_, row)| looks_hex(&get(row, columns.reset)));
     let mut registers: Vec<Register> = Vec::new();
     for (line, row) in body {
         if row.iter().all(|cell| cell.trim().is_empty()) {
+            continue;
+        }
+        // A description may go on in the next line.
+        let means = get(row, columns.means);
+        if !means.is_empty() && row.iter().filter(|cell| !cell.trim().is_empty()).count() == 1 {
+            registers.last_mut().into_iter().for_each(|register| register.add_to_description(&means, columns.field.is_some()));
             continue;
         }
         let (name, address) = (get(row, columns.name), get(row, columns.address));
@@ -107,9 +126,10 @@ pub fn import(part: &str, rows: &[Vec<String>]) -> Result<Import, ImportError> {
             && address.is_empty()
             && (name.is_empty() || registers.last().is_some_and(|r| r.name == identifier(&name)));
         if !continues {
-            let typed = number(&address, hexish);
-            let Some(at) = typed.filter(|at| *at <= 0xFFFF) else {
+            let typed = run(&address, hexish);
+            let Some((at, count)) = typed.filter(|(at, count)| *at <= 0xFFFF && *count <= 256) else {
                 let what = match typed {
+                    Some((at, _)) if at <= 0xFFFF => format!("has the address `{address}`, a run of more than 256"),
                     Some(_) => format!("has the address `{address}`, which is beyond 16 bits"),
                     None if address.is_empty() => "has no address".to_owned(),
                     None => format!("has the address `{address}`, which is not a number"),
@@ -123,12 +143,21 @@ pub fn import(part: &str, rows: &[Vec<String>]) -> Result<Import, ImportError> {
                     let moved = registers.remove(known);
                     registers.push(moved);
                 }
-                None => registers.push(new_register(line, row, &columns, (name, at), &registers, &mut notes)),
+                None => {
+                    let mut register = new_register(line, row, &columns, (name, at), &registers, hex_resets, &mut notes);
+                    // The bits of a long table say whether it is one wide register.
+                    if columns.bits.is_empty() && (2..=8).contains(&count) {
+                        register.bits = 8 * count as u32;
+                    } else {
+                        register.count = count;
+                    }
+                    registers.push(register);
+                }
             }
         }
         let Some(register) = registers.last_mut() else { continue };
         if columns.bits.is_empty() {
-            long_row(register, line, row, &columns, &mut notes)
+            long_row(register, line, row, &columns, hex_resets, &mut notes)
         } else {
             wide_row(register, line, row, &columns, &mut notes)
         }
@@ -145,6 +174,7 @@ fn new_register(
     columns: &Columns,
     (name, at): (String, u64),
     known: &[Register],
+    hex_resets: bool,
     notes: &mut Vec<Note>,
 ) -> Register {
     let get = |column: Option<usize>| column.and_then(|at| row.get(at)).map_or("", |cell| cell.trim());
@@ -162,13 +192,14 @@ fn new_register(
         notes.push(Note { line, text: format!("the access `{typed}` of {fixed} is not understood") });
     }
     let reset = get(columns.reset);
-    let value = if columns.field.is_none() { number(reset, false).or_else(|| number(reset, true)) } else { None };
+    let value = if columns.field.is_none() { number(reset, hex_resets) } else { None };
     if value.is_none() && !matches!(reset, "" | "-" | "–" | "—" | "N/A" | "n/a") && columns.field.is_none() {
         notes.push(Note { line, text: format!("the reset value `{reset}` of {fixed} is not understood") });
     }
     let means = if columns.field.is_none() { get(columns.means).to_owned() } else { String::new() };
     let bits = columns.bits.first().map_or(8, |(_, bit)| (bit + 1).div_ceil(8) * 8);
-    Register { line, name: fixed, at, access: access.filter(|_| columns.field.is_none()), reset: value, bits, cells: Vec::new(), means }
+    let access = access.filter(|_| columns.field.is_none());
+    Register { line, name: fixed, at, count: 1, access, reset: value, bits, cells: Vec::new(), means }
 }
 
 /// A row of a wide table: cells from the most significant bit down, empty ones belonging to the one before.
@@ -190,7 +221,7 @@ fn wide_row(register: &mut Register, line: usize, row: &[String], columns: &Colu
 }
 
 /// A row of a long table: one field.
-fn long_row(register: &mut Register, line: usize, row: &[String], columns: &Columns, notes: &mut Vec<Note>) {
+fn long_row(register: &mut Register, line: usize, row: &[String], columns: &Columns, hex_resets: bool, notes: &mut Vec<Note>) {
     let get = |column: Option<usize>| column.and_then(|at| row.get(at)).map_or("", |cell| cell.trim());
     let (name, bits) = (get(columns.field), get(columns.range));
     let inside = bits.trim_start_matches(['[', '<', '(']).trim_end_matches([']', '>', ')']);
@@ -203,7 +234,7 @@ fn long_row(register: &mut Register, line: usize, row: &[String], columns: &Colu
     };
     register.bits = register.bits.max((high + 1).div_ceil(8) * 8);
     let access = cells::access(get(columns.access));
-    let reset = number(get(columns.reset), false).or_else(|| number(get(columns.reset), true));
+    let reset = number(get(columns.reset), hex_resets);
     if let Some(reset) = reset {
         register.reset = Some(register.reset.unwrap_or(0) | reset.checked_shl(low).unwrap_or(0));
     }
@@ -259,6 +290,31 @@ fn headings(row: &[String]) -> Option<Columns> {
 fn looks_hex(text: &str) -> bool {
     let lower = text.to_ascii_lowercase();
     lower.starts_with("0x") || lower.ends_with('h') || lower.chars().any(|c| ('a'..='f').contains(&c))
+}
+
+impl Register {
+    /// What a line says that has nothing but a description: it goes on with that of the last field, or of the register.
+    fn add_to_description(&mut self, text: &str, of_fields: bool) {
+        let field =
+            self.cells.iter_mut().rev().find_map(|(.., cell)| if let Cell::Field { means, .. } = cell { Some(means) } else { None });
+        let means = match field {
+            Some(means) if of_fields => means,
+            _ => &mut self.means,
+        };
+        means.extend((!means.is_empty()).then_some(' '));
+        means.push_str(text);
+    }
+}
+
+/// An address, or the first of a run and how many it has: `0x06 (MSB)`, `0x10-0x13`, `10h..13h`.
+fn run(text: &str, hex: bool) -> Option<(u64, u64)> {
+    let plain = text.split_once('(').map_or(text, |(before, _)| before).trim();
+    if let Some(at) = number(plain, hex) {
+        return Some((at, 1));
+    }
+    let (first, last) = ["..", "–", "-", "to", "/", ","].iter().find_map(|between| plain.split_once(between))?;
+    let (first, last) = (number(first.trim(), hex)?, number(last.trim(), hex)?);
+    Some((first, last.checked_sub(first)?.checked_add(1)?))
 }
 
 /// A number as datasheets print them: 0x12, 12h, 0b0001, 0001 0010b, 18; bare digits are hex where told.

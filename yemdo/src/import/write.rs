@@ -3,6 +3,7 @@
 use std::fmt::Write;
 
 use super::cells::Cell;
+use super::values::values;
 use super::{Import, Note, Register};
 
 /// Bits of a field: register, high, low, and which of its own bits they are.
@@ -18,6 +19,7 @@ struct Field<'a> {
 pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) -> Import {
     let fields = fields(registers, &mut notes);
     let mut sheet = format!("part   = {}\ntitle  = \"\"\nsource = \"\"\n", quoted(part));
+    let mut identities: Vec<(String, u64, u32)> = Vec::new();
     for (index, register) in registers.iter().enumerate() {
         let _ = write!(sheet, "\n[register.{}]\nat = 0x{:02X}\n", register.name, register.at);
         if register.bits != 8 {
@@ -26,8 +28,19 @@ pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) ->
         if let Some(access) = register.access {
             let _ = writeln!(sheet, "access = {}", quoted(access));
         }
+        if register.count > 1 {
+            let _ = writeln!(sheet, "count = {}", register.count);
+            notes.push(Note {
+                line: register.line,
+                text: format!("{} is a run of {} registers, written as an array", register.name, register.count),
+            });
+        }
+        // What is only read is never written: constant bits are what it holds.
+        let constant = register.constant();
         let fits = |value: &u64| register.bits >= 64 || value >> register.bits == 0;
-        match register.reset {
+        let identity = constant.filter(|(_, mask)| *mask == full(register.bits));
+        identities.extend(identity.map(|(value, _)| (register.name.clone(), value, register.bits)));
+        match constant.map(|(bits, mask)| register.reset.unwrap_or(0) & !mask | bits).or(register.reset) {
             Some(reset) if fits(&reset) => {
                 let _ = writeln!(sheet, "reset = 0x{reset:0digits$X}", digits = register.bits as usize / 4);
             }
@@ -39,13 +52,20 @@ pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) ->
         if !register.means.is_empty() {
             let _ = writeln!(sheet, "means = {}", quoted(&register.means));
         }
-        let reserved: Vec<String> = merged(&register.cells).into_iter().map(reserved_row).collect();
+        let reserved: Vec<String> = if identity.is_some() {
+            Vec::new()
+        } else {
+            merged(&register.cells, constant.is_some()).into_iter().map(reserved_row).collect()
+        };
         if !reserved.is_empty() && !fields.is_empty() {
             let _ = writeln!(sheet, "reserved = [{}]", reserved.join(", "));
         }
         let own: Vec<&Field<'_>> = fields.iter().filter(|field| field.pieces.iter().all(|piece| piece.0 == index)).collect();
-        if !own.is_empty() {
+        if !own.is_empty() || identity.is_some() {
             let _ = writeln!(sheet, "[register.{}.field]", register.name);
+        }
+        if identity.is_some() {
+            let _ = writeln!(sheet, "{} = {{ bits = \"[{}:0]\" }}", register.name, register.bits - 1);
         }
         for field in own {
             let bits: Vec<String> = field.pieces.iter().map(|(_, high, low, _)| bits(*high, *low)).collect();
@@ -62,6 +82,12 @@ pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) ->
         let pieces: Vec<String> =
             field.pieces.iter().map(|(register, high, low, _)| format!("{}{}", name_of(*register), bits(*high, *low))).collect();
         let _ = writeln!(sheet, "{} = {{ bits = \"{}\"{} }}", field.name, pieces.join(" "), extras(field));
+    }
+    for (at, (name, value, width)) in identities.iter().enumerate() {
+        if at == 0 {
+            sheet.push_str("\n# What is only read and always the same tells the part from others.\n");
+        }
+        let _ = writeln!(sheet, "[[routine.identify]]\nexpect = \"{name} == 0x{value:0digits$X}\"", digits = *width as usize / 4);
     }
     notes.sort_by_key(|note| note.line);
     Import { sheet, registers: registers.len(), fields: fields.len(), notes }
@@ -112,17 +138,40 @@ fn fields<'a>(registers: &'a [Register], notes: &mut Vec<Note>) -> Vec<Field<'a>
     fields
 }
 
-/// Reserved bits, neighbours of one kind put together.
-fn merged(cells: &[(u32, u32, Cell)]) -> Vec<(u32, u32, Option<u64>)> {
+/// All bits of a register.
+fn full(bits: u32) -> u64 {
+    u64::MAX >> (64 - bits.clamp(1, 64))
+}
+
+impl Register {
+    /// Of a register that is only read: the bits that are always the same, and which they are; `None` where none is.
+    fn constant(&self) -> Option<(u64, u64)> {
+        if self.access != Some("read-only") {
+            return None;
+        }
+        let mut found = (0, 0);
+        for (high, low, cell) in &self.cells {
+            if let Cell::Reserved(Some(bits)) = cell {
+                let mask = (u64::MAX >> (63 - (high - low))) << low;
+                found = (found.0 | bits << low, found.1 | mask);
+            }
+        }
+        (found.1 != 0).then_some(found)
+    }
+}
+
+/// Reserved bits, neighbours of one kind put together; without what is to be written there, of what is only read.
+fn merged(cells: &[(u32, u32, Cell)], only_read: bool) -> Vec<(u32, u32, Option<u64>)> {
     let mut runs: Vec<(u32, u32, Option<u64>)> = Vec::new();
     for (high, low, cell) in cells {
         let Cell::Reserved(write) = cell else { continue };
+        let write = write.filter(|_| !only_read);
         match runs.last_mut() {
             Some((_, last, before)) if *last == high + 1 && before.is_some() == write.is_some() => {
-                *before = before.zip(*write).map(|(before, write)| (before << (high - low + 1)) | write);
+                *before = before.zip(write).map(|(before, write)| (before << (high - low + 1)) | write);
                 *last = *low;
             }
-            _ => runs.push((*high, *low, *write)),
+            _ => runs.push((*high, *low, write)),
         }
     }
     runs
@@ -139,8 +188,16 @@ fn bits(high: u32, low: u32) -> String {
 
 fn extras(field: &Field<'_>) -> String {
     let access = field.access.map_or(String::new(), |access| format!(", access = {}", quoted(access)));
-    let means = if field.means.is_empty() { String::new() } else { format!(", means = {}", quoted(field.means)) };
-    access + &means
+    let width = field.pieces.iter().map(|(_, high, low, _)| high - low + 1).sum();
+    let (means, values) = match values(field.means, width) {
+        Some((means, values)) => {
+            let rows: Vec<String> = values.iter().map(|(code, name)| format!("{{ code = {code}, name = {} }}", quoted(name))).collect();
+            (means, format!(", values = [{}]", rows.join(", ")))
+        }
+        None => (field.means.to_owned(), String::new()),
+    };
+    let means = if means.is_empty() { String::new() } else { format!(", means = {}", quoted(&means)) };
+    access + &means + &values
 }
 
 /// A TOML string.

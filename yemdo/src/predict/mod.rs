@@ -275,9 +275,12 @@ fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
     (found, SEARCHES * LANES)
 }
 
+/// What is done with codes that were tried, and what came of them.
+type Each<'e> = dyn FnMut(&Sheet, &[(CodeId, i128)], Result<f64, FaultAt>) + 'e;
+
 /// Tries batches of codes: the ends of their ranges, zeros, and many others. The first lane has all at their lowest, the
 /// second all at their highest.
-fn try_many(trial: &mut Trial<'_>, batches: usize, each: &mut dyn FnMut(&Sheet, &[(CodeId, i128)], Result<f64, FaultAt>)) {
+fn try_many(trial: &mut Trial<'_>, batches: usize, each: &mut Each<'_>) {
     let codes: Vec<(CodeId, (i128, i128))> =
         trial.reading.codes.iter().filter_map(|code| Some((*code, trial.part.codes.get(*code)?.bounds()))).collect();
     let part = trial.part;
@@ -330,7 +333,7 @@ fn over_settings(trial: &mut Trial<'_>, fields: &[FieldId]) -> Option<(f64, f64)
     let part = trial.part;
     let fields: Vec<&Field> = part.fields.of(fields).collect();
     let count = fields.iter().map(|field| field.values.len()).fold(1usize, usize::saturating_mul);
-    if count > MOST_SETTINGS || count < 2 {
+    if !(2..=MOST_SETTINGS).contains(&count) {
         return None;
     }
     let before = trial.settings.clone();

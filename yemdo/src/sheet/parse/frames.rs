@@ -275,7 +275,7 @@ pub(super) fn shared<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Spa
 /// `[low, high]`, numbers or formulas.
 fn stated<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Stated> {
     if let DeValue::Array(list) = value.get_ref()
-        && let &[ref low, ref high] = &list[..]
+        && let [low, high] = &list[..]
         && [low, high].iter().any(|end| matches!(end.get_ref(), DeValue::String(_)))
     {
         let mut end = |value: &Raw<'i>| match value.get_ref() {
