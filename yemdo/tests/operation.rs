@@ -426,7 +426,15 @@ fn answers_drive_the_routines() {
     bent[3] ^= 1;
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&bent)]).1.unwrap_err().failure,
-        Failure::Refused(yemdo::Refusal::Check { frame: "AIR".into(), method: "CRC-8".into(), width: 8, expected: 0x22, found: 0x24 })
+        Failure::Refused(yemdo::Refusal::Check {
+            frame: "AIR".into(),
+            method: "CRC-8".into(),
+            width: 8,
+            expected: 0x22,
+            found: 0x24,
+            over: "b0..b5".into(),
+            place: "b6".into()
+        })
     );
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Done, Bytes(&air[..6])]).1.unwrap_err().failure,

@@ -117,8 +117,9 @@ fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<
         }
         grid.write(out)?;
     }
-    for (quantity, value) in &explained.quantities {
-        writeln!(out, "  {bold}{}{bold:#}: {} {}", quantity.name(), short(*value), quantity.unit())?;
+    for held in &explained.quantities {
+        let with = if held.with.is_empty() { String::new() } else { format!("  with {}", held.with.join(", ")) };
+        writeln!(out, "  {bold}{}{bold:#}: {} {}{with}", held.quantity.name(), short(held.value), held.quantity.unit())?;
     }
     let red = AnsiColor::BrightRed.on_default();
     for (mask, stands, wanted) in &explained.wrong {

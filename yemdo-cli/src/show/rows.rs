@@ -121,6 +121,7 @@ impl<'a> Sink<'a> {
         let known = self.grid.take().filter(|(id, _)| *id == rows.frame);
         let mut grid = known.map_or_else(|| self.titles(frame, timed), |(_, grid)| grid);
         let plain = Style::new();
+        let codes = row_codes(self.part, frame);
         for view in self.good(rows) {
             if timed {
                 grid.cell(plain, |text| text.push_str(view.time.unwrap_or("")));
@@ -128,7 +129,7 @@ impl<'a> Sink<'a> {
             grid.cell(plain, |text| push_hex(text, view.bytes.get(..view.given).unwrap_or(view.bytes)));
             for (place, id, reading) in view.readings() {
                 let value = view.value(place, id);
-                grid.cell(plain, |text| push_codes(text, self.part, &view, reading));
+                grid.cell(plain, |text| push_codes(text, &view, codes.get(place).into_iter().flatten().copied()));
                 grid.cell(plain, |text| match &value {
                     Some(value) => push_value(text, value, self.units.digits(id)),
                     None => text.push('–'),
@@ -158,7 +159,10 @@ impl<'a> Sink<'a> {
         let mut grid = Grid::new(0, &aligns).plain(self.plain);
         let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
         let fixed = titles.len();
-        titles.extend(self.part.readings().of(frame.readings()).flat_map(|reading| ["code", reading.name(), "", ""]));
+        // Of several codes it has to be said which is which, once.
+        let codes: Vec<String> = row_codes(self.part, frame).into_iter().map(title_of).collect();
+        let readings = self.part.readings().of(frame.readings()).zip(&codes);
+        titles.extend(readings.flat_map(|(reading, codes)| [codes.as_str(), reading.name(), "", ""]));
         titles.push("");
         if self.log {
             for (at, id) in frame.readings().iter().enumerate() {
@@ -207,7 +211,7 @@ impl<'a> Sink<'a> {
                     continue;
                 }
                 let (mut codes, mut text) = (String::new(), String::new());
-                push_codes(&mut codes, self.part, &view, reading);
+                push_codes(&mut codes, &view, shown_codes(self.part, view.frame, reading));
                 let unit = match view.value(place, id) {
                     Some(value) => {
                         push_value(&mut text, &value, self.units.digits(id));
@@ -301,13 +305,40 @@ impl<'a> Sink<'a> {
     }
 }
 
-/// The codes of a frame that a reading comes from.
-fn push_codes(text: &mut String, part: &Part, view: &FrameView<'_>, reading: &Reading) {
-    let came = |code: &&Code| code.layout().slices.iter().all(|slice| slice.byte < view.given);
-    let here = part.codes().of(reading.codes()).filter(|code| code.frame() == view.frame).filter(came).take(MAX_CODES);
-    for (at, code) in here.enumerate() {
+/// For every reading of a frame the codes beside it; none where another reading before it has the same several ones.
+fn row_codes<'p>(part: &'p Part, frame: &'p Frame) -> Vec<Vec<&'p Code>> {
+    let Ok(id) = part.frame(frame.name()) else { return Vec::new() };
+    let mut rows: Vec<Vec<&Code>> = Vec::new();
+    for reading in part.readings().of(frame.readings()) {
+        let codes: Vec<&Code> = shown_codes(part, id, reading).collect();
+        let same = |known: &Vec<&Code>| {
+            known.len() == codes.len() && codes.iter().all(|code| known.iter().any(|other| std::ptr::eq(*other, *code)))
+        };
+        let told = codes.len() > 1 && rows.iter().any(same);
+        rows.push(if told { Vec::new() } else { codes });
+    }
+    rows
+}
+
+fn title_of(codes: Vec<&Code>) -> String {
+    match codes.as_slice() {
+        [] => String::new(),
+        [_] => "code".to_owned(),
+        several => several.iter().map(|code| code.name()).collect::<Vec<_>>().join(" "),
+    }
+}
+
+/// The codes that are shown beside a reading: those that it comes from, but for calibration words.
+fn shown_codes<'p>(part: &'p Part, frame: FrameId, reading: &'p Reading) -> impl Iterator<Item = &'p Code> {
+    let kept = move |code: &&Code| part.frames().get(code.frame()).is_some_and(|other| code.frame() == frame || !other.is_kept());
+    part.codes().of(reading.codes()).filter(kept).take(MAX_CODES)
+}
+
+fn push_codes<'c>(text: &mut String, view: &FrameView<'_>, codes: impl Iterator<Item = &'c Code>) {
+    let came = codes.filter_map(|code| view.code_content(code));
+    for (at, content) in came.enumerate() {
         let blank = if at > 0 { " " } else { "" };
-        let _ = write!(text, "{blank}{}", code.value(view.bytes));
+        let _ = write!(text, "{blank}{content}");
     }
 }
 

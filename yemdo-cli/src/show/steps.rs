@@ -233,9 +233,16 @@ fn formulas(out: &mut dyn Write, decoder: &mut Decoder, steps: &Steps, frame: Fr
         if done.status == Status::Ok {
             cell = Cell { text: "ok".into(), style: AnsiColor::Green.on_default() };
         }
-        let why = done.means.clone().or(done.fault.as_ref().map(|fault| fault.to_string()));
+        let why = decoder.reason(frame, &steps.bytes, done.id, done.status);
         let why = why.map_or(String::new(), |why| format!(": {why}"));
         writeln!(out, "    {bold}{text}{bold:#}  {}{}{}{why}", cell.style.render(), cell.text, cell.style.render_reset())?;
+    }
+    // What could not be computed at all, and why.
+    for reading in decoded.iter().flat_map(|decoded| &decoded.readings) {
+        if !steps.readings.iter().any(|shown| shown.name == reading.name) {
+            let why = decoder.reason(frame, &steps.bytes, reading.id, reading.status).unwrap_or_default();
+            writeln!(out, "\n  {bold}{}{bold:#}\n    no value: {why}", reading.name)?;
+        }
     }
     Ok(())
 }

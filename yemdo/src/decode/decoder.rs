@@ -178,6 +178,11 @@ impl Decoder {
         self.last.iter_mut().for_each(|last| *last = None);
     }
 
+    /// The last good bytes of a frame, as readings of others take them. Of a frame that no other takes anything from, the first.
+    pub(crate) fn last_bytes(&self, frame: FrameId) -> Option<&[u8]> {
+        self.last.get(frame.index())?.as_deref()
+    }
+
     /// Good frames that came after the last one of this kind: 0 where none did. `None` where it has not come. This is
     /// how old the frame is that other readings use.
     pub fn age(&self, frame: FrameId) -> Option<u64> {
@@ -387,7 +392,7 @@ impl Decoder {
     /// Why a frame fails one of its checks, by the check's place.
     pub fn check_refusal(&self, frame: FrameId, check: usize, bytes: &[u8]) -> Refusal {
         let model = self.part.frames.get(frame);
-        let failed = model.and_then(|model| Some(accept::failed(model, model.checks.get(check)?, bytes)));
+        let failed = model.and_then(|model| Some(accept::failed(&self.part, model, model.checks.get(check)?, bytes)));
         failed.unwrap_or(Refusal::UnknownFrame)
     }
 
@@ -403,7 +408,8 @@ impl Decoder {
     fn judge(&mut self, frame: FrameId, given: usize, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
-        let failed = |check: usize| model.checks.get(check).map_or(Refusal::UnknownFrame, |check| accept::failed(model, check, bytes));
+        let failed =
+            |check: usize| model.checks.get(check).map_or(Refusal::UnknownFrame, |check| accept::failed(&self.part, model, check, bytes));
         row::decode(&ready.plan, &mut ready.alone, &state, given, bytes, values).map_err(failed)
     }
 

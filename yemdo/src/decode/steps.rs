@@ -2,6 +2,8 @@
 
 use super::decoded::{CodeValue, Fault};
 use super::row::Room;
+use crate::bits::form::Form;
+use crate::bits::layout::{Layout, cut};
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::program::{Note, NoteKind};
 use crate::formula::run::columns::FaultAt;
@@ -9,11 +11,12 @@ use crate::formula::run::single::Single;
 use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
-use crate::model::frame::Frame;
+use crate::model::frame::{Code, Frame};
 use crate::model::ids::{FrameId, ReadingId};
+use crate::model::input::Input;
 use crate::model::part::Sheet;
 use crate::model::value::Present;
-use crate::plan::frame::{Plan, ReadingPlan};
+use crate::plan::frame::{InputSource, Plan, ReadingPlan};
 
 /// The steps of one frame.
 #[derive(Clone, Debug)]
@@ -131,7 +134,59 @@ pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: 
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let output = plan.readings.iter().find(|planned| planned.id == reading)?.output;
-    Used::new(&plan, &room.single, output).fault(state.part)
+    let fault = Used::new(&plan, &room.single, output).fault(state.part);
+    fault.map(|fault| match fault {
+        Fault { kind: FaultKind::NoValue, line: None, operation: None } => {
+            Fault { operation: without_value(&plan, state, output, bytes), ..fault }
+        }
+        other => other,
+    })
+}
+
+/// The input of an output that stands for nothing, and why.
+fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) -> Option<String> {
+    let part = state.part;
+    let input = |slot| plan.program.inputs.iter().find(|(known, _)| *known == slot).map(|(_, key)| Input::of(*key));
+    plan.loads.iter().filter(|load| load.users.contains(&output)).find_map(|load| match input(load.slot)? {
+        Input::Code(id) => {
+            let code = part.codes.get(id)?;
+            let bytes = if matches!(load.from, InputSource::Held(_)) { state.last.get(code.frame.index())?.as_deref()? } else { bytes };
+            code_without_value(code, bytes)
+        }
+        Input::Field(field) | Input::Column(field, _) => {
+            let field = part.fields.get(field)?;
+            let from_frame = match &load.from {
+                InputSource::Frame(gather, _) | InputSource::FrameReal(gather) | InputSource::FrameRow(gather, _) => {
+                    Some(gather.code(bytes))
+                }
+                InputSource::Held(_) => None,
+            };
+            match from_frame.map_or_else(|| state.settings.known_field(field), |code| code.map(i128::from)) {
+                None => Some(format!("{} is not BCD", field.name)),
+                Some(code) if !field.values.is_empty() && field.value(code).is_none() => {
+                    Some(format!("{} = {code} is not in its table", field.name))
+                }
+                Some(_) => None,
+            }
+        }
+        _ => None,
+    })
+}
+
+/// Why a code stands for nothing; `None` where it does.
+fn code_without_value(code: &Code, bytes: &[u8]) -> Option<String> {
+    let (name, width) = (&code.name, code.layout.width());
+    let raw = code.gather.raw(bytes);
+    let Some(value) = code.gather.code(bytes) else {
+        let digits = width.div_ceil(4) as usize;
+        let bad = (0..width.div_ceil(4)).rev().find(|digit| raw >> (4 * digit) & 0xF > 9)?;
+        let slices = cut(&code.layout.slices, (4 * bad + 3).min(width - 1), 4 * bad);
+        let place = Layout { form: Form::Unsigned, slices }.notation();
+        return Some(format!("{name}: 0x{raw:0digits$X} is not BCD: digit {:X} in {place}", raw >> (4 * bad) & 0xF));
+    };
+    let (low, high) = code.range?;
+    let value = if code.ty == Ty::U64 { i128::from(value as u64) } else { i128::from(value) };
+    (!(low..=high).contains(&value)).then(|| format!("{name} = {value} is outside the codes {low} to {high}"))
 }
 
 /// What a formula used in a run, and what came of it.

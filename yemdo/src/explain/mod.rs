@@ -1,6 +1,7 @@
 //! A register value explained: what each bit of a magic constant means.
 
 use crate::model::ids::{FieldId, RegisterId};
+use crate::model::input::{Input, inputs};
 use crate::model::operation::Quantity;
 use crate::model::part::Sheet;
 use crate::model::registers::{Access, Field, FieldValue, Register, Settings, runs_text};
@@ -17,7 +18,7 @@ pub struct Explained<'p> {
     pub fields: Vec<ExplainedField<'p>>,
     /// The quantities that fields of it hold, with the values that they have with it: the other registers and the parameters
     /// as `settings` and the sheet have them.
-    pub quantities: Vec<(&'p Quantity, f64)>,
+    pub quantities: Vec<ExplainedQuantity<'p>>,
     /// Reserved bits that are not what must be written: mask, what stands there, what should.
     pub wrong: Vec<(u64, u64, u64)>,
     /// Bits that belong to no field and are not reserved, and are set.
@@ -40,6 +41,17 @@ pub struct ExplainedField<'p> {
     pub value: Option<&'p FieldValue>,
     /// Its code after a reset.
     pub reset: Option<i128>,
+}
+
+/// A quantity that fields of an explained register hold.
+#[derive(Clone, Debug)]
+pub struct ExplainedQuantity<'p> {
+    /// The quantity.
+    pub quantity: &'p Quantity,
+    /// Its value, in its unit.
+    pub value: f64,
+    /// The settings in other registers that it follows from too, as they are: `GAIN = single`.
+    pub with: Vec<String>,
 }
 
 impl Explained<'_> {
@@ -90,7 +102,17 @@ pub fn explain<'p>(part: &'p Sheet, register: RegisterId, value: u64, settings: 
     let state = Present { part, settings, parameters: &parameters, last: &[] };
     let holds = |quantity: &Quantity| quantity.moves().iter().any(|field| fields.iter().any(|own| own.id == *field));
     let held = part.quantities.entries().filter(|(_, quantity)| holds(quantity));
-    let quantities = held.filter_map(|(id, quantity)| Some((quantity, state.quantity(id).ok()?))).collect();
+    let quantities = held.filter_map(|(id, quantity)| {
+        let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).map(|reading| &reading.formula);
+        let all = part.inputs_behind(std::iter::once(&quantity.formula).chain(through).flat_map(inputs));
+        let mut with: Vec<FieldId> = all.into_iter().filter_map(Input::field).collect();
+        with.dedup();
+        let other = |field: &FieldId| !quantity.moves.contains(field) && !fields.iter().any(|own| own.id == *field);
+        let texts =
+            with.iter().filter(|field| other(field)).filter_map(|id| part.setting_text(*id, settings.known_field(part.fields.get(*id)?)?));
+        Some(ExplainedQuantity { quantity, value: state.quantity(id).ok()?, with: texts.collect() })
+    });
+    let quantities = quantities.collect();
     Some(Explained { register, value, fields, quantities, wrong, unknown })
 }
 

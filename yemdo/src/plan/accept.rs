@@ -4,9 +4,11 @@ use std::borrow::Cow;
 use std::fmt;
 
 use crate::bits::check::Check;
+use crate::bits::form::Form;
+use crate::bits::layout::{Layout, Slice};
 use crate::bus::modbus::{AddressRange, ResponseError, read_response};
 use crate::formula::fault::FaultKind;
-use crate::model::frame::{Frame, Origin};
+use crate::model::frame::{Code, Frame, Origin};
 use crate::model::part::Sheet;
 
 /// Why a frame was refused.
@@ -56,6 +58,10 @@ pub enum Refusal {
         expected: u64,
         /// What came.
         found: u64,
+        /// What is covered: bytes, and the names of the codes in them where the frame has several checks.
+        over: String,
+        /// Where the check value stands.
+        place: String,
     },
 }
 
@@ -82,9 +88,12 @@ impl fmt::Display for Refusal {
                 let what = if found < expected { "too short" } else { "too long" };
                 write!(f, "{frame} is {what}: expected {expected} bytes, got {found}")
             }
-            Refusal::Check { frame, method, width, expected, found } => {
+            Refusal::Check { frame, method, width, expected, found, over, place } => {
                 let digits = usize::try_from(width.div_ceil(4)).unwrap_or(2);
-                write!(f, "{method} mismatch in {frame}: computed 0x{expected:0digits$X}, received 0x{found:0digits$X}")
+                write!(
+                    f,
+                    "{method} mismatch in {frame}: computed 0x{expected:0digits$X} over {over}, received 0x{found:0digits$X} in {place}"
+                )
             }
             Refusal::Response(error) => error.fmt(f),
             Refusal::Blank { frame, byte } => {
@@ -150,17 +159,27 @@ pub(crate) fn not_blank(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
 }
 
 /// Refuses a frame that fails a check.
-pub(crate) fn checked(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
-    frame.checks.iter().find(|check| !check.passes(bytes)).map_or(Ok(()), |check| Err(failed(frame, check, bytes)))
+pub(crate) fn checked(part: &Sheet, frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
+    frame.checks.iter().find(|check| !check.passes(bytes)).map_or(Ok(()), |check| Err(failed(part, frame, check, bytes)))
 }
 
 /// That a check failed, with its values.
-pub(crate) fn failed(frame: &Frame, check: &Check, bytes: &[u8]) -> Refusal {
+pub(crate) fn failed(part: &Sheet, frame: &Frame, check: &Check, bytes: &[u8]) -> Refusal {
+    let covered = check.covered();
+    let notation = |slices: &[Slice]| Layout { form: Form::Unsigned, slices: slices.to_vec() }.notation();
+    let within = |code: &&Code| code.layout.slices.iter().all(|slice| covered.iter().any(|other| slice.overlaps(*other)));
+    let mut names: Vec<&str> = part.codes.of(&frame.codes).filter(within).map(|code| code.name.as_str()).collect();
+    names.truncate(if frame.checks.len() > 1 { 4 } else { 0 });
+    let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
+    let outside = check.outside();
+    let with = if outside.is_empty() { String::new() } else { format!(" with {}", outside.join(", ")) };
     Refusal::Check {
         frame: frame.name.clone(),
         method: check.method(),
         width: check.width(),
         expected: check.expected(bytes),
         found: check.found(bytes),
+        over: format!("{}{with}{names}", notation(&covered)),
+        place: notation(&check.place),
     }
 }

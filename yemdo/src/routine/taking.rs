@@ -81,7 +81,7 @@ impl Runner {
     fn keep_frame(&mut self, frame: FrameId) -> Result<(), RoutineError> {
         let Some(model) = self.part.frames.get(frame) else { return Ok(()) };
         // What a decoder would refuse is not kept here either.
-        let refused = accept::not_blank(model, &self.gathered).and_then(|()| accept::checked(model, &self.gathered));
+        let refused = accept::not_blank(model, &self.gathered).and_then(|()| accept::checked(&self.part, model, &self.gathered));
         refused.map_err(|refusal| self.error(Failure::Refused(refusal)))?;
         // Fields that stand in the frame are known now too.
         for (field, gather) in &model.fields {

@@ -36,6 +36,7 @@ struct QuantityView<'a> {
     name: &'a str,
     value: f64,
     unit: &'a str,
+    with: &'a [String],
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -58,7 +59,8 @@ impl<'a> From<&'a Explained<'a>> for ExplainedView<'a> {
         });
         let wrong = explained.wrong.iter().map(|(mask, stands, must_be)| WrongView { mask: *mask, stands: *stands, must_be: *must_be });
         let held = explained.quantities.iter();
-        let quantities = held.map(|(quantity, value)| QuantityView { name: quantity.name(), value: *value, unit: quantity.unit() });
+        let quantities =
+            held.map(|held| QuantityView { name: held.quantity.name(), value: held.value, unit: held.quantity.unit(), with: &held.with });
         Self {
             quantities: quantities.collect(),
             register: explained.register.name(),

@@ -67,6 +67,16 @@ impl<'a> FrameView<'a> {
         all.filter_map(move |id| Some((*id, part.codes.get(*id)?))).filter(move |(_, code)| code.last_byte() < given)
     }
 
+    /// A code of a reading, from this frame or from the other as it came last; `None` where it has not come, or is kept (a
+    /// calibration word).
+    pub fn code_content(&self, code: &Code) -> Option<CodeContent> {
+        if code.frame() == self.frame {
+            return (code.last_byte() < self.given).then(|| code.value(self.bytes));
+        }
+        let other = self.part.frames.get(code.frame()).filter(|frame| !frame.keep);
+        other.and_then(|_| self.decoder.last_bytes(code.frame())).map(|bytes| code.value(bytes))
+    }
+
     /// Its readings, with their place among them.
     pub fn readings(&self) -> impl Iterator<Item = (usize, ReadingId, &'a Reading)> + use<'a> {
         let part = self.part;
