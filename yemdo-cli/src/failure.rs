@@ -58,6 +58,15 @@ impl Failure {
         Failure::told(format!("cannot {what} {}: {why}", path.display()))
     }
 
+    /// What is wrong, in one line.
+    pub(crate) fn message(&self) -> String {
+        match self {
+            Failure::Sheet(error) => error.to_string(),
+            Failure::Told { message, .. } => message.clone(),
+            Failure::Closed => String::new(),
+        }
+    }
+
     pub(crate) fn code(&self) -> u8 {
         match self {
             Failure::Sheet(_) => 2,

@@ -331,6 +331,55 @@ fn json_lines_are_json_and_agree_with_csv() {
     assert_eq!((count, objects.len()), (2847, 2847));
 }
 
+/// From every command and option, whether all is well or not; a sheet that cannot be read has its line too.
+#[test]
+fn json_is_json_from_every_command() {
+    let (strake, lantern, keelson) = ("sheets/strake-20.toml", "sheets/lantern-16.toml", "sheets/keelson-6.toml");
+    let frame: Vec<&str> = "89 87 1C 3E 0C 12 24".split(' ').collect();
+    let with = |args: &[&'static str]| [&["decode", strake], frame.as_slice(), args].concat();
+    let cases: Vec<(Vec<&str>, i32, usize)> = vec![
+        (vec!["check", strake, "README.md", "no-such.toml", keelson], 2, 4),
+        (vec!["check", "--one-bus", "sheets/thole-9.toml", lantern], 0, 4),
+        (vec!["check", "--one-bus", "sheets/plumb-2.toml", "sheets/plumb-2.toml"], 1, 3),
+        (with(&[]), 0, 1),
+        (with(&["--steps"]), 0, 1),
+        (vec!["decode", strake, "--steps", "--example", "1"], 0, 1),
+        (vec!["configure", lantern, "GAIN=fivefold", "upper_limit=250 lx"], 0, 1),
+        (vec!["choose", lantern, "illuminance", "--up-to", "3 klx", "--after", "saturated"], 0, 8),
+        (vec!["choose", lantern], 0, 4),
+        (vec!["routine", lantern], 0, 3),
+        (vec!["routine", lantern, "measure"], 0, 9),
+        (vec!["explain", keelson, "SETUP=0xD2"], 1, 1),
+    ];
+    for (args, code, lines) in cases {
+        let (found, out, err) = run(&[args.as_slice(), &["--format", "json"]].concat());
+        let values: Vec<Result<serde_json::Value, _>> = out.lines().map(serde_json::from_str).collect();
+        assert!(values.iter().all(|value| value.as_ref().is_ok_and(serde_json::Value::is_object)), "{args:?}: {out}");
+        assert_eq!((found, values.len()), (code, lines), "{args:?}: {out}{err}");
+    }
+    let (_, out, _) = run(&["check", "no-such.toml", "--format", "json"]);
+    assert_eq!(
+        out,
+        "{\"sheet\":\"no-such.toml\",\"sound\":false,\"error\":\"cannot read the sheet no-such.toml: there is no such file\",\"problems\":[]}\n"
+    );
+}
+
+/// A text that would begin a formula in a spreadsheet stands behind an apostrophe; numbers stay numbers.
+#[test]
+fn no_text_of_a_log_is_a_formula_in_a_spreadsheet() {
+    let folder = folder("formulas");
+    let log = folder.join("log.csv");
+    fs::write(
+        &log,
+        "time,frame\n\"=HYPERLINK(1)\",89 87 1C 3E 0C 12 24\n-3.5,89 87 1C 3E 0C 12 24\n+a,89 87 1C 3E 0C 12 24\n@b,89 87 1C 3E 0C 12 24\n",
+    )
+    .unwrap();
+    let (code, out, err) = run(&["decode", "sheets/strake-20.toml", "--log", log.to_str().unwrap(), "--format", "csv"]);
+    let times: Vec<&str> = out.lines().skip(1).map(|line| line.split(',').next().unwrap()).collect();
+    assert_eq!((code, times), (0, vec!["'=HYPERLINK(1)", "-3.5", "'+a", "'@b"]), "{err}");
+    fs::remove_dir_all(&folder).unwrap();
+}
+
 #[test]
 fn import_never_overwrites_without_being_told() {
     let folder = folder("import");

@@ -87,7 +87,10 @@ fn a_digit_that_is_none_is_a_fault_of_what_uses_it() {
     let part = Part::parse("p", text).unwrap();
     let decoded = Decoder::new(&part).decode(FrameId::new(0), &[0x1A, 3]).unwrap();
     assert_eq!((decoded.readings[0].status, decoded.readings[1].value), (Status::FormulaFault, Some(3.5)));
-    assert_eq!(decoded.readings[0].fault.clone().unwrap().to_string(), "a code that stands for no value");
+    assert_eq!(
+        decoded.readings[0].fault.clone().unwrap().to_string(),
+        "a code that stands for no value: c: 0x1A is not BCD: digit A in b0[3:0]"
+    );
 }
 
 #[test]
@@ -368,6 +371,7 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("reserved-address", "part = \"p\"\ni2c.address = 0x7C\n".to_owned()),
         ("reset-sets-reserved", "part = \"p\"\nregister.R = { at = 1, reset = 0x81, field.A = { bits = \"[7:1]\" }, reserved = { bits = \"[0]\", write = 0 } }\n".to_owned()),
         ("gap", "part = \"p\"\nregister.A = { at = 1, field.X = { bits = \"[7:0]\" } }\nregister.B = { at = 4 }\nframe.F = { registers = \"A..B\" }\n".to_owned()),
+        ("never-holds", "part = \"p\"\ni2c.address = 0x2B\nregister.ID = { at = 1, field.ID = { bits = \"[7:0]\" } }\nroutine.r = [{ expect = \"ID == 0x1C5\" }]\n".to_owned()),
         ("command-twice", "part = \"p\"\ni2c.address = 0x2B\nframe.F = { command = [0x4C, 2], read = 1, code = { c = \"b0\" } }\nroutine.r = [{ write = [0x4C, 2] }, { wait = \"1 ms\" }, { read = \"F\" }]\n".to_owned()),
         ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
     ];

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::bus::{Sharing, share_bus};
 use yemdo::part::Origin;
 use yemdo::review::{ExampleRun, Prediction, Proof, Review};
-use yemdo::view::{CheckView, unsound};
+use yemdo::view::{BusView, CheckView, unreadable, unsound};
 use yemdo::{Part, Settings, render_all};
 
 use crate::args::{Check, CheckFormat};
@@ -48,6 +48,10 @@ pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
                         (Failure::Sheet(error), CheckFormat::Json) => {
                             json_line(&mut out, &unsound(&name, error))?;
                         }
+                        (_, CheckFormat::Json) => {
+                            json_line(&mut out, &unreadable(&name, failure.message()))?;
+                            writeln!(anstream::stderr(), "{failure}")?;
+                        }
                         _ => writeln!(anstream::stderr(), "{failure}")?,
                     }
                     worst = worst.max(failure.code());
@@ -56,16 +60,21 @@ pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
         }
     }
     if args.one_bus {
-        worst = worst.max(clashes(&mut out, &parts)?);
+        worst = worst.max(clashes(&mut out, &parts, args.format)?);
     }
     Ok(worst)
 }
 
 /// Parts that cannot share a bus: no choice of straps gives each an address of its own.
-fn clashes(out: &mut dyn Write, parts: &[(String, Part)]) -> Result<u8, Failure> {
+fn clashes(out: &mut dyn Write, parts: &[(String, Part)], format: CheckFormat) -> Result<u8, Failure> {
     let on_bus: Vec<Sharing<'_>> =
         parts.iter().filter_map(|(_, part)| Some((part.name(), part.buses().i2c.as_ref()?.addresses()))).collect();
-    let clashes = match share_bus(&on_bus) {
+    let found = share_bus(&on_bus);
+    if format == CheckFormat::Json {
+        json_line(&mut *out, &BusView::new(&on_bus, &found))?;
+        return Ok(u8::from(found.is_err()));
+    }
+    let clashes = match found {
         Ok(given) => {
             let list: Vec<String> = on_bus.iter().zip(&given).map(|((part, _), address)| format!("{part} 0x{address:02X}")).collect();
             writeln!(out, "\none bus: {}", list.join(", "))?;

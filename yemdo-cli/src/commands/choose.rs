@@ -5,7 +5,7 @@ use std::io::Write;
 use anstyle::{AnsiColor, Style};
 use yemdo::Part;
 use yemdo::configure::{Choice, LastReading, Limits, WriteScope, choose, measured, measured_difference, next_range};
-use yemdo::view::ChoiceView;
+use yemdo::view::{ChangeView, ChoiceView};
 
 use crate::args::{CheckFormat, Choose};
 use crate::failure::Failure;
@@ -52,7 +52,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
         }
     }
     if let Some(after) = &args.after {
-        suggest(&mut out, &part, unit, &choices, after)?;
+        suggest(&mut out, &part, unit, &choices, after, args.format)?;
     }
     if !any {
         let nearest = choices.first().map_or(String::new(), |choice| format!("; the first of the table: {}", choice.fails.join(" and ")));
@@ -136,7 +136,7 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], all: 
 }
 
 /// What to change after a reading.
-fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], after: &str) -> Result<(), Failure> {
+fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], after: &str, format: CheckFormat) -> Result<(), Failure> {
     let said = match after {
         "saturated" => LastReading::Saturated,
         _ => LastReading::Value(number("--after", after, unit)?),
@@ -148,6 +148,9 @@ fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], aft
     let scales: Vec<f64> = choices.iter().map(|choice| choice.range.map_or(0.0, |(_, high)| high)).collect();
     let next = next_range(&scales, now, said);
     let Some(choice) = choices.get(next) else { return Ok(()) };
+    if format == CheckFormat::Json {
+        return json_line(out, &ChangeView::new(part, after, choice));
+    }
     let text: Vec<String> = names_of(part, choice).into_iter().map(|(name, value)| format!("{name}={value:?}")).collect();
     match (next == now, said) {
         (true, LastReading::Saturated) => writeln!(out, "after a saturated reading: there is no larger range than this one")?,

@@ -44,10 +44,17 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         None if args.bytes.is_empty() && !args.steps => Vec::new(),
         None => typed_frames(args, &part, frame)?,
     };
+    if args.steps && args.format == crate::args::Format::Csv {
+        return Err(Failure::told("steps are no table").help("--format json has them for programs"));
+    }
     if args.steps {
         let mut out = anstream::stdout().lock();
         let mut worst = 0;
         for (at, (frame, bytes)) in typed.iter().enumerate() {
+            if args.format == crate::args::Format::Json {
+                worst = worst.max(steps::json(&mut out, &mut decoder, *frame, bytes)?);
+                continue;
+            }
             if at > 0 {
                 writeln!(out)?;
             }

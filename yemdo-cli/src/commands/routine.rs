@@ -4,7 +4,7 @@ use std::io::Write;
 
 use yemdo::configure::WriteScope;
 use yemdo::routine::Runner;
-use yemdo::view::RequestView;
+use yemdo::view::{NameView, RequestView};
 
 use super::configure::bus;
 use crate::args::{CheckFormat, Routine};
@@ -18,7 +18,10 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
     let Some(name) = &args.name else {
         for routine in part.routines() {
-            writeln!(out, "{}", routine.name())?;
+            match args.format {
+                CheckFormat::Table => writeln!(out, "{}", routine.name())?,
+                CheckFormat::Json => json_line(&mut out, &NameView { routine: routine.name() })?,
+            }
         }
         if part.routines().is_empty() {
             return Err(Failure::told(format!("the sheet of {} has no routine", part.name())).help("type one as [[routine.measure]]"));

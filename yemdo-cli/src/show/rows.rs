@@ -1,5 +1,6 @@
 //! Decoded frames as rows: a table for people, CSV, or JSON lines.
 
+use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::io::Write;
 
@@ -254,7 +255,7 @@ impl<'a> Sink<'a> {
         for view in self.good(rows) {
             cell.clear();
             push_hex(&mut cell, view.bytes.get(..view.given).unwrap_or(view.bytes));
-            writer.write_field(view.time.unwrap_or(""))?;
+            writer.write_field(as_text(view.time.unwrap_or("")).as_ref())?;
             writer.write_field(frame.name())?;
             writer.write_field(&cell)?;
             for (code, came) in codes.iter().zip(&came) {
@@ -277,7 +278,7 @@ impl<'a> Sink<'a> {
                 writer.write_field(&cell)?;
                 writer.write_field(place.map_or("", |place| view.columns.status(place, view.index).as_str()))?;
             }
-            writer.write_field(view.reasons())?;
+            writer.write_field(as_text(&view.reasons()).as_ref())?;
             writer.write_record(None::<&[u8]>)?;
         }
         writer.flush()?;
@@ -303,6 +304,12 @@ impl<'a> Sink<'a> {
         self.line = line;
         Ok(())
     }
+}
+
+/// A text that a spreadsheet does not take for a formula: an apostrophe stands before what would begin one. Numbers stay.
+fn as_text(text: &str) -> Cow<'_, str> {
+    let begins = text.starts_with(['=', '@', '\t', '\r']) || (text.starts_with(['+', '-']) && text.parse::<f64>().is_err());
+    if begins { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }
 }
 
 /// For every reading of a frame the codes beside it; none where another reading before it has the same several ones.

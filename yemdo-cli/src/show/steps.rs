@@ -7,12 +7,14 @@ use yemdo::bus::modbus::{AddressRange, Envelope, read_request, read_response};
 use yemdo::layout::Form;
 use yemdo::part::Origin;
 use yemdo::steps::{CheckStep, CodeStep, Steps};
+use yemdo::view::StepsView;
 use yemdo::{Decoder, FrameId, Part, Status, to_hex};
 
 use super::grid::{Align, Cell, Grid};
 use super::number::count;
 use super::status::status_cell;
 use crate::failure::Failure;
+use crate::output::json_line;
 
 /// Bytes of a frame side by side.
 const BYTES_A_LINE: usize = 8;
@@ -33,6 +35,18 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, 
     let passed = checks(out, &steps)?;
     formulas(out, decoder, &steps, frame, bytes)?;
     Ok(u8::from(!passed))
+}
+
+/// The same as a line of JSON.
+pub(crate) fn json(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<u8, Failure> {
+    let steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
+    let decoded = decoder.decode(frame, bytes).ok();
+    let why = |name: &str| {
+        let done = decoded.as_ref()?.reading(name).ok()?;
+        decoder.reason(frame, &steps.bytes, done.id, done.status)
+    };
+    json_line(out, &StepsView::new(decoder.part(), &steps, decoded.as_ref(), &why))?;
+    Ok(u8::from(steps.checks.iter().any(|check| check.expected != check.found)))
 }
 
 /// The request that a Modbus response answers, and the response itself, byte by byte.

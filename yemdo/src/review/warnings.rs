@@ -4,10 +4,12 @@ use std::collections::HashSet;
 
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
+use crate::formula::facts::Facts;
+use crate::formula::flat::interval::Interval;
 use crate::formula::input::CurveId;
 use crate::formula::typed::Formula;
 use crate::ground::diagnostic::Diagnostic;
-use crate::ground::list::List;
+use crate::ground::list::{Id, List};
 use crate::ground::text::Span;
 use crate::model::command::Command;
 use crate::model::example::Subject;
@@ -19,6 +21,7 @@ use crate::model::part::{Part, Sheet};
 use crate::model::reading::Reading;
 use crate::model::registers::Access;
 use crate::model::registers::{runs, runs_text};
+use crate::plan::frame::bounds;
 use crate::predict::Prediction;
 
 /// What is not wrong with a part's sheet, but is often meant otherwise: what reading it found, and what follows by
@@ -36,6 +39,7 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
     registers(part, &mut found);
     unused(part, &mut found);
     commands(part, &mut found);
+    conditions(part, &mut found);
     examples(part, &mut found);
     ranges(part, predictions, &mut found);
     found.retain(|d| !part.allowed.iter().any(|name| name == d.name));
@@ -62,6 +66,25 @@ fn signs(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found:
                 .also(reading.span, "its range begins below zero")
                 .help("if the datasheet says two's complement, write `signed` in front of the layout"),
             );
+        }
+    }
+}
+
+/// Conditions that cannot hold, by the bounds of what they are about.
+fn conditions(part: &Sheet, found: &mut Vec<Diagnostic>) {
+    let steps = part.routines.iter().flat_map(|routine| routine.steps.iter().map(move |step| (routine, step)));
+    for (routine, step) in steps {
+        let (Action::Poll { condition, .. } | Action::Expect(condition)) = &step.action else { continue };
+        let facts = Facts::of_all(&[(Input::Reading(ReadingId::new(0)).key(), condition)], &part.curves, &|key| bounds(part, key));
+        if facts.first().is_some_and(|facts| matches!(facts.result, Interval::Int(0, 0))) {
+            let text = format!("`{}` never holds, whatever is read", part.typed(condition));
+            let problem = Diagnostic::warning("never-holds", condition.span, text).label(format!("so `{}` always fails", routine.name));
+            let range = |input: Input| {
+                let field = part.fields.get(input.field()?)?;
+                Some(format!("{} is {} to {}", field.name, field.bounds().0, field.bounds().1))
+            };
+            let ranges: Vec<String> = inputs(condition).filter_map(range).collect();
+            found.push(if ranges.is_empty() { problem } else { problem.help(ranges.join(", ")) });
         }
     }
 }

@@ -10,6 +10,7 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("bits-unaccounted", "Bits of a register belong to no field and are not reserved."),
     ("same-address", "Two registers have one address, are not in different banks, and both can be read, or both written."),
     ("gap", "A frame's `A..B` has addresses in between of which the sheet says nothing, and so is read in several transfers."),
+    ("never-holds", "A condition that a routine polls for or expects cannot hold, whatever is read: the routine always fails."),
     ("command-twice", "A step of a routine sends what the frame that is read next sends itself."),
     ("never-used", "A code, parameter, table or shared value that no formula, condition or example uses."),
     ("no-example", "The sheet has readings but no worked example."),

@@ -4,8 +4,10 @@ use serde::Serialize;
 
 use super::Named;
 use super::named::Integer;
+use crate::bus::{Clash, Sharing};
 use crate::ground::diagnostic::{Diagnostic, Severity, SheetError};
 use crate::ground::text::Source;
+use crate::model::ids::FieldId;
 use crate::model::part::Part;
 use crate::review::{FaultExample, Proof, Review};
 use crate::routine::RoutineError;
@@ -45,13 +47,42 @@ impl ProblemView {
 pub struct UnsoundView<'a> {
     sheet: &'a str,
     sound: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    error: Option<String>,
     problems: Vec<ProblemView>,
+}
+
+/// A sheet that cannot even be read.
+pub fn unreadable(sheet: &str, error: String) -> UnsoundView<'_> {
+    UnsoundView { sheet, sound: false, error: Some(error), problems: Vec::new() }
+}
+
+/// Parts on one bus: the addresses that each gets, or the parts that clash.
+#[derive(Clone, Debug, Serialize)]
+pub struct BusView<'a> {
+    one_bus: Named<u8>,
+    clashes: Vec<ClashView<'a>>,
+}
+
+#[derive(Clone, Debug, Serialize)]
+struct ClashView<'a> {
+    parts: [&'a str; 2],
+    addresses: &'a [u8],
+}
+
+impl<'a> BusView<'a> {
+    /// What [`share_bus`](crate::bus::share_bus) found for these parts.
+    pub fn new(parts: &[Sharing<'_>], found: &'a Result<Vec<u8>, Vec<Clash>>) -> Self {
+        let given = found.iter().flat_map(|given| parts.iter().zip(given)).map(|((part, _), address)| ((*part).to_owned(), *address));
+        let clash = |clash: &'a Clash| ClashView { parts: [&clash.one.0, &clash.other.0], addresses: &clash.addresses };
+        BusView { one_bus: given.collect(), clashes: found.as_ref().err().into_iter().flatten().map(clash).collect() }
+    }
 }
 
 /// A sheet that is refused, with all that is wrong with it.
 pub fn unsound<'a>(sheet: &'a str, error: &SheetError) -> UnsoundView<'a> {
     let problems = error.diagnostics().iter().map(|diagnostic| ProblemView::new(diagnostic, error.source_text())).collect();
-    UnsoundView { sheet, sound: false, problems }
+    UnsoundView { sheet, sound: false, error: None, problems }
 }
 
 /// A sound sheet, reviewed.
@@ -75,6 +106,10 @@ struct ReadingView<'a> {
     low: Option<f64>,
     high: Option<f64>,
     exact: bool,
+    /// The settings that this holds for.
+    settings: Named<String>,
+    /// Lowest and highest over all of their values.
+    over_settings: Option<(f64, f64)>,
     smallest_step: Option<f64>,
     largest_step: Option<f64>,
     proved: bool,
@@ -126,6 +161,8 @@ impl<'a> CheckView<'a> {
                 low: extent.map(|extent| extent.low),
                 high: extent.map(|extent| extent.high),
                 exact: extent.is_some_and(|extent| extent.exact),
+                settings: named_settings(part, prediction.map_or(&[], |found| &found.settings)),
+                over_settings: prediction.and_then(|found| found.over_settings),
                 smallest_step: step.map(|step| step.0),
                 largest_step: step.map(|step| step.1),
                 proved: prediction.is_some_and(|prediction| prediction.proof == Proof::Proved),
@@ -156,4 +193,9 @@ impl<'a> CheckView<'a> {
             problems: review.warnings.iter().map(|warning| ProblemView::new(warning, &part.source)).collect(),
         }
     }
+}
+
+fn named_settings(part: &Part, settings: &[(FieldId, i128)]) -> Named<String> {
+    let one = |(id, code): &(FieldId, i128)| part.fields.get(*id).map(|field| (field.name.clone(), field.value_text(*code)));
+    settings.iter().filter_map(one).collect()
 }

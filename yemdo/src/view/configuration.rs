@@ -156,6 +156,29 @@ impl<'a> ChoiceView<'a> {
     }
 }
 
+/// What to change after a reading.
+#[derive(Clone, Debug, Serialize)]
+pub struct ChangeView<'a> {
+    after: &'a str,
+    /// Nothing has to be changed.
+    stay: bool,
+    change_to: ChoiceView<'a>,
+}
+
+impl<'a> ChangeView<'a> {
+    /// The choice to go to after a reading; the one in use to stay.
+    pub fn new(part: &Part, after: &'a str, choice: &'a Choice) -> Self {
+        Self { after, stay: choice.in_use, change_to: ChoiceView::new(part, choice) }
+    }
+}
+
+/// The name of a routine.
+#[derive(Clone, Debug, Serialize)]
+pub struct NameView<'a> {
+    /// The name.
+    pub routine: &'a str,
+}
+
 /// What a routine asks for.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]

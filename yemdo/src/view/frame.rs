@@ -3,11 +3,11 @@
 use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 
-use super::named::{Integer, Named, integer};
+use super::named::{Content, Integer, Named, real};
 use super::units::ShownUnits;
 use crate::decode::{Columns, Decoder};
 use crate::ground::hex::to_hex;
-use crate::ground::number::{Number, Ty};
+use crate::ground::number::Number;
 use crate::model::frame::{Code, CodeContent, Frame};
 use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::part::Part;
@@ -158,20 +158,6 @@ impl Serialize for Codes<'_, '_> {
     }
 }
 
-/// What a code's bits make: a number, a text, or null where they stand for nothing.
-struct Content(CodeContent);
-
-impl Serialize for Content {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        match &self.0 {
-            CodeContent::Number(Number::Int(value, _)) => integer(*value, serializer),
-            CodeContent::Number(Number::Real(value, ty)) => real(*value, *ty, serializer),
-            CodeContent::Text(text) => serializer.serialize_str(text),
-            CodeContent::Invalid => serializer.serialize_none(),
-        }
-    }
-}
-
 struct Readings<'v, 'a>(&'v FrameView<'a>);
 
 impl Serialize for Readings<'_, '_> {
@@ -201,11 +187,6 @@ struct ReadingView<'a> {
     status: &'static str,
     #[serde(skip_serializing_if = "Option::is_none")]
     why: Option<String>,
-}
-
-/// A real in as few digits as read back as the same number of its type.
-fn real<S: Serializer>(value: f64, ty: Ty, serializer: S) -> Result<S::Ok, S::Error> {
-    if ty == Ty::F32 { serializer.serialize_f32(value as f32) } else { serializer.serialize_f64(value) }
 }
 
 /// A value: an integer of 64 bits with all its digits, else a real.

@@ -6,12 +6,14 @@ mod configuration;
 mod explained;
 mod frame;
 mod named;
+mod steps;
 mod units;
 
-pub use check::{CheckView, ProblemView, unsound};
-pub use configuration::{ChoiceView, ConfigurationView, ReadBackView, RequestView};
+pub use check::{BusView, CheckView, ProblemView, unreadable, unsound};
+pub use configuration::{ChangeView, ChoiceView, ConfigurationView, NameView, ReadBackView, RequestView};
 pub use explained::ExplainedView;
 pub use frame::{FrameView, UseView};
+pub use steps::StepsView;
 pub use units::{ShownUnits, UnitError};
 
 use named::Named;
