@@ -296,36 +296,36 @@ fn tables_as_viewers_paste_them() {
 Table 7. Registers of the halyard-4\n\
         \n\
         Addr     Name     R/W   Reset   bit 7   bit 6   bit 5   bit 4   bit 3   bit 2   bit 1   bit 0\n\
-        0x20     MODE     RW    48      en      pace[2:0]               -       -       fast    0\n\
-        0x23     WHO      RO    B3      1       0       1       1       0       0       1       1\n\
-        0x2A (MSB) OUT_H  RO    00      O15     O14     O13     O12     O11     O10     O9      O8\n\
-        0x2B (LSB) OUT_L  RO    00      O7      O6      O5      O4      O3      O2      O1      O0\n\
-        0x30-0x33 TAG     RW    00                      tag<7:0>\n";
+        0x14     MODE     RW    48      en      pace[2:0]               -       -       fast    0\n\
+        0x0B     KIND     RO    C9      1       1       0       0       1       0       0       1\n\
+        0x51 (MSB) LVL_H  RO    00      V15     V14     V13     V12     V11     V10     V9      V8\n\
+        0x52 (LSB) LVL_L  RO    00      V7      V6      V5      V4      V3      V2      V1      V0\n\
+        0x6A-0x6D TAG     RW    00                      tag<7:0>\n";
     let (part, notes) = sheet(wide);
     let resets: Vec<(&str, u32, Option<u64>)> = part.registers().iter().map(|r| (r.name(), r.address(), r.reset())).collect();
     // One base for the column of resets, runs of addresses, and remarks behind them.
     assert_eq!(
         resets,
         [
-            ("MODE", 0x20, Some(0x48)),
-            ("WHO", 0x23, Some(0xB3)),
-            ("OUT_H", 0x2A, Some(0)),
-            ("OUT_L", 0x2B, Some(0)),
-            ("TAG_0", 0x30, Some(0)),
-            ("TAG_1", 0x31, Some(0)),
-            ("TAG_2", 0x32, Some(0)),
-            ("TAG_3", 0x33, Some(0))
+            ("MODE", 0x14, Some(0x48)),
+            ("KIND", 0x0B, Some(0xC9)),
+            ("LVL_H", 0x51, Some(0)),
+            ("LVL_L", 0x52, Some(0)),
+            ("TAG_0", 0x6A, Some(0)),
+            ("TAG_1", 0x6B, Some(0)),
+            ("TAG_2", 0x6C, Some(0)),
+            ("TAG_3", 0x6D, Some(0))
         ]
     );
     let bits = |name: &str| {
         let field = part.fields().get(part.field(name).unwrap()).unwrap();
         part.registers().iter().map(|register| field.bits_text(register)).collect::<String>()
     };
-    assert_eq!((bits("pace"), bits("O"), bits("tag_2")), ("[6:4]".into(), "[7:0][7:0]".into(), "[7:0]".into()));
+    assert_eq!((bits("pace"), bits("V"), bits("tag_2")), ("[6:4]".into(), "[7:0][7:0]".into(), "[7:0]".into()));
     assert_eq!(notes, ["TAG is a run of 4 registers, written as an array"]);
     // What is only read and constant is an identity, and nothing to be written.
     let (list, _) = Runner::new(&with_bus(&part), part.routine("identify").unwrap(), Settings::reset(&part)).unwrap().dry_run().unwrap();
-    assert_eq!(list.first().map(|request| request.meaning.as_str()), Some("expect WHO == 0xB3"));
+    assert_eq!(list.first().map(|request| request.meaning.as_str()), Some("expect KIND == 0xC9"));
     assert!(
         part.registers()
             .iter()

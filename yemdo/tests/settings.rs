@@ -59,9 +59,9 @@ fn commands_and_times_follow_from_settings() {
     let part = documented();
     let frame = |name: &str| part.frames().get(part.frame(name).unwrap()).unwrap();
     let read = |name: &str, set: &[&str]| read_frame(&part, Bus::I2c, frame(name), &settings(&part, set), &[12.0]).map(|list| words(&list));
-    assert_eq!(read("PULL", &[]).unwrap(), ["0x3D W 4C 03", "wait 48000", "0x3D R 5 bytes"]);
-    assert_eq!(read("PULL", &["RATE=brisk"]).unwrap(), ["0x3D W 4C 23", "wait 11500", "0x3D R 5 bytes"]);
-    assert_eq!(read("BOTH", &[]).unwrap(), ["0x3D W 4D", "wait 2000", "0x3D R 1 byte", "0x3D W 4E R 1 byte"]);
+    assert_eq!(read("PULL", &[]).unwrap(), ["0x3B W 4C 03", "wait 48000", "0x3B R 5 bytes"]);
+    assert_eq!(read("PULL", &["RATE=brisk"]).unwrap(), ["0x3B W 4C 23", "wait 11500", "0x3B R 5 bytes"]);
+    assert_eq!(read("BOTH", &[]).unwrap(), ["0x3B W 4D", "wait 2000", "0x3B R 1 byte", "0x3B W 4E R 1 byte"]);
     assert_eq!(
         read_frame(&part, Bus::Modbus, frame("PULL"), &Settings::reset(&part), &[]).unwrap_err(),
         NotReadable::OtherBus(Bus::Modbus)
@@ -86,7 +86,7 @@ fn a_routine_sets_what_no_register_holds_and_writes_what_is_computed() {
         let bytes = matches!(&request.operation, Operation::Transfer(transfer) if transfer.receive > 0);
         next = runner.answer(if bytes { Answer::Bytes(&[0x14, 0x02, 0xF0, 0xFF, 0x00]) } else { Answer::Done }).unwrap();
     }
-    assert_eq!(asked, ["0x3D W 0C 4B", "0x3D W 4C 23", "wait 11500", "0x3D R 5 bytes"]);
+    assert_eq!(asked, ["0x3B W 0C 4B", "0x3B W 4C 23", "wait 11500", "0x3B R 5 bytes"]);
     assert_eq!(runner.frame(part.frame("PULL").unwrap()), Some(&[0x14, 0x02, 0xF0, 0xFF, 0x00][..]));
     let field = |name: &str| part.fields().get(part.field(name).unwrap()).unwrap();
     assert_eq!((runner.settings().field(field("RATE")), runner.settings().field(field("SAG"))), (2, 75));

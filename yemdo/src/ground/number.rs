@@ -143,7 +143,11 @@ impl Number {
 impl fmt::Display for Number {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match *self {
-            Number::Int(value, _) => write!(f, "{value}"),
+            // Most are narrow, and those are printed in a third of the time.
+            Number::Int(value, _) => match i64::try_from(value) {
+                Ok(narrow) => narrow.fmt(f),
+                Err(_) => value.fmt(f),
+            },
             Number::Real(value, Ty::F32) => write!(f, "{:?}", value as f32),
             Number::Real(value, _) => write!(f, "{value:?}"),
         }
