@@ -278,3 +278,71 @@ reading.sum = { unit = "V", formula = "(x + y) * 0.5 / GAIN.k" }
     let times = choose(&part, None, &reset, &[], &limits).unwrap();
     assert_eq!(times.iter().map(|choice| (choice.ms, choice.range)).collect::<Vec<_>>(), [(Some(2.0), None), (Some(30.0), None)]);
 }
+
+#[test]
+fn a_condition_may_be_about_the_reading_and_a_threshold() {
+    let part = part(
+        r#"
+register.A = { at = 1, reset = 30, field.A = { bits = "[7:0]" } }
+quantity.alarm = { unit = "W", formula = "A * 10" }
+frame.F = { command = [1], read = 2, code = { u = "b0", i = "b1" } }
+reading.power = { unit = "W", formula = "u * i / 1.0", status = { when = "power > alarm", is = "alert", means = "above the alarm" } }
+"#,
+    );
+    let frame = part.frame("F").unwrap();
+    let mut decoder = Decoder::new(&part);
+    let (mut row, mut columns) = (FrameValues::new(), Columns::new());
+    for (bytes, status) in [([10, 30], Status::Ok), ([10, 31], Status::Alert)] {
+        let decoded = decoder.decode(frame, &bytes).unwrap();
+        (0..2).for_each(|_| decoder.decode_into(frame, &bytes, &mut row).unwrap());
+        decoder.decode_many(frame, &bytes, &mut columns).unwrap();
+        assert_eq!((decoded.readings[0].status, row.status(0), columns.status(0, 0)), (status, status, status));
+    }
+    assert_eq!(decoder.reason(frame, &[10, 31], part.reading("power").unwrap(), Status::Alert).as_deref(), Some("above the alarm"));
+}
+
+#[test]
+fn polls_as_often_as_a_setting_says_and_late_answers_are_read_once() {
+    let part = Part::parse(
+        "p",
+        "part = \"p\"\nspi = { mode = 0, pointer = 0, late = true }\n\
+         parameter.RATE = { default = \"slow\", values = [{ code = 0, name = \"slow\", ms = 40 }, { code = 1, name = \"quick\", ms = 2.5 }] }\n\
+         frame.F = { command = [0x4C, \"RATE\"], wait = \"RATE.ms\", read = 2, code = { ready = \"b0[7]\", x = \"b1\" } }\n\
+         routine.r = [{ set = { RATE = \"quick\" } }, { poll = \"ready\", every = \"RATE.ms\", within = \"10 ms\" }]\n",
+    )
+    .unwrap();
+    let mut runner = Runner::new(&part, part.routine("r").unwrap(), Settings::reset(&part)).unwrap();
+    let (mut asked, mut next, mut answers) = (Vec::new(), runner.start().unwrap(), [0x00u8, 0x80].into_iter());
+    while let Some(request) = next {
+        asked.extend(words(std::slice::from_ref(&request.operation)));
+        let reads = matches!(&request.operation, Operation::Transfer(transfer) if transfer.receive > 0);
+        let answer = [if reads { answers.next().unwrap() } else { 0 }, 7];
+        next = runner.answer(if reads { Answer::Bytes(&answer) } else { Answer::Done }).unwrap();
+    }
+    let once = ["4C 01", "wait 2500", "2 bytes in"];
+    assert_eq!(asked, [once.as_slice(), &["wait 2500"], once.as_slice()].concat());
+}
+
+#[test]
+fn what_a_newcomer_types_first_is_understood_or_answered() {
+    let one = |text: &str| complaint(text);
+    assert!(
+        one("frame.F = { read = 4, check = { parity = \"odd\", over = \"b0..b3[7:1]\", in = \"b3[0]\" }, code = { x = \"b0\" } }")
+            .contains("write `b0..b2 b3[7:1]`")
+    );
+    let wide = "register.A = { at = 1, width = 32, field.A = { bits = \"[31:0]\" } }\nregister.B = { at = 9, field.B = { bits = \"[7:0]\" } }\nquantity.q = { unit = \"V\", formula = \"A * B\" }";
+    assert!(one(wide).contains("two fields with too many codes together"));
+    let log = "08:00:01 DEPTH 12 34\n[08:00:02] depth 12 35\nDEPTH 12 36\n";
+    let part = part("frame.DEPTH = { read = 2, code = { d = \"b0 b1\" } }\nframe.HEAT = { read = 2, code = { t = \"b0 b1\" } }\n");
+    let mut reader = yemdo::record::LogReader::new(&part, None);
+    let mut records: Vec<_> = log.lines().flat_map(|line| reader.line(line).unwrap()).collect();
+    records.extend(reader.end());
+    let times: Vec<Option<&str>> = records.iter().map(|record| record.time.as_deref()).collect();
+    assert_eq!(times, [Some("08:00:01"), Some("08:00:02"), None]);
+    assert!(records.iter().all(|record| record.bytes.as_ref().is_ok_and(|bytes| bytes[0] == 0x12)));
+    // A variant without examples of its own runs those of the sheet, and says so.
+    let sheet = "part = \"p\"\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"V\", formula = \"c * 2\" }\nexample = [{ F = \"03\", gives = { r = \"6 V\" } }]\n[variant.q]\nreading.r.formula = \"c * 3\"\n";
+    let variant = Part::parse_variant("p", sheet, "q").unwrap();
+    assert!(variant.inherits_examples() && !Part::parse("p", sheet).unwrap().inherits_examples());
+    assert_eq!(run_examples(&variant)[0].mismatches[0].found, "9 V");
+}

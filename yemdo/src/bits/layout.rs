@@ -353,6 +353,16 @@ impl SliceReader<'_> {
         let span = self.text.locate(self.start..self.start + self.word.len());
         let problem = Diagnostic::error("bad-slice", span, format!("`{}` is not a valid slice", self.word))
             .label("expected b0, b0[7:4], b0[3] or b0..b3");
+        // Bits belong to one byte: `b0..b3[7:1]` is meant as `b0..b2 b3[7:1]`.
+        let bits_of_run = || {
+            let (first, rest) = self.word.split_once("..b")?;
+            let (last, bits) = rest.split_once('[')?;
+            let before = last.parse::<usize>().ok()?.checked_sub(1)?;
+            first.starts_with('b').then(|| format!("bits belong to one byte: write `{first}..b{before} b{last}[{bits}`"))
+        };
+        if let Some(help) = bits_of_run() {
+            return problem.help(help);
+        }
         let names: Vec<&str> = self.sources.registers.iter().map(|(name, ..)| name.as_str()).collect();
         if names.is_empty() { problem } else { problem.known(self.word.split('[').next().unwrap_or(""), "registers of the frame", names) }
     }

@@ -3,12 +3,11 @@
 use super::{ConfigureError, QuantityResult};
 use crate::bits::form::Form;
 use crate::model::ids::{FieldId, QuantityId};
+use crate::model::operation::MOST_TRIED;
 use crate::model::part::Sheet;
 use crate::model::registers::{Field, Settings};
 use crate::model::value::{Eval, Present};
 
-/// So many codes, or pairs of codes, are tried one by one.
-const MOST_TRIED: usize = 1 << 17;
 /// Larger fields are looked at in so many places before the halving begins.
 const PROBES: usize = 1024;
 

@@ -178,8 +178,9 @@ impl Decoder {
         self.last.iter_mut().for_each(|last| *last = None);
     }
 
-    /// The last good bytes of a frame, as readings of others take them. Of a frame that no other takes anything from, the first.
-    pub(crate) fn last_bytes(&self, frame: FrameId) -> Option<&[u8]> {
+    /// The last good bytes of a frame, as readings of other frames take them; `None` where none has come. Of a frame from which
+    /// no other takes anything they are not kept up to date.
+    pub fn last_bytes(&self, frame: FrameId) -> Option<&[u8]> {
         self.last.get(frame.index())?.as_deref()
     }
 

@@ -63,7 +63,13 @@ impl Diagnostic {
 
     /// Adds "did you mean" where one of `known` is near, else the list of what is known.
     pub(crate) fn known<'a>(self, typed: &str, what: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
-        let known: Vec<&str> = known.into_iter().collect();
+        let mut names: Vec<&str> = Vec::new();
+        known.into_iter().for_each(|name| {
+            if !names.contains(&name) {
+                names.push(name)
+            }
+        });
+        let known = names;
         match suggest::nearest(typed, known.iter().copied()) {
             Some(near) => self.help(format!("did you mean `{near}`?")),
             None if known.is_empty() => self.help(format!("this sheet has no {what}")),

@@ -6,6 +6,9 @@ use super::input::Input;
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 
+/// So many codes of one field, or pairs of codes of two, are tried one by one to find the one for a value.
+pub(crate) const MOST_TRIED: usize = 1 << 17;
+
 /// A physical value that fields hold, such as a threshold.
 #[derive(Clone, Debug)]
 pub struct Quantity {
@@ -90,8 +93,8 @@ pub struct Step {
     pub repeat: u32,
     /// How often it is tried again where the part does not acknowledge.
     pub retry: u32,
-    /// From one poll, or try, to the next, in microseconds.
-    pub every: u64,
+    /// From one poll, or try, to the next.
+    pub every: Time,
     /// The datasheet's words for it.
     pub means: Option<String>,
 }
@@ -100,6 +103,7 @@ impl Step {
     /// Its formulas.
     pub(crate) fn formulas(&self) -> Vec<&Formula> {
         let mut all: Vec<&Formula> = self.when.iter().collect();
+        all.extend(if let Time::Formula(every) = &self.every { Some(every) } else { None });
         match &self.action {
             Action::Poll { condition, within: Time::Formula(within) } => all.extend([condition, within]),
             Action::Poll { condition, .. } | Action::Expect(condition) => all.push(condition),

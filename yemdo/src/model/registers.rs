@@ -273,6 +273,12 @@ impl Field {
         name.or_else(|| self.real(code).map(|real| real.to_string())).unwrap_or_else(|| code.to_string())
     }
 
+    /// How many codes it can have: those of its table, or all that its bits hold.
+    pub(crate) fn code_count(&self) -> usize {
+        let (low, high) = self.bounds();
+        if self.values.is_empty() { usize::try_from(high - low + 1).unwrap_or(usize::MAX) } else { self.values.len() }
+    }
+
     /// Whether it is a setting that one chooses from a table.
     pub(crate) fn is_choice(&self) -> bool {
         self.values.len() > 1 && self.access == Access::ReadWrite

@@ -84,7 +84,8 @@ fn exchange(present: &Present<'_>, wire: &dyn Wire, one: &Exchange, list: &mut V
         Some(time) => {
             list.extend(wire.send(&command, 0).into_iter().map(Operation::Transfer));
             list.push(Operation::Wait(time.micros(present)?));
-            list.extend(wire.send(&[], one.read).into_iter().map(Operation::Transfer));
+            // Where answers come late, this is the next transfer already.
+            list.extend(wire.send(&[], one.read).into_iter().filter(|transfer| !transfer.discard).map(Operation::Transfer));
         }
     }
     Ok(())

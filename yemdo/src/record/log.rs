@@ -160,7 +160,7 @@ impl LogReader {
 
     /// Tells from the first line what the log is.
     fn recognise(&self, first: &str) -> Result<Shape, LogError> {
-        if self.named(first).is_some() || parse_hex(first).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
+        if self.named(self.timed(first).1).is_some() || parse_hex(first).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
             return Ok(Shape::Lines);
         }
         let delimiter = [b',', b';', b'\t'].into_iter().find(|d| first.as_bytes().contains(d)).unwrap_or(b',');
@@ -206,6 +206,13 @@ impl LogReader {
         (parse_hex(name).is_err() || self.frame.is_none()).then_some((id, rest))
     }
 
+    /// What stands before a frame's name is the time: `08:00:01 POWER 66 66`.
+    fn timed<'t>(&self, line: &'t str) -> (Option<&'t str>, &'t str) {
+        let behind =
+            line.trim().split_once(char::is_whitespace).filter(|(_, rest)| self.named(line).is_none() && self.named(rest).is_some());
+        behind.map_or((None, line), |(time, rest)| (Some(time.trim_matches(['[', ']'])), rest))
+    }
+
     /// The frame of bytes without a name: the one that was chosen, else the only one of that length.
     fn frame_of(&self, bytes: &[u8]) -> Option<FrameId> {
         let mut of_length = self.part.frames.entries().filter(|(_, frame)| frame.length == bytes.len() && frame.counted.is_none());
@@ -226,8 +233,9 @@ impl LogReader {
         let (delimiter, titles, time) = match &self.shape {
             Some(Shape::Csv { delimiter, cells, time, .. } | Shape::Named { delimiter, cells, time, .. }) => (*delimiter, *cells, *time),
             Some(Shape::Lines) | None => {
+                let (time, text) = self.timed(text);
                 return vec![match self.named(text) {
-                    Some((frame, hex)) => record(None, frame, hex),
+                    Some((frame, hex)) => record(time.map(|time| visible(time).into_owned()), frame, hex),
                     None => match (self.frame, parse_hex(text)) {
                         (Some(frame), _) => record(None, frame, text.trim()),
                         (None, Ok(bytes)) => match self.frame_of(&bytes) {
@@ -281,7 +289,11 @@ pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<V
     for word in text.split_whitespace() {
         match (word.split_once('=').filter(|(name, _)| is_identifier(name)), found.last_mut()) {
             (Some((name, bytes)), _) => {
-                let id = part.frame(name).map_err(|error| LogError { message: error.message(), help: Some(error.help()) })?;
+                let id = part.frame(name).map_err(|error| {
+                    let setting = part.field(name).is_ok() || part.parameter(name).is_ok() || part.quantity(name).is_ok();
+                    let help = if setting { format!("{name} is a setting: --set {word}") } else { error.help() };
+                    LogError { message: error.message(), help: Some(help) }
+                })?;
                 found.push((id, bytes.to_owned()));
             }
             (None, Some((_, bytes))) => bytes.extend([" ", word]),

@@ -209,7 +209,11 @@ fn registers(part: &Sheet, found: &mut Vec<Diagnostic>) {
             found.push(
                 Diagnostic::warning("bits-unaccounted", register.span, format!("bits {} of `{}` belong to no field", bits, register.name))
                     .label("has a gap")
-                    .help(format!("if they are reserved: reserved = {{ bits = \"{}\", write = 0 }}", bits)),
+                    .help(if register.access.is_writable() {
+                        format!("if they are reserved: reserved = {{ bits = \"{bits}\", write = 0 }}")
+                    } else {
+                        format!("if they are reserved: reserved = {{ bits = \"{bits}\" }}")
+                    }),
             );
         }
     }

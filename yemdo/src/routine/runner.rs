@@ -249,7 +249,8 @@ impl Runner {
         let Some((work, operation)) = self.outstanding.take() else { return Ok(None) };
         match (work, answer) {
             (Work::Transfer { transfer, then, meaning }, Answer::Nak) => {
-                let (retry, every) = self.step().map_or((0, 0), |step| (step.retry, step.every));
+                let retry = self.step().map_or(0, |step| step.retry);
+                let every = self.every()?;
                 self.tries += 1;
                 if self.tries > retry {
                     let tries = self.tries;
@@ -330,7 +331,8 @@ impl Runner {
                 Operation::Transfer(transfer) => {
                     let micros = transfer.micros(self.bits_per_second);
                     // Each try that a dry run is spared takes as long, and there is a wait before it.
-                    let spared = self.step().filter(|_| self.dry).map_or(0, |step| u64::from(step.retry) * (step.every + micros));
+                    let retries = self.step().filter(|_| self.dry).map_or(0, |step| u64::from(step.retry));
+                    let spared = if retries > 0 { retries * (self.every()? + micros) } else { 0 };
                     self.looking += micros + spared;
                     (micros, micros + spared)
                 }
@@ -581,25 +583,26 @@ impl Runner {
             Action::Expect(condition) => (condition, 0),
             _ => return Ok(()),
         };
+        let every = self.every()?;
         if self.dry {
             // As often as the part may be looked at again, each time with its reads.
-            self.at.1 += within / step.every.max(1) * (step.every + self.looking);
+            self.at.1 += within / every * (every + self.looking);
             return Ok(());
         }
         match poll {
             _ if self.compute(condition)? != 0.0 => Ok(()),
             None => Err(self.error(Failure::Unexpected { condition: self.text(condition), found: self.found(condition) })),
-            Some(elapsed) if elapsed + step.every > within => {
+            Some(elapsed) if elapsed + every > within => {
                 Err(self.error(Failure::TimedOut { waited_for: self.text(condition), micros: within }))
             }
             Some(elapsed) => {
-                self.work.push_back(Work::Wait { micros: step.every, meaning: "before the next look".into() });
+                self.work.push_back(Work::Wait { micros: every, meaning: "before the next look".into() });
                 let meaning = step.means.clone().unwrap_or_else(|| format!("until {}", self.text(condition)));
                 let planned = call.and_then(|call| self.plan.step(call.routine, call.step)).cloned();
                 if let Some(StepPlan::Read(reads)) = planned {
                     self.push_reads(&reads, &meaning)?;
                 }
-                self.work.push_back(Work::Judge { poll: Some(elapsed + step.every) });
+                self.work.push_back(Work::Judge { poll: Some(elapsed + every) });
                 Ok(())
             }
         }
@@ -621,6 +624,11 @@ impl Runner {
             Some((name, if width > 3 { format!("0x{:X}", value as i64) } else { value.to_string() }))
         };
         inputs(condition).filter_map(one).collect()
+    }
+
+    /// From one look, or try, of the step under way to the next; never nothing.
+    fn every(&self) -> Result<u64, RoutineError> {
+        self.step().map_or(Ok(1), |step| self.micros(&step.every)).map(|every| every.max(1))
     }
 
     fn micros(&self, time: &Time) -> Result<u64, RoutineError> {

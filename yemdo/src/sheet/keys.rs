@@ -511,7 +511,7 @@ pub static STEP: KeyTable = KeyTable {
         may("tolerance", Takes::Number, "With `wait`: the datasheet's tolerance in percent; the wait is that much longer."),
         may("poll", Takes::Condition, "Read what the condition needs, again and again, until it holds."),
         may("line", Takes::Word(&["high", "low"]), "Wait until the data-ready line has this level."),
-        may("every", Takes::Time, "With `poll` or `retry`: the time from one to the next; default: 1 ms."),
+        may("every", Takes::TimeOrFormula, "With `poll` or `retry`: the time from one to the next; default: 1 ms."),
         may("within", Takes::TimeOrFormula, "With `poll` or `line`: the longest time; then the routine fails."),
         may(
             "expect",

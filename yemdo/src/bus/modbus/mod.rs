@@ -224,7 +224,7 @@ impl AddressRange {
     pub fn both_forms(&self, index: u16) -> String {
         let wire = u32::from(self.start) + u32::from(index);
         let digits = if wire < 9_999 { 4 } else { 5 };
-        format!("{wire} ({}{:0digits$} printed)", self.table.digit(), wire + 1)
+        format!("{wire} (number {}{:0digits$})", self.table.digit(), wire + 1)
     }
 }
 

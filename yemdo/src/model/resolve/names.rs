@@ -112,7 +112,8 @@ impl Scope for Names<'_> {
         let fields = self.part.fields.iter().map(|field| field.name.clone());
         let parameters = self.part.parameters.iter().map(|parameter| parameter.name.clone());
         let curves = self.part.curve_names.iter().map(|(name, _)| name.clone());
-        codes.chain(parameters).chain(curves).chain(self.readings.keys().cloned()).chain(columns).chain(fields).collect()
+        let quantities = self.part.quantities.iter().map(|quantity| quantity.name.clone());
+        codes.chain(parameters).chain(quantities).chain(curves).chain(self.readings.keys().cloned()).chain(columns).chain(fields).collect()
     }
 }
 

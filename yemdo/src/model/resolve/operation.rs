@@ -12,8 +12,8 @@ use crate::ground::text::{Span, Text};
 use crate::model::command::{Command, CommandByte};
 use crate::model::ids::{CodeId, FieldId, ReadingId, RoutineId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::{Action, Quantity, Routine, Step, Time};
-use crate::model::registers::Access;
+use crate::model::operation::{Action, MOST_TRIED, Quantity, Routine, Step, Time};
+use crate::model::registers::{Access, Field};
 use crate::sheet::tree;
 
 /// Where nothing else is said, polls and tries come so long after one another, in microseconds.
@@ -159,8 +159,10 @@ impl Resolver {
     }
 
     fn movable(&mut self, moves: &[FieldId], span: Span) {
-        let fixed = moves.iter().filter_map(|field| self.part.fields.get(*field)).find(|field| !field.access.is_writable());
+        let fixed = self.part.fields.of(moves).find(|field| !field.access.is_writable());
+        let tried = self.part.fields.of(moves).map(Field::code_count).fold(1usize, usize::saturating_mul);
         let problem = match (moves.len(), fixed) {
+            (2, None) if tried > MOST_TRIED => "this quantity would move two fields with too many codes together to try them all".into(),
             (_, Some(field)) => format!("`{}` cannot be written", field.name),
             (0, _) => "no field holds this quantity".into(),
             (1..=2, _) => return,
@@ -260,6 +262,10 @@ impl Resolver {
                 Action::Run(RoutineId::new(index))
             }
         };
+        let every = match &step.every {
+            Some(time) => self.time(time)?,
+            None => Time::Fixed(EVERY),
+        };
         let when = match &step.when {
             Some(text) => Some(self.formula(text, &HashMap::new(), None, None)?),
             None => None,
@@ -270,7 +276,7 @@ impl Resolver {
             when,
             repeat: step.repeat.map_or(1, |at| at.value),
             retry: step.retry.map_or(0, |at| at.value),
-            every: step.every.unwrap_or(EVERY),
+            every,
             means: step.means.as_ref().map(|text| text.value.clone()),
         })
     }

@@ -109,9 +109,10 @@ impl Resolver {
                 continue;
             }
             let only = if let [frame] = frames.as_slice() { Some(*frame) } else { None };
+            // A condition may be about the reading itself.
+            types.insert(want.name.clone(), (ReadingId::new(index), formula.ty));
             let status = self.conditions(&want.tree.status, only, &types, element);
             let range = want.tree.range.as_ref().and_then(|range| self.stated(range, element));
-            types.insert(want.name.clone(), (ReadingId::new(index), formula.ty));
             let done = Reading {
                 name: want.name.clone(),
                 span: want.span,

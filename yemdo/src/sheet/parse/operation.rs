@@ -33,7 +33,7 @@ pub(crate) struct Step {
     pub(crate) when: Option<Text>,
     pub(crate) repeat: Option<At<u32>>,
     pub(crate) retry: Option<At<u32>>,
-    pub(crate) every: Option<u64>,
+    pub(crate) every: Option<Time>,
     pub(crate) means: Option<Text>,
 }
 
@@ -175,13 +175,12 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
     let repeat = fields.get("repeat").and_then(|value| reader.integer_within(value, "repeat", 2, 1000));
     let retry = fields.get("retry").and_then(|value| reader.integer_within(value, "retry", 1, 1000));
     let every = match time_if_given(reader, &fields, "every") {
-        Some(Time::Fixed(0)) | Some(Time::Formula(_)) => {
+        Some(Time::Fixed(0)) => {
             let place = fields.get("every").map_or(span, |value| value.span().into());
             reader.report(Diagnostic::error("bad-time", place, "`every` is a time").label("expected such as \"2 ms\", not zero"));
             return None;
         }
-        Some(Time::Fixed(micros)) => Some(micros),
-        None => None,
+        other => other,
     };
     Some(Step { span, action, when, repeat, retry, every, means: fields.text(reader, "means") })
 }
