@@ -253,21 +253,16 @@ impl FloatCut {
 
     /// The numbers of many frames, of which these are the words, each with something done to it.
     #[inline]
-    fn reals(self, words: &[Vec<u64>], out: &mut [f64], then: impl Fn(f64) -> f64) -> Option<()> {
+    fn reals(self, words: &[Vec<u64>], out: &mut [f64], then: impl Fn(f64) -> f64) -> Option<bool> {
         let high = self.high.column(words)?;
-        match self.low {
-            None if !self.double => {
-                let real = |word: u64| f64::from(f32::from_bits(self.high.bits(word) as u32));
-                out.iter_mut().zip(high).for_each(|(out, word)| *out = then(real(*word)));
-            }
-            None => out.iter_mut().zip(high).for_each(|(out, word)| *out = then(f64::from_bits(self.high.bits(*word)))),
+        Some(match self.low {
+            None if !self.double => put(out, high.iter().map(|word| then(f64::from(f32::from_bits(self.high.bits(*word) as u32))))),
+            None => put(out, high.iter().map(|word| then(f64::from_bits(self.high.bits(*word))))),
             Some(low) => {
                 let words = high.iter().zip(low.column(words)?);
-                let joined = words.map(|(high, other)| self.joined(self.high.bits(*high), low.bits(*other)));
-                out.iter_mut().zip(joined).for_each(|(out, bits)| *out = then(self.number(bits)));
+                put(out, words.map(|(high, other)| then(self.number(self.joined(self.high.bits(*high), low.bits(*other))))))
             }
-        }
-        Some(())
+        })
     }
 
     #[inline(always)]
@@ -298,17 +293,27 @@ impl NumberCut {
         }
     }
 
-    /// The numbers of many frames, of which these are the words, each with something done to it; `None` where the words
-    /// are not loaded.
+    /// The numbers of many frames, of which these are the words, each with something done to it, and whether all of them are
+    /// finite; `None` where the words are not loaded.
     #[inline]
-    pub(crate) fn reals(self, words: &[Vec<u64>], out: &mut [f64], then: impl Fn(f64) -> f64) -> Option<()> {
+    pub(crate) fn reals(self, words: &[Vec<u64>], out: &mut [f64], then: impl Fn(f64) -> f64) -> Option<bool> {
         match self {
             NumberCut::Float(cut) => cut.reals(words, out, then),
             NumberCut::Fixed(cut, step) => {
                 let words = cut.place.column(words)?;
-                out.iter_mut().zip(words).for_each(|(out, word)| *out = then(cut.code(*word) * step));
-                Some(())
+                Some(put(out, words.iter().map(|word| then(cut.code(*word) * step))))
             }
         }
     }
+}
+
+/// Puts numbers into their places, and says whether all are finite: a finite number times zero is zero.
+#[inline]
+fn put(out: &mut [f64], numbers: impl Iterator<Item = f64>) -> bool {
+    let mut zeros = 0u64;
+    for (out, number) in out.iter_mut().zip(numbers) {
+        *out = number;
+        zeros |= (number * 0.0).to_bits() << 1;
+    }
+    zeros == 0
 }

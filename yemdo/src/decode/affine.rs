@@ -8,22 +8,25 @@ use crate::formula::run::columns::Column;
 use crate::plan::affine::{Affine, Scale, Source};
 
 impl Affine {
-    /// The values of frames that follow one another, whose words are loaded and over which the program has run.
-    pub(crate) fn fill(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64]) {
-        match (self.single, self.scale) {
+    /// The values of frames that follow one another, whose words are loaded and over which the program has run; whether all
+    /// are finite.
+    pub(crate) fn fill(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64]) -> bool {
+        let all = match (self.single, self.scale) {
             (false, Scale::MulAdd(m, a)) => self.fill_scaled(room, frames, length, values, |code| code * m + a),
             (false, Scale::AddMul(a, m)) => self.fill_scaled(room, frames, length, values, |code| (code + a) * m),
             (false, Scale::DivAdd(d, a)) => self.fill_scaled(room, frames, length, values, |code| code / d + a),
             (true, scale @ Scale::MulAdd(..)) => self.fill_scaled(room, frames, length, values, |code| scale.single(code)),
             (true, scale) => self.fill_scaled(room, frames, length, values, |code| scale.single(code)),
+        };
+        if self.rest.is_empty() {
+            return all;
         }
-        if !self.rest.is_empty() {
-            values.iter_mut().for_each(|value| *value = self.rest(*value));
-        }
+        values.iter_mut().for_each(|value| *value = self.rest(*value));
+        self.finite || values.iter().all(|value| value.is_finite())
     }
 
     #[inline]
-    fn fill_scaled(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) {
+    fn fill_scaled(&self, room: &Room, frames: &[u8], length: usize, values: &mut [f64], scale: impl Fn(f64) -> f64 + Copy) -> bool {
         match self.source {
             Source::Code { cut, loaded } => {
                 if let Some((cut, words)) = cut.and_then(|cut| Some((cut, cut.place.column(&room.words)?))) {
@@ -33,10 +36,14 @@ impl Affine {
                 } else {
                     self.fill_gathered(frames, length, values, scale);
                 }
+                true
             }
             Source::Number(cut) => {
                 let from_words = cut.and_then(|cut| cut.reals(&room.words, values, scale));
-                from_words.unwrap_or_else(|| self.gather.reals(frames, length, values, |real| scale(f64::from(real)), scale));
+                from_words.unwrap_or_else(|| {
+                    self.gather.reals(frames, length, values, |real| scale(f64::from(real)), scale);
+                    values.iter().all(|value| value.is_finite())
+                })
             }
         }
     }

@@ -189,9 +189,10 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length,
                 status.open().fill(none);
                 continue;
             }
+            let mut finite = true;
             match &reading.affine {
                 Some(affine) => {
-                    affine.fill(room, chunk, length, values);
+                    finite = affine.fill(room, chunk, length, values) || affine.finite;
                     whole.ty = affine.single.then_some(Ty::F32);
                 }
                 None => {
@@ -199,7 +200,7 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length,
                     keep_whole(plan, &room.machine, reading.output, (from, lanes, frames), whole);
                 }
             }
-            judge(plan, &room.machine, reading, values, &mut status);
+            judge(plan, &room.machine, reading, (values, finite), &mut status);
         }
         if any {
             let failed = out.failed.get(from..from + lanes).unwrap_or_default();
@@ -365,7 +366,7 @@ fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frame
 /// Finds the statuses, and withholds the values that are none. In most batches most of it finds nothing, and
 /// finding that is a plain pass over a column.
 #[inline]
-fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, values: &mut [f64], status: &mut Telling<'_>) {
+fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, (values, finite): (&mut [f64], bool), status: &mut Telling<'_>) {
     let mut told = false;
     if let Some(range) = reading.range {
         let end = |output| machine.output(&plan.program, output, 0).map_or(f64::NAN, Number::to_f64);
@@ -394,8 +395,7 @@ fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, values: &mut [f6
             None => false,
         };
     }
-    let infinite = || values.iter().map(|value| u64::from(!value.is_finite())).sum::<u64>();
-    if reading.affine.as_ref().is_some_and(|affine| !affine.finite) && infinite() > 0 {
+    if !finite {
         told = true;
         for (status, value) in status.open().iter_mut().zip(&*values) {
             *status = if value.is_finite() || !status.has_value() { *status } else { Status::FormulaFault };
