@@ -2,6 +2,7 @@
 
 mod buses;
 mod examples;
+mod fields;
 mod frames;
 mod names;
 mod operation;

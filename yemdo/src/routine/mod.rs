@@ -4,6 +4,8 @@
 //! tells it what came: a bus on Linux, a stand-in, a test, or nobody at all ([`Answer::Assumed`], a dry run).
 
 mod failure;
+mod judge;
+mod queue;
 mod request;
 mod runner;
 mod taking;

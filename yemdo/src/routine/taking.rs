@@ -1,7 +1,8 @@
 //! What is done with the answers of transfers.
 
 use super::failure::{Failure, RoutineError};
-use super::runner::{Runner, Then};
+use super::queue::Then;
+use super::runner::Runner;
 use crate::bus::{AnswerError, Transfer};
 use crate::ground::list::Id;
 use crate::model::frame::Origin;

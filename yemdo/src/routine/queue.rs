@@ -1,0 +1,260 @@
+//! What a step puts into the queue: transfers, writes, waits, and what is done with their answers.
+
+use super::failure::{Failure, RoutineError};
+use super::runner::{Call, Runner};
+use crate::bus::{Operation, Transfer};
+use crate::model::command::NotSent;
+use crate::model::ids::{FieldId, FrameId, RegisterId};
+use crate::model::operation::{Action, Step, Time};
+use crate::model::registers::Settings;
+use crate::plan::routine::{ReadPlan, StepPlan};
+use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
+use crate::plan::writes::{Write, WriteReason, value_to_write};
+
+#[derive(Clone, Debug)]
+pub(super) enum Work {
+    Transfer {
+        transfer: Transfer,
+        then: Then,
+        meaning: String,
+    },
+    /// A register is written, with what it holds by then.
+    Write {
+        write: Write,
+        meaning: String,
+        verify: bool,
+    },
+    Wait {
+        micros: u64,
+        meaning: String,
+    },
+    Line {
+        high: bool,
+        within: u64,
+        meaning: String,
+    },
+    Judge {
+        poll: Option<u64>,
+    },
+}
+
+/// What is done with the answer of a transfer.
+#[derive(Clone, Debug)]
+pub(super) enum Then {
+    Nothing,
+    /// It is not the answer yet.
+    Discard,
+    Register(RegisterId),
+    Frame {
+        frame: FrameId,
+        first: bool,
+        last: bool,
+    },
+    Wrote {
+        register: RegisterId,
+        after: u64,
+    },
+    Compare {
+        register: RegisterId,
+        before: Option<u64>,
+        written: u64,
+    },
+}
+
+impl Runner {
+    pub(super) fn begin(&mut self, step: &Step, call: Option<Call>) -> Result<(), RoutineError> {
+        self.looking = 0;
+        let means = |default: String| step.means.clone().unwrap_or(default);
+        let planned = call.and_then(|call| self.plan.step(call.routine, call.step)).cloned().unwrap_or(StepPlan::Nothing);
+        match planned {
+            StepPlan::Send => {
+                let meaning = means("a command".into());
+                let bytes = match &step.action {
+                    Action::Write(command) => command.now(&self.present()).map_err(|error| self.not_sent(error))?,
+                    _ => Vec::new(),
+                };
+                let transfers = self.part.buses.wire(self.bus).map_or(Vec::new(), |wire| wire.send(&bytes, 0));
+                self.work.extend(transfers.into_iter().map(|transfer| Work::Transfer {
+                    transfer,
+                    then: Then::Nothing,
+                    meaning: meaning.clone(),
+                }));
+            }
+            StepPlan::Set(writes) => self.begin_set(step, writes),
+            StepPlan::Read(reads) => match &step.action {
+                Action::Poll { condition, .. } => {
+                    let text = self.text(condition);
+                    self.push_reads(&reads, &means(format!("until {text}")))?;
+                    self.work.push_back(Work::Judge { poll: Some(0) });
+                }
+                Action::Expect(condition) => {
+                    let text = self.text(condition);
+                    self.push_reads(&reads, &means(format!("expect {text}")))?;
+                    self.work.push_back(Work::Judge { poll: None });
+                }
+                _ => self.push_reads(&reads, &means(String::new()))?,
+            },
+            StepPlan::Refused(unreachable) => return Err(self.error(unreachable.into())),
+            StepPlan::Nothing => match &step.action {
+                Action::Wait { time, tolerance } => {
+                    let micros = self.micros(time)?;
+                    let longer = (micros as f64 * tolerance).ceil() as u64;
+                    let reason = match time {
+                        Time::Formula(formula) => format!("wait {}", self.text(formula)),
+                        Time::Fixed(_) => "wait".into(),
+                    };
+                    let reason = if longer > 0 { format!("{reason}, and {} % more", tolerance * 100.0) } else { reason };
+                    self.work.push_back(Work::Wait { micros: micros.saturating_add(longer), meaning: means(reason) });
+                }
+                Action::Line { high, within } => {
+                    let within = self.micros(within)?;
+                    let meaning = means(format!("until the data-ready line is {}", if *high { "high" } else { "low" }));
+                    self.work.push_back(Work::Line { high: *high, within, meaning });
+                }
+                Action::Run(routine) => self.calls.push(Call { routine: *routine, step: 0, done: 0 }),
+                _ => {}
+            },
+        }
+        Ok(())
+    }
+
+    pub(super) fn begin_set(&mut self, step: &Step, writes: Vec<Write>) {
+        let (fields, verify) = match &step.action {
+            Action::Set { fields, verify } => (fields.as_slice(), *verify),
+            _ => (&[] as &[(FieldId, i128)], false),
+        };
+        let what: Vec<String> = fields.iter().filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect();
+        self.saved.clear();
+        // What no register holds is so from now on; nothing is sent for it.
+        for (field, code) in fields.iter().filter(|(field, _)| self.part.is_unstored(*field)) {
+            self.part.fields.get(*field).into_iter().for_each(|field| self.settings.set_field(field, *code));
+        }
+        for write in writes {
+            let name = self.part.registers.get(write.register).map_or("", |register| register.name.as_str());
+            let meaning = match write.reason {
+                Some(WriteReason::Unlocks) => format!("{name}: temporary, to unlock another register"),
+                Some(WriteReason::Restores) => format!("{name}: restored"),
+                None if what.is_empty() => step.means.clone().unwrap_or_else(|| format!("write {name}")),
+                None => step.means.clone().unwrap_or_else(|| format!("{name}: {}", what.join(", "))),
+            };
+            let verify = verify && write.reason.is_none();
+            self.work.push_back(Work::Write { write, meaning, verify });
+        }
+    }
+
+    /// Writes a register: what it holds by now, with the fields that the step sets.
+    pub(super) fn write(&mut self, write: &Write, meaning: &str, verify: bool) -> Result<(), RoutineError> {
+        let part = self.part.clone();
+        let Some(register) = part.registers.get(write.register) else { return Ok(()) };
+        let held = self.settings.register(register);
+        let mut image = self.settings.clone();
+        match write.reason {
+            Some(WriteReason::Unlocks) if !self.saved.iter().any(|(saved, _)| *saved == write.register) => {
+                self.saved.push((write.register, held));
+            }
+            Some(WriteReason::Restores) => {
+                let saved = self.saved.iter().find(|(saved, _)| *saved == write.register);
+                image.set_register(register, saved.map_or(held, |(_, value)| *value));
+            }
+            Some(WriteReason::Unlocks) | None => {}
+        }
+        if write.sets.is_empty() && write.reason.is_none() {
+            self.compute_fields(&register.fields, &mut image)?;
+        }
+        for (field, code) in &write.sets {
+            part.fields.get(*field).into_iter().for_each(|field| image.set_field(field, *code));
+        }
+        let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
+        let (value, after) = value_to_write(&part, write.register, image.register(register), &asked);
+        let mut next = Vec::new();
+        if let Some(transfer) = write_register(&part, self.bus, register, value) {
+            next.push(Work::Transfer { transfer, then: Then::Wrote { register: write.register, after }, meaning: meaning.to_owned() });
+        }
+        if verify && let Some(transfers) = read_registers(&part, self.bus, &[register]) {
+            let then = Then::Compare { register: write.register, before: write.before.map(|_| held), written: value };
+            next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));
+        }
+        next.into_iter().rev().for_each(|work| self.work.push_front(work));
+        Ok(())
+    }
+
+    /// Works out anew what follows from parameters and other fields.
+    pub(super) fn compute_fields(&self, fields: &[FieldId], image: &mut Settings) -> Result<(), RoutineError> {
+        for (field, formula) in self.part.fields.of(fields).filter_map(|field| Some((field, field.computed.as_ref()?))) {
+            let code = field.computed_code(self.compute(formula)?);
+            let code = code.ok_or_else(|| self.error(Failure::NoValue { formula: self.text(formula) }))?;
+            image.set_field(field, code);
+        }
+        Ok(())
+    }
+
+    pub(super) fn push_reads(&mut self, reads: &[ReadPlan], meaning: &str) -> Result<(), RoutineError> {
+        let part = self.part.clone();
+        for read in reads {
+            let named = |name: &str| if meaning.is_empty() { format!("read {name}") } else { meaning.to_owned() };
+            match *read {
+                ReadPlan::Register(id) => {
+                    let Some(register) = part.registers.get(id) else { continue };
+                    let transfers = read_registers(&part, self.bus, &[register]).unwrap_or_default();
+                    self.work.extend(answered(transfers, Then::Register(id), &named(&register.name)));
+                }
+                ReadPlan::Frame(id) => {
+                    let Some(frame) = part.frames.get(id) else { continue };
+                    let operations = operations(&self.present(), self.bus, frame);
+                    self.push_frame(id, operations, &frame.name, &named(&frame.name))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// A frame is read: transfers, and the waits between them.
+    pub(super) fn push_frame(
+        &mut self,
+        frame: FrameId,
+        operations: Result<Vec<Operation>, NotReadable>,
+        name: &str,
+        meaning: &str,
+    ) -> Result<(), RoutineError> {
+        let operations = match operations {
+            Ok(operations) => operations,
+            Err(NotReadable::NotSent(error)) => return Err(self.not_sent(error)),
+            // What comes over another bus of the part is not read over this one.
+            Err(NotReadable::OtherBus(_)) => return Ok(()),
+        };
+        let answers =
+            |operation: &Operation| matches!(operation, Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard);
+        let (first, last) = (operations.iter().position(answers), operations.iter().rposition(answers));
+        for (at, operation) in operations.into_iter().enumerate() {
+            match operation {
+                Operation::Transfer(transfer) if transfer.receive == 0 && !transfer.discard => {
+                    let meaning = format!("{name}: asks for it");
+                    self.work.push_back(Work::Transfer { transfer, then: Then::Nothing, meaning });
+                }
+                Operation::Transfer(transfer) => {
+                    let then = Then::Frame { frame, first: Some(at) == first, last: Some(at) == last };
+                    self.work.extend(answered(vec![transfer], then, meaning));
+                }
+                Operation::Wait(micros) => self.work.push_back(Work::Wait { micros, meaning: format!("{name}: until it is there") }),
+                Operation::Line { high, within } => self.work.push_back(Work::Line { high, within, meaning: meaning.to_owned() }),
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn not_sent(&self, error: NotSent) -> RoutineError {
+        self.error(Failure::NoValue { formula: error.formula })
+    }
+}
+
+/// Transfers as work: what is done with the answer, and nothing with those that are not the answer yet.
+fn answered(transfers: Vec<Transfer>, then: Then, meaning: &str) -> impl Iterator<Item = Work> + use<> {
+    let meaning = meaning.to_owned();
+    transfers.into_iter().map(move |transfer| match transfer.discard {
+        true => {
+            let meaning = format!("{meaning}: asks; the answer comes with the next transfer");
+            Work::Transfer { transfer, then: Then::Discard, meaning }
+        }
+        false => Work::Transfer { transfer, then: then.clone(), meaning: meaning.clone() },
+    })
+}
