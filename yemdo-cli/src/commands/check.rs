@@ -7,7 +7,7 @@ use yemdo::bus::{Sharing, share_bus};
 use yemdo::part::Origin;
 use yemdo::review::{ExampleRun, Prediction, Proof, Review};
 use yemdo::view::{BusView, CheckView, unreadable, unsound};
-use yemdo::{Part, Settings, render_all};
+use yemdo::{Part, Settings, render_all, with_unit};
 
 use crate::args::{Check, CheckFormat};
 use crate::failure::Failure;
@@ -167,7 +167,12 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
             })
             .collect();
         if let Some((low, high)) = found.over_settings.filter(|_| reading.is_shown()) {
-            held.push(format!("{name}: with {}; over all settings {} to {} {}", with.join(", "), short(low), short(high), reading.unit()));
+            held.push(format!(
+                "{name}: with {}; over all settings {} to {}",
+                with.join(", "),
+                short(low),
+                with_unit(short(high), reading.unit())
+            ));
         }
         for fault in &found.faults {
             faults.push((reading.name().to_owned(), fault.clone()));

@@ -3,9 +3,9 @@
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
-use yemdo::Part;
 use yemdo::configure::{Choice, LastReading, Limits, WriteScope, choose, measured, measured_difference, next_range};
 use yemdo::view::{ChangeView, ChoiceView};
+use yemdo::{Part, with_unit};
 
 use crate::args::{CheckFormat, Choose};
 use crate::failure::Failure;
@@ -17,7 +17,8 @@ use crate::show::number::short;
 pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
     let index = args.reading.as_deref().map(|reading| part.reading(reading)).transpose()?;
-    let unit = index.and_then(|index| part.readings().get(index)).map_or("", |reading| reading.unit());
+    let unit =
+        index.and_then(|index| part.readings().get(index)).map_or("", |reading| if reading.unit() == "1" { "" } else { reading.unit() });
     let of_reading = [("--up-to", &args.up_to), ("--down-to", &args.down_to), ("--after", &args.after)];
     if let Some((option, _)) = of_reading.iter().find(|(_, given)| index.is_none() && given.is_some()) {
         return Err(Failure::told(format!("{option} is about a reading, and none is given")).help("write its name behind the sheet"));
@@ -37,7 +38,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     if let (Some(low), Some(high)) = (limits.down_to, limits.up_to)
         && low >= high
     {
-        return Err(Failure::told(format!("--down-to {low} {unit} is not below --up-to {high} {unit}")));
+        return Err(Failure::told(format!("--down-to {} is not below --up-to {}", with_unit(low, unit), with_unit(high, unit))));
     }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
     let choices = choose(&part, index, &done.settings, &done.parameters, &limits).map_err(|error| Failure::told(error.to_string()))?;
@@ -85,7 +86,7 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], all: 
     let mut titles: Vec<String> = fields;
     let ranges = choices.iter().any(|choice| choice.range.is_some());
     let steps = choices.iter().any(|choice| choice.step.is_some());
-    titles.extend(ranges.then(|| [format!("from {unit}"), format!("to {unit}")]).into_iter().flatten());
+    titles.extend(ranges.then(|| ["from", "to"].map(|title| format!("{title} {unit}").trim_end().to_owned())).into_iter().flatten());
     titles.extend(steps.then(|| format!("step {unit}").trim_end().to_owned()));
     titles.extend(
         noise
@@ -156,7 +157,7 @@ fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], aft
         (true, LastReading::Saturated) => writeln!(out, "after a saturated reading: there is no larger range than this one")?,
         (true, _) => writeln!(out, "after {after}: stay with {}", text.join(" "))?,
         _ => {
-            let top = choice.range.map_or(String::new(), |(_, high)| format!(", up to {} {unit}", short(high)));
+            let top = choice.range.map_or(String::new(), |(_, high)| format!(", up to {}", with_unit(short(high), unit)));
             writeln!(out, "after {after}: change to {}{top}", text.join(" "))?;
         }
     }

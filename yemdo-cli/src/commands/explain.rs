@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::explain::{Explained, explain};
 use yemdo::record::parse_register;
 use yemdo::view::ExplainedView;
-use yemdo::{Part, Settings};
+use yemdo::{Part, Settings, with_unit};
 
 use crate::args::{CheckFormat, Explain};
 use crate::failure::Failure;
@@ -119,7 +119,7 @@ fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<
     }
     for held in &explained.quantities {
         let with = if held.with.is_empty() { String::new() } else { format!("  with {}", held.with.join(", ")) };
-        writeln!(out, "  {bold}{}{bold:#}: {} {}{with}", held.quantity.name(), short(held.value), held.quantity.unit())?;
+        writeln!(out, "  {bold}{}{bold:#}: {}{with}", held.quantity.name(), with_unit(short(held.value), held.quantity.unit()))?;
     }
     let red = AnsiColor::BrightRed.on_default();
     for (mask, stands, wanted) in &explained.wrong {

@@ -5,7 +5,7 @@ use yemdo::Digits;
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Write, WriteReason, write_register};
 use yemdo::part::{Access, Field, Register};
-use yemdo::{Part, Settings, to_hex};
+use yemdo::{Part, Settings, to_hex, with_unit};
 
 use super::grid::{Align, Grid};
 use super::number::short;
@@ -106,15 +106,15 @@ pub(crate) fn table(
         let (unit, decimals) = (quantity.unit(), decimals(met.step));
         let off = met.value - met.asked;
         let how = met.method.found().map_or(String::new(), |how| format!(", {how}"));
-        let step = met.step.map_or(String::new(), |step| format!("; one code is {step:.decimals$} {unit} here"));
+        let step = met.step.map_or(String::new(), |step| format!("; one code is {} here", with_unit(format!("{step:.decimals$}"), unit)));
         let rounding =
-            if off.abs() < 1e-9 * met.value.abs().max(1e-9) { "exactly".to_owned() } else { format!("{off:+.decimals$} {unit}") };
+            if off.abs() < 1e-9 * met.value.abs().max(1e-9) { "exactly".to_owned() } else { with_unit(format!("{off:+.decimals$}"), unit) };
         writeln!(
             out,
-            "{bold}{}{bold:#}: {} {unit} asked, {bold}{:.decimals$} {unit}{bold:#} used ({rounding}{step}{how})",
+            "{bold}{}{bold:#}: {} asked, {bold}{}{bold:#} used ({rounding}{step}{how})",
             quantity.name(),
-            short(met.asked),
-            met.value
+            with_unit(short(met.asked), unit),
+            with_unit(format!("{:.decimals$}", met.value), unit)
         )?;
     }
     for (field, code, exact) in &done.computed {
@@ -127,7 +127,7 @@ pub(crate) fn table(
         if let Some(quantity) = part.quantities().get(*quantity) {
             let unit = quantity.unit();
             let (from, to) = (short(*from), short(*to));
-            writeln!(out, "{yellow}{} changes with it: {from} {unit} → {to} {unit}{yellow:#}", quantity.name())?;
+            writeln!(out, "{yellow}{} changes with it: {} → {}{yellow:#}", quantity.name(), with_unit(from, unit), with_unit(to, unit))?;
         }
     }
     Ok(())

@@ -12,6 +12,7 @@ mod wish;
 use std::fmt;
 
 use crate::ground::list::Id;
+use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
@@ -128,11 +129,11 @@ impl fmt::Display for ConfigureError {
         match self {
             ConfigureError::Contradiction { field, first, second } => write!(f, "`{first}` and `{second}` want different codes of {field}"),
             ConfigureError::OutOfRange { quantity, asked, range: (low, high), unit, .. } => {
-                write!(f, "{quantity} cannot be {asked} {unit}: it can be {} to {} {unit}", round(*low), round(*high))
+                write!(f, "{quantity} cannot be {}: it can be {} to {}", with_unit(asked, unit), round(*low), with_unit(round(*high), unit))
             }
             ConfigureError::NoWayBack { quantity, why } => write!(f, "{quantity} cannot be set: {why}"),
             ConfigureError::Below { quantity: (name, value), other: (other, floor), unit } => {
-                write!(f, "{name} would be {} {unit}, below {other} with {} {unit}", round(*value), round(*floor))
+                write!(f, "{name} would be {}, below {other} with {}", with_unit(round(*value), unit), with_unit(round(*floor), unit))
             }
             ConfigureError::DoesNotFit { field, value, .. } if value.is_nan() => {
                 write!(f, "the formula of {field} gives nothing with these parameters")

@@ -5,6 +5,7 @@ use std::fmt;
 use crate::formula::fault::FaultKind;
 use crate::ground::digits::Digits;
 use crate::ground::number::{Number, Ty};
+use crate::ground::words::with_unit;
 use crate::model::frame::CodeContent;
 use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::name::{Kind, UnknownName};
@@ -91,7 +92,7 @@ impl ReadingValue {
             _ => self.digits.text(value),
         };
         // A ratio is a number alone.
-        Some(if self.unit == "1" { text } else { format!("{text} {}", self.unit) })
+        Some(with_unit(text, &self.unit))
     }
 }
 

@@ -9,6 +9,7 @@ use super::row::{self, FrameValues};
 use super::steps::{self, Steps};
 use crate::ground::digits::Digits;
 use crate::ground::list::{Id, List};
+use crate::ground::words::with_unit;
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
 use crate::model::input::Input;
@@ -160,9 +161,9 @@ impl Decoder {
                     InUse { name: field.name.clone(), value: field.value_text(code), as_reset: code == reset.field(field) }
                 }),
                 Input::Parameter(id) => self.part.parameters.get(id).zip(self.parameter(id)).map(|(parameter, value)| {
-                    let unit = parameter.unit.as_ref().map_or(String::new(), |unit| format!(" {unit}"));
                     let as_reset = value.to_bits() == parameter.default.to_bits();
-                    InUse { name: parameter.name.clone(), value: format!("{value}{unit}"), as_reset }
+                    let value = with_unit(value, parameter.unit.as_deref().unwrap_or(""));
+                    InUse { name: parameter.name.clone(), value, as_reset }
                 }),
                 // What is computed from these is told by them.
                 _ => None,
@@ -261,7 +262,7 @@ impl Decoder {
             Status::Ok => None,
             Status::Absent => Some("the frame ends before it".into()),
             Status::OutOfRange => Some(match model.range(part, &self.settings, &self.parameters) {
-                Some((low, high)) => format!("stated {low} to {high} {}", model.unit),
+                Some((low, high)) => format!("stated {low} to {}", with_unit(high, &model.unit)),
                 None => "its stated range has no value with these settings".into(),
             }),
             Status::Waiting => Some(format!("waits for {}", self.missing(model.frames.iter().filter(|other| **other != frame)).join(", "))),

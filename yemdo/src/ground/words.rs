@@ -35,3 +35,8 @@ pub(crate) fn is_identifier(text: &str) -> bool {
 pub(crate) fn counted(number: usize, what: &str) -> String {
     format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }
+
+/// A number with its unit behind it; a ratio, whose unit is 1, is the number alone.
+pub fn with_unit(number: impl std::fmt::Display, unit: &str) -> String {
+    if matches!(unit, "" | "1") { number.to_string() } else { format!("{number} {unit}") }
+}
