@@ -104,7 +104,10 @@ fn a_routine_sets_what_no_register_holds_and_writes_what_is_computed() {
 fn arrays_have_names_and_share_their_tables() {
     let part = documented();
     let names: Vec<&str> = part.fields().iter().map(|field| field.name()).collect();
-    assert_eq!(names, ["GAIN_fore", "TRIM_fore", "GAIN_main", "TRIM_main", "QUIET", "FAST", "SAG", "MODE", "RATE"]);
+    assert_eq!(
+        names,
+        ["GAIN_fore", "TRIM_fore", "GAIN_main", "TRIM_main", "QUIET", "FAST", "SAG", "PACE_fore", "PACE_main", "MODE", "RATE"]
+    );
     let readings: Vec<&str> = part.readings().iter().map(|reading| reading.name()).collect();
     assert_eq!(readings, ["pull_fore", "pull_main", "height"]);
     // Each element with its own settings: (133 - 4) / 4, and (-4 - 4) * 0.05.
@@ -117,6 +120,21 @@ fn arrays_have_names_and_share_their_tables() {
          register.B = { at = 2, field.TWO = { bits = \"[3:2]\", values = \"ONE\" } }\n",
     );
     assert_eq!(sends(&shared, &["TWO=on"]).unwrap(), ["02 0C"]);
+    // Anywhere, with one table and one formula.
+    let spread = self::part(
+        "register.A = { at = 1, reset = 0x18, field.GAIN = { bits = [\"[5:4]\", \"[3:2]\", \"[1:0]\"], names = [\"x\", \"y\", \"z\"], values = [{ code = 0, name = \"low\", k = 1 }, { code = 1, name = \"mid\", k = 4 }, { code = 2, name = \"high\", k = 16 }] } }\n\
+         frame.F = { command = [1], read = 5, code.a = { layout = [\"signed b0\", \"signed b4\", \"signed b2\"], names = [\"x\", \"y\", \"z\"] }, code.t = [\"b1\", \"b3\"] }\n\
+         reading.a = { unit = \"g\", formula = \"a / 4.0 / GAIN.k\" }\nreading.t = { unit = \"K\", formula = \"t\" }\n",
+    );
+    let decoded = Decoder::new(&spread).decode(spread.frame("F").unwrap(), &[16, 1, 0xF0, 2, 64]).unwrap();
+    let values: Vec<(&str, Option<f64>)> = decoded.readings.iter().map(|reading| (reading.name.as_str(), reading.value)).collect();
+    assert_eq!(values, [("a_x", Some(1.0)), ("a_y", Some(1.0)), ("a_z", Some(-4.0)), ("t_0", Some(1.0)), ("t_1", Some(2.0))]);
+    assert_eq!(sends(&spread, &["GAIN_z=high", "GAIN_x=low"]).unwrap(), ["01 0A"]);
+    assert!(
+        complaint("register.A = { at = 1, field.G = { bits = [\"[1]\", \"[0]\"], names = [\"x\"] } }").contains("1 name for 2 elements")
+    );
+    assert!(complaint("register.A = { at = 1, field.G = { bits = \"[1]\", names = [\"x\"] } }").contains("`bits` is no list"));
+    assert!(complaint("frame.F = { read = 2, code.q = { layout = [\"b0\", \"b1\"], names = [\"x\"] } }").contains("1 name for 2 elements"));
     assert!(
         complaint("register.A = { at = 1, field.ONE = { bits = \"[1:0]\", values = \"TOW\" } }")
             .contains("no field `TOW` has a table of values")

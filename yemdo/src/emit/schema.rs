@@ -57,6 +57,7 @@ fn schema(takes: Takes, doc: &str) -> String {
             "\"type\": \"array\", \"items\": { \"type\": \"array\", \"items\": { \"type\": \"number\" }, \"minItems\": 2, \"maxItems\": 2 }"
                 .into()
         }
+        Takes::LayoutOrList | Takes::BitsOrList => "\"type\": [\"string\", \"array\"]".into(),
         Takes::Names => "\"type\": \"array\", \"items\": { \"type\": \"string\" }".into(),
         Takes::Address | Takes::ModbusAddress => "\"type\": [\"integer\", \"string\"]".into(),
         Takes::Bytes | Takes::BytesOrRegisters => "\"type\": [\"array\", \"string\"]".into(),
@@ -73,7 +74,10 @@ fn schema(takes: Takes, doc: &str) -> String {
         }
         Takes::Named(table) => format!("\"type\": \"object\", \"additionalProperties\": {}", refer(table)),
         Takes::NamedLayouts(table) => {
-            format!("\"type\": \"object\", \"additionalProperties\": {{ \"anyOf\": [{{ \"type\": \"string\" }}, {}] }}", refer(table))
+            format!(
+                "\"type\": \"object\", \"additionalProperties\": {{ \"anyOf\": [{{ \"type\": [\"string\", \"array\"] }}, {}] }}",
+                refer(table)
+            )
         }
         Takes::NamedValues => "\"type\": \"object\"".into(),
     };

@@ -88,6 +88,11 @@ impl Text {
         Self { value: value.into(), span: Span::new(0, value.len()), breaks: vec![(0, 0)] }
     }
 
+    /// A text that is typed nowhere, for the place that it is made for.
+    pub(crate) fn standing_at(value: &str, span: Span) -> Self {
+        Self { value: value.into(), span, breaks: Vec::new() }
+    }
+
     /// A decoded TOML string and the span of its token in `source`.
     pub(crate) fn from_token(value: &str, span: Span, source: &str) -> Self {
         let raw = source.get(span.start..span.end).unwrap_or("");

@@ -99,6 +99,14 @@ impl Resolver {
         result.map_err(|diagnostic| self.report(diagnostic)).ok()
     }
 
+    /// An array has an element of that name.
+    fn in_array(&mut self, array: &str, element: &str) {
+        let elements = self.arrays.entry(array.to_owned()).or_default();
+        if !elements.iter().any(|known| known == element) {
+            elements.push(element.to_owned());
+        }
+    }
+
     /// Whether something is missing because of an error; an unknown key leaves no hole, and no formula needs an
     /// address.
     fn has_errors(&self) -> bool {

@@ -22,12 +22,16 @@ pub enum Takes {
     Boolean,
     /// A code layout: slices, most significant first.
     Layout,
+    /// Such a layout, or a list of them: one for each element of an array.
+    LayoutOrList,
     /// Slices without a number form, such as `"b1..b5"`.
     Slices,
     /// What a check covers: slices, constants, address bytes.
     Cover,
     /// Bits of a register, such as `"[7:4]"`.
     Bits,
+    /// Such bits, or a list of them: one for each element of an array.
+    BitsOrList,
     /// A 7-bit address, or text such as `"0x58 8-bit"`.
     Address,
     /// A Modbus address, or a run of them, as printed.
@@ -276,9 +280,10 @@ pub static FIELD: KeyTable = KeyTable {
     keys: &[
         must(
             "bits",
-            Takes::Bits,
-            "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`; of other fields, which keep their names, `\"FAST QUIET\"`.",
+            Takes::BitsOrList,
+            "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`; of other fields, which keep their names, `\"FAST QUIET\"`. A list is an array of fields that differ in nothing else, `NAME_0` and on.",
         ),
+        may("names", Takes::Names, "Of an array of fields: what stands behind its name for each, such as `[\"x\", \"y\", \"z\"]`."),
         may("values", Takes::TableOrListOrName(&VALUE), "The datasheet's table of its values; or the name of a field that has the same."),
         may("access", ACCESS, "What can be done to it; default: as its register."),
         may(
@@ -339,7 +344,7 @@ pub static FRAME: KeyTable = KeyTable {
 pub static CODE: KeyTable = KeyTable {
     name: "code",
     keys: &[
-        must("layout", Takes::Layout, "Where its bits stand and how they are read."),
+        must("layout", Takes::LayoutOrList, "Where its bits stand and how they are read; a list of layouts is an array."),
         may(
             "names",
             Takes::Names,

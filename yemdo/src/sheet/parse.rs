@@ -141,7 +141,7 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
     sheet.spi = one(reader, &fields, "spi", buses::spi);
     sheet.modbus = one(reader, &fields, "modbus", buses::modbus);
     sheet.registers = named(reader, fields.get("register"), registers::register);
-    sheet.fields = named(reader, fields.get("field"), registers::field);
+    sheet.fields = registers::fields_of(reader, fields.get("field"));
     sheet.frames = named(reader, fields.get("frame"), frames::frame);
     sheet.readings = named(reader, fields.get("reading"), frames::reading);
     sheet.shared = named(reader, fields.get("shared"), frames::shared);

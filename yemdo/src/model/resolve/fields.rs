@@ -47,6 +47,9 @@ impl Resolver {
     }
 
     pub(super) fn field(&mut self, name: String, span: Span, field: &tree::Field, home: Option<RegisterId>, tables: &Tables<'_>) {
+        if let Some((array, element)) = &field.element {
+            self.in_array(array, element);
+        }
         let of_fields = if home.is_none() { self.bits_of_fields(&field.bits) } else { None };
         let joined = of_fields.is_some();
         let Some(layout) = of_fields.or_else(|| self.register_bits(&field.bits, home)) else { return };

@@ -46,7 +46,10 @@ impl Resolver {
         }
         let sources = Sources { length, registers: &held, home: "" };
         let mut codes = Vec::new();
-        for (code_name, tree::Code { layout: text, names, range }) in &frame.codes {
+        for (code_name, tree::Code { layout: text, names, element, range }) in &frame.codes {
+            if let Some((array, element)) = element {
+                self.in_array(array, element);
+            }
             let Some(typed) = self.take(parse_layout(text, &sources)) else { continue };
             if typed.layout.form == Form::Text && typed.array.is_some() {
                 self.report(

@@ -10,6 +10,7 @@ use super::{Byte, Value, bytes, choice, identifier, integer_or};
 use super::{Choice, Named};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+use crate::ground::words::counted;
 
 #[derive(Debug)]
 pub(crate) struct Frame {
@@ -40,6 +41,8 @@ pub(crate) struct Code {
     pub(crate) layout: Text,
     /// Of an array: what stands behind the name of each element.
     pub(crate) names: Option<At<Vec<String>>>,
+    /// Of an element of an array whose layouts are listed: the array's name, and what stands behind it.
+    pub(crate) element: Option<(String, String)>,
     /// The range that the datasheet states.
     pub(crate) range: Option<At<(i128, i128)>>,
 }
@@ -170,9 +173,14 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
                 let range = fields.get("range").and_then(|value| reader.code_range(value));
                 let names =
                     fields.get("names").and_then(|value| Some(At { value: element_names(reader, value)?, span: value.span().into() }));
-                codes.extend(fields.text(reader, "layout").map(|layout| (name, Code { layout, names, range })));
+                match fields.get("layout") {
+                    Some(value) if matches!(value.get_ref(), DeValue::Array(_)) => codes.extend(listed(reader, &name, value, names, range)),
+                    _ => codes.extend(fields.text(reader, "layout").map(|layout| (name, Code { layout, names, element: None, range }))),
+                }
+            } else if matches!(value.get_ref(), DeValue::Array(_)) {
+                codes.extend(listed(reader, &name, value, None, None));
             } else {
-                codes.extend(reader.text(value).map(|layout| (name, Code { layout, names: None, range: None })));
+                codes.extend(reader.text(value).map(|layout| (name, Code { layout, names: None, element: None, range: None })));
             }
         }
     }
@@ -184,6 +192,28 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     }
     let status = statuses(reader, fields.get("status"));
     Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, status })
+}
+
+/// The codes of an array whose layouts are listed.
+fn listed<'i>(
+    reader: &mut Reader<'i>,
+    name: &At<String>,
+    layouts: &Raw<'i>,
+    names: Option<At<Vec<String>>>,
+    range: Option<At<(i128, i128)>>,
+) -> Vec<Named<Code>> {
+    let layouts = reader.texts(layouts);
+    let names = names.map_or_else(|| (0..layouts.len()).map(|element| element.to_string()).collect(), |names| names.value);
+    if names.len() != layouts.len() {
+        let text = format!("{} for {}", counted(names.len(), "name"), counted(layouts.len(), "element"));
+        reader.report(Diagnostic::error("bad-array", name.span, text).label("as many names as there are layouts"));
+        return Vec::new();
+    }
+    let one = |(layout, element): (Text, String)| {
+        let full = At { value: format!("{}_{element}", name.value), span: name.span };
+        (full, Code { layout, names: None, element: Some((name.value.clone(), element)), range })
+    };
+    layouts.into_iter().zip(names).map(one).collect()
 }
 
 /// The time between a command and what is read.

@@ -8,6 +8,7 @@ use super::{Choice, Named};
 use super::{Value, choices, named};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
+use crate::ground::words::counted;
 
 #[derive(Debug)]
 pub(crate) struct Register {
@@ -29,6 +30,8 @@ pub(crate) struct Register {
 #[derive(Debug)]
 pub(crate) struct Field {
     pub(crate) bits: Text,
+    /// Of an element of an array: the array's name, and what stands behind it.
+    pub(crate) element: Option<(String, String)>,
     pub(crate) values: Values,
     pub(crate) access: Option<&'static str>,
     pub(crate) computed: Option<Text>,
@@ -90,19 +93,62 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     }
     let bank = choices(reader, fields.get("bank"));
     let writable = choices(reader, fields.get("while"));
-    let inner = named(reader, fields.get("field"), field);
+    let inner = fields_of(reader, fields.get("field"));
     let means = fields.text(reader, "means");
     Some(Register { at: at?, width, low_first, access, reset, bank, elements, every, fields: inner, reserved, writable, means })
 }
 
-pub(super) fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Field> {
+/// Fields by their names; an array of them is one for each element.
+pub(super) fn fields_of<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Vec<Named<Field>> {
+    let mut found = Vec::new();
+    for (name, (list, names, one)) in named(reader, value, field) {
+        let Some(list) = list else {
+            found.push((name, one));
+            continue;
+        };
+        let names = names.unwrap_or_else(|| (0..list.len()).map(|element| element.to_string()).collect());
+        if names.len() != list.len() {
+            let text = format!("{} for {}", counted(names.len(), "name"), counted(list.len(), "element"));
+            reader.report(Diagnostic::error("bad-array", name.span, text).label("as many names as there are bits"));
+            continue;
+        }
+        let first = names.first().map_or(String::new(), |first| format!("{}_{first}", name.value));
+        let Field { mut values, access, computed, means, .. } = one;
+        for (bits, element) in list.into_iter().zip(names) {
+            // The others have the table of the first.
+            let table = match &values {
+                Values::Rows(rows) if rows.is_empty() => Values::Rows(Vec::new()),
+                Values::Rows(_) => Values::As(Text::standing_at(&first, name.span)),
+                Values::As(other) => Values::As(other.clone()),
+            };
+            let values = std::mem::replace(&mut values, table);
+            let named = At { value: format!("{}_{element}", name.value), span: name.span };
+            let (computed, means) = (computed.clone(), means.clone());
+            found.push((named, Field { bits, element: Some((name.value.clone(), element)), values, access, computed, means }));
+        }
+    }
+    found
+}
+
+/// A field; of an array the bits of its elements and what stands behind its name.
+type Fielded = (Option<Vec<Text>>, Option<Vec<String>>, Field);
+
+fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Fielded> {
     let fields = reader.fields(table, span, &keys::FIELD, |_| false);
-    let bits = fields.text(reader, "bits");
+    let list = fields.get("bits").filter(|value| matches!(value.get_ref(), DeValue::Array(_))).map(|value| reader.texts(value));
+    let names = fields.get("names").and_then(|value| {
+        if list.is_none() {
+            let problem = Diagnostic::error("bad-array", value.span().into(), "`names` are those of an array of fields");
+            reader.report(problem.label("`bits` is no list").help("bits = [\"[5:4]\", \"[3:2]\"]"));
+        }
+        element_names(reader, value)
+    });
+    let bits = if list.is_some() { Some(Text::default()) } else { fields.text(reader, "bits") };
     let access = fields.word(reader, "access").map(|word| word.value);
     let means = fields.text(reader, "means");
     let computed = fields.text_or_number(reader, "computed");
     let values = values(reader, fields.get("values"));
-    Some(Field { bits: bits?, values, access, computed, means })
+    Some((list, names, Field { bits: bits?, element: None, values, access, computed, means }))
 }
 
 /// A table of values as rows, or as the name of the field that has it.
