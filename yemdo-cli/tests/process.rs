@@ -364,6 +364,42 @@ fn json_is_json_from_every_command() {
     );
 }
 
+/// The steps of every worked example, for programs, end in what decoding gives, and name the same codes.
+#[test]
+fn steps_for_programs_agree_with_decoding() {
+    let json = |text: &str| text.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()).collect::<Vec<_>>();
+    let mut compared = 0;
+    for sheet in fs::read_dir(root().join("sheets")).unwrap().map(|entry| entry.unwrap().path()) {
+        let sheet = sheet.to_str().unwrap().to_owned();
+        for number in 1..=3 {
+            let number = number.to_string();
+            let args = ["decode", sheet.as_str(), "--example", number.as_str(), "--format", "json"];
+            let (code, plain, _) = run(&args);
+            let (_, steps, _) = run(&[args.as_slice(), &["--steps"]].concat());
+            // A refused example has steps, but nothing is decoded.
+            for (plain, steps) in json(&plain).iter().zip(json(&steps)).filter(|_| code == 0) {
+                for reading in steps["readings"].as_array().unwrap() {
+                    let of = &plain["readings"][reading["name"].as_str().unwrap()];
+                    if of.is_object() {
+                        assert_eq!(
+                            (&reading["status"], &reading["why"]),
+                            (&of["status"], of.get("why").unwrap_or(&serde_json::Value::Null)),
+                            "{args:?}"
+                        );
+                        assert_eq!(reading["value"].as_f64(), of["value"].as_f64(), "{args:?}");
+                        compared += 1;
+                    }
+                }
+                for code in steps["codes"].as_array().unwrap() {
+                    assert_eq!(code["value"], plain["codes"][code["name"].as_str().unwrap()], "{args:?}");
+                }
+                assert!(steps["checks"].as_array().unwrap().iter().all(|check| check["passed"] == true));
+            }
+        }
+    }
+    assert!(compared > 30, "{compared}");
+}
+
 /// A text that would begin a formula in a spreadsheet stands behind an apostrophe; numbers stay numbers.
 #[test]
 fn no_text_of_a_log_is_a_formula_in_a_spreadsheet() {

@@ -4,12 +4,15 @@
 
 mod common;
 
+use std::sync::OnceLock;
+
 use common::shipped;
 use proptest::prelude::*;
 use yemdo::Columns;
 use yemdo::bus::modbus::{ModbusTable, Numbering};
-use yemdo::configure::{Wish, WriteScope, configure};
+use yemdo::configure::{Limits, Wish, WriteScope, choose, configure, read_frame};
 use yemdo::parse_hex;
+use yemdo::part::Id;
 use yemdo::routine::{Answer, Operation, Runner};
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, Part, Refusal, Status};
@@ -28,6 +31,21 @@ fn parse(text: &str) -> Option<Part> {
             None
         }
     }
+}
+
+/// The shipped sheets, and those of the reference, which have every key there is.
+fn sheets() -> &'static [String] {
+    static ALL: OnceLock<Vec<String>> = OnceLock::new();
+    ALL.get_or_init(read_sheets)
+}
+
+fn read_sheets() -> Vec<String> {
+    let reference = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../docs/sheet.md")).unwrap();
+    let blocks = reference.split("\n```toml file=").skip(1);
+    let blocks = blocks.map(|block| block.split_once('\n').unwrap().1.split("\n```").next().unwrap().to_owned());
+    let all: Vec<String> = shipped().into_iter().map(|(_, text)| text).chain(blocks).collect();
+    assert!(all.len() > 14, "{}", all.len());
+    all
 }
 
 /// Everything a part can be asked, with bytes that mean nothing.
@@ -63,9 +81,17 @@ fn use_it(part: &Part, bytes: &[u8]) {
         let _ = decoder.decode(frame, bytes);
         let _ = decoder.decode_many(frame, &whole.repeat(3), &mut Columns::new());
     }
+    let parameters: Vec<f64> = part.parameters().iter().map(|parameter| parameter.default).collect();
     for reading in part.readings().ids() {
         let _ = yemdo::review::predict(part, reading);
+        let _ = choose(part, Some(reading), &reset, &parameters, &Limits::default());
+        let _ = decoder.reason(part.frames().ids().next().unwrap_or(yemdo::FrameId::new(0)), bytes, reading, Status::FormulaFault);
     }
+    let _ = choose(part, None, &reset, &parameters, &Limits::default());
+    for (bus, frame) in part.buses().all().flat_map(|bus| part.frames().iter().map(move |frame| (bus, frame))) {
+        let _ = read_frame(part, bus, frame, &reset, &parameters);
+    }
+    let _ = yemdo::review::warnings(part);
     let _ = yemdo::review::run_examples(part);
     let mut settings = yemdo::Settings::reset(part);
     for register in part.registers().ids() {
@@ -75,7 +101,7 @@ fn use_it(part: &Part, bytes: &[u8]) {
 
 #[test]
 fn a_sheet_without_any_one_of_its_lines_gets_an_answer() {
-    for (_, text) in shipped() {
+    for text in sheets() {
         let lines: Vec<&str> = text.lines().collect();
         for left_out in (0..lines.len()).filter(|index| !lines[*index].trim().is_empty()) {
             let bent: Vec<&str> = lines.iter().enumerate().filter(|(index, _)| *index != left_out).map(|(_, line)| *line).collect();
@@ -86,7 +112,7 @@ fn a_sheet_without_any_one_of_its_lines_gets_an_answer() {
 
 #[test]
 fn a_sheet_that_ends_anywhere_gets_an_answer() {
-    for (_, text) in shipped() {
+    for text in sheets() {
         for end in (0..text.len()).step_by(37).filter(|end| text.is_char_boundary(*end)) {
             parse(&text[..end]);
         }
@@ -119,7 +145,7 @@ fn a_slip_of_the_hand_gets_an_answer() {
         ("when", "wehn"),
         ("float", "double"),
     ];
-    for (_, text) in shipped() {
+    for text in sheets() {
         for (from, to) in swaps {
             for (at, _) in text.match_indices(from).take(6) {
                 let bent = format!("{}{to}{}", &text[..at], &text[at + from.len()..]);
@@ -274,8 +300,8 @@ proptest! {
 
     /// Characters of a shipped sheet exchanged at random.
     #[test]
-    fn bent_sheets_never_panic(which in 0usize..9, places in prop::collection::vec((any::<prop::sample::Index>(), "[-\\[\\]{}\"'=.,:0-9a-z \n°]"), 1..6), bytes in prop::collection::vec(any::<u8>(), 1..20)) {
-        let (_, text) = shipped().swap_remove(which);
+    fn bent_sheets_never_panic(which in any::<prop::sample::Index>(), places in prop::collection::vec((any::<prop::sample::Index>(), "[-\\[\\]{}\"'=.,:0-9a-z \n°]"), 1..6), bytes in prop::collection::vec(any::<u8>(), 1..20)) {
+        let text = &sheets()[which.index(sheets().len())];
         let mut characters: Vec<char> = text.chars().collect();
         for (place, with) in places {
             let at = place.index(characters.len());
@@ -287,11 +313,10 @@ proptest! {
         }
     }
 
-    /// Any bytes for any frame of any shipped sheet.
+    /// Any bytes for any frame of any sheet.
     #[test]
-    fn any_bytes_never_panic(which in 0usize..9, bytes in prop::collection::vec(any::<u8>(), 0..60)) {
-        let (name, text) = shipped().swap_remove(which);
-        use_it(&Part::parse(&name, &text).unwrap(), if bytes.is_empty() { &[0] } else { &bytes });
+    fn any_bytes_never_panic(which in any::<prop::sample::Index>(), bytes in prop::collection::vec(any::<u8>(), 0..60)) {
+        use_it(&Part::parse("any.toml", &sheets()[which.index(sheets().len())]).unwrap(), if bytes.is_empty() { &[0] } else { &bytes });
     }
 
     /// What is on the wire is what is printed, less the base; and never another's.

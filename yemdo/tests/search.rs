@@ -155,4 +155,52 @@ proptest! {
         prop_assert_eq!(&sheet(&rows_apart_by_blanks(&lines.join("\n"))), &wanted, "{}", lines.join("\n"));
         prop_assert_eq!(&sheet(&rows_apart_by_blanks(&words.join("\n"))), &wanted, "{}", words.join("\n"));
     }
+
+    /// Values in a description become the field's table, in whichever of the ways datasheets list them; what is none stays text.
+    #[test]
+    fn values_as_descriptions_list_them(
+        names in proptest::collection::hash_set("[a-z]{2,8}", 2..8),
+        width in 3u32..6,
+        base in 0usize..4,
+        mark in 0usize..3,
+        between in any::<bool>(),
+        before in any::<bool>(),
+    ) {
+        let names: Vec<String> = names.into_iter().collect();
+        let code = |code: usize| match base {
+            0 => format!("{code:0width$b}", width = width as usize),
+            1 => code.to_string(),
+            2 => format!("0x{code:X}"),
+            _ => format!("0b{code:b}"),
+        };
+        let one = |(at, name): (usize, &String)| format!("{}{}{name}", code(at), [": ", " = ", " – "][mark]);
+        let list: Vec<String> = names.iter().enumerate().map(one).collect();
+        let text = format!("{}{}", if before { "pace of the pump: " } else { "" }, list.join(if between { "; " } else { ", " }));
+        let cells = |row: &[&str]| row.iter().map(|cell| (*cell).to_owned()).collect::<Vec<String>>();
+        let head = cells(&["Register", "Address", "Field", "Bits", "Access", "Description"]);
+        let bits = format!("[{}:0]", width - 1);
+        let found = import("p", &[head.clone(), cells(&["R", "0x31", "F", &bits, "RW", &text])]).unwrap();
+        let part = Part::parse("p", &found.sheet).unwrap();
+        let field = part.fields().first().unwrap();
+        let table: Vec<(i128, &str)> = field.values().iter().map(|row| (row.code, row.name.as_deref().unwrap())).collect();
+        let wanted: Vec<(i128, &str)> = names.iter().enumerate().map(|(at, name)| (at as i128, name.as_str())).collect();
+        prop_assert_eq!(table, wanted, "{}", text);
+        prop_assert_eq!(field.means(), before.then_some("pace of the pump"));
+        // A sentence with numbers in it is no table.
+        let sentence = format!("{} pulses, at least; see chapter {}", names.len(), width);
+        let found = import("p", &[head, cells(&["R", "0x31", "F", &bits, "RW", &sentence])]).unwrap();
+        let part = Part::parse("p", &found.sheet).unwrap();
+        let field = part.fields().first().unwrap();
+        prop_assert_eq!((field.values().len(), field.means()), (0, Some(sentence.as_str())));
+    }
+
+    /// Whatever is pasted is no table, or one whose sheet is sound.
+    #[test]
+    fn any_text_is_a_table_or_none(lines in proptest::collection::vec("[ -~°µ–]{0,60}", 0..8), head in 0usize..3) {
+        let heads = ["Addr Name R/W Reset bit 7 bit 6 bit 5 bit 4 bit 3 bit 2 bit 1 bit 0", "Register  Address  Field  Bits  Access  Reset  Description", ""];
+        let text = format!("{}\n{}", heads[head], lines.join("\n"));
+        if let Ok(import) = import("p", &rows_apart_by_blanks(&text)) {
+            prop_assert!(Part::parse("p", &import.sheet).is_ok(), "{}\n{}", text, import.sheet);
+        }
+    }
 }

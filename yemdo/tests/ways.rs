@@ -422,6 +422,54 @@ uses = { unit = "1", formula = "halved > 0 ? halved + 1 : 7.0" }
         }
     }
 
+    /// The setting stands in the frame itself: the row of its table that each frame chooses, or none; and a stated range that
+    /// another setting moves.
+    #[test]
+    fn rows_that_a_frame_chooses(bytes in proptest::collection::vec(any::<u8>(), 3 * 40), limit in 0u8..4) {
+        let sheet = r#"
+part = "p"
+[register.HOW]
+at = 1
+reset = 0
+field.GAIN = { bits = "[7:5]", values = [{ code = 0, name = "a", k = 1.5 }, { code = 2, name = "b", k = 0.25 }, { code = 6, name = "c", k = 40.0 }] }
+[register.LEVEL]
+at = 2
+width = 16
+[register.SPAN]
+at = 9
+reset = 0
+field.SPAN = { bits = "[1:0]", values = [{ code = 0, name = "w", full = 10 }, { code = 1, name = "x", full = 5000 }, { code = 2, name = "y", full = 90000 }] }
+[frame.F]
+registers = "HOW LEVEL"
+code = { level = "LEVEL" }
+[reading.scaled]
+unit = "V"
+formula = "level * GAIN.k"
+range = [0, "SPAN.full"]
+"#;
+        static PART: OnceLock<Part> = OnceLock::new();
+        let part = PART.get_or_init(|| Part::parse("p", sheet).unwrap());
+        let mut decoder = Decoder::new(part);
+        let span = part.fields().get(part.field("SPAN").unwrap()).unwrap();
+        decoder.settings_mut().set_field(span, i128::from(limit));
+        // A setting without a row has no range: nothing is within it.
+        let full = [10.0, 5000.0, 90000.0].get(usize::from(limit)).copied().unwrap_or(f64::NAN);
+        let (mut row, mut columns) = (FrameValues::new(), Columns::new());
+        decoder.decode_many(FrameId::new(0), &bytes, &mut columns).unwrap();
+        for (index, frame) in bytes.chunks_exact(3).enumerate() {
+            let gain = match frame[0] >> 5 { 0 => Some(1.5), 2 => Some(0.25), 6 => Some(40.0), _ => None };
+            let value = gain.map(|gain| f64::from(u16::from_be_bytes([frame[1], frame[2]])) * gain);
+            let status = match value {
+                None => Status::FormulaFault,
+                Some(value) if (0.0..=full).contains(&value) => Status::Ok,
+                Some(_) => Status::OutOfRange,
+            };
+            decoder.decode_into(FrameId::new(0), frame, &mut row).unwrap();
+            prop_assert_eq!((row.value(0), row.status(0)), (value, status), "frame {}", index);
+            prop_assert_eq!((Some(columns.values(0)[index]).filter(|value| !value.is_nan()), columns.status(0, index)), (value, status), "frame {}", index);
+        }
+    }
+
     /// What is joined or divided as doubles gives what C gives, at the edges too.
     #[test]
     fn products_with_shifts_and_quotients(a in any::<i32>(), b in any::<i32>(), k in 1i64..3_000_000, n in 0u32..31) {
