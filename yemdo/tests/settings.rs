@@ -358,6 +358,13 @@ fn what_a_newcomer_types_first_is_understood_or_answered() {
     let times: Vec<Option<&str>> = records.iter().map(|record| record.time.as_deref()).collect();
     assert_eq!(times, [Some("08:00:01"), Some("08:00:02"), None]);
     assert!(records.iter().all(|record| record.bytes.as_ref().is_ok_and(|bytes| bytes[0] == 0x12)));
+    let raw =
+        "register.R = { at = 2, reset = 7, field.GO = { bits = \"[0]\", access = \"self-clearing\" } }\nroutine.r = [{ write = \"R\" }]";
+    assert!(one(raw).contains("`R` has no field that holds a value"));
+    let idle = self::part(
+        "parameter.RATE = { default = 0, values = [{ code = 0, name = \"slow\" }, { code = 1, name = \"quick\" }] }\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"V\", formula = \"c\" }\n",
+    );
+    assert!(yemdo::review::warnings(&idle).iter().any(|warning| warning.message == "the parameter `RATE` is never used"));
     // A variant without examples of its own runs those of the sheet, and says so.
     let sheet = "part = \"p\"\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"V\", formula = \"c * 2\" }\nexample = [{ F = \"03\", gives = { r = \"6 V\" } }]\n[variant.q]\nreading.r.formula = \"c * 3\"\n";
     let variant = Part::parse_variant("p", sheet, "q").unwrap();

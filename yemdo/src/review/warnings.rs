@@ -14,7 +14,7 @@ use crate::ground::text::Span;
 use crate::model::command::Command;
 use crate::model::example::Subject;
 use crate::model::frame::{Code, Origin};
-use crate::model::ids::ReadingId;
+use crate::model::ids::{FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step};
 use crate::model::part::{Part, Sheet};
@@ -263,7 +263,10 @@ fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
     let curves = curves.map(|(_, (name, span))| (*span, name.as_str(), "table"));
     let shared = part.readings.entries().filter(|(id, reading)| !reading.shown && !used.contains(&Input::Reading(*id)));
     let shared = shared.map(|(_, reading)| (reading.span, reading.name.as_str(), "shared value"));
-    for (span, name, what) in parameters.chain(curves).chain(shared) {
+    let uses = |id: FieldId| used.iter().any(|input| input.field() == Some(id));
+    let settings = part.fields.entries().filter(|(id, field)| field.register.is_none() && part.is_unstored(*id) && !uses(*id));
+    let settings = settings.map(|(_, field)| (field.span, field.name.as_str(), "parameter"));
+    for (span, name, what) in parameters.chain(settings).chain(curves).chain(shared) {
         found.push(Diagnostic::warning("never-used", span, format!("the {what} `{name}` is never used")).label("no formula has it"));
     }
     for frame in part.frames.iter().filter(|frame| frame.checks.is_empty()) {
