@@ -59,9 +59,12 @@ pub(crate) struct Sink<'a> {
     grid: Option<(FrameId, Grid)>,
     titled: bool,
     line: Vec<u8>,
-    /// The reasons that the row before shows.
-    why: String,
+    /// What the row before tells.
+    told: Vec<Told>,
 }
+
+/// A status that is not well, why, and the readings that have it.
+type Told = (Status, Option<String>, Vec<String>);
 
 impl<'a> Sink<'a> {
     pub(crate) fn new(
@@ -74,7 +77,7 @@ impl<'a> Sink<'a> {
     ) -> Self {
         let readings = part.frames().of(frames).flat_map(|frame| frame.readings()).copied().collect();
         let codes = part.frames().of(frames).flat_map(|frame| frame.codes()).copied().collect();
-        Self { out, plain, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new(), why: String::new() }
+        Self { out, plain, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new(), told: Vec::new() }
     }
 
     pub(crate) fn rows(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
@@ -136,13 +139,13 @@ impl<'a> Sink<'a> {
                     None => text.push('–'),
                 });
                 grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.suffix(id, reading) } else { "" }));
-                let (style, shown) = status_style(view.columns.status(place, view.index));
-                grid.cell(style, |text| text.push_str(shown));
             }
-            // In a row of rows it is told once.
-            let why = view.reasons();
-            grid.cell(plain, |text| text.push_str(if why == self.why { "" } else { &why }));
-            self.why = why;
+            // What is not well stands behind everything else; in a row of rows the reason is told once.
+            let told = told(&view);
+            let style = told.first().map_or(plain, |(status, ..)| status_style(*status).0);
+            let new = told != self.told;
+            grid.cell(style, |text| push_told(text, &told, frame.readings().len(), new));
+            self.told = told;
             grid.end_row();
         }
         grid.write(self.out)?;
@@ -154,8 +157,8 @@ impl<'a> Sink<'a> {
     /// with the titles.
     fn titles(&self, frame: &Frame, timed: bool) -> Grid {
         let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
-        aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left, Align::Left]));
-        // The reasons, behind everything else.
+        aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left]));
+        // Statuses and reasons, behind everything else.
         aligns.push(Align::Left);
         let mut grid = Grid::new(0, &aligns).plain(self.plain);
         let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
@@ -163,18 +166,18 @@ impl<'a> Sink<'a> {
         // Of several codes it has to be said which is which, once.
         let codes: Vec<String> = row_codes(self.part, frame).into_iter().map(title_of).collect();
         let readings = self.part.readings().of(frame.readings()).zip(&codes);
-        titles.extend(readings.flat_map(|(reading, codes)| [codes.as_str(), reading.name(), "", ""]));
+        titles.extend(readings.flat_map(|(reading, codes)| [codes.as_str(), reading.name(), ""]));
         titles.push("");
         if self.log {
             for (at, id) in frame.readings().iter().enumerate() {
-                self.make_room(&mut grid, fixed + at * 4, frame, *id);
+                self.make_room(&mut grid, fixed + at * 3, *id);
             }
         }
         grid.titles(&titles);
         grid
     }
 
-    fn make_room(&self, grid: &mut Grid, column: usize, frame: &Frame, id: ReadingId) {
+    fn make_room(&self, grid: &mut Grid, column: usize, id: ReadingId) {
         let Some(reading) = self.part.readings().get(id) else { return };
         let code = self.part.codes().of(reading.codes()).find(|code| code.ty().bounds().is_some());
         if let ([_], Some(code)) = (reading.codes(), code) {
@@ -186,10 +189,6 @@ impl<'a> Sink<'a> {
             for value in [extent.low, extent.high] {
                 grid.at_least(column + 1, &self.units.digits(id).text(self.units.value(id, value)));
             }
-        }
-        let ranged = reading.has_range().then_some(Status::OutOfRange);
-        for status in frame.conditions().iter().chain(reading.conditions()).map(|condition| condition.status).chain(ranged) {
-            grid.at_least(column + 3, status.as_str());
         }
     }
 
@@ -303,6 +302,38 @@ impl<'a> Sink<'a> {
         }
         self.line = line;
         Ok(())
+    }
+}
+
+/// What is not well in a frame: each status with its reason once.
+fn told(view: &FrameView<'_>) -> Vec<Told> {
+    let mut found: Vec<Told> = Vec::new();
+    for (place, id, reading) in view.readings() {
+        let status = view.columns.status(place, view.index);
+        if status == Status::Ok {
+            continue;
+        }
+        let why = view.reason(place, id);
+        match found.iter_mut().find(|(known, reason, _)| *known == status && *reason == why) {
+            Some((.., names)) => names.push(reading.name().to_owned()),
+            None => found.push((status, why, vec![reading.name().to_owned()])),
+        }
+    }
+    found
+}
+
+/// The same in words: `humidity saturated: water on the element`; without names where it is about all of them, and without
+/// reasons where the row before has them.
+fn push_told(text: &mut String, told: &[Told], all: usize, reasons: bool) {
+    for (at, (status, why, names)) in told.iter().enumerate() {
+        text.push_str(if at > 0 { "; " } else { "" });
+        if names.len() < all {
+            let _ = write!(text, "{} ", names.join(", "));
+        }
+        text.push_str(status.as_str());
+        if let Some(why) = why.as_ref().filter(|_| reasons) {
+            let _ = write!(text, ": {why}");
+        }
     }
 }
 
