@@ -17,6 +17,7 @@ use crate::args::Decode;
 use crate::failure::Failure;
 use crate::input::{self, Log};
 use crate::output::many_lines;
+use crate::show::number::count;
 use crate::show::rows::{Output, Rows, Sink};
 use crate::show::steps;
 
@@ -361,7 +362,7 @@ fn summary(batch: &Batch, stopped: bool) -> Result<u8, Failure> {
     if refused > 0 {
         let causes: Vec<String> = batch.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
         let hint = if batch.list_refused { "" } else { "; --refused lists them" };
-        let _ = writeln!(err, "{} frames decoded, {refused} refused: {}{hint}", batch.decoded, causes.join(", "));
+        let _ = writeln!(err, "{} decoded, {refused} refused: {}{hint}", count(batch.decoded, "frame"), causes.join(", "));
     }
     if stopped {
         let _ = writeln!(err, "stopped after {} frames", batch.decoded + refused);

@@ -1,5 +1,7 @@
 //! Numbers and counts as text.
 
+use std::fmt::Display;
+
 /// A number with six digits that count, without zeros behind them.
 pub(crate) fn short(value: f64) -> String {
     digits(value, 6, 9)
@@ -16,8 +18,8 @@ pub(crate) fn digits(value: f64, digits: i32, most: u32) -> String {
 }
 
 /// "1 byte", "2 bytes".
-pub(crate) fn count(number: usize, what: &str) -> String {
-    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
+pub(crate) fn count<N: Display + PartialEq + From<u8>>(number: N, what: &str) -> String {
+    format!("{number} {what}{}", if number == N::from(1) { "" } else { "s" })
 }
 
 /// Microseconds as milliseconds.
