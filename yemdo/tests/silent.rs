@@ -105,12 +105,21 @@ fn how_many_bytes_count_is_a_number_that_can_be() {
         assert_eq!((refused.to_string().as_str(), refused.cause()), (said, "bad length"));
         assert!(matches!(decoder.decode_into(frame, &bytes, &mut FrameValues::new()), Err(Refusal::Count { .. })));
         assert!(decoder.steps(frame, &bytes).is_err());
+        assert_eq!(decoder.decode_many(frame, &bytes, &mut Columns::new()), Err(refused));
     }
     // What lies behind those that count is neither shown nor used.
     let sheet = fifo("n");
     let decoded = Decoder::new(&sheet).decode(sheet.frame("F").unwrap(), &[2, 7, 0xAA, 0xBB]).unwrap();
     let names: Vec<&str> = decoded.codes.iter().map(|code| code.name.as_str()).collect();
     assert_eq!((names, decoded.readings[0].status), (vec!["n", "d"], Status::Absent));
+    // Of frames at once all bytes count, or none is decoded; shorter ones are decoded with those of their length.
+    let (frame, mut decoder, mut columns) = (sheet.frame("F").unwrap(), Decoder::new(&sheet), Columns::new());
+    let refused = decoder.decode_many(frame, &[4, 7, 0xAA, 0xBB, 2, 7, 0xAA, 0xBB], &mut columns).unwrap_err();
+    assert_eq!(refused.to_string(), "F is too short: expected 4 bytes, got 2");
+    decoder.decode_many(frame, &[4, 7, 0xAA, 0xBB, 4, 7, 0xAA, 0xCC], &mut columns).unwrap();
+    assert_eq!(columns.values(0), [f64::from(0xBB), f64::from(0xCC)]);
+    decoder.decode_many_partial(frame, &[2, 7, 0xAA, 0xBB], 2, &mut columns).unwrap();
+    assert_eq!(columns.status(0, 0), Status::Absent);
 }
 
 #[test]

@@ -312,12 +312,20 @@ impl Decoder {
 
     /// Decodes frames that follow one another in `bytes` into columns; what `out` held before is forgotten.
     /// A frame that fails a check does not stop the others. The last good frame is the one that readings of
-    /// other frames take.
+    /// other frames take. Where a frame's own `length` says how many bytes count, all of them must count here; for others
+    /// there are [`frame_bytes`](Self::frame_bytes) and [`decode_many_partial`](Self::decode_many_partial).
     ///
     /// # Errors
-    /// [`Refusal::Length`] where the last frame is cut short, [`Refusal::UnknownFrame`]; nothing is decoded then.
+    /// [`Refusal::Length`] where the last frame is cut short, or one says that it has fewer bytes; [`Refusal::Count`],
+    /// [`Refusal::Blank`], [`Refusal::UnknownFrame`]; nothing is decoded then.
     pub fn decode_many(&mut self, frame: FrameId, bytes: &[u8], out: &mut Columns) -> Result<(), Refusal> {
         let length = self.part.frames.get(frame).map_or(0, |model| model.length);
+        if self.part.frames.get(frame).is_some_and(|model| model.keep || model.counted.is_some()) {
+            for bytes in bytes.chunks_exact(length.max(1)) {
+                let given = self.counted(frame, Cow::Borrowed(bytes))?.1;
+                self.part.frames.get(frame).map_or(Ok(()), |model| accept::length(model, given, length))?;
+            }
+        }
         self.decode_many_partial(frame, bytes, length, out)
     }
 
@@ -358,8 +366,14 @@ impl Decoder {
     /// # Errors
     /// [`Refusal`]: they are too few or too many, or no good response, or say themselves that they are more than can be.
     pub fn frame_bytes<'b>(&mut self, frame: FrameId, bytes: &'b [u8]) -> Result<(Cow<'b, [u8]>, usize), Refusal> {
-        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
+        let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
         let bytes = accept::unwrapped(&self.part, model, bytes)?;
+        self.counted(frame, bytes)
+    }
+
+    /// The same of bytes without a header.
+    fn counted<'b>(&mut self, frame: FrameId, bytes: Cow<'b, [u8]>) -> Result<(Cow<'b, [u8]>, usize), Refusal> {
+        let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let Some((plan, room)) = &mut ready.counted else {
             accept::length(model, bytes.len(), model.length)?;
             accept::not_blank(model, &bytes)?;
