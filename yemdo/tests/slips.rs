@@ -706,3 +706,73 @@ error[unit-differs]: expected the unit `V`, found `mA`
 "#]]
     );
 }
+
+#[test]
+fn keys_as_others_call_them() {
+    let sheet = r##"part = "p"
+description = "a part"
+[register.MODE]
+addr = 0x57
+field.RATE = { bits = "[4:2]", reset = 2 }
+[frame.F]
+register = 0x71
+size = 2
+code = { c = "b0 b1" }
+[reading.r]
+unit = "mm"
+scale = 0.75
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-key]: unknown key `description` in sheet
+ --> p.toml:2:1
+  |
+2 | description = "a part"
+  | ^^^^^^^^^^^ not a key that is known here
+  |
+  = help: did you mean `title`? What the part is, in a few words.
+
+error[unknown-key]: unknown key `addr` in register
+ --> p.toml:4:1
+  |
+4 | addr = 0x57
+  | ^^^^ not a key that is known here
+  |
+  = help: did you mean `at`? Its address; of a Modbus part that of a holding register, as printed.
+
+error[unknown-key]: unknown key `reset` in field
+ --> p.toml:5:32
+  |
+5 | field.RATE = { bits = "[4:2]", reset = 2 }
+  |                                ^^^^^ not a key that is known here
+  |
+  = help: known keys: bits, names, values, access, computed, means or source
+  = help: `reset` is a key of register
+
+error[unknown-key]: unknown key `register` in frame
+ --> p.toml:7:1
+  |
+7 | register = 0x71
+  | ^^^^^^^^ not a key that is known here
+  |
+  = help: did you mean `registers`?
+
+error[unknown-key]: unknown key `size` in frame
+ --> p.toml:8:1
+  |
+8 | size = 2
+  | ^^^^ not a key that is known here
+  |
+  = help: did you mean `read`? Number of bytes, 1 to 4096; of a frame without `registers`, `transfers` or a Modbus table.
+
+error[unknown-key]: unknown key `scale` in reading
+  --> p.toml:12:1
+   |
+12 | scale = 0.75
+   | ^^^^^ not a key that is known here
+   |
+   = help: did you mean `formula`? How the codes become the quantity, in C.
+"#]]
+    );
+}

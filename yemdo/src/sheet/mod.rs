@@ -7,4 +7,5 @@ pub mod keys;
 pub(crate) mod parse;
 pub(crate) mod reader;
 pub(crate) mod tree;
+mod usual;
 pub(crate) mod warnings;

