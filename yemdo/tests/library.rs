@@ -198,6 +198,12 @@ fn logs_come_in_the_forms_people_have() {
         let records = read(Some(pressure), text).unwrap();
         assert_eq!(records.iter().map(|(_, _, frame, bytes)| (*frame, bytes.clone())).collect::<Vec<_>>(), [(pressure, bytes())], "{text}");
     }
+    // A time before bytes that cannot be bytes itself; a time of day alone could be.
+    for (time, apart) in [("2031-02-07T08:00:01.5", ","), ("2031-02-07 08:00:01", " "), ("08:00:01.250", "; "), ("[08:00:01]", "\t")] {
+        let records = read(Some(pressure), &format!("{time}{apart}84 6B 40")).unwrap();
+        assert_eq!(records, [(1, Some(time.trim_matches(['[', ']']).to_owned()), pressure, bytes())]);
+    }
+    assert_eq!(read(Some(pressure), "08:00:01 84 6B 40").unwrap()[0].3, Some(vec![8, 0, 1, 0x84, 0x6B, 0x40]));
     // CSV, with a column a frame or one for all; quotes and other separators; a record need not have them all.
     let csv = read(None, "time;PRESSURE;TEMPERATURE\n12:00;84 6B 40;\n\"12;01\";;7F 5C 38\n").unwrap();
     assert_eq!(csv[0], (2, Some("12:00".to_owned()), pressure, bytes()));

@@ -160,7 +160,8 @@ impl LogReader {
 
     /// Tells from the first line what the log is.
     fn recognise(&self, first: &str) -> Result<Shape, LogError> {
-        if self.named(self.timed(first).1).is_some() || parse_hex(first).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
+        let behind = self.timed(first).1;
+        if self.named(behind).is_some() || parse_hex(behind).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
             return Ok(Shape::Lines);
         }
         let delimiter = [b',', b';', b'\t'].into_iter().find(|d| first.as_bytes().contains(d)).unwrap_or(b',');
@@ -206,11 +207,11 @@ impl LogReader {
         (parse_hex(name).is_err() || self.frame.is_none()).then_some((id, rest))
     }
 
-    /// What stands before a frame's name is the time: `08:00:01 POWER 66 66`.
+    /// What stands before a frame's name is the time, `08:00:01 POWER 66 66`, and what cannot be anything else.
     fn timed<'t>(&self, line: &'t str) -> (Option<&'t str>, &'t str) {
         let behind =
             line.trim().split_once(char::is_whitespace).filter(|(_, rest)| self.named(line).is_none() && self.named(rest).is_some());
-        behind.map_or((None, line), |(time, rest)| (Some(time.trim_matches(['[', ']'])), rest))
+        behind.or_else(|| stamp(line.trim())).map_or((None, line), |(time, rest)| (Some(time.trim_matches(['[', ']'])), rest))
     }
 
     /// The frame of bytes without a name: the one that was chosen, else the only one of that length.
@@ -234,19 +235,19 @@ impl LogReader {
             Some(Shape::Csv { delimiter, cells, time, .. } | Shape::Named { delimiter, cells, time, .. }) => (*delimiter, *cells, *time),
             Some(Shape::Lines) | None => {
                 let (time, text) = self.timed(text);
+                let time = time.map(|time| visible(time).into_owned());
                 return vec![match self.named(text) {
-                    Some((frame, hex)) => record(time.map(|time| visible(time).into_owned()), frame, hex),
+                    Some((frame, hex)) => record(time, frame, hex),
                     None => match (self.frame, parse_hex(text)) {
-                        (Some(frame), _) => record(None, frame, text.trim()),
+                        (Some(frame), _) => record(time, frame, text.trim()),
                         (None, Ok(bytes)) => match self.frame_of(&bytes) {
-                            Some(frame) => Record { line, time: None, frame, bytes: Ok(bytes) },
-                            None => self.refused(
-                                line,
-                                None,
-                                format!("no single frame has {}: write its name before them", counted(bytes.len(), "byte")),
-                            ),
+                            Some(frame) => Record { line, time, frame, bytes: Ok(bytes) },
+                            None => {
+                                let why = format!("no single frame has {}: write its name before them", counted(bytes.len(), "byte"));
+                                self.refused(line, time, why)
+                            }
                         },
-                        (None, Err(error)) => self.refused(line, None, error.to_string()),
+                        (None, Err(error)) => self.refused(line, time, error.to_string()),
                     },
                 }];
             }
@@ -276,6 +277,21 @@ impl LogReader {
             Some(Shape::Lines) | None => Vec::new(),
         }
     }
+}
+
+/// A time that cannot be bytes, and what stands behind it: `2031-02-07T08:00:01.5,1A 2B`, `[08:00:01] 1A 2B`. A time of day alone
+/// could be bytes.
+fn stamp(line: &str) -> Option<(&str, &str)> {
+    let separates = |c: char| c.is_whitespace() || matches!(c, ',' | ';');
+    let word = line.find(separates)?;
+    // A date and a time of day may stand apart; a year is no byte.
+    let is_date = |text: &str| text.len() == 10 && text.split('-').map(str::len).eq([4, 2, 2]) && text.bytes().all(|c| c != b':');
+    let date = line.get(..word).is_some_and(is_date);
+    let behind = if date { line.get(word + 1..)?.find(separates)? + word + 1 } else { word };
+    let (time, rest) = line.split_at_checked(behind)?;
+    let bracketed = time.starts_with('[') && time.ends_with(']');
+    let other = bracketed || date || time.starts_with(|c: char| c.is_ascii_digit()) && parse_hex(time).is_err();
+    (other && time.contains(':')).then(|| (time, rest.trim_start_matches(separates)))
 }
 
 /// Frames that are typed: the bytes of one, or of several with their names, `CALIBRATION=7A B4 PRESSURE=84 6B 40`.
