@@ -17,7 +17,10 @@ impl Runner {
     /// In a dry run: whether a condition is about nothing but fields that nobody has assumed to be read.
     pub(super) fn is_known(&self, condition: &Formula) -> bool {
         let assumed = |field: FieldId| self.part.homes(field).any(|home| self.unread.contains(&home));
-        inputs(condition).all(|input| !input.comes_with_frames() && !input.field().is_some_and(assumed))
+        self.part
+            .inputs_behind(inputs(condition))
+            .into_iter()
+            .all(|input| !input.comes_with_frames() && !input.field().is_some_and(assumed))
     }
 
     /// Decides a condition from what was read.
@@ -70,7 +73,7 @@ impl Runner {
             let value = self.present().input(input)?.to_f64();
             Some((name, if width > 3 { format!("0x{:X}", value as i64) } else { value.to_string() }))
         };
-        inputs(condition).filter_map(one).collect()
+        self.part.inputs_behind(inputs(condition)).into_iter().filter_map(one).collect()
     }
 
     /// From one look, or try, of the step under way to the next; never nothing.
