@@ -242,6 +242,34 @@ fn thresholds_take_the_finest_way_and_hold_what_is_given() {
     }
 }
 
+/// A dry run does not know what fields hold that were read, nor the quantities that they hold.
+#[test]
+fn conditions_about_quantities_are_about_their_fields() {
+    let sheet = format!(
+        "{THRESHOLDS}[[routine.check]]\nread = \"LIMIT\"\n[[routine.check]]\nwait = \"1 ms\"\nwhen = \"limit > 20\"\n[[routine.check]]\nexpect = \"limit < 20\"\n"
+    );
+    let part = part(&sheet);
+    let runner = || Runner::new(&part, part.routine("check").unwrap(), Settings::reset(&part)).unwrap();
+    let (requests, _) = runner().dry_run().unwrap();
+    let asked: Vec<(&str, Option<&str>)> = requests.iter().map(|one| (one.meaning.as_str(), one.only_if.as_deref())).collect();
+    let expect = ("expect limit < 20", None);
+    assert_eq!(asked, [("read LIMIT", None), ("wait", Some("limit > 20")), expect, expect]);
+    // What was expected in vain is told with what the fields hold.
+    let mut runner = runner();
+    let mut next = runner.start();
+    let failed = loop {
+        next = match next {
+            Ok(Some(request)) => match request.operation {
+                Operation::Transfer(transfer) => runner.answer(Answer::Bytes(&[0x1F, 0xFF][..transfer.receive])),
+                _ => runner.answer(Answer::Done),
+            },
+            Ok(None) => panic!("it ends well"),
+            Err(error) => break error.to_string(),
+        };
+    };
+    assert!(failed.contains("MANT = 0xFFF") && failed.contains("EXP = 0x1"), "{failed}");
+}
+
 #[test]
 fn worked_examples_say_what_is_written() {
     let run = |example: &str| {
@@ -273,6 +301,15 @@ fn worked_examples_say_what_is_written() {
         ["set: settings that can be written / stage cannot be 4000 l/min: it can be 0 to 1000 l/min"]
     );
     assert!(complaint(&format!("{THRESHOLDS}example = [{{ writes = {{ RANGE = 1 }}, NOW = \"00 00\" }}]\n")).contains("needs `set`"));
+    // A ratio is typed as it is shown, the number alone, or with its unit; where it differs, that is shown so too.
+    let ratio = "{ set = { GAIN = \"8\" }, gives = { part = \"0.125\" } }, { gives = { part = \"0.9 1\" }, set = { GAIN = \"1\" } }";
+    let sheet = self::part(&format!(
+        "{THRESHOLDS}quantity.part = {{ unit = \"1\", formula = \"(MANT + 1.0) / GAIN.factor\" }}\nexample = [{ratio}]\n"
+    ));
+    let found: Vec<Vec<String>> =
+        run_examples(&sheet).into_iter().map(|run| run.mismatches.into_iter().map(|m| m.found).collect()).collect();
+    assert_eq!(found, [vec![], vec!["1".to_owned()]]);
+    assert!(complaint(&format!("{THRESHOLDS}example = [{{ NOW = \"00 00\", gives = {{ flow = \"0.0\" }} }}]\n")).contains("found none"));
     // They decode as after those settings.
     assert_eq!(run("{ set = { GAIN = \"2\" }, NOW = \"27 10\", gives = { flow = \"100.00 l/min\" } }"), [] as [&str; 0]);
     assert!(run_examples(&documented()).iter().all(|run| run.mismatches.is_empty()));

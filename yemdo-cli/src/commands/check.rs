@@ -206,7 +206,8 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
 fn operations(out: &mut dyn Write, part: &Part, review: &Review) -> Result<(), Failure> {
     for quantity in part.quantities() {
         let held: Vec<&str> = part.fields().of(quantity.moves()).map(|field| field.name()).collect();
-        writeln!(out, "  quantity {} in {}, held by {}", quantity.name(), quantity.unit(), held.join(" and "))?;
+        let unit = if quantity.unit() == "1" { String::new() } else { format!(" in {}", quantity.unit()) };
+        writeln!(out, "  quantity {}{unit}, held by {}", quantity.name(), held.join(" and "))?;
     }
     for routine in &review.routines {
         let name = &routine.name;

@@ -6,6 +6,7 @@ use crate::ground::hex::to_hex;
 use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
+use crate::ground::words::with_unit;
 use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::CodeContent;
 use crate::model::ids::{FieldId, FrameId};
@@ -129,8 +130,8 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
             Subject::Quantity(index) => {
                 let Some(quantity) = part.quantities.get(*index) else { continue };
                 let value = quantities.get(index.index()).copied().flatten();
-                let found =
-                    value.map(|value| (number_agrees(Some(Number::Real(value, Ty::F64)), expected), format!("{value} {}", quantity.unit)));
+                let agrees = |value| number_agrees(Some(Number::Real(value, Ty::F64)), expected);
+                let found = value.map(|value| (agrees(value), with_unit(value, &quantity.unit)));
                 (quantity.name.clone(), found)
             }
             Subject::Step(index, variable) => {
@@ -264,8 +265,8 @@ fn describe(found: &ReadingValue, expected: &Expected) -> String {
         if same(&shown) { value.to_string() } else { shown }
     });
     match (text, found.status) {
-        (Some(value), Status::Ok) => format!("{value} {}", found.unit),
-        (Some(value), status) => format!("{value} {} ({})", found.unit, status.as_str()),
+        (Some(value), Status::Ok) => with_unit(value, &found.unit),
+        (Some(value), status) => format!("{} ({})", with_unit(value, &found.unit), status.as_str()),
         (None, status) => match &found.fault {
             Some(fault) => format!("{}: {fault}", status.as_str()),
             None => status.as_str().to_owned(),

@@ -6,6 +6,7 @@ use crate::ground::diagnostic::Diagnostic;
 use crate::ground::hex::parse_hex;
 use crate::ground::list::Id;
 use crate::ground::text::Text;
+use crate::ground::words::with_unit;
 use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::Code;
 use crate::model::ids::QuantityId;
@@ -138,7 +139,7 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
         let words: Vec<&str> = Status::ALL.into_iter().map(Status::as_str).collect();
         return Err(Diagnostic::error("bad-value", text.span, format!("`{trimmed}` is neither a value nor a status"))
             .label("expected a number with its unit")
-            .help(format!("such as \"12.50 {unit}\"; or one of {}", words.join(", "))));
+            .help(format!("such as \"{}\"; or one of {}", with_unit("12.50", unit), words.join(", "))));
     };
     // `991.50 ± 0.05 hPa` says how near is near enough.
     let (given, rest) = match rest.trim_start().strip_prefix('±').map(str::trim_start) {
@@ -152,10 +153,13 @@ fn expected(text: &Text, unit: &str) -> Result<Expected, Diagnostic> {
         }
         None => (None, rest),
     };
-    if rest.trim() != unit {
-        return Err(Diagnostic::error("unit-differs", text.span, format!("expected the unit `{unit}`, found `{}`", rest.trim()))
+    // A ratio may be typed as it is shown, the number alone.
+    let typed = rest.trim();
+    if typed != unit && !(unit == "1" && typed.is_empty()) {
+        let found = if typed.is_empty() { "none".to_owned() } else { format!("`{typed}`") };
+        return Err(Diagnostic::error("unit-differs", text.span, format!("expected the unit `{unit}`, found {found}"))
             .label("the reading has another unit")
-            .help(format!("write \"{number} {unit}\"")));
+            .help(format!("write \"{}\"", with_unit(number, unit))));
     }
     let decimals = number.split(['e', 'E']).next().and_then(|digits| digits.split_once('.')).map_or(0, |(_, fraction)| fraction.len());
     let exponent: i32 = number.split(['e', 'E']).nth(1).and_then(|e| e.parse().ok()).unwrap_or(0);
