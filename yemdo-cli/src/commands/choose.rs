@@ -17,8 +17,7 @@ use crate::show::number::short;
 pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
     let index = args.reading.as_deref().map(|reading| part.reading(reading)).transpose()?;
-    let unit =
-        index.and_then(|index| part.readings().get(index)).map_or("", |reading| if reading.unit() == "1" { "" } else { reading.unit() });
+    let unit = index.and_then(|index| part.readings().get(index)).map_or("", |reading| reading.unit());
     let of_reading = [("--up-to", &args.up_to), ("--down-to", &args.down_to), ("--after", &args.after)];
     if let Some((option, _)) = of_reading.iter().find(|(_, given)| index.is_none() && given.is_some()) {
         return Err(Failure::told(format!("{option} is about a reading, and none is given")).help("write its name behind the sheet"));
@@ -86,14 +85,10 @@ fn table(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], all: 
     let mut titles: Vec<String> = fields;
     let ranges = choices.iter().any(|choice| choice.range.is_some());
     let steps = choices.iter().any(|choice| choice.step.is_some());
-    titles.extend(ranges.then(|| ["from", "to"].map(|title| format!("{title} {unit}").trim_end().to_owned())).into_iter().flatten());
-    titles.extend(steps.then(|| format!("step {unit}").trim_end().to_owned()));
+    titles.extend(ranges.then(|| ["from", "to"].map(|title| with_unit(title, unit))).into_iter().flatten());
+    titles.extend(steps.then(|| with_unit("step", unit)));
     titles.extend(
-        noise
-            .then(|| format!("noise {unit}").trim_end().to_owned())
-            .into_iter()
-            .chain(current.then(|| "current".into()))
-            .chain(ms.then(|| "time ms".into())),
+        noise.then(|| with_unit("noise", unit)).into_iter().chain(current.then(|| "current".into())).chain(ms.then(|| "time ms".into())),
     );
     titles.push(String::new());
     let columns = titles.len();

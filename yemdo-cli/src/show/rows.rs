@@ -123,9 +123,9 @@ impl<'a> Sink<'a> {
         }
         let timed = rows.rows.iter().any(|(_, time)| time.is_some());
         let known = self.grid.take().filter(|(id, _)| *id == rows.frame);
-        let mut grid = known.map_or_else(|| self.titles(frame, timed), |(_, grid)| grid);
+        let mut grid = known.map_or_else(|| self.titles(rows.frame, frame, timed), |(_, grid)| grid);
         let plain = Style::new();
-        let codes = row_codes(self.part, frame);
+        let codes = row_codes(self.part, rows.frame, frame);
         for view in self.good(rows) {
             if timed {
                 grid.cell(plain, |text| text.push_str(view.time.unwrap_or("")));
@@ -155,7 +155,7 @@ impl<'a> Sink<'a> {
 
     /// The columns of a frame's readings. Those of a log are as wide as its widest row can be, so that all stand in line
     /// with the titles.
-    fn titles(&self, frame: &Frame, timed: bool) -> Grid {
+    fn titles(&self, id: FrameId, frame: &Frame, timed: bool) -> Grid {
         let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
         aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left]));
         // Statuses and reasons, behind everything else.
@@ -164,7 +164,7 @@ impl<'a> Sink<'a> {
         let mut titles = if timed { vec!["time", frame.name()] } else { vec![frame.name()] };
         let fixed = titles.len();
         // Of several codes it has to be said which is which, once.
-        let codes: Vec<String> = row_codes(self.part, frame).into_iter().map(title_of).collect();
+        let codes: Vec<String> = row_codes(self.part, id, frame).into_iter().map(title_of).collect();
         let readings = self.part.readings().of(frame.readings()).zip(&codes);
         titles.extend(readings.flat_map(|(reading, codes)| [codes.as_str(), reading.name(), ""]));
         titles.push("");
@@ -344,8 +344,7 @@ fn as_text(text: &str) -> Cow<'_, str> {
 }
 
 /// For every reading of a frame the codes beside it; none where another reading before it has the same several ones.
-fn row_codes<'p>(part: &'p Part, frame: &'p Frame) -> Vec<Vec<&'p Code>> {
-    let Ok(id) = part.frame(frame.name()) else { return Vec::new() };
+fn row_codes<'p>(part: &'p Part, id: FrameId, frame: &'p Frame) -> Vec<Vec<&'p Code>> {
     let mut rows: Vec<Vec<&Code>> = Vec::new();
     for reading in part.readings().of(frame.readings()) {
         let codes: Vec<&Code> = shown_codes(part, id, reading).collect();

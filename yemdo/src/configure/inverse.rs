@@ -2,6 +2,7 @@
 
 use super::{ConfigureError, QuantityResult};
 use crate::bits::form::Form;
+use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::operation::MOST_TRIED;
 use crate::model::part::Sheet;
@@ -168,31 +169,28 @@ pub(super) fn find(
             }
             // One code further on its own: of as good ways, that with the smallest is the finest.
             let mut finest = f64::INFINITY;
+            let mut row_of = |one: usize| -> Vec<Option<f64>> {
+                let codes = (0..others.len()).filter(|_| one < some.len());
+                codes.map(|two| values.at(&[(first, some.at(one)), (second, others.at(two))])).collect()
+            };
+            let (mut before, mut row) = (Vec::new(), row_of(0));
             for one in 0..some.len() {
-                let mut row: Vec<Option<f64>> = Vec::with_capacity(others.len());
-                row.extend((0..others.len()).map(|two| values.at(&[(first, some.at(one)), (second, others.at(two))])));
+                let behind = row_of(one + 1);
                 for (two, value) in row.iter().enumerate().filter_map(|(two, value)| Some((two, (*value)?))) {
-                    let next = |at: Option<usize>| at.and_then(|at| row.get(at).copied().flatten()).map(|next| (next - value).abs());
-                    let besides = [next(two.checked_sub(1)), next(Some(two + 1))].into_iter().flatten().filter(|step| *step > 0.0);
-                    let along = besides.fold(f64::INFINITY, f64::min);
-                    let across = [one.checked_sub(1), Some(one + 1).filter(|one| *one < some.len())].into_iter().flatten();
-                    let step = across.fold(along, |step, other| {
-                        let next = values.at(&[(first, some.at(other)), (second, others.at(two))]).map(|next| (next - value).abs());
-                        next.filter(|next| *next > 0.0).map_or(step, |next| step.min(next))
-                    });
-                    best.see_finer(value, &[some.at(one), others.at(two)], step, &mut finest);
+                    let at = |row: &[Option<f64>], two: Option<usize>| row.get(two?).copied().flatten();
+                    let besides = [at(&row, two.checked_sub(1)), at(&row, Some(two + 1)), at(&before, Some(two)), at(&behind, Some(two))];
+                    let steps = besides.into_iter().flatten().map(|next| (next - value).abs()).filter(|step| *step > 0.0);
+                    best.see_finer(value, &[some.at(one), others.at(two)], steps.fold(f64::INFINITY, f64::min), &mut finest);
                 }
+                before = std::mem::replace(&mut row, behind);
             }
             Method::Searched
         }
         (&[], _) => {
             let value = values.at(&[]).ok_or_else(|| none("its formula gives no value with these codes"))?;
             if (value - asked).abs() > 1e-9 * asked.abs().max(1e-9) {
-                return Err(none(&format!(
-                    "all fields that hold it are given themselves, and make it {} {}",
-                    super::round(value),
-                    quantity.unit
-                )));
+                let made = with_unit(super::round(value), &quantity.unit);
+                return Err(none(&format!("all fields that hold it are given themselves, and make it {made}")));
             }
             best.see(value, &[]);
             Method::Linear

@@ -1,5 +1,7 @@
 //! Values in a field's description: `000: x1; 001: x2`, `0 = sleep, 1 = forced`.
 
+use super::number;
+
 /// The text before the values, and the values with their names; `None` where the description lists none.
 pub(super) fn values(text: &str, width: u32) -> Option<(String, Vec<(u64, String)>)> {
     let (head, list) = head_of(text);
@@ -13,27 +15,10 @@ pub(super) fn values(text: &str, width: u32) -> Option<(String, Vec<(u64, String
     let bare = |code: &str| code.bytes().all(|b| matches!(b, b'0' | b'1'));
     let binary = pieces.iter().all(|(code, _)| bare(code) && code.len() == width as usize);
     let hex = pieces.iter().any(|(code, _)| code.bytes().any(|b| b.is_ascii_alphabetic()) && !code.starts_with("0b"));
-    let number = |code: &str| {
-        let lower = code.to_ascii_lowercase();
-        if let Some(digits) = lower.strip_prefix("0b") {
-            return u64::from_str_radix(digits, 2).ok();
-        }
-        let digits = lower.strip_prefix("0x").unwrap_or(lower.strip_suffix('h').unwrap_or(&lower));
-        u64::from_str_radix(
-            digits,
-            if binary {
-                2
-            } else if hex {
-                16
-            } else {
-                10
-            },
-        )
-        .ok()
-    };
+    let of = |code: &str| if binary { u64::from_str_radix(code, 2).ok() } else { number(code, hex) };
     let mut found: Vec<(u64, String)> = Vec::new();
     for (code, name) in pieces {
-        let code = number(code).filter(|code| width >= 64 || code >> width == 0)?;
+        let code = of(code).filter(|code| width >= 64 || code >> width == 0)?;
         if found.iter().any(|(known, other)| *known == code || other == name) {
             return None;
         }

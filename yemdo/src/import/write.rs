@@ -138,7 +138,7 @@ fn fields<'a>(registers: &'a [Register], notes: &mut Vec<Note>) -> Vec<Field<'a>
     fields
 }
 
-/// All bits of a register.
+/// So many bits, all set.
 fn full(bits: u32) -> u64 {
     u64::MAX >> (64 - bits.clamp(1, 64))
 }
@@ -152,7 +152,7 @@ impl Register {
         let mut found = (0, 0);
         for (high, low, cell) in &self.cells {
             if let Cell::Reserved(Some(bits)) = cell {
-                let mask = (u64::MAX >> (63 - (high - low))) << low;
+                let mask = full(high - low + 1) << low;
                 found = (found.0 | bits << low, found.1 | mask);
             }
         }

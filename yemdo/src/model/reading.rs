@@ -109,6 +109,11 @@ impl Reading {
         self.range.as_ref()?.now(&Present { part, settings, parameters, last: &[] })
     }
 
+    /// The range that the datasheet states, where it is the same with all settings.
+    pub(crate) fn fixed_range(&self) -> Option<(f64, f64)> {
+        self.range.as_ref()?.fixed()
+    }
+
     /// Its formulas: its own, those of its conditions, and those of its range.
     pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
         let conditions = self.status.iter().map(|condition| &condition.formula);

@@ -181,14 +181,7 @@ impl Planner<'_> {
     fn condition(&mut self, condition: &Formula) -> Vec<ReadPlan> {
         let mut registers: Vec<RegisterId> = Vec::new();
         let mut frames: Vec<FrameId> = Vec::new();
-        let mut wanted: Vec<Input> = inputs(condition).collect();
-        let mut at = 0;
-        while let Some(input) = wanted.get(at).copied() {
-            at += 1;
-            // A quantity is what its fields hold; none leads back to itself.
-            if let Input::Quantity(quantity) = input {
-                wanted.extend(self.part.quantities.get(quantity).into_iter().flat_map(|quantity| inputs(&quantity.formula)));
-            }
+        for input in self.part.inputs_behind(inputs(condition)) {
             registers.extend(input.field().into_iter().flat_map(|field| self.part.homes(field)));
             if let Input::Code(code) = input {
                 frames.extend(self.part.codes.get(code).map(|code| code.frame));

@@ -5,8 +5,7 @@
 
 use proptest::prelude::*;
 
-use super::frame::PlanRange;
-use super::frame::{InputSource, Pass, Plan, bounds};
+use super::frame::{InputSource, Pass, Plan, PlanRange, bounds};
 use super::routine::{ReadPlan, RoutinePlan, StepPlan};
 use super::writes::{WriteReason, WriteScope, writes};
 use crate::formula::facts::Facts;

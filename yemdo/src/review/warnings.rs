@@ -50,7 +50,7 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
 fn signs(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found: &mut Vec<Diagnostic>) {
     for (id, reading) in part.readings.entries() {
         let [Input::Code(code)] = inputs(&reading.formula).collect::<Vec<_>>()[..] else { continue };
-        let (Some(code), Some((low, _))) = (part.codes.get(code), reading.range.as_ref().and_then(|range| range.fixed())) else { continue };
+        let (Some(code), Some((low, _))) = (part.codes.get(code), reading.fixed_range()) else { continue };
         if low >= 0.0 || code.layout.form != Form::Unsigned || code.layout.width() < 10 {
             continue;
         }
@@ -299,7 +299,7 @@ fn examples(part: &Sheet, found: &mut Vec<Diagnostic>) {
 fn ranges(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found: &mut Vec<Diagnostic>) {
     for (id, reading) in part.readings.entries() {
         let extent = predictions.get(id).and_then(|prediction| prediction.as_ref()?.extent);
-        let (Some((low, high)), Some(extent)) = (reading.range.as_ref().and_then(|range| range.fixed()), extent) else { continue };
+        let (Some((low, high)), Some(extent)) = (reading.fixed_range(), extent) else { continue };
         if extent.high < low || extent.low > high {
             found.push(
                 Diagnostic::warning(

@@ -237,36 +237,32 @@ impl Resolver {
         };
         let field = self.part.fields.get(index)?;
         let (low, high) = field.bounds();
-        let typed = if let Choice::Code(code) = choice { self.part.source.slice(code.span).trim() } else { "" };
+        let (typed, code) = match choice {
+            Choice::Code(code) => (self.part.source.slice(code.span).trim(), Some(code.value)),
+            // As on the command line: what is no name may be a code.
+            Choice::Name(text) => (text.value.as_str(), parse_integer(&text.value)),
+        };
+        let code = code.map(|code| field.as_printed(code, typed)).filter(|code| (low..=high).contains(code));
         // A name goes before a code; a number that could be both is neither.
         let namesake = field.values.iter().find(|row| row.name.as_deref() == Some(typed));
-        let problem = match choice {
-            Choice::Code(code) if namesake.is_some_and(|row| row.code != code.value) => {
-                let other = namesake.map_or(0, |row| row.code);
-                Diagnostic::error(
-                    "ambiguous",
-                    code.span,
-                    format!("{typed} is a code of `{}`, and the name of its code {other}", name.value),
-                )
-                .label("which of the two?")
-                .help(format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value))
+        let problem = match (choice, namesake, code) {
+            (Choice::Name(_), Some(row), _) => return Some((index, row.code)),
+            (Choice::Code(code), Some(row), _) if row.code != code.value => {
+                let text = format!("{typed} is a code of `{}`, and the name of its code {}", name.value, row.code);
+                Diagnostic::error("ambiguous", code.span, text)
+                    .label("which of the two?")
+                    .help(format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value))
             }
-            Choice::Code(code) if (low..=high).contains(&field.as_printed(code.value, typed)) => {
-                return Some((index, field.as_printed(code.value, typed)));
+            (_, _, Some(code)) => return Some((index, code)),
+            (Choice::Code(code), ..) => {
+                Diagnostic::error("out-of-range", code.span, format!("{} is not a code of `{}`", code.value, name.value))
+                    .label(format!("expected {low} to {high}"))
             }
-            Choice::Code(code) => Diagnostic::error("out-of-range", code.span, format!("{} is not a code of `{}`", code.value, name.value))
-                .label(format!("expected {low} to {high}")),
-            Choice::Name(text) => match field.values.iter().find(|row| row.name.as_deref() == Some(text.value.as_str())) {
-                Some(row) => return Some((index, row.code)),
-                // As on the command line: what is no name may be a code.
-                None if parse_integer(&text.value).is_some_and(|code| (low..=high).contains(&field.as_printed(code, &text.value))) => {
-                    let code = parse_integer(&text.value).unwrap_or(0);
-                    return Some((index, field.as_printed(code, &text.value)));
-                }
-                None => Diagnostic::error("unknown-name", text.span, format!("`{}` has no value `{}`", name.value, text.value))
+            (Choice::Name(text), ..) => {
+                Diagnostic::error("unknown-name", text.span, format!("`{}` has no value `{}`", name.value, text.value))
                     .label("not a value of it")
-                    .known(&text.value, "values", field.values.iter().filter_map(|row| row.name.as_deref()).collect::<Vec<_>>()),
-            },
+                    .known(&text.value, "values", field.values.iter().filter_map(|row| row.name.as_deref()).collect::<Vec<_>>())
+            }
         };
         self.report(problem);
         None

@@ -29,6 +29,11 @@ fn by_register(registers: &List<RegisterId, Register>) -> bool {
     registers.iter().any(|one| registers.iter().any(|other| near(one, other)))
 }
 
+/// The address behind a register.
+fn behind(register: &Register, by_register: bool) -> u32 {
+    register.at + if by_register { 1 } else { register.bytes as u32 }
+}
+
 impl Resolver {
     pub(super) fn frame(&mut self, index: FrameId, name: &At<String>, frame: &tree::Frame) {
         let nothing = Exchange { command: Command::default(), wait: None, read: 1 };
@@ -248,7 +253,7 @@ impl Resolver {
         for index in all {
             let register = self.part.registers.get(index)?;
             let last = runs.last().and_then(|run| run.last()).and_then(|last| self.part.registers.get(*last));
-            let follows = together && last.is_some_and(|last| register.at == last.at + if by_register { 1 } else { last.bytes as u32 });
+            let follows = together && last.is_some_and(|last| register.at == behind(last, by_register));
             match runs.last_mut().filter(|_| follows) {
                 Some(run) => run.push(index),
                 None => runs.push(vec![index]),
@@ -265,9 +270,8 @@ impl Resolver {
     fn gaps(&mut self, between: &[RegisterId], span: Span) {
         let by_register = by_register(&self.part.registers);
         let registers: Vec<&Register> = self.part.registers.of(between).collect();
-        let behind = |register: &Register| register.at + if by_register { 1 } else { register.bytes as u32 };
         let gap = registers.windows(2).find_map(|pair| match *pair {
-            [one, next] if next.at > behind(one) => Some((one, behind(one), next)),
+            [one, next] => Some((one, behind(one, by_register), next)).filter(|(_, from, _)| next.at > *from),
             _ => None,
         });
         if let Some((one, from, next)) = gap {

@@ -8,7 +8,7 @@ use crate::ground::text::Span;
 use crate::model::ids::RegisterId;
 use crate::model::registers::{Access, Field, Register, Reserved, Settings};
 use crate::sheet::reader::At;
-use crate::sheet::tree::{self};
+use crate::sheet::tree;
 
 /// Most registers and fields of a sheet, those of arrays counted.
 const MAX_REGISTERS: usize = 1024;

@@ -5,12 +5,11 @@ use toml::de::{DeTable, DeValue};
 use super::super::keys;
 use super::super::reader::{At, Fields, Raw, Reader, entries};
 use super::operation::{Time, time_if_given};
-use super::registers::{Values, element_names, values};
+use super::registers::{Values, element_names, names_for, values};
 use super::{Byte, Value, bytes, choice, identifier, integer_or};
 use super::{Choice, Named};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
-use crate::ground::words::counted;
 
 #[derive(Debug)]
 pub(crate) struct Frame {
@@ -203,12 +202,8 @@ fn listed<'i>(
     range: Option<At<(i128, i128)>>,
 ) -> Vec<Named<Code>> {
     let layouts = reader.texts(layouts);
-    let names = names.map_or_else(|| (0..layouts.len()).map(|element| element.to_string()).collect(), |names| names.value);
-    if names.len() != layouts.len() {
-        let text = format!("{} for {}", counted(names.len(), "name"), counted(layouts.len(), "element"));
-        reader.report(Diagnostic::error("bad-array", name.span, text).label("as many names as there are layouts"));
-        return Vec::new();
-    }
+    let names = names.map(|names| names.value);
+    let Some(names) = names_for(reader, name.span, names, layouts.len(), "as many names as there are layouts") else { return Vec::new() };
     let one = |(layout, element): (Text, String)| {
         let full = At { value: format!("{}_{element}", name.value), span: name.span };
         (full, Code { layout, names: None, element: Some((name.value.clone(), element)), range })

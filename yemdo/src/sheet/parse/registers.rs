@@ -78,7 +78,7 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
             None
         }
         Some(value) => element_names(reader, value),
-        None => count.map(|count: At<usize>| (0..count.value).map(|element| element.to_string()).collect()),
+        None => count.map(|count: At<usize>| numbered(count.value)),
     };
     let every = fields.get("every").and_then(|value| reader.integer_within(value, "every", 1, 0xFFFF));
     let low_first = fields.word(reader, "order").is_some_and(|word| word.value == "low first");
@@ -106,12 +106,7 @@ pub(super) fn fields_of<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Ve
             found.push((name, one));
             continue;
         };
-        let names = names.unwrap_or_else(|| (0..list.len()).map(|element| element.to_string()).collect());
-        if names.len() != list.len() {
-            let text = format!("{} for {}", counted(names.len(), "name"), counted(list.len(), "element"));
-            reader.report(Diagnostic::error("bad-array", name.span, text).label("as many names as there are bits"));
-            continue;
-        }
+        let Some(names) = names_for(reader, name.span, names, list.len(), "as many names as there are bits") else { continue };
         let first = names.first().map_or(String::new(), |first| format!("{}_{first}", name.value));
         let Field { mut values, access, computed, means, .. } = one;
         for (bits, element) in list.into_iter().zip(names) {
@@ -161,6 +156,22 @@ pub(super) fn values<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Value
         }
         None => Values::Rows(Vec::new()),
     }
+}
+
+/// What stands behind the name of each element of an array that gives them no names.
+fn numbered(count: usize) -> Vec<String> {
+    (0..count).map(|element| element.to_string()).collect()
+}
+
+/// What stands behind the name of each of so many elements; `None`, and a complaint, where the names are more or fewer.
+pub(super) fn names_for(reader: &mut Reader<'_>, span: Span, names: Option<Vec<String>>, count: usize, label: &str) -> Option<Vec<String>> {
+    let names = names.unwrap_or_else(|| numbered(count));
+    if names.len() != count {
+        let text = format!("{} for {}", counted(names.len(), "name"), counted(count, "element"));
+        reader.report(Diagnostic::error("bad-array", span, text).label(label));
+        return None;
+    }
+    Some(names)
 }
 
 /// What stands behind the name of each element of an array.
