@@ -47,6 +47,7 @@ pub mod record;
 pub mod review;
 pub mod routine;
 mod sheet;
+pub mod stand_in;
 pub mod units;
 #[cfg(feature = "serde")]
 pub mod view;
@@ -76,7 +77,7 @@ pub mod part {
     pub use crate::model::frame::{Code, CodeContent, Frame, Origin};
     pub use crate::model::ids::ColumnId;
     pub use crate::model::name::Kind;
-    pub use crate::model::operation::{Quantity, Routine, Time};
+    pub use crate::model::operation::{Action, Alert, Quantity, Routine, Step, Time};
     pub use crate::model::part::{NotAnAddress, Sheet};
     pub use crate::model::reading::{Condition, Parameter, Reading};
     pub use crate::model::registers::{Access, ColumnName, Field, FieldValue, Register, Reserved};

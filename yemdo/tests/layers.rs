@@ -10,7 +10,7 @@ const ORDER: &[&[&str]] = &[
     &["emit"],
     &["view"],
     &["review"],
-    &["decode", "configure", "routine", "explain", "record", "import"],
+    &["decode", "configure", "routine", "explain", "record", "import", "stand_in"],
     &["predict"],
     &["plan"],
     &["model"],

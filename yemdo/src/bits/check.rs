@@ -212,6 +212,20 @@ impl Check {
         self.over.iter().filter_map(text).collect()
     }
 
+    /// Puts the right check value into a frame.
+    pub(crate) fn seal(&self, frame: &mut [u8]) {
+        let value = self.expected(frame);
+        let mut left = self.place.iter().map(|slice| slice.width()).sum::<u32>();
+        for slice in &self.place {
+            left -= slice.width();
+            let mask = (0xFFu8 >> (7 - (slice.high - slice.low))) << slice.low;
+            let bits = (value.checked_shr(left).unwrap_or(0) as u8) << slice.low;
+            if let Some(byte) = frame.get_mut(slice.byte) {
+                *byte = (*byte & !mask) | (bits & mask);
+            }
+        }
+    }
+
     /// Bits of the check value.
     pub fn width(&self) -> u32 {
         match &self.kind {

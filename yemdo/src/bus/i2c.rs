@@ -1,6 +1,7 @@
 //! I2C and SMBus: the address byte, then a register address (pointer), then data (I2C-bus specification UM10204, 3.1.10).
 
 use super::{AnswerError, Bus, Received, Transfer, Wire, pointer_bytes, split_pointer, top};
+use crate::bits::check::{Crc, MODELS};
 
 /// The I2C or SMBus side of a part.
 #[derive(Clone, Debug)]
@@ -20,6 +21,16 @@ pub struct I2c {
     pub increment: u32,
     /// The register address moves on from register to register.
     pub auto_increment: bool,
+    /// Register writes end with a packet error code (SMBus 3.2, section 6.4).
+    pub pec: bool,
+    /// The fastest clock that the sheet states, in kHz.
+    pub max_khz: Option<u32>,
+}
+
+/// The packet error code of a write: over the address byte, too.
+fn pec(address: u8, sent: &[u8]) -> u8 {
+    let model = MODELS.iter().find(|(name, _)| *name == "CRC-8/SMBUS").map(|(_, model)| *model);
+    model.map_or(0, |model| Crc::new(model).of(&[&[address << 1], sent].concat()) as u8)
 }
 
 impl I2c {
@@ -52,7 +63,11 @@ impl Wire for I2c {
     }
 
     fn write(&self, address: u32, data: &[u8]) -> Transfer {
-        self.transfer([&pointer_bytes(self.pointer, address), data].concat(), 0)
+        let mut send = [&pointer_bytes(self.pointer, address), data].concat();
+        if self.pec {
+            send.push(pec(self.address, &send));
+        }
+        self.transfer(send, 0)
     }
 
     fn read(&self, address: u32, bytes: usize, several: bool) -> Vec<Transfer> {
@@ -69,9 +84,17 @@ impl Wire for I2c {
     }
 
     fn received(&self, sent: &[u8], receive: usize) -> Result<Received, String> {
+        let register = |pointer: u32| pointer & !self.increment;
         Ok(match (split_pointer(self.pointer, sent).filter(|_| self.pointer > 0), receive) {
-            (Some((pointer, [])), 1..) => Received::Read { address: pointer & !self.increment, bytes: receive },
-            (Some((pointer, data @ [_, ..])), 0) => Received::Write { address: pointer & !self.increment, data: data.to_vec() },
+            (Some((pointer, [])), 1..) => Received::Read { address: register(pointer), bytes: receive },
+            (Some((pointer, [data @ .., last])), 0) if self.pec && !data.is_empty() => {
+                let expected = pec(self.address, sent.get(..sent.len() - 1).unwrap_or(&[]));
+                if *last != expected {
+                    return Err(format!("packet error code mismatch: computed 0x{expected:02X}, received 0x{last:02X}"));
+                }
+                Received::Write { address: register(pointer), data: data.to_vec() }
+            }
+            (Some((pointer, data @ [_, ..])), 0) => Received::Write { address: register(pointer), data: data.to_vec() },
             _ => Received::Command { bytes: sent.to_vec(), receive },
         })
     }
@@ -95,12 +118,16 @@ impl Wire for I2c {
         if !self.auto_increment {
             how.push_str(", no auto-increment: a transfer for each register");
         }
+        if self.pec {
+            how.push_str(", writes end with a packet error code");
+        }
+        how.extend(self.max_khz.map(|khz| format!(", up to {khz} kHz")));
         lines.push(format!("  {how}"));
         lines
     }
 
     fn usual_rate(&self) -> u32 {
-        400_000
+        self.max_khz.map_or(400_000, |khz| khz.saturating_mul(1000).min(400_000))
     }
 }
 

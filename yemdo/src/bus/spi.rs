@@ -27,6 +27,8 @@ pub struct Spi {
     pub dummy: usize,
     /// The answer comes in the next transfer.
     pub late: bool,
+    /// The fastest clock that the sheet states, in kHz.
+    pub max_khz: Option<u32>,
 }
 
 impl Spi {
@@ -105,10 +107,11 @@ impl Wire for Spi {
         }
         how.extend((self.dummy > 0).then(|| format!("{} before data", counted(self.dummy, "dummy byte"))));
         how.extend(self.late.then(|| "the answer comes in the next transfer".to_owned()));
+        how.extend(self.max_khz.map(|khz| format!("up to {khz} kHz")));
         vec![format!("SPI {}", how.join(", "))]
     }
 
     fn usual_rate(&self) -> u32 {
-        1_000_000
+        self.max_khz.map_or(1_000_000, |khz| khz.saturating_mul(1000).min(1_000_000))
     }
 }

@@ -83,7 +83,6 @@ pub(crate) struct Text {
 
 impl Text {
     /// A text that stands in no file: offsets in it are offsets in itself.
-    #[cfg(test)]
     pub(crate) fn bare(value: &str) -> Self {
         Self { value: value.into(), span: Span::new(0, value.len()), breaks: vec![(0, 0)] }
     }

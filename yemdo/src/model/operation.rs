@@ -25,7 +25,17 @@ pub struct Quantity {
     pub(crate) moves: Vec<FieldId>,
     /// Another that it must not be below.
     pub(crate) not_below: Option<QuantityId>,
+    pub(crate) alert: Option<Alert>,
     pub(crate) means: Option<String>,
+}
+
+/// On which side of a threshold the part raises its alert.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Alert {
+    /// The reading is above it.
+    Above,
+    /// The reading is below it.
+    Below,
 }
 
 impl Quantity {
@@ -47,6 +57,11 @@ impl Quantity {
     /// The fields that may be changed to set it.
     pub fn moves(&self) -> &[FieldId] {
         &self.moves
+    }
+
+    /// The side on which the part raises its alert, where it is a threshold.
+    pub fn alert(&self) -> Option<Alert> {
+        self.alert
     }
 
     /// The datasheet's words for it.

@@ -435,3 +435,15 @@ pub(crate) fn scatter(bytes: &mut [u8], slices: &[Slice], raw: u64) {
         }
     }
 }
+
+/// Whether wide registers are numbered by the register, not by the byte: then two of them are nearer to one another than
+/// their bytes.
+pub(crate) fn by_register(registers: &List<RegisterId, Register>) -> bool {
+    let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
+    registers.iter().any(|one| registers.iter().any(|other| near(one, other)))
+}
+
+/// The address behind a register.
+pub(crate) fn behind(register: &Register, by_register: bool) -> u32 {
+    register.at + if by_register { 1 } else { register.bytes as u32 }
+}

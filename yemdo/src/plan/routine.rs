@@ -52,6 +52,11 @@ impl RoutinePlan {
         Self { routines: planner.routines }
     }
 
+    /// No routine at all.
+    pub(crate) fn none(part: &Sheet) -> Self {
+        Self { routines: List::filled(part.routines.len(), |_| None) }
+    }
+
     /// What a step does.
     pub(crate) fn step(&self, routine: RoutineId, step: usize) -> Option<&StepPlan> {
         self.routines.get(routine)?.as_ref()?.get(step)

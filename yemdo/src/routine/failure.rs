@@ -80,7 +80,10 @@ pub enum Failure {
 
 impl fmt::Display for RoutineError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}, step in line {}: ", self.routine, self.line)?;
+        // What is read or written without a routine has no step.
+        if !self.routine.is_empty() {
+            write!(f, "{}, step in line {}: ", self.routine, self.line)?;
+        }
         match &self.failure {
             Failure::NoAnswer { tries: 1 } => f.write_str("the part does not acknowledge"),
             Failure::NoAnswer { tries } => write!(f, "the part did not acknowledge {tries} times"),

@@ -6,10 +6,13 @@ use crate::bus::{Operation, Transfer};
 use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
-use crate::model::registers::Settings;
+use crate::model::registers::{Register, Settings, behind, by_register};
 use crate::plan::routine::{ReadPlan, StepPlan};
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
 use crate::plan::writes::{Write, WriteReason, value_to_write};
+
+/// So many registers are read in one transfer at the most: a Modbus response holds 125.
+const MOST_TOGETHER: usize = 31;
 
 #[derive(Clone, Debug)]
 pub(super) enum Work {
@@ -45,6 +48,8 @@ pub(super) enum Then {
     /// It is not the answer yet.
     Discard,
     Register(RegisterId),
+    /// Registers that follow one another.
+    Registers(Vec<RegisterId>),
     Frame {
         frame: FrameId,
         first: bool,
@@ -129,16 +134,53 @@ impl Runner {
         for (field, code) in fields.iter().filter(|(field, _)| self.part.is_unstored(*field)) {
             self.part.fields.get(*field).into_iter().for_each(|field| self.settings.set_field(field, *code));
         }
+        let means = step.means.clone();
+        self.push_writes(writes, verify, |name| match (&means, what.is_empty()) {
+            (Some(means), _) => means.clone(),
+            (None, true) => format!("write {name}"),
+            (None, false) => format!("{name}: {}", what.join(", ")),
+        });
+    }
+
+    /// Writes, each with what it is for: told by `meaning` from the register's name and what is written.
+    pub(super) fn push_writes(&mut self, writes: Vec<Write>, verify: bool, meaning: impl Fn(&str) -> String) {
         for write in writes {
             let name = self.part.registers.get(write.register).map_or("", |register| register.name.as_str());
             let meaning = match write.reason {
                 Some(WriteReason::Unlocks) => format!("{name}: temporary, to unlock another register"),
                 Some(WriteReason::Restores) => format!("{name}: restored"),
-                None if what.is_empty() => step.means.clone().unwrap_or_else(|| format!("write {name}")),
-                None => step.means.clone().unwrap_or_else(|| format!("{name}: {}", what.join(", "))),
+                None => meaning(name),
             };
             let verify = verify && write.reason.is_none();
             self.work.push_back(Work::Write { write, meaning, verify });
+        }
+    }
+
+    /// Reads registers, those that follow one another in one transfer.
+    pub(super) fn push_registers(&mut self, ids: &[RegisterId]) {
+        let part = self.part.clone();
+        let together = part.buses.auto_increment();
+        let by_register = by_register(&part.registers);
+        let mut runs: Vec<(Vec<RegisterId>, Vec<&Register>)> = Vec::new();
+        for (id, register) in ids.iter().filter_map(|id| Some((*id, part.registers.get(*id)?))) {
+            let follows = |last: &&Register| together && last.bank == register.bank && register.at == behind(last, by_register);
+            let open = runs.last_mut().filter(|(_, run)| run.len() < MOST_TOGETHER && run.last().is_some_and(follows));
+            match open {
+                Some((ids, run)) => {
+                    ids.push(id);
+                    run.push(register);
+                }
+                None => runs.push((vec![id], vec![register])),
+            }
+        }
+        for (ids, run) in runs {
+            let name = |register: Option<&&Register>| register.map_or(String::new(), |register| register.name.clone());
+            let meaning = match run.len() {
+                1 => format!("read {}", name(run.first())),
+                _ => format!("read {} to {}", name(run.first()), name(run.last())),
+            };
+            let transfers = read_registers(&part, self.bus, &run).unwrap_or_default();
+            self.work.extend(answered(transfers, Then::Registers(ids), &meaning));
         }
     }
 

@@ -14,7 +14,8 @@ use crate::model::operation::Step;
 use crate::model::part::Part;
 use crate::model::registers::Settings;
 use crate::model::value::Present;
-use crate::plan::routine::RoutinePlan;
+use crate::plan::routine::{ReadPlan, RoutinePlan};
+use crate::plan::writes::Write;
 
 /// Runs one routine.
 ///
@@ -47,6 +48,8 @@ pub struct Runner {
     pub(super) parameters: Vec<f64>,
     pub(super) last: Vec<Option<Vec<u8>>>,
     pub(super) calls: Vec<Call>,
+    /// What is read without a routine.
+    pending: Pending,
     pub(super) work: VecDeque<Work>,
     outstanding: Option<(Work, Operation)>,
     /// Times that the outstanding transfer was tried.
@@ -96,6 +99,15 @@ pub(super) struct Call {
     pub(super) done: u32,
 }
 
+/// What a runner without a routine reads.
+#[derive(Clone, Debug, Default)]
+enum Pending {
+    #[default]
+    Nothing,
+    Registers(Vec<RegisterId>),
+    Frame(FrameId),
+}
+
 impl Runner {
     /// Makes a routine ready; the part's registers are as `settings` says. The bus is the first that the sheet describes.
     ///
@@ -103,15 +115,55 @@ impl Runner {
     /// [`NotRunnable`].
     pub fn new(part: &Part, routine: RoutineId, settings: Settings) -> Result<Self, NotRunnable> {
         part.routines.get(routine).ok_or(NotRunnable::UnknownRoutine)?;
+        let plan = RoutinePlan::new(part, routine, &settings);
+        let calls = vec![Call { routine, step: 0, done: 0 }];
+        Ok(Self { plan, calls, ..Self::idle(part, settings)? })
+    }
+
+    /// Writes registers, as [`configure`](crate::configure::configure) worked them out, in that order. With `verify`, each is
+    /// read back and compared, and the first that differs is a [`Failure::NotTaken`]. The bus is the first of the sheet.
+    ///
+    /// # Errors
+    /// [`NotRunnable::NoBus`].
+    pub fn writing(part: &Part, settings: Settings, writes: &[Write], verify: bool) -> Result<Self, NotRunnable> {
+        let mut runner = Self::idle(part, settings)?;
+        runner.push_writes(writes.to_vec(), verify, |register| format!("write {register}"));
+        Ok(runner)
+    }
+
+    /// Reads registers. Those that are asked for one behind the other, and follow one another in the part, come in one transfer.
+    /// The bus is the first of the sheet.
+    ///
+    /// # Errors
+    /// [`NotRunnable::NoBus`].
+    pub fn reading_registers(part: &Part, settings: Settings, registers: &[RegisterId]) -> Result<Self, NotRunnable> {
+        let mut runner = Self::idle(part, settings)?;
+        runner.pending = Pending::Registers(registers.to_vec());
+        Ok(runner)
+    }
+
+    /// Reads a frame. The bus is the first of the sheet.
+    ///
+    /// # Errors
+    /// [`NotRunnable::NoBus`].
+    pub fn reading_frame(part: &Part, settings: Settings, frame: FrameId) -> Result<Self, NotRunnable> {
+        let mut runner = Self::idle(part, settings)?;
+        runner.pending = Pending::Frame(frame);
+        Ok(runner)
+    }
+
+    /// Nothing to do yet.
+    fn idle(part: &Part, settings: Settings) -> Result<Self, NotRunnable> {
         let bus = part.buses.all().next().ok_or(NotRunnable::NoBus)?;
         Self {
             bus,
             bits_per_second: 0,
-            plan: RoutinePlan::new(part, routine, &settings),
+            plan: RoutinePlan::none(part),
             settings,
             parameters: part.parameters.iter().map(|parameter| parameter.default).collect(),
             last: vec![None; part.frames.len()],
-            calls: vec![Call { routine, step: 0, done: 0 }],
+            calls: Vec::new(),
+            pending: Pending::Nothing,
             work: VecDeque::new(),
             outstanding: None,
             tries: 0,
@@ -185,6 +237,12 @@ impl Runner {
     /// # Errors
     /// [`RoutineError`].
     pub fn start(&mut self) -> Result<Option<Request>, RoutineError> {
+        // Only now is it known over which bus, and with which parameters.
+        match std::mem::take(&mut self.pending) {
+            Pending::Nothing => {}
+            Pending::Registers(registers) => self.push_registers(&registers),
+            Pending::Frame(frame) => self.push_reads(&[ReadPlan::Frame(frame)], "")?,
+        }
         self.go_on()
     }
 

@@ -21,6 +21,7 @@ impl Runner {
                     }
                 }
                 Then::Register(register) => self.unread.push(register),
+                Then::Registers(registers) => self.unread.extend(registers),
                 Then::Frame { frame, .. } => {
                     if let Some(Origin::Registers(runs)) = self.part.frames.get(frame).map(|frame| &frame.origin) {
                         self.unread.extend(runs.iter().flatten());
@@ -41,6 +42,15 @@ impl Runner {
             Then::Register(register) => {
                 if let Some(model) = self.part.registers.get(register) {
                     self.settings.set_register(model, model.value_of(&data));
+                }
+            }
+            Then::Registers(registers) => {
+                let part = self.part.clone();
+                let mut rest = data.as_slice();
+                for register in part.registers.of(&registers) {
+                    let Some((own, behind)) = rest.split_at_checked(register.bytes) else { break };
+                    self.settings.set_register(register, register.value_of(own));
+                    rest = behind;
                 }
             }
             Then::Compare { register, before, written } => {

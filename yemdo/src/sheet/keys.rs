@@ -192,6 +192,8 @@ pub static I2C: KeyTable = KeyTable {
             Takes::Boolean,
             "Whether the register address moves on from register to register; with `false` each is read in a transfer of its own. Default: `true`.",
         ),
+        may("pec", Takes::Boolean, "Register writes end with SMBus's packet error code (CRC-8/SMBUS over the address byte too)."),
+        may("max_khz", Takes::Integer, "The fastest clock, in kHz; default: none is stated."),
     ],
     also: "",
 };
@@ -214,6 +216,7 @@ pub static SPI: KeyTable = KeyTable {
         may("auto_increment", Takes::Boolean, "As for I2C."),
         may("dummy", Takes::Integer, "Bytes clocked between the address and the first byte of data; default: 0."),
         may("late", Takes::Boolean, "The answer comes in the next transfer."),
+        may("max_khz", Takes::Integer, "The fastest clock, in kHz; default: none is stated."),
     ],
     also: "",
 };
@@ -494,6 +497,7 @@ pub static QUANTITY: KeyTable = KeyTable {
         may("difference", Takes::Boolean, "It is a difference, such as a hysteresis: 1 K is 1 °C then."),
         may("moves", Takes::Names, "The fields that may be changed to set it; default: those that the formula uses."),
         may("not_below", Takes::Text, "Another quantity that it must not be below."),
+        may("alert", Takes::Word(&["above", "below"]), "The reading raises the part's alert above it, or below it."),
         MEANS,
         SOURCE,
     ],

@@ -23,6 +23,24 @@ pub enum ModbusRequest {
         /// Their values.
         coils: Vec<bool>,
     },
+    /// Function 22: the bits of `and` stay, those of `or` that are not in it are set.
+    MaskWrite {
+        /// Its address.
+        address: u16,
+        /// The bits that stay.
+        and: u16,
+        /// The bits that are set.
+        or: u16,
+    },
+    /// Function 23: registers are written, then others read.
+    ReadWrite {
+        /// What is read.
+        read: AddressRange,
+        /// Address of the first that is written.
+        start: u16,
+        /// Their values.
+        words: Vec<u16>,
+    },
 }
 
 /// Reads a request as it came over a serial line, with its CRC: the unit that it is for, and what it asks for.
@@ -37,8 +55,18 @@ pub enum ModbusRequest {
 /// # Errors
 /// [`ResponseError`]: a CRC that does not fit, too few bytes, a function or a quantity that there is not.
 pub fn parse_request(bytes: &[u8]) -> Result<(u8, ModbusRequest), ResponseError> {
-    let short = |expected: usize| ResponseError::TooShort { expected, found: bytes.len() };
-    let &[unit, function, a, b, c, d, ref rest @ ..] = without_crc(bytes, 8)? else { return Err(short(8)) };
+    let body = without_crc(bytes, 4)?;
+    let (unit, pdu) = body.split_first().ok_or(ResponseError::TooShort { expected: 4, found: bytes.len() })?;
+    Ok((*unit, parse_pdu(pdu)?))
+}
+
+/// Reads a request's function and data, as they are the same over a serial line and over TCP.
+///
+/// # Errors
+/// [`ResponseError`]: too few bytes, a function or a quantity that there is not.
+pub fn parse_pdu(pdu: &[u8]) -> Result<ModbusRequest, ResponseError> {
+    let short = |expected: usize| ResponseError::TooShort { expected, found: pdu.len() };
+    let &[function, a, b, c, d, ref rest @ ..] = pdu else { return Err(short(5)) };
     let (start, value) = (u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]));
     let foreign = ResponseError::Function { expected: 3, found: function };
     let table = match function {
@@ -48,29 +76,47 @@ pub fn parse_request(bytes: &[u8]) -> Result<(u8, ModbusRequest), ResponseError>
         4 => Some(ModbusTable::Input),
         _ => None,
     };
-    let request = match (table, function) {
+    Ok(match (table, function) {
         (Some(table), _) if rest.is_empty() && (1..=table.most()).contains(&u32::from(value)) => {
             ModbusRequest::Read(AddressRange { table, start, count: value })
         }
-        (None, 5) if rest.is_empty() => ModbusRequest::WriteCoils { start, coils: vec![value == 0xFF00] },
+        (None, 5) if rest.is_empty() && matches!(value, 0 | 0xFF00) => ModbusRequest::WriteCoils { start, coils: vec![value == 0xFF00] },
         (None, 6) if rest.is_empty() => ModbusRequest::WriteRegisters { start, words: vec![value] },
         (None, 15 | 16) => {
-            let (count, data) = rest.split_first().ok_or(short(9))?;
+            let (count, data) = rest.split_first().ok_or(short(6))?;
             let wanted = if function == 16 { usize::from(value) * 2 } else { usize::from(value).div_ceil(8) };
-            if data.len() != usize::from(*count) || data.len() != wanted {
+            if data.len() != usize::from(*count) || data.len() != wanted || data.is_empty() {
                 return Err(ResponseError::Count { expected: wanted, found: data.len() });
             }
             if function == 16 {
-                let words = data.chunks_exact(2).map(|pair| pair.iter().fold(0, |word, byte| (word << 8) | u16::from(*byte)));
-                ModbusRequest::WriteRegisters { start, words: words.collect() }
+                ModbusRequest::WriteRegisters { start, words: words(data) }
             } else {
                 let bit = |at: u16| data.get(usize::from(at / 8)).is_some_and(|byte| byte >> (at % 8) & 1 == 1);
                 ModbusRequest::WriteCoils { start, coils: (0..value).map(bit).collect() }
             }
         }
+        (None, 22) => match *rest {
+            [e, f] => ModbusRequest::MaskWrite { address: start, and: value, or: u16::from_be_bytes([e, f]) },
+            _ => return Err(short(7)),
+        },
+        (None, 23) => match *rest {
+            [e, f, g, h, count, ref data @ ..] => {
+                let (write_start, write_count) = (u16::from_be_bytes([e, f]), u16::from_be_bytes([g, h]));
+                let wanted = usize::from(write_count) * 2;
+                if data.len() != usize::from(count) || data.len() != wanted || data.is_empty() || !(1..=125).contains(&value) {
+                    return Err(ResponseError::Count { expected: wanted, found: data.len() });
+                }
+                let read = AddressRange { table: ModbusTable::Holding, start, count: value };
+                ModbusRequest::ReadWrite { read, start: write_start, words: words(data) }
+            }
+            _ => return Err(short(12)),
+        },
         _ => return Err(foreign),
-    };
-    Ok((unit, request))
+    })
+}
+
+fn words(data: &[u8]) -> Vec<u16> {
+    data.chunks_exact(2).map(|pair| pair.iter().fold(0, |word, byte| (word << 8) | u16::from(*byte))).collect()
 }
 
 /// A good response to a read: RTU, with its CRC.

@@ -13,7 +13,7 @@ use super::{AnswerError, Bus, Received, Transfer, Wire};
 use crate::bits::check::{Crc, MODELS};
 use crate::ground::words::counted;
 
-pub use far::{ModbusRequest, exception_response, parse_request, response};
+pub use far::{ModbusRequest, exception_response, parse_pdu, parse_request, response};
 pub use request::{Request, read_request, write_request};
 pub use response::{Envelope, Response, ResponseError, exception_name, read_response};
 
@@ -103,7 +103,7 @@ impl Wire for Modbus {
             ModbusRequest::Read(range) => {
                 Received::Command { bytes: sent.get(1..sent.len() - 2).unwrap_or(&[]).to_vec(), receive: range.bytes() }
             }
-            ModbusRequest::WriteCoils { .. } => {
+            ModbusRequest::WriteCoils { .. } | ModbusRequest::MaskWrite { .. } | ModbusRequest::ReadWrite { .. } => {
                 Received::Command { bytes: sent.get(1..sent.len() - 2).unwrap_or(&[]).to_vec(), receive: 0 }
             }
         })
@@ -264,14 +264,14 @@ fn crc(bytes: &[u8]) -> u16 {
 }
 
 /// Puts the CRC behind a frame, low byte first.
-fn with_crc(mut frame: Vec<u8>) -> Vec<u8> {
+pub(crate) fn with_crc(mut frame: Vec<u8>) -> Vec<u8> {
     let crc = crc(&frame);
     frame.extend(crc.to_le_bytes());
     frame
 }
 
 /// A frame of at least so many bytes without its CRC, which has to fit.
-fn without_crc(bytes: &[u8], least: usize) -> Result<&[u8], ResponseError> {
+pub(crate) fn without_crc(bytes: &[u8], least: usize) -> Result<&[u8], ResponseError> {
     let short = ResponseError::TooShort { expected: least, found: bytes.len() };
     let (body, sum) = bytes.split_last_chunk::<2>().filter(|_| bytes.len() >= least).ok_or(short)?;
     let (expected, found) = (crc(body), u16::from_le_bytes(*sum));

@@ -24,6 +24,7 @@ impl Resolver {
                 auto_increment: spi.auto_increment,
                 dummy: spi.dummy,
                 late: spi.late,
+                max_khz: spi.max_khz,
             });
         }
         if let Some(modbus) = &tree.modbus {
@@ -73,6 +74,8 @@ impl Resolver {
                 restart: i2c.restart,
                 increment: i2c.increment,
                 auto_increment: i2c.auto_increment,
+                pec: i2c.pec,
+                max_khz: i2c.max_khz,
             });
         }
     }

@@ -9,30 +9,17 @@ use crate::bits::gather::Gather;
 use crate::bits::layout::{CheckInput, Layout, Slice, Sources, parse_cover, parse_layout, parse_slices};
 use crate::bus::modbus::{AddressRange, ModbusTable};
 use crate::ground::diagnostic::Diagnostic;
-use crate::ground::list::List;
 use crate::ground::text::{Span, Text};
 use crate::ground::words::counted;
 use crate::model::command::{Command, CommandByte, Exchange};
 use crate::model::frame::{Code, Frame, Origin};
 use crate::model::ids::{CodeId, FieldId, FrameId, RegisterId};
-use crate::model::registers::Register;
+use crate::model::registers::{Register, behind, by_register};
 use crate::sheet::reader::At;
 use crate::sheet::tree;
 
 /// Most codes of a sheet, the elements of arrays counted.
 const MAX_CODES: usize = 8192;
-
-/// Whether wide registers are numbered by the register, not by the byte: then two of them are nearer to one another than
-/// their bytes.
-fn by_register(registers: &List<RegisterId, Register>) -> bool {
-    let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
-    registers.iter().any(|one| registers.iter().any(|other| near(one, other)))
-}
-
-/// The address behind a register.
-fn behind(register: &Register, by_register: bool) -> u32 {
-    register.at + if by_register { 1 } else { register.bytes as u32 }
-}
 
 impl Resolver {
     pub(super) fn frame(&mut self, index: FrameId, name: &At<String>, frame: &tree::Frame) {

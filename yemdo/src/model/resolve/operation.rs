@@ -12,7 +12,7 @@ use crate::ground::text::{Span, Text};
 use crate::model::command::{Command, CommandByte};
 use crate::model::ids::{CodeId, FieldId, ReadingId, RoutineId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::{Action, MOST_TRIED, Quantity, Routine, Step, Time};
+use crate::model::operation::{Action, Alert, MOST_TRIED, Quantity, Routine, Step, Time};
 use crate::model::registers::{Access, Field};
 use crate::sheet::tree;
 
@@ -102,6 +102,7 @@ impl Resolver {
                 through,
                 moves,
                 not_below: None,
+                alert: quantity.alert.map(|word| if word == "above" { Alert::Above } else { Alert::Below }),
                 means: quantity.means.as_ref().map(|text| text.value.clone()),
             });
         }

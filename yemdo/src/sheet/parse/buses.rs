@@ -18,6 +18,8 @@ pub(crate) struct I2c {
     pub(crate) restart: bool,
     pub(crate) increment: u32,
     pub(crate) auto_increment: bool,
+    pub(crate) pec: bool,
+    pub(crate) max_khz: Option<u32>,
 }
 
 /// An I2C address as typed.
@@ -40,6 +42,7 @@ pub(crate) struct Spi {
     pub(crate) auto_increment: bool,
     pub(crate) dummy: usize,
     pub(crate) late: bool,
+    pub(crate) max_khz: Option<u32>,
 }
 
 #[derive(Debug)]
@@ -66,7 +69,14 @@ pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
     let restart = fields.get("restart").and_then(|value| reader.boolean(value)).unwrap_or(true);
     let increment = integer_or(reader, &fields, "increment", 0, most_of(pointer), 0);
     let auto_increment = auto_increment(reader, &fields, increment);
-    Some(I2c { address: address?, straps, pointer, restart, increment, auto_increment })
+    let pec = fields.get("pec").and_then(|value| reader.boolean(value)).unwrap_or(false);
+    let max_khz = max_khz(reader, &fields);
+    Some(I2c { address: address?, straps, pointer, restart, increment, auto_increment, pec, max_khz })
+}
+
+/// The fastest clock.
+fn max_khz<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<u32> {
+    fields.get("max_khz").and_then(|value| reader.integer_within(value, "max_khz", 1, 200_000)).map(|khz| khz.value)
 }
 
 /// Whether the address moves on, which bits that are set for it contradict.
@@ -124,6 +134,7 @@ pub(super) fn spi<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) 
         write: integer_or(reader, &fields, "write", 0, most, 0),
         increment,
         dummy: integer_or(reader, &fields, "dummy", 0, 16, 0),
+        max_khz: max_khz(reader, &fields),
         late,
     })
 }

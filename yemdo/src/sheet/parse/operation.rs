@@ -16,6 +16,8 @@ pub(crate) struct Quantity {
     pub(crate) difference: bool,
     pub(crate) moves: Option<Vec<Text>>,
     pub(crate) not_below: Option<Text>,
+    /// `above` or `below`.
+    pub(crate) alert: Option<&'static str>,
     pub(crate) means: Option<Text>,
 }
 
@@ -95,8 +97,9 @@ pub(super) fn quantity<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     let difference = fields.get("difference").and_then(|value| reader.boolean(value)).unwrap_or(false);
     let moves = fields.get("moves").map(|value| reader.texts(value));
     let not_below = fields.text(reader, "not_below");
+    let alert = fields.word(reader, "alert").map(|word| word.value);
     let means = fields.text(reader, "means");
-    Some(Quantity { unit: unit?, way, difference, moves, not_below, means })
+    Some(Quantity { unit: unit?, way, difference, moves, not_below, alert, means })
 }
 
 /// Routines: names with lists of steps.

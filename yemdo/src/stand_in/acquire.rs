@@ -1,0 +1,107 @@
+//! How a part comes by the data of a frame, read off the routines of its sheet: what starts a measurement, how long it takes,
+//! and how one can tell that it is done.
+
+use crate::formula::typed::Formula;
+use crate::ground::text::Span;
+use crate::model::command::Command;
+use crate::model::ids::{FieldId, FrameId, RoutineId};
+use crate::model::input::{Input, inputs};
+use crate::model::operation::{Action, Time};
+use crate::model::part::Sheet;
+
+/// How deep routines run one another.
+const MOST_DEEP: usize = 8;
+
+/// What starts a measurement.
+#[derive(Clone, Debug)]
+pub(super) enum Trigger {
+    Command(Command),
+    Fields(Vec<(FieldId, i128)>),
+}
+
+/// How the data of a frame come about.
+#[derive(Clone, Debug)]
+pub(super) struct Acquisition {
+    pub(super) frame: FrameId,
+    pub(super) trigger: Option<Trigger>,
+    /// Times that are waited, with their tolerances.
+    pub(super) waits: Vec<(Time, f64)>,
+    /// Place of the first wait, else of the read.
+    pub(super) span: Span,
+    /// What is polled until it holds, and the longest time.
+    pub(super) poll: Option<(Formula, Time)>,
+    /// The data-ready line: its active level, and the longest time.
+    pub(super) line: Option<(bool, Time)>,
+    /// The read is tried again: until it is done, the part does not acknowledge.
+    pub(super) retried: bool,
+}
+
+/// The acquisitions of all frames, as the first routine that reads a frame has it.
+pub(super) fn acquisitions(part: &Sheet) -> Vec<Acquisition> {
+    let mut found = Vec::new();
+    for routine in part.routines.ids() {
+        let none = Seen { trigger: None, waits: Vec::new(), span: None, poll: None, line: None };
+        walk(part, routine, 0, none, &mut found);
+    }
+    found
+}
+
+/// What came before in a routine.
+#[derive(Clone)]
+struct Seen {
+    trigger: Option<Trigger>,
+    waits: Vec<(Time, f64)>,
+    span: Option<Span>,
+    poll: Option<(Formula, Time)>,
+    line: Option<(bool, Time)>,
+}
+
+fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &mut Vec<Acquisition>) -> Seen {
+    let Some(model) = part.routines.get(routine).filter(|_| depth < MOST_DEEP) else { return seen };
+    for step in &model.steps {
+        match &step.action {
+            Action::Write(command) => seen = started(Trigger::Command(command.clone())),
+            Action::Set { fields, .. } => seen = started(Trigger::Fields(fields.clone())),
+            Action::Wait { time, tolerance } => {
+                seen.waits.push((time.clone(), *tolerance));
+                seen.span.get_or_insert(step.span);
+            }
+            Action::Poll { condition, within } => {
+                seen.poll = Some((condition.clone(), within.clone()));
+                // A frame that is looked at until it is done is read with that.
+                for input in inputs(condition) {
+                    if let Input::Code(code) = input
+                        && let Some(frame) = part.codes.get(code).map(|code| code.frame)
+                    {
+                        take(&seen, frame, step.span, false, found);
+                    }
+                }
+            }
+            Action::Line { high, within } => seen.line = Some((*high, within.clone())),
+            Action::ReadFrame(frame) => take(&seen, *frame, step.span, step.retry > 0, found),
+            Action::Run(other) => seen = walk(part, *other, depth + 1, seen, found),
+            Action::WriteRegisters(_) | Action::ReadRegisters(_) | Action::Expect(_) => {}
+        }
+    }
+    seen
+}
+
+fn started(trigger: Trigger) -> Seen {
+    Seen { trigger: Some(trigger), waits: Vec::new(), span: None, poll: None, line: None }
+}
+
+fn take(seen: &Seen, frame: FrameId, span: Span, retried: bool, found: &mut Vec<Acquisition>) {
+    let waits = seen.trigger.is_some() || seen.line.is_some();
+    if !waits || found.iter().any(|known| known.frame == frame) {
+        return;
+    }
+    found.push(Acquisition {
+        frame,
+        trigger: seen.trigger.clone(),
+        waits: if seen.trigger.is_some() { seen.waits.clone() } else { Vec::new() },
+        span: seen.span.unwrap_or(span),
+        poll: seen.poll.clone(),
+        line: seen.line.clone(),
+        retried,
+    });
+}

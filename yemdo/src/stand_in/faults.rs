@@ -1,0 +1,173 @@
+//! Faults on demand: what goes wrong on a bus, by seed or by schedule.
+
+use super::listen::Reaction;
+use super::signal::Random;
+
+/// What goes wrong with one transfer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Fault {
+    /// The part does not acknowledge its address.
+    Nak,
+    /// The request arrives, and the answer is lost.
+    LostAnswer,
+    /// One bit of the answer is flipped.
+    FlippedBit,
+    /// The last byte of the answer, where checks usually stand, is another.
+    WrongCheck,
+    /// The part holds the bus.
+    StuckBus,
+    /// The part is reset before it answers.
+    Reset,
+    /// All bytes of the answer have the same bits stuck at one.
+    StuckBits,
+    /// The answer comes after the client has given up.
+    LateAnswer,
+    /// The answer ends early.
+    CutFrame,
+    /// The bytes were sent at another baud rate.
+    WrongBaud,
+    /// Another part answers.
+    OtherPart,
+}
+
+impl Fault {
+    /// All of them.
+    pub const ALL: [Fault; 11] = [
+        Fault::Nak,
+        Fault::LostAnswer,
+        Fault::FlippedBit,
+        Fault::WrongCheck,
+        Fault::StuckBus,
+        Fault::Reset,
+        Fault::StuckBits,
+        Fault::LateAnswer,
+        Fault::CutFrame,
+        Fault::WrongBaud,
+        Fault::OtherPart,
+    ];
+
+    /// Its name, as it is typed.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Fault::Nak => "nak",
+            Fault::LostAnswer => "lost-answer",
+            Fault::FlippedBit => "flipped-bit",
+            Fault::WrongCheck => "wrong-check",
+            Fault::StuckBus => "stuck-bus",
+            Fault::Reset => "reset",
+            Fault::StuckBits => "stuck-bits",
+            Fault::LateAnswer => "late-answer",
+            Fault::CutFrame => "cut-frame",
+            Fault::WrongBaud => "wrong-baud",
+            Fault::OtherPart => "other-part",
+        }
+    }
+
+    /// The fault of that name.
+    pub fn from_name(name: &str) -> Option<Fault> {
+        Self::ALL.into_iter().find(|fault| fault.as_str() == name)
+    }
+
+    /// Whether the part is asked at all.
+    pub fn reaches_the_part(self) -> bool {
+        !matches!(self, Fault::Nak | Fault::StuckBus | Fault::OtherPart | Fault::WrongBaud)
+    }
+
+    /// What becomes of an answer.
+    pub fn bend(self, answer: Vec<u8>, random: &mut Random) -> Reaction {
+        let mut bytes = answer;
+        let last = bytes.len().checked_sub(1);
+        match self {
+            Fault::Nak => return Reaction::NakAddress,
+            Fault::StuckBus => return Reaction::Stuck,
+            Fault::LostAnswer | Fault::LateAnswer => return Reaction::Silence,
+            Fault::Reset => {}
+            Fault::FlippedBit => {
+                let bit = random.below(bytes.len() * 8);
+                bytes.get_mut(bit / 8).into_iter().for_each(|byte| *byte ^= 1 << (bit % 8));
+            }
+            Fault::WrongCheck => {
+                let flip = 1 + random.below(255) as u8;
+                last.and_then(|last| bytes.get_mut(last)).into_iter().for_each(|byte| *byte ^= flip);
+            }
+            Fault::StuckBits => {
+                let stuck = 1 << random.below(8) | 1 << random.below(8);
+                bytes.iter_mut().for_each(|byte| *byte |= stuck);
+            }
+            Fault::CutFrame => bytes.truncate(random.below(bytes.len())),
+            // What it does not know it leaves to the pull-up.
+            Fault::OtherPart => bytes.iter_mut().for_each(|byte| *byte = 0xFF),
+            // Bits are sampled at other places: other bytes, and another number of them.
+            Fault::WrongBaud => {
+                bytes.truncate(bytes.len() / 2);
+                bytes.iter_mut().for_each(|byte| *byte = random.bits() as u8);
+            }
+        }
+        Reaction::Answer(bytes)
+    }
+}
+
+/// Which transfers go wrong, and how.
+#[derive(Clone, Debug)]
+pub struct Faults {
+    random: Random,
+    /// Of a million transfers so many go wrong, in one of these ways.
+    share: u64,
+    kinds: Vec<Fault>,
+    schedule: Vec<(u64, Fault)>,
+    count: u64,
+    /// Those that were injected: the number of the transfer, and the fault.
+    pub injected: Vec<(u64, Fault)>,
+}
+
+/// So many injected faults are listed.
+const MOST_LISTED: usize = 10_000;
+
+impl Faults {
+    /// Nothing goes wrong.
+    pub fn none() -> Self {
+        Self { random: Random::new(0), share: 0, kinds: Vec::new(), schedule: Vec::new(), count: 0, injected: Vec::new() }
+    }
+
+    /// Of all transfers this share, from 0 to 1, goes wrong in one of some ways, chosen by the seed.
+    pub fn seeded(seed: u64, share: f64, kinds: &[Fault]) -> Self {
+        let share = (share.clamp(0.0, 1.0) * 1e6) as u64;
+        Self { random: Random::new(seed), share, kinds: kinds.to_vec(), ..Self::none() }
+    }
+
+    /// The transfer of that number, from 0, goes wrong in this way.
+    pub fn at(mut self, transfer: u64, fault: Fault) -> Self {
+        self.schedule.push((transfer, fault));
+        self
+    }
+
+    /// What goes wrong with the next transfer; `None` where nothing does.
+    pub fn draw(&mut self) -> Option<Fault> {
+        let number = self.count;
+        self.count += 1;
+        let planned = self.schedule.iter().find(|(at, _)| *at == number).map(|(_, fault)| *fault);
+        let fault = match planned {
+            Some(fault) => Some(fault),
+            None if self.share > 0 => {
+                let hit = (self.random.unit() * 1e6) < self.share as f64;
+                if hit { self.kinds.get(self.random.below(self.kinds.len())).copied() } else { None }
+            }
+            None => None,
+        };
+        if let Some(fault) = fault.filter(|_| self.injected.len() < MOST_LISTED) {
+            self.injected.push((number, fault));
+        }
+        fault
+    }
+
+    /// Transfers so far.
+    pub fn transfers(&self) -> u64 {
+        self.count
+    }
+
+    /// The generator that faults are drawn from.
+    pub fn random(&mut self) -> &mut Random {
+        &mut self.random
+    }
+}

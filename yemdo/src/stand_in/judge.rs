@@ -1,0 +1,152 @@
+//! What the client does against the sheet.
+
+use std::fmt;
+
+/// Something that the client did against the sheet, or left undone.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Remark {
+    /// Microseconds since power-up.
+    pub at: u64,
+    /// Which rule.
+    pub rule: Rule,
+    /// What was done, with names and values.
+    pub what: String,
+    /// Line of the sheet that it is about, from 1; `None` where there is none.
+    pub line: Option<usize>,
+}
+
+/// The rules that a stand-in watches over.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub enum Rule {
+    /// Read before the wait that the sheet states was over.
+    ReadTooEarly,
+    /// Read although no measurement was ever started.
+    NotStarted,
+    /// Reserved bits were written otherwise than the sheet says.
+    ReservedBits,
+    /// Bits were written that the part forces or only reports.
+    ForcedBits,
+    /// A register was written in a mode that forbids it.
+    Locked,
+    /// A register was written that can only be read.
+    ReadOnly,
+    /// A register was read that can only be written.
+    WriteOnly,
+    /// There is no register at this address, or not in this bank.
+    UnknownRegister,
+    /// Bytes that are no command of the part.
+    UnknownCommand,
+    /// A code that is not in the field's table.
+    UndefinedValue,
+    /// A register was written or read in part.
+    PartOfRegister,
+    /// Bytes of a frame were left unread, among them a check value.
+    CheckNotRead,
+    /// Fewer or more bytes were read than the frame has.
+    WrongLength,
+    /// A status bit that says whether readings hold was never looked at.
+    StatusNotRead,
+    /// Calibration words were never read, and readings need them.
+    CalibrationNotRead,
+    /// An alert was raised and never looked at.
+    AlertNotCleared,
+    /// Several registers were read without setting the bit for auto-increment.
+    NoAutoIncrement,
+    /// The clock was faster than the sheet allows.
+    ClockTooFast,
+    /// A Modbus function that the part does not have.
+    UnknownFunction,
+}
+
+impl Rule {
+    /// All of them.
+    pub const ALL: [Rule; 19] = [
+        Rule::ReadTooEarly,
+        Rule::NotStarted,
+        Rule::ReservedBits,
+        Rule::ForcedBits,
+        Rule::Locked,
+        Rule::ReadOnly,
+        Rule::WriteOnly,
+        Rule::UnknownRegister,
+        Rule::UnknownCommand,
+        Rule::UndefinedValue,
+        Rule::PartOfRegister,
+        Rule::CheckNotRead,
+        Rule::WrongLength,
+        Rule::StatusNotRead,
+        Rule::CalibrationNotRead,
+        Rule::AlertNotCleared,
+        Rule::NoAutoIncrement,
+        Rule::ClockTooFast,
+        Rule::UnknownFunction,
+    ];
+
+    /// Its name, short.
+    pub fn as_str(self) -> &'static str {
+        self.texts().0
+    }
+
+    /// What it may cause.
+    pub fn may_cause(self) -> &'static str {
+        self.texts().1
+    }
+
+    fn texts(self) -> (&'static str, &'static str) {
+        match self {
+            Rule::ReadTooEarly => ("read too early", "the previous reading, half of a new one, or no acknowledgement"),
+            Rule::NotStarted => ("not started", "the reset value, or what was left from before, taken for a reading"),
+            Rule::ReservedBits => ("reserved bits", "a test mode, or a part that works today and not in its next revision"),
+            Rule::ForcedBits => ("forced bits", "a setting that is believed to be there and is not"),
+            Rule::Locked => ("locked register", "the write is ignored: the part keeps its old setting"),
+            Rule::ReadOnly => ("read-only register", "the write is ignored"),
+            Rule::WriteOnly => ("write-only register", "bytes that mean nothing"),
+            Rule::UnknownRegister => ("unknown register", "another register is changed, or bytes that mean nothing are read"),
+            Rule::UnknownCommand => ("unknown command", "the part ignores it, or does something that its datasheet does not tell"),
+            Rule::UndefinedValue => ("undefined value", "behaviour that the datasheet does not state"),
+            Rule::PartOfRegister => ("part of a register", "half of an old value and half of a new one"),
+            Rule::CheckNotRead => ("check not read", "a flipped bit on the bus becomes a reading"),
+            Rule::WrongLength => ("wrong length", "codes that are cut off, or bytes that belong to something else"),
+            Rule::StatusNotRead => ("status not read", "an old, saturated or invalid value is taken for a good one"),
+            Rule::CalibrationNotRead => ("calibration not read", "readings that are wrong by the spread of the parts"),
+            Rule::AlertNotCleared => ("alert not cleared", "the alert output stays active, and the next alert is not noticed"),
+            Rule::NoAutoIncrement => ("no auto-increment", "the first register's byte is read again and again"),
+            Rule::ClockTooFast => ("clock too fast", "bits that flip now and then, on some boards only"),
+            Rule::UnknownFunction => ("unknown function", "the part answers with an exception"),
+        }
+    }
+}
+
+impl fmt::Display for Remark {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:.3} ms  {}: {}", self.at as f64 / 1000.0, self.rule.as_str(), self.what)?;
+        self.line.iter().try_for_each(|line| write!(f, " (line {line} of the sheet)"))
+    }
+}
+
+/// What the client did, and what is to be said about it. What is done again and again is told once.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Judge {
+    pub(super) remarks: Vec<Remark>,
+    /// How often each was repeated.
+    pub(super) repeated: Vec<u64>,
+}
+
+/// So many different remarks are kept.
+const MOST: usize = 1000;
+
+impl Judge {
+    pub(super) fn remark(&mut self, at: u64, rule: Rule, what: String, line: Option<usize>) {
+        let same = |remark: &Remark| remark.rule == rule && remark.line == line && remark.what == what;
+        match self.remarks.iter().position(same) {
+            Some(known) => self.repeated.get_mut(known).into_iter().for_each(|count| *count += 1),
+            None if self.remarks.len() < MOST => {
+                self.remarks.push(Remark { at, rule, what, line });
+                self.repeated.push(0);
+            }
+            None => {}
+        }
+    }
+}

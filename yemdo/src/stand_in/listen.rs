@@ -1,0 +1,315 @@
+//! What comes over I2C or SPI, and what the part makes of it.
+
+use super::judge::Rule;
+use super::state::StandIn;
+use crate::bus::{Bus, Received, Transfer};
+use crate::ground::list::Id;
+use crate::model::command::Exchange;
+use crate::model::frame::Origin;
+use crate::model::ids::{FrameId, RegisterId};
+
+/// What the part does with a transfer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Reaction {
+    /// It acknowledges, and sends these bytes.
+    Answer(Vec<u8>),
+    /// It does not acknowledge its address: it is not there, or busy.
+    NakAddress,
+    /// It does not acknowledge a byte that was sent to it.
+    NakData,
+    /// Nothing comes at all.
+    Silence,
+    /// It holds the bus.
+    Stuck,
+}
+
+/// A byte that is sent where there is nothing to say: the bus is pulled up.
+const IDLE: u8 = 0xFF;
+
+impl StandIn {
+    /// A transfer of any bus, as [`Wire`](crate::bus::Wire) makes them: for I2C behind the address, for SPI before what is clocked in, for
+    /// Modbus the RTU frame.
+    pub fn transfer(&mut self, now: u64, transfer: &Transfer) -> Reaction {
+        match transfer.bus {
+            Bus::I2c => self.i2c(now, transfer.address.unwrap_or(0), &transfer.send, transfer.receive),
+            Bus::Spi => {
+                let mut out = transfer.send.clone();
+                out.resize(transfer.send.len() + transfer.receive, 0);
+                let mut answer = self.spi(now, &out);
+                Reaction::Answer(answer.split_off(transfer.send.len().min(answer.len())))
+            }
+            Bus::Modbus => self.modbus_rtu(now, &transfer.send).map_or(Reaction::Silence, Reaction::Answer),
+        }
+    }
+
+    /// A transfer over I2C: what is sent to a 7-bit address, and how many bytes are read behind it.
+    pub fn i2c(&mut self, now: u64, address: u8, sent: &[u8], receive: usize) -> Reaction {
+        let part = self.part.clone();
+        let Some(i2c) = part.buses.i2c.as_ref().filter(|i2c| i2c.address == address) else { return Reaction::NakAddress };
+        self.advance(now);
+        if let Some(reaction) = self.commanded(now, sent, receive) {
+            return reaction;
+        }
+        if sent.is_empty() {
+            // Only looked whether it is there.
+            if receive == 0 {
+                return Reaction::Answer(Vec::new());
+            }
+            return match self.pointer {
+                Some((address, moves_on)) => self.read_from(now, address, receive, moves_on),
+                None => self.unknown_command(now, sent, receive),
+            };
+        }
+        let pointer = crate::bus::split_pointer(i2c.pointer, sent).filter(|_| i2c.pointer > 0);
+        match (pointer, i2c_received(i2c, sent, receive)) {
+            (_, Err(what)) => {
+                self.remark(now, Rule::UnknownCommand, what, None);
+                Reaction::NakData
+            }
+            (Some((raw, _)), Ok(Received::Read { address, .. })) if !part.registers.is_empty() => {
+                let moves_on = i2c.auto_increment && (i2c.increment == 0 || raw & i2c.increment != 0);
+                self.pointer = Some((address, moves_on));
+                self.read_from(now, address, receive, moves_on)
+            }
+            (_, Ok(Received::Write { address, data })) if !part.registers.is_empty() => {
+                self.pointer = Some((address, i2c.auto_increment));
+                self.write_registers(now, address, &data);
+                Reaction::Answer(Vec::new())
+            }
+            // The register address alone; what is read comes in a transfer of its own.
+            (Some((raw, [])), _) if receive == 0 && !part.registers.is_empty() => {
+                let address = raw & !i2c.increment;
+                if self.register_at(address).1.is_none() {
+                    return self.unknown_command(now, sent, receive);
+                }
+                self.pointer = Some((address, i2c.auto_increment && (i2c.increment == 0 || raw & i2c.increment != 0)));
+                Reaction::Answer(Vec::new())
+            }
+            _ => self.unknown_command(now, sent, receive),
+        }
+    }
+
+    /// A transfer over SPI while the part is selected: the bytes that are clocked out to it, and as many that come back.
+    pub fn spi(&mut self, now: u64, out: &[u8]) -> Vec<u8> {
+        let part = self.part.clone();
+        let Some(spi) = &part.buses.spi else { return vec![IDLE; out.len()] };
+        self.advance(now);
+        let (sent, data) = self.spi_now(now, out, spi);
+        let data = if spi.late { std::mem::replace(&mut self.answer, data) } else { data };
+        let mut back = vec![0; sent];
+        back.extend(data);
+        back.resize(out.len(), IDLE);
+        back
+    }
+
+    /// How many bytes of a transfer are sent to the part, and what it says behind them.
+    fn spi_now(&mut self, now: u64, out: &[u8], spi: &crate::bus::Spi) -> (usize, Vec<u8>) {
+        // A frame that is asked for by the first bytes; the longest command first.
+        let mut asked: Vec<(usize, usize)> = self.exchanges().map(|(command, read)| (command.len(), read)).collect();
+        asked.sort_unstable();
+        for (length, read) in asked.into_iter().rev() {
+            let (Some(command), true) = (out.get(..length), out.len() > length) else { continue };
+            let behind = out.len() - length - spi.dummy.min(out.len() - length);
+            if behind < read && length > 0 {
+                continue;
+            }
+            if let Some(Reaction::Answer(data)) = self.commanded(now, command, behind) {
+                return (length + spi.dummy, data);
+            }
+        }
+        if let Some(Reaction::Answer(_)) = self.commanded(now, out, 0) {
+            return (out.len(), Vec::new());
+        }
+        let Some((pointer, data)) = crate::bus::split_pointer(spi.pointer, out).filter(|_| spi.pointer > 0) else {
+            self.unknown_command(now, out, 0);
+            return (out.len(), Vec::new());
+        };
+        let (head, flags) = (out.len() - data.len(), spi.read | spi.write | spi.increment);
+        let address = (pointer & !flags) >> spi.shift;
+        let direction = pointer & (spi.read | spi.write);
+        if self.part.registers.is_empty() || (direction != spi.read && direction != spi.write) {
+            self.unknown_command(now, out, 0);
+            return (out.len(), Vec::new());
+        }
+        if direction == spi.write && spi.read != spi.write {
+            self.write_registers(now, address, data);
+            return (out.len(), Vec::new());
+        }
+        let bytes = data.len().saturating_sub(spi.dummy);
+        let moves_on = spi.auto_increment && (spi.increment == 0 || pointer & spi.increment != 0);
+        (head + spi.dummy, self.read_registers(now, address, bytes, moves_on).unwrap_or_default())
+    }
+
+    fn read_from(&mut self, now: u64, address: u32, receive: usize, moves_on: bool) -> Reaction {
+        match self.read_registers(now, address, receive, moves_on) {
+            Some(data) => Reaction::Answer(data),
+            None => Reaction::Answer(vec![IDLE; receive]),
+        }
+    }
+
+    fn unknown_command(&mut self, now: u64, sent: &[u8], receive: usize) -> Reaction {
+        let what = match (sent.is_empty(), receive) {
+            (true, _) => format!("read {receive} bytes without asking for anything"),
+            (false, 0) => format!("sent {}, which is no command of the part", Self::bytes_text(sent)),
+            (false, _) => format!("sent {} and read {receive} bytes: no command of the part", Self::bytes_text(sent)),
+        };
+        self.remark(now, Rule::UnknownCommand, what, None);
+        Reaction::Answer(vec![IDLE; receive])
+    }
+
+    /// What can be asked for: the bytes that are sent first, and how many are read.
+    fn exchanges(&self) -> impl Iterator<Item = (Vec<u8>, usize)> + '_ {
+        let lists = self.part.frames.iter().map(|frame| exchanges_of(&frame.origin));
+        lists.flatten().filter_map(|exchange| Some((exchange.command.now(&self.present()).ok()?, exchange.read)))
+    }
+
+    /// A command of the part, or a frame that is asked for; `None` where it is neither.
+    fn commanded(&mut self, now: u64, sent: &[u8], receive: usize) -> Option<Reaction> {
+        let part = self.part.clone();
+        if sent.is_empty() && receive > 0 {
+            // What was asked for before, or a part that just answers.
+            if let Some((frame, exchange, due)) = self.asked.take() {
+                return Some(self.answer_exchange(now, frame, exchange, receive, due));
+            }
+            let own = part.frames.entries().find_map(|(id, frame)| {
+                let at = exchanges_of(&frame.origin).position(|exchange| exchange.command.is_empty() && exchange.wait.is_none())?;
+                Some((id, at))
+            })?;
+            return Some(self.answer_exchange(now, own.0, own.1, receive, now));
+        }
+        if sent.is_empty() {
+            return None;
+        }
+        for (id, frame) in part.frames.entries() {
+            for (at, exchange) in exchanges_of(&frame.origin).enumerate() {
+                if exchange.command.is_empty() || exchange.command.now(&self.present()).ok().as_deref() != Some(sent) {
+                    continue;
+                }
+                let wait = exchange.wait.as_ref().and_then(|time| time.micros(&self.present()).ok());
+                if receive == 0 {
+                    self.asked = Some((id, at, now + wait.unwrap_or(0)));
+                    self.start_command(now, sent);
+                    return Some(Reaction::Answer(Vec::new()));
+                }
+                return Some(self.answer_exchange(now, id, at, receive, now + wait.unwrap_or(0)));
+            }
+        }
+        let known = |(command, _): &(crate::model::command::Command, usize)| command.now(&self.present()).is_ok_and(|bytes| bytes == sent);
+        if receive == 0 && (self.commands.iter().any(known)) {
+            self.asked = None;
+            self.start_command(now, sent);
+            return Some(Reaction::Answer(Vec::new()));
+        }
+        None
+    }
+
+    /// The bytes of one exchange of a frame.
+    fn answer_exchange(&mut self, now: u64, id: FrameId, at: usize, receive: usize, due: u64) -> Reaction {
+        let part = self.part.clone();
+        let Some(frame) = part.frames.get(id) else { return Reaction::NakAddress };
+        let line = self.line_of(frame.span.start);
+        if now < due {
+            let what = format!("{} was read {:.3} ms after it was asked for, too early by {:.3} ms", frame.name, 0.0, ms(due - now));
+            self.remark(now, Rule::ReadTooEarly, what.replace("0.000 ms after it was asked for, ", ""), line);
+            return Reaction::NakAddress;
+        }
+        if !self.judge_measure(now, id) {
+            return Reaction::NakAddress;
+        }
+        let offset: usize = exchanges_of(&frame.origin).take(at).map(|exchange| exchange.read).sum();
+        let read = exchanges_of(&frame.origin).nth(at).map_or(0, |exchange| exchange.read);
+        let whole = self.last.get(id.index()).and_then(Option::as_ref).cloned().unwrap_or_default();
+        let mut data: Vec<u8> = whole.get(offset..).unwrap_or(&[]).iter().take(receive.min(read)).copied().collect();
+        data.resize(receive, IDLE);
+        if receive != read && frame.counted.is_none() {
+            let cut = frame.checks.iter().any(|check| check.place.iter().any(|slice| slice.byte >= offset + receive));
+            let what = format!("read {receive} of the {read} bytes of {}", frame.name);
+            self.remark(now, if cut && receive < read { Rule::CheckNotRead } else { Rule::WrongLength }, what, line);
+        }
+        self.seen(now, id);
+        Reaction::Answer(data)
+    }
+
+    /// Holds the read of a frame against its measurement. `false` where the part does not acknowledge.
+    fn judge_measure(&mut self, now: u64, id: FrameId) -> bool {
+        let part = self.part.clone();
+        let Some(frame) = part.frames.get(id) else { return true };
+        let Some(measure) = self.measures.get(id).and_then(|measure| measure.clone()) else { return true };
+        let line = self.line_of(measure.how.span.start);
+        let Some(started) = measure.started else {
+            // Calibration words are loaded at power-up too.
+            if !frame.keep {
+                self.remark(now, Rule::NotStarted, format!("{} was read, and no measurement was started", frame.name), line);
+            }
+            return true;
+        };
+        let looked = measure.how.poll.is_some() && self.shows_waiting(id);
+        if now < measure.by_sheet && !looked {
+            let what = format!(
+                "{} was read {:.3} ms after the start; the sheet waits {:.3} ms",
+                frame.name,
+                ms(now.saturating_sub(started)),
+                ms(measure.by_sheet - started)
+            );
+            self.remark(now, Rule::ReadTooEarly, what, line);
+        }
+        now >= measure.done || !measure.how.retried
+    }
+
+    /// Registers that hold measured values were read: when?
+    pub(super) fn judge_reads(&mut self, now: u64, read: &[RegisterId]) {
+        let part = self.part.clone();
+        for (id, frame) in part.frames.entries() {
+            let Origin::Registers(runs) = &frame.origin else { continue };
+            let measured: Vec<RegisterId> = self.data_registers(id, runs);
+            if read.iter().any(|register| measured.contains(register)) {
+                self.judge_measure(now, id);
+            }
+            // The last register of its data ends it.
+            let last = measured.iter().all(|register| read.contains(register));
+            if last && !measured.is_empty() || frame.readings.is_empty() && runs.iter().flatten().all(|register| read.contains(register)) {
+                self.seen(now, id);
+            }
+        }
+    }
+
+    /// The registers of a frame that readings are made of, and not its status.
+    fn data_registers(&self, id: FrameId, runs: &[Vec<RegisterId>]) -> Vec<RegisterId> {
+        let part = &self.part;
+        let Some(frame) = part.frames.get(id) else { return Vec::new() };
+        let mut found = Vec::new();
+        let mut at = 0;
+        for register in runs.iter().flatten() {
+            let Some(model) = part.registers.get(*register) else { continue };
+            let inside = at..at + model.bytes;
+            at += model.bytes;
+            let codes = frame.readings.iter().filter_map(|reading| part.readings.get(*reading)).flat_map(|reading| &reading.codes);
+            let within = |code: &crate::model::frame::Code| {
+                code.frame == id && code.field.is_none() && code.layout.slices.iter().any(|slice| inside.contains(&slice.byte))
+            };
+            if part.codes.of(codes).any(within) {
+                found.push(*register);
+            }
+        }
+        found
+    }
+}
+
+fn exchanges_of(origin: &Origin) -> impl Iterator<Item = &Exchange> {
+    let list: &[Exchange] = match origin {
+        Origin::Read(exchange) => std::slice::from_ref(exchange),
+        Origin::Transfers(list) => list,
+        Origin::Registers(_) | Origin::Modbus(_) => &[],
+    };
+    list.iter()
+}
+
+fn i2c_received(i2c: &crate::bus::I2c, sent: &[u8], receive: usize) -> Result<Received, String> {
+    crate::bus::Wire::received(i2c, sent, receive)
+}
+
+/// Microseconds as milliseconds.
+fn ms(micros: u64) -> f64 {
+    micros as f64 / 1000.0
+}

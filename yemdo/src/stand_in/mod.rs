@@ -1,0 +1,25 @@
+//! A part without the part: from any sheet, something that behaves as the datasheet says, and watches who talks to it.
+//!
+//! A [`StandIn`] is a state machine without input or output and without a clock: whoever runs it hands it the bytes of a bus and the
+//! time, and gets what the part would answer. In: a [`Part`](crate::Part), [`Signal`]s for the physical world, a seed. Out: answers,
+//! lines, and [`Remark`]s: what the client did against the sheet.
+//!
+//! What it knows of time it reads off the sheet's routines: what starts a measurement, how long it takes, what is polled
+//! (`acquire`). The bytes of a frame are found by inverting the sheet's formulas (`search`, `sample`).
+
+mod acquire;
+mod faults;
+mod judge;
+mod listen;
+mod modbus;
+mod registers;
+mod sample;
+mod search;
+mod signal;
+mod state;
+
+pub use faults::{Fault, Faults};
+pub use judge::{Remark, Rule};
+pub use listen::Reaction;
+pub use signal::{Random, Signal, SignalError};
+pub use state::{NoStandIn, StandIn};

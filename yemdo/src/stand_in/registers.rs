@@ -1,0 +1,198 @@
+//! Registers as the part has them: who may write what, what clears itself, what is forced.
+
+use super::judge::Rule;
+use super::state::StandIn;
+use crate::ground::hex::to_hex;
+use crate::model::ids::{FieldId, RegisterId};
+use crate::model::registers::{Access, Register, behind, by_register};
+
+impl StandIn {
+    /// The register at an address, in the bank that is selected; and any in another bank, where there is none.
+    pub(super) fn register_at(&self, address: u32) -> (Option<RegisterId>, Option<RegisterId>) {
+        let at = || self.part.registers.entries().filter(move |(_, register)| register.at == address);
+        let open = at().find(|(_, register)| self.holds(&register.bank)).map(|(id, _)| id);
+        (open, at().map(|(id, _)| id).next())
+    }
+
+    fn holds(&self, conditions: &[(FieldId, i128)]) -> bool {
+        conditions.iter().all(|(field, code)| self.part.fields.get(*field).is_some_and(|field| self.state.field(field) == *code))
+    }
+
+    /// Fields that do not have the codes they must have, in words.
+    fn missing(&self, conditions: &[(FieldId, i128)]) -> String {
+        let wrong = conditions.iter().filter(|condition| !self.holds(std::slice::from_ref(condition)));
+        wrong.filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect::<Vec<_>>().join(", ")
+    }
+
+    fn unknown_register(&mut self, now: u64, address: u32, any: Option<RegisterId>, what: &str) {
+        let part = self.part.clone();
+        let text = match any.and_then(|id| part.registers.get(id)) {
+            Some(register) => {
+                format!("{what} 0x{address:02X}, which is {} only while {}", register.name, self.missing(&register.bank))
+            }
+            None => format!("{what} 0x{address:02X}, where the sheet has no register"),
+        };
+        let line = any.and_then(|id| part.registers.get(id)).and_then(|register| self.line_of(register.span.start));
+        self.remark(now, Rule::UnknownRegister, text, line);
+    }
+
+    /// Bytes are written to a register address, and to those behind it. `false` where there is no register for some of them.
+    pub(super) fn write_registers(&mut self, now: u64, address: u32, data: &[u8]) -> bool {
+        let part = self.part.clone();
+        let by_register = by_register(&part.registers);
+        let (mut at, mut rest, mut whole) = (address, data, true);
+        while !rest.is_empty() {
+            let (open, any) = self.register_at(at);
+            let Some(register) = open.and_then(|id| part.registers.get(id)) else {
+                self.unknown_register(now, at, any, "wrote");
+                return false;
+            };
+            let Some((own, behind_it)) = rest.split_at_checked(register.bytes) else {
+                let what = format!("wrote {} of the {} bytes of {}", rest.len(), register.bytes, register.name);
+                self.remark(now, Rule::PartOfRegister, what, self.line_of(register.span.start));
+                return false;
+            };
+            if let Some(id) = open {
+                whole &= self.write_register(now, id, register, register.value_of(own));
+            }
+            at = behind(register, by_register);
+            rest = behind_it;
+        }
+        whole
+    }
+
+    fn write_register(&mut self, now: u64, id: RegisterId, register: &Register, value: u64) -> bool {
+        let part = self.part.clone();
+        let (line, digits) = (self.line_of(register.span.start), register.bytes * 2);
+        let wrote = format!("wrote 0x{value:0digits$X} to {}", register.name);
+        if !register.access.is_writable()
+            && !register.fields.iter().any(|field| part.fields.get(*field).is_some_and(|f| f.access.is_writable()))
+        {
+            self.remark(now, Rule::ReadOnly, wrote, line);
+            return false;
+        }
+        if !self.holds(&register.writable) {
+            let what = format!("{wrote}, which can only be written while {}", self.missing(&register.writable));
+            self.remark(now, Rule::Locked, what, line);
+            return false;
+        }
+        let before = self.state.register(register);
+        let mut after = value;
+        for reserved in &register.reserved {
+            match reserved.write {
+                Some(wanted) if value & reserved.mask != wanted => {
+                    let what = format!(
+                        "{wrote}: reserved bits 0x{:0digits$X} hold 0x{:0digits$X}, and 0x{wanted:0digits$X} must be written there",
+                        reserved.mask,
+                        value & reserved.mask
+                    );
+                    self.remark(now, Rule::ReservedBits, what, self.line_of(reserved.span.start));
+                    after = (after & !reserved.mask) | wanted;
+                }
+                Some(_) => {}
+                None => after = (after & !reserved.mask) | (before & reserved.mask),
+            }
+        }
+        let mut clears = 0;
+        for field in register.fields.iter().filter_map(|id| part.fields.get(*id)) {
+            let mask = field.mask_in(register);
+            let (was, written) = (before & mask, value & mask);
+            match field.access {
+                Access::ReadOnly | Access::ClearOnRead | Access::Reserved => {
+                    if written != was && written != 0 {
+                        let what = format!("{wrote}: {} only reports, and keeps 0x{was:0digits$X}", field.name);
+                        self.remark(now, Rule::ForcedBits, what, self.line_of(field.span.start));
+                    }
+                    after = (after & !mask) | was;
+                }
+                Access::WriteOneToClear => after = (after & !mask) | (was & !written),
+                Access::SelfClearing => clears |= mask,
+                Access::ReadWrite | Access::WriteOnly => {}
+            }
+        }
+        self.state.set_register(register, after);
+        // A code that the table does not have is a code all the same.
+        for field in register.fields.iter().filter_map(|id| part.fields.get(*id)).filter(|field| !field.values.is_empty()) {
+            let code = self.state.field(field);
+            if field.value(code).is_none() {
+                let what = format!("{wrote}: {} has the code {code}, which its table does not have", field.name);
+                self.remark(now, Rule::UndefinedValue, what, self.line_of(field.span.start));
+            }
+        }
+        let fresh = after != before;
+        self.start_fields(now, &register.fields, fresh);
+        let _ = id;
+        if clears != 0 {
+            let held = self.state.register(register);
+            self.state.set_register(register, held & !clears);
+        }
+        true
+    }
+
+    /// Reads bytes from a register address on. `moves_on` is whether the address goes up from register to register.
+    pub(super) fn read_registers(&mut self, now: u64, address: u32, bytes: usize, moves_on: bool) -> Option<Vec<u8>> {
+        let part = self.part.clone();
+        let by_register = by_register(&part.registers);
+        let (mut at, mut data) = (address, Vec::with_capacity(bytes));
+        let mut read: Vec<RegisterId> = Vec::new();
+        while data.len() < bytes {
+            let (open, any) = self.register_at(at);
+            let Some((id, register)) = open.and_then(|id| Some((id, part.registers.get(id)?))) else {
+                self.unknown_register(now, at, any, "read");
+                if data.is_empty() {
+                    return None;
+                }
+                data.resize(bytes, 0xFF);
+                break;
+            };
+            let line = self.line_of(register.span.start);
+            if !register.access.is_readable() {
+                self.remark(now, Rule::WriteOnly, format!("read {}, which can only be written", register.name), line);
+            }
+            let mut held = self.state.register(register);
+            for field in register.fields.iter().filter_map(|field| part.fields.get(*field)).filter(|field| !field.access.is_readable()) {
+                held &= !field.mask_in(register);
+            }
+            let left = bytes - data.len();
+            data.extend(register.wire_bytes(held).iter().take(left));
+            if left < register.bytes {
+                let what = format!("read {left} of the {} bytes of {}", register.bytes, register.name);
+                self.remark(now, Rule::PartOfRegister, what, line);
+            }
+            read.push(id);
+            if moves_on {
+                at = behind(register, by_register);
+            } else if data.len() < bytes {
+                let what = format!("read {bytes} bytes from {} without the bit for auto-increment", register.name);
+                self.remark(now, Rule::NoAutoIncrement, what, line);
+            }
+        }
+        self.were_read(now, &read);
+        Some(data)
+    }
+
+    /// Registers were read: what that clears, and which frames were looked at.
+    fn were_read(&mut self, now: u64, read: &[RegisterId]) {
+        let part = self.part.clone();
+        for id in read {
+            self.read_registers.get_mut(*id).into_iter().for_each(|seen| *seen = true);
+        }
+        self.judge_reads(now, read);
+        for register in part.registers.of(read) {
+            let reset = register.reset.unwrap_or(0);
+            let clears = |access: Access| access == Access::ClearOnRead;
+            let of_fields = part.fields.of(&register.fields).filter(|field| clears(field.access));
+            let mask =
+                if clears(register.access) { register.mask() } else { of_fields.fold(0, |mask, field| mask | field.mask_in(register)) };
+            if mask != 0 {
+                let held = self.state.register(register);
+                self.state.set_register(register, (held & !mask) | (reset & mask));
+            }
+        }
+    }
+
+    /// What a write is in words, for what no register takes.
+    pub(super) fn bytes_text(sent: &[u8]) -> String {
+        if sent.is_empty() { "nothing".into() } else { to_hex(sent) }
+    }
+}
