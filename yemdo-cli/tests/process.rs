@@ -348,7 +348,7 @@ fn json_is_json_from_every_command() {
         (vec!["choose", lantern, "illuminance", "--up-to", "3 klx", "--after", "saturated"], 0, 8),
         (vec!["choose", lantern], 0, 4),
         (vec!["routine", lantern], 0, 3),
-        (vec!["routine", lantern, "measure"], 0, 9),
+        (vec!["routine", lantern, "measure"], 0, 8),
         (vec!["explain", keelson, "SETUP=0xD2"], 1, 1),
     ];
     for (args, code, lines) in cases {

@@ -85,6 +85,14 @@ impl Part {
     }
 }
 
+impl Part {
+    /// The part with another Modbus unit id than it is delivered with.
+    pub fn with_unit(mut self, unit: u8) -> Part {
+        Arc::make_mut(&mut self.sheet).buses.modbus.iter_mut().for_each(|modbus| modbus.unit = Some(unit));
+        self
+    }
+}
+
 /// A part is never at this I2C address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NotAnAddress {

@@ -3,6 +3,8 @@
 
 mod dump;
 mod log;
+mod traffic;
 
 pub use dump::{DumpError, parse_dump, parse_register};
 pub use log::{LogError, LogReader, MAX_LINE, Record, parse_frames};
+pub use traffic::{TRAFFIC_HEADER, Traffic, TrafficFrames};

@@ -21,6 +21,13 @@ pub struct Request {
     pub only_if: Option<String>,
 }
 
+impl Request {
+    /// An operation that no routine asks for.
+    pub fn raw(operation: Operation, meaning: &str) -> Self {
+        Self { operation, meaning: meaning.to_owned(), routine: String::new(), line: 0, at: (0, 0), only_if: None }
+    }
+}
+
 /// What came of what was asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Answer<'b> {

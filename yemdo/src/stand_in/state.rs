@@ -208,12 +208,11 @@ impl StandIn {
         for measure in self.measures.iter_mut().flatten() {
             (measure.started, measure.taken, measure.published) = (None, None, None);
         }
-        // Registers that the sheet gives no reset value hold what its frames show.
+        // Registers that the sheet gives a reset value hold it until something is measured; all else holds what its frames show.
         for (id, frame) in self.part.clone().frames.entries() {
-            if let Origin::Registers(runs) = &frame.origin
-                && !self.registers_solved(runs)
-            {
-                self.publish(now, id, true);
+            let known = matches!(&frame.origin, Origin::Registers(runs) if self.have_resets(runs));
+            if !known {
+                self.publish(now, id, !frame.keep);
             }
         }
         // What is already on after a reset begins to measure.
@@ -221,7 +220,7 @@ impl StandIn {
         self.start_fields(now, &whole, true);
     }
 
-    fn registers_solved(&self, runs: &[Vec<RegisterId>]) -> bool {
+    fn have_resets(&self, runs: &[Vec<RegisterId>]) -> bool {
         self.part.registers.of(runs.iter().flatten()).all(|register| register.reset.is_some())
     }
 

@@ -55,9 +55,17 @@ pub enum ModbusRequest {
 /// # Errors
 /// [`ResponseError`]: a CRC that does not fit, too few bytes, a function or a quantity that there is not.
 pub fn parse_request(bytes: &[u8]) -> Result<(u8, ModbusRequest), ResponseError> {
-    let body = without_crc(bytes, 4)?;
-    let (unit, pdu) = body.split_first().ok_or(ResponseError::TooShort { expected: 4, found: bytes.len() })?;
-    Ok((*unit, parse_pdu(pdu)?))
+    let (unit, pdu) = unwrap_rtu(bytes)?;
+    Ok((unit, parse_pdu(pdu)?))
+}
+
+/// The unit of an RTU frame, and its function and data; of a request or a response.
+///
+/// # Errors
+/// [`ResponseError`]: too few bytes, or a CRC that does not fit.
+pub fn unwrap_rtu(bytes: &[u8]) -> Result<(u8, &[u8]), ResponseError> {
+    let short = ResponseError::TooShort { expected: 4, found: bytes.len() };
+    without_crc(bytes, 4)?.split_first().map(|(unit, pdu)| (*unit, pdu)).ok_or(short)
 }
 
 /// Reads a request's function and data, as they are the same over a serial line and over TCP.

@@ -13,7 +13,7 @@ use super::{AnswerError, Bus, Received, Transfer, Wire};
 use crate::bits::check::{Crc, MODELS};
 use crate::ground::words::counted;
 
-pub use far::{ModbusRequest, exception_response, parse_pdu, parse_request, response};
+pub use far::{ModbusRequest, exception_response, parse_pdu, parse_request, response, unwrap_rtu};
 pub use request::{Request, read_request, write_request};
 pub use response::{Envelope, Response, ResponseError, exception_name, read_response};
 
@@ -264,7 +264,7 @@ fn crc(bytes: &[u8]) -> u16 {
 }
 
 /// Puts the CRC behind a frame, low byte first.
-pub(crate) fn with_crc(mut frame: Vec<u8>) -> Vec<u8> {
+pub fn with_crc(mut frame: Vec<u8>) -> Vec<u8> {
     let crc = crc(&frame);
     frame.extend(crc.to_le_bytes());
     frame

@@ -1,0 +1,108 @@
+//! The same device for those who await.
+
+use yemdo::Part;
+use yemdo::Settings;
+use yemdo::bus::{Bus, Operation};
+use yemdo::configure::{Configuration, WriteScope};
+
+use super::session::{Job, Measurement, Session};
+use crate::error::DeviceError;
+use crate::hal::AsyncI2cPort;
+use crate::port::AsyncPort;
+
+/// A part on a bus, for async code: any I2C or SPI of embedded-hal-async 1.0, and its delay. What it does it has from the same
+/// [routines](yemdo::routine) as [`Device`](crate::Device).
+#[derive(Debug)]
+pub struct AsyncDevice<P> {
+    port: P,
+    session: Session,
+}
+
+impl<I: embedded_hal_async::i2c::I2c, D: embedded_hal_async::delay::DelayNs> AsyncDevice<AsyncI2cPort<I, D>>
+where
+    I::Error: Send + Sync + 'static,
+{
+    /// A part on any async I2C.
+    ///
+    /// # Errors
+    /// [`DeviceError::NotRunnable`]: the part is not reached over I2C.
+    pub fn i2c(i2c: I, delay: D, part: Part) -> Result<Self, DeviceError> {
+        Self::new(AsyncI2cPort::new(i2c, delay), part, Bus::I2c)
+    }
+}
+
+impl<P: AsyncPort> AsyncDevice<P> {
+    /// A part behind a port.
+    ///
+    /// # Errors
+    /// [`DeviceError::NotRunnable`]: the part is not reached over this bus.
+    pub fn new(port: P, part: Part, bus: Bus) -> Result<Self, DeviceError> {
+        if part.buses().wire(bus).is_none() {
+            return Err(yemdo::routine::NotRunnable::OtherBus(bus).into());
+        }
+        Ok(Self { port, session: Session::new(part, bus) })
+    }
+
+    /// The part.
+    pub fn part(&self) -> &Part {
+        &self.session.part
+    }
+
+    /// The registers as far as they are known.
+    pub fn settings(&self) -> &Settings {
+        self.session.settings()
+    }
+
+    async fn drive(&mut self, job: &Job) -> Result<(), DeviceError> {
+        let mut runner = self.session.runner(job)?;
+        let mut next = runner.start()?;
+        while let Some(request) = next {
+            let outcome = match &request.operation {
+                Operation::Transfer(transfer) => self.port.transfer(transfer).await.map(Some),
+                Operation::Wait(micros) => {
+                    self.port.wait(*micros).await;
+                    Ok(Some(Vec::new()))
+                }
+                Operation::Line { high, within } => self.port.line(*high, *within).await.map(|came| came.then(Vec::new)),
+                _ => Ok(Some(Vec::new())),
+            };
+            next = self.session.answer(&mut runner, &request, outcome)?;
+        }
+        self.session.absorb(&runner);
+        Ok(())
+    }
+
+    /// As [`Device::measure`](crate::Device::measure).
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn measure(&mut self) -> Result<Measurement, DeviceError> {
+        self.session.clear();
+        for job in self.session.jobs()? {
+            self.drive(&job).await?;
+        }
+        self.session.measurement()
+    }
+
+    /// As [`Device::run`](crate::Device::run).
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn run(&mut self, routine: &str) -> Result<Measurement, DeviceError> {
+        let job = Job::Routine(self.part().routine(routine)?);
+        self.session.clear();
+        self.drive(&job).await?;
+        self.session.measurement()
+    }
+
+    /// Works out what settings need, writes, and reads back.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn configure(&mut self, settings: &[&str]) -> Result<Configuration, DeviceError> {
+        let done = self.session.configuration(settings, WriteScope::All)?;
+        self.drive(&Job::Write(done.writes.clone())).await?;
+        self.session.configured(&done);
+        Ok(done)
+    }
+}

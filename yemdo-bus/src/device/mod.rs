@@ -1,0 +1,384 @@
+//! A part on a bus: configure it, measure with it, read and write what it has.
+
+mod asynchronous;
+mod session;
+
+use yemdo::bus::{Bus, Operation};
+use yemdo::configure::{Configuration, WriteScope};
+use yemdo::routine::{Request, Runner};
+use yemdo::{Decoder, Part, RegisterId, Settings};
+
+use crate::error::{BusError, DeviceError};
+use crate::hal::{I2cPort, SpiPort, StdDelay};
+use crate::port::Port;
+
+pub use asynchronous::AsyncDevice;
+pub(crate) use session::Job;
+pub use session::Measurement;
+use session::Session;
+
+/// One bus operation, as it was done: for those who want to see.
+#[derive(Debug)]
+pub struct Seen<'a> {
+    /// When, in the port's microseconds.
+    pub at: u64,
+    /// What was asked for, and what for.
+    pub request: &'a Request,
+    /// The bytes that came; `None` where a line did not come to its level; or the error.
+    pub outcome: Result<Option<&'a [u8]>, &'a BusError>,
+}
+
+/// Who watches a device.
+type Watch = Box<dyn FnMut(&Seen<'_>) + Send>;
+
+/// A part on a bus. What can be done with it follows from its sheet.
+///
+/// ```
+/// use yemdo::{Part, stand_in::{Signal, StandIn}};
+/// use yemdo_bus::{Device, Rig};
+///
+/// let part = Part::parse("lamp.toml", r#"
+/// part = "lamp-1"
+/// i2c.address = 0x21
+/// frame.LIGHT = { command = [0x17], read = 2, code = { light = "b0 b1" } }
+/// reading.light = { unit = "lx", formula = "light * 0.5" }
+/// routine.measure = [{ read = "LIGHT" }]
+/// "#)?;
+/// let mut lamp = StandIn::new(&part, 1)?;
+/// lamp.set(part.reading("light")?, Signal::constant(150.0));
+/// let rig = Rig::new();
+/// rig.add(lamp);
+/// // Any I2C of embedded-hal 1.0 is as good.
+/// let mut device = Device::i2c(rig.i2c(), part)?.with_delay(rig.delay());
+/// assert_eq!(device.measure()?.reading("light")?.to_string(), "150.0 lx");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub struct Device<P> {
+    port: P,
+    session: Session,
+    watch: Option<Watch>,
+    retries: u32,
+    retried: u64,
+}
+
+impl<P> std::fmt::Debug for Device<P> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Device").field("part", &self.session.part.name()).field("bus", &self.session.bus).finish_non_exhaustive()
+    }
+}
+
+impl<I: embedded_hal::i2c::I2c> Device<I2cPort<I, StdDelay>>
+where
+    I::Error: Send + Sync + 'static,
+{
+    /// A part on any I2C of embedded-hal 1.0. Waits are those of the operating system unless
+    /// [`with_delay`](Device::with_delay) says otherwise.
+    ///
+    /// # Errors
+    /// [`DeviceError::NotRunnable`]: the part is not reached over I2C.
+    pub fn i2c(i2c: I, part: Part) -> Result<Self, DeviceError> {
+        Self::new(I2cPort::new(i2c, StdDelay), part, Bus::I2c)
+    }
+}
+
+impl<I: embedded_hal::i2c::I2c, D: embedded_hal::delay::DelayNs> Device<I2cPort<I, D>>
+where
+    I::Error: Send + Sync + 'static,
+{
+    /// The same with another delay: a timer of a microcontroller, or that of a [`Rig`](crate::Rig).
+    pub fn with_delay<E: embedded_hal::delay::DelayNs>(self, delay: E) -> Device<I2cPort<I, E>> {
+        let Self { port, session, watch, retries, retried } = self;
+        Device { port: port.with_delay(delay), session, watch, retries, retried }
+    }
+
+    /// The same with the part's data-ready line.
+    pub fn with_line(mut self, line: impl embedded_hal::digital::InputPin + Send + 'static) -> Self {
+        self.port.set_line(line);
+        self
+    }
+}
+
+impl<S: embedded_hal::spi::SpiDevice> Device<SpiPort<S, StdDelay>>
+where
+    S::Error: Send + Sync + 'static,
+{
+    /// A part on any SPI device of embedded-hal 1.0, which has the part's chip select and clock mode.
+    ///
+    /// # Errors
+    /// [`DeviceError::NotRunnable`]: the part is not reached over SPI.
+    pub fn spi(spi: S, part: Part) -> Result<Self, DeviceError> {
+        Self::new(SpiPort::new(spi, StdDelay), part, Bus::Spi)
+    }
+}
+
+impl<S: embedded_hal::spi::SpiDevice, D: embedded_hal::delay::DelayNs> Device<SpiPort<S, D>>
+where
+    S::Error: Send + Sync + 'static,
+{
+    /// The same with another delay.
+    pub fn with_delay<E: embedded_hal::delay::DelayNs>(self, delay: E) -> Device<SpiPort<S, E>> {
+        let Self { port, session, watch, retries, retried } = self;
+        Device { port: port.with_delay(delay), session, watch, retries, retried }
+    }
+
+    /// The same with the part's data-ready line.
+    pub fn with_line(mut self, line: impl embedded_hal::digital::InputPin + Send + 'static) -> Self {
+        self.port.set_line(line);
+        self
+    }
+}
+
+impl<P: Port> Device<P> {
+    /// A part behind a port. Its registers are taken to be as after a reset.
+    ///
+    /// # Errors
+    /// [`DeviceError::NotRunnable`]: the part is not reached over this bus.
+    pub fn new(port: P, part: Part, bus: Bus) -> Result<Self, DeviceError> {
+        if part.buses().wire(bus).is_none() {
+            return Err(yemdo::routine::NotRunnable::OtherBus(bus).into());
+        }
+        Ok(Self { port, session: Session::new(part, bus), watch: None, retries: 0, retried: 0 })
+    }
+
+    /// A measurement that fails for a moment, by a flipped bit or a part that is busy, is done again, so many times at the most.
+    pub fn with_retries(mut self, retries: u32) -> Self {
+        self.retries = retries;
+        self
+    }
+
+    /// How often something was done again so far.
+    pub fn retried(&self) -> u64 {
+        self.retried
+    }
+
+    /// Shows every bus operation to `watch`.
+    pub fn watched_by(&mut self, watch: impl FnMut(&Seen<'_>) + Send + 'static) {
+        self.watch = Some(Box::new(watch));
+    }
+
+    /// The part.
+    pub fn part(&self) -> &Part {
+        &self.session.part
+    }
+
+    /// The bus.
+    pub fn bus(&self) -> Bus {
+        self.session.bus
+    }
+
+    /// The port.
+    pub fn port_mut(&mut self) -> &mut P {
+        &mut self.port
+    }
+
+    /// The port, and nothing else.
+    pub fn into_port(self) -> P {
+        self.port
+    }
+
+    /// The registers as far as they are known: as after a reset, as written, or as read.
+    pub fn settings(&self) -> &Settings {
+        self.session.settings()
+    }
+
+    /// The same, to be set as the part is.
+    pub fn settings_mut(&mut self) -> &mut Settings {
+        self.session.decoder.settings_mut()
+    }
+
+    /// The decoder of its frames, with parameters and calibration.
+    pub fn decoder_mut(&mut self) -> &mut Decoder {
+        &mut self.session.decoder
+    }
+
+    fn drive(&mut self, job: &Job) -> Result<Runner, DeviceError> {
+        let mut runner = self.session.runner(job)?;
+        let mut next = runner.start()?;
+        while let Some(request) = next {
+            let at = if self.watch.is_some() { self.port.now() } else { 0 };
+            let outcome = match &request.operation {
+                Operation::Transfer(transfer) => self.port.transfer(transfer).map(Some),
+                Operation::Wait(micros) => {
+                    self.port.wait(*micros);
+                    Ok(Some(Vec::new()))
+                }
+                Operation::Line { high, within } => self.port.line(*high, *within).map(|came| came.then(Vec::new)),
+                _ => Ok(Some(Vec::new())),
+            };
+            if let Some(watch) = &mut self.watch {
+                watch(&Seen { at, request: &request, outcome: outcome.as_ref().map(|bytes| bytes.as_deref()) });
+            }
+            next = match self.session.answer(&mut runner, &request, outcome) {
+                Ok(next) => next,
+                Err(error) => {
+                    // What is known by then is known.
+                    if matches!(job, Job::Write(_)) {
+                        self.session.absorb(&runner);
+                    }
+                    return Err(error);
+                }
+            };
+        }
+        self.session.absorb(&runner);
+        Ok(runner)
+    }
+
+    /// Does something, and again where it fails for a moment.
+    fn patiently<T>(&mut self, mut what: impl FnMut(&mut Self) -> Result<T, DeviceError>) -> Result<T, DeviceError> {
+        let mut left = self.retries;
+        loop {
+            match what(self) {
+                Err(error) if left > 0 && error.is_transient() => {
+                    left -= 1;
+                    self.retried += 1;
+                }
+                done => return done,
+            }
+        }
+    }
+
+    /// Measures: the routine `measure`, or all frames that have readings; before the first, what is read once.
+    ///
+    /// # Errors
+    /// [`DeviceError`]. A reading that has no value is no error: it says so itself.
+    pub fn measure(&mut self) -> Result<Measurement, DeviceError> {
+        self.patiently(|device| {
+            device.session.clear();
+            for job in device.session.jobs()? {
+                device.drive(&job)?;
+            }
+            device.session.measurement()
+        })
+    }
+
+    /// Runs a routine; gives the frames that it read.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn run(&mut self, routine: &str) -> Result<Measurement, DeviceError> {
+        let job = Job::Routine(self.part().routine(routine)?);
+        self.session.clear();
+        self.drive(&job)?;
+        self.session.measurement()
+    }
+
+    /// Reads a frame.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn read_frame(&mut self, frame: &str) -> Result<Measurement, DeviceError> {
+        let job = Job::Frame(self.part().frame(frame)?);
+        self.patiently(|device| {
+            device.session.clear();
+            device.drive(&job)?;
+            device.session.measurement()
+        })
+    }
+
+    /// Works out what settings need, reads the registers that hold them, writes those that change, and reads back. Nothing is written unless
+    /// all of it can be.
+    ///
+    /// # Errors
+    /// [`DeviceError`]; of an interrupted one, [`settings`](Self::settings) has what was written so far.
+    pub fn configure(&mut self, settings: &[&str]) -> Result<Configuration, DeviceError> {
+        self.configure_with(settings, WriteScope::Changed)
+    }
+
+    /// The same; with [`WriteScope::Changed`] registers that hold their values already are left alone.
+    ///
+    /// # Errors
+    /// As [`configure`](Self::configure).
+    pub fn configure_with(&mut self, settings: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
+        // All of it must be possible before anything is sent.
+        let first = self.session.configuration(settings, scope)?;
+        let readable: Vec<RegisterId> = first
+            .writes
+            .iter()
+            .map(|write| write.register)
+            .filter(|id| {
+                self.part().registers().get(*id).is_some_and(|register| register.access().is_readable() && register.bank().is_empty())
+            })
+            .collect();
+        if !readable.is_empty() {
+            self.drive(&Job::Registers(readable))?;
+        }
+        let done = self.session.configuration(settings, scope)?;
+        self.write(&done)?;
+        Ok(done)
+    }
+
+    /// Writes what a configuration worked out, and reads it back.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn write(&mut self, done: &Configuration) -> Result<(), DeviceError> {
+        self.drive(&Job::Write(done.writes.clone()))?;
+        self.session.configured(done);
+        Ok(())
+    }
+
+    /// What [`configure`](Self::configure) would write, from the registers as far as they are known; nothing is sent.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn plan(&self, settings: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
+        self.session.configuration(settings, scope)
+    }
+
+    /// Reads registers, neighbours in one transfer; gives their values.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn read_registers(&mut self, registers: &[RegisterId]) -> Result<Vec<(RegisterId, u64)>, DeviceError> {
+        let job = Job::Registers(registers.to_vec());
+        self.patiently(|device| device.drive(&job).map(|_| ()))?;
+        let value = |id: &RegisterId| Some((*id, self.settings().register(self.part().registers().get(*id)?)));
+        Ok(registers.iter().filter_map(value).collect())
+    }
+
+    /// Reads one register.
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn read_register(&mut self, register: &str) -> Result<u64, DeviceError> {
+        let id = self.part().register(register)?;
+        Ok(self.read_registers(&[id])?.first().map_or(0, |(_, value)| *value))
+    }
+
+    /// Every register that can be read in the bank that is selected, in order of addresses.
+    pub fn readable_registers(&self) -> Vec<RegisterId> {
+        let part = self.part();
+        let selected =
+            |(field, code): &(yemdo::FieldId, i128)| part.fields().get(*field).is_some_and(|field| self.settings().field(field) == *code);
+        let readable =
+            part.registers().entries().filter(|(_, register)| register.access().is_readable() && register.bank().iter().all(selected));
+        let mut found: Vec<(u32, RegisterId)> = readable.map(|(id, register)| (register.address(), id)).collect();
+        found.sort_unstable();
+        found.into_iter().map(|(_, id)| id).collect()
+    }
+
+    /// Sends bytes as they are, and reads some back.
+    ///
+    /// # Errors
+    /// [`DeviceError::Bus`].
+    pub fn raw(&mut self, send: &[u8], receive: usize) -> Result<Vec<u8>, DeviceError> {
+        let part = self.part().clone();
+        let wire = part.buses().wire(self.bus()).ok_or(DeviceError::NothingToMeasure)?;
+        let mut answer = Vec::new();
+        for transfer in wire.send(send, receive) {
+            let meaning = String::from("raw bytes");
+            let request = raw_request(&transfer, &meaning);
+            let at = self.port.now();
+            let outcome = self.port.transfer(&transfer);
+            if let Some(watch) = &mut self.watch {
+                watch(&Seen { at, request: &request, outcome: outcome.as_ref().map(|bytes| Some(bytes.as_slice())) });
+            }
+            answer = outcome.map_err(|error| DeviceError::Bus { meaning, error })?;
+        }
+        Ok(answer)
+    }
+}
+
+fn raw_request(transfer: &yemdo::bus::Transfer, meaning: &str) -> Request {
+    Request::raw(Operation::Transfer(transfer.clone()), meaning)
+}

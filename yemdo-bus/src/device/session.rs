@@ -1,0 +1,190 @@
+//! What is known of one part, and what is asked of it next; blocking and async drivers share it.
+
+use yemdo::bus::Bus;
+use yemdo::configure::{Configuration, Wish, WriteScope, configure};
+use yemdo::part::Action;
+use yemdo::routine::{Answer, Failure, Request, Runner};
+use yemdo::{Decoded, Decoder, FieldId, FrameId, Part, ReadingValue, RegisterId, RoutineId, Settings};
+
+use crate::error::{BusError, DeviceError};
+
+/// What one measurement gave.
+#[derive(Clone, Debug)]
+pub struct Measurement {
+    /// The frames that were read, decoded.
+    pub frames: Vec<(Decoded, Vec<u8>)>,
+}
+
+impl Measurement {
+    /// The readings of all frames.
+    pub fn readings(&self) -> impl Iterator<Item = &ReadingValue> {
+        self.frames.iter().flat_map(|(decoded, _)| &decoded.readings).filter(|reading| reading.waits_for.is_empty())
+    }
+
+    /// A reading, with its status.
+    ///
+    /// # Errors
+    /// [`DeviceError::Unknown`], with the names that there are.
+    pub fn reading(&self, name: &str) -> Result<&ReadingValue, DeviceError> {
+        let found = self.frames.iter().rev().map(|(decoded, _)| decoded.reading(name)).find(Result::is_ok);
+        match (found, self.frames.last()) {
+            (Some(Ok(reading)), _) => Ok(reading),
+            (_, Some((decoded, _))) => Ok(decoded.reading(name)?),
+            (_, None) => Err(DeviceError::NothingToMeasure),
+        }
+    }
+
+    /// A reading's value, in its unit.
+    ///
+    /// # Errors
+    /// [`DeviceError::NoValue`] says why there is none: not ready, invalid; [`DeviceError::Unknown`].
+    pub fn value(&self, name: &str) -> Result<f64, DeviceError> {
+        let reading = self.reading(name)?;
+        reading.value.ok_or_else(|| DeviceError::NoValue { reading: name.to_owned(), status: reading.status })
+    }
+}
+
+/// One thing that is done with the part.
+#[derive(Clone, Debug)]
+pub(crate) enum Job {
+    Routine(RoutineId),
+    Frame(FrameId),
+    Registers(Vec<RegisterId>),
+    Write(Vec<yemdo::configure::Write>),
+}
+
+/// What is known of a part.
+#[derive(Debug)]
+pub(crate) struct Session {
+    pub(crate) part: Part,
+    pub(crate) bus: Bus,
+    pub(crate) rate: Option<u32>,
+    pub(crate) decoder: Decoder,
+    /// Frames that are read once.
+    kept: Vec<FrameId>,
+    last: Vec<(FrameId, Vec<u8>)>,
+    /// The last error of the bus, for where a routine gives up.
+    failed: Option<BusError>,
+}
+
+impl Session {
+    pub(crate) fn new(part: Part, bus: Bus) -> Self {
+        Self { decoder: Decoder::new(&part), bus, rate: None, kept: Vec::new(), last: Vec::new(), failed: None, part }
+    }
+
+    pub(crate) fn settings(&self) -> &Settings {
+        self.decoder.settings()
+    }
+
+    pub(crate) fn runner(&self, job: &Job) -> Result<Runner, DeviceError> {
+        let settings = self.settings().clone();
+        let runner = match job {
+            Job::Routine(routine) => Runner::new(&self.part, *routine, settings)?,
+            Job::Frame(frame) => Runner::reading_frame(&self.part, settings, *frame)?,
+            Job::Registers(registers) => Runner::reading_registers(&self.part, settings, registers)?,
+            Job::Write(writes) => Runner::writing(&self.part, settings, writes, true)?,
+        };
+        Ok(runner.on_bus(self.bus, self.rate)?.with_parameters(self.decoder.parameters()))
+    }
+
+    /// Takes what the bus gave for a request, and says what is next.
+    pub(crate) fn answer(
+        &mut self,
+        runner: &mut Runner,
+        request: &Request,
+        outcome: Result<Option<Vec<u8>>, BusError>,
+    ) -> Result<Option<Request>, DeviceError> {
+        let bytes;
+        let answer = match outcome {
+            Ok(Some(data)) => {
+                bytes = data;
+                if bytes.is_empty() { Answer::Done } else { Answer::Bytes(&bytes) }
+            }
+            Ok(None) => Answer::TimedOut,
+            // A routine may try again what was not acknowledged.
+            Err(error) if error.cause.is_transient() => {
+                self.failed = Some(error);
+                Answer::Nak
+            }
+            Err(error) => return Err(DeviceError::Bus { meaning: request.meaning.clone(), error }),
+        };
+        runner.answer(answer).map_err(|error| match (&error.failure, self.failed.take()) {
+            (Failure::NoAnswer { .. }, Some(cause)) => DeviceError::Bus { meaning: request.meaning.clone(), error: cause },
+            _ => error.into(),
+        })
+    }
+
+    /// Keeps what a runner has found out.
+    pub(crate) fn absorb(&mut self, runner: &Runner) {
+        if self.decoder.settings() != runner.settings() {
+            *self.decoder.settings_mut() = runner.settings().clone();
+        }
+        for (id, frame) in self.part.frames().entries() {
+            let Some(bytes) = runner.frame(id) else { continue };
+            if frame.is_kept() && !self.kept.contains(&id) {
+                self.kept.push(id);
+            }
+            self.last.retain(|(known, _)| *known != id);
+            self.last.push((id, bytes.to_vec()));
+        }
+    }
+
+    /// What is done for one measurement: first what is read once, then the routine `measure`, or all frames that come over this bus.
+    pub(crate) fn jobs(&self) -> Result<Vec<Job>, DeviceError> {
+        let mut jobs = Vec::new();
+        let reads = |routine: RoutineId, frame: FrameId| {
+            let steps = self.part.routines().get(routine).map_or(&[] as &[_], |routine| routine.steps());
+            steps.iter().any(|step| matches!(step.action, Action::ReadFrame(read) if read == frame))
+        };
+        let measure = self.part.routine("measure").ok();
+        for (id, _) in self.part.frames().entries().filter(|(id, frame)| frame.is_kept() && !self.kept.contains(id)) {
+            if measure.is_some_and(|measure| reads(measure, id)) {
+                continue;
+            }
+            jobs.push(self.part.routines().ids().find(|routine| reads(*routine, id)).map_or(Job::Frame(id), Job::Routine));
+        }
+        match measure {
+            Some(measure) => jobs.push(Job::Routine(measure)),
+            None => {
+                let frames = self.part.frames().entries().filter(|(_, frame)| !frame.is_kept() && !frame.readings().is_empty());
+                jobs.extend(frames.map(|(id, _)| Job::Frame(id)));
+            }
+        }
+        if jobs.is_empty() { Err(DeviceError::NothingToMeasure) } else { Ok(jobs) }
+    }
+
+    pub(crate) fn clear(&mut self) {
+        self.last.clear();
+    }
+
+    /// What was read since [`clear`](Self::clear), decoded.
+    pub(crate) fn measurement(&mut self) -> Result<Measurement, DeviceError> {
+        let mut frames = Vec::new();
+        for (id, bytes) in std::mem::take(&mut self.last) {
+            let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
+            if !self.kept.contains(&id) {
+                frames.push((decoded, bytes));
+            }
+        }
+        Ok(Measurement { frames })
+    }
+
+    /// Works out what is to be written; nothing is sent.
+    pub(crate) fn configuration(&self, typed: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
+        let wishes = typed.iter().map(|typed| Wish::parse(&self.part, typed)).collect::<Result<Vec<_>, _>>()?;
+        Ok(configure(&self.part, self.settings(), &wishes, scope)?)
+    }
+
+    /// What a configuration sets beyond registers.
+    pub(crate) fn configured(&mut self, done: &Configuration) {
+        for (id, value) in self.part.parameters().ids().zip(&done.parameters) {
+            // They come from the sheet's own range check.
+            let _ = self.decoder.set_parameter(id, *value);
+        }
+        let unstored: Vec<(FieldId, i128)> = done.unstored.clone();
+        for (field, code) in unstored {
+            let part = self.part.clone();
+            part.fields().get(field).into_iter().for_each(|field| self.decoder.settings_mut().set_field(field, code));
+        }
+    }
+}

@@ -1,0 +1,97 @@
+//! Serial ports.
+
+use std::io::{self, Read, Write};
+use std::time::Duration;
+
+use serialport::{DataBits, ErrorKind, Parity, SerialPort, StopBits};
+
+use super::{cannot_open, user_of};
+use crate::error::{BusError, Cause};
+use crate::modbus::Stream;
+
+/// An open serial port.
+pub struct SerialLine {
+    port: Box<dyn SerialPort>,
+}
+
+impl std::fmt::Debug for SerialLine {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SerialLine").field("name", &self.port.name()).finish()
+    }
+}
+
+/// Opens a serial port for 8 data bits; nobody else can have it then.
+///
+/// # Errors
+/// [`BusError`]: no such port, no permission, in use and by whom.
+pub fn open_serial(path: &str, baud: u32, parity: &str, stop: u8) -> Result<SerialLine, BusError> {
+    let parity = match parity {
+        "even" => Parity::Even,
+        "odd" => Parity::Odd,
+        _ => Parity::None,
+    };
+    let stop = if stop == 2 { StopBits::Two } else { StopBits::One };
+    let builder = serialport::new(path, baud).data_bits(DataBits::Eight).parity(parity).stop_bits(stop).timeout(Duration::from_millis(5));
+    match builder.open() {
+        Ok(port) => Ok(SerialLine { port }),
+        Err(error) => {
+            let kind = match error.kind() {
+                ErrorKind::Io(kind) => kind,
+                ErrorKind::NoDevice if super::is_there(path) => io::ErrorKind::ResourceBusy,
+                ErrorKind::NoDevice => io::ErrorKind::NotFound,
+                _ => io::ErrorKind::Other,
+            };
+            // Whoever has it has it alone.
+            let kind = if kind == io::ErrorKind::Other && user_of(path).is_some() { io::ErrorKind::ResourceBusy } else { kind };
+            if kind == io::ErrorKind::Other {
+                return Err(BusError::new(Cause::Other, format!("cannot open {path}: {error}")).because(error));
+            }
+            Err(cannot_open(path, "dialout", io::Error::from(kind)))
+        }
+    }
+}
+
+impl SerialLine {
+    /// Another speed.
+    ///
+    /// # Errors
+    /// The port does not have it.
+    pub fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        self.port.set_baud_rate(baud).map_err(|error| BusError::new(Cause::Unsupported, format!("{baud} baud: {error}")).because(error))
+    }
+
+    /// Another parity: `none`, `even` or `odd`.
+    ///
+    /// # Errors
+    /// The port does not have it.
+    pub fn set_parity(&mut self, parity: &str) -> Result<(), BusError> {
+        let of = match parity {
+            "even" => Parity::Even,
+            "odd" => Parity::Odd,
+            _ => Parity::None,
+        };
+        self.port.set_parity(of).map_err(|error| BusError::new(Cause::Unsupported, format!("parity {parity}: {error}")).because(error))
+    }
+}
+
+impl Read for SerialLine {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.port.read(buffer)
+    }
+}
+
+impl Write for SerialLine {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.port.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.port.flush()
+    }
+}
+
+impl Stream for SerialLine {
+    fn set_time(&mut self, time: Duration) -> io::Result<()> {
+        self.port.set_timeout(time).map_err(io::Error::from)
+    }
+}

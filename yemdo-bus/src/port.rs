@@ -1,0 +1,106 @@
+//! A port: where transfers go. Buses, stand-ins and recordings are ports.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use yemdo::bus::Transfer;
+
+use crate::error::BusError;
+
+/// Where the transfers to one part go, blocking.
+pub trait Port {
+    /// Does a transfer; gives the bytes that came back.
+    ///
+    /// # Errors
+    /// [`BusError`].
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError>;
+
+    /// Waits so many microseconds.
+    fn wait(&mut self, micros: u64);
+
+    /// Waits until the data-ready line has a level, for so many microseconds at the most; `false` where it does not come.
+    ///
+    /// # Errors
+    /// [`BusError`]: there is no such line.
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError>;
+
+    /// Microseconds since some beginning.
+    fn now(&mut self) -> u64;
+}
+
+/// The same for those who await.
+#[allow(async_fn_in_trait)] // whoever drives it chooses the executor, and knows its futures
+pub trait AsyncPort {
+    /// Does a transfer; gives the bytes that came back.
+    ///
+    /// # Errors
+    /// [`BusError`].
+    async fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError>;
+
+    /// Waits so many microseconds.
+    async fn wait(&mut self, micros: u64);
+
+    /// Waits until the data-ready line has a level; `false` where it does not come in so many microseconds.
+    ///
+    /// # Errors
+    /// [`BusError`]: there is no such line.
+    async fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError>;
+}
+
+impl<P: Port + ?Sized> Port for Box<P> {
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
+        (**self).transfer(transfer)
+    }
+
+    fn wait(&mut self, micros: u64) {
+        (**self).wait(micros);
+    }
+
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
+        (**self).line(high, within)
+    }
+
+    fn now(&mut self) -> u64 {
+        (**self).now()
+    }
+}
+
+/// A port that several parts share: those on one line.
+#[derive(Clone)]
+pub struct Shared {
+    port: Arc<Mutex<Box<dyn Port + Send>>>,
+}
+
+impl std::fmt::Debug for Shared {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Shared").finish_non_exhaustive()
+    }
+}
+
+impl Shared {
+    /// Shares a port; clones are the same one.
+    pub fn new(port: Box<dyn Port + Send>) -> Self {
+        Self { port: Arc::new(Mutex::new(port)) }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Box<dyn Port + Send>> {
+        self.port.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Port for Shared {
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
+        self.lock().transfer(transfer)
+    }
+
+    fn wait(&mut self, micros: u64) {
+        self.lock().wait(micros);
+    }
+
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
+        self.lock().line(high, within)
+    }
+
+    fn now(&mut self) -> u64 {
+        self.lock().now()
+    }
+}

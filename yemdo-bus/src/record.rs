@@ -1,0 +1,136 @@
+//! Traffic is recorded, and a recording can be played back as a bus.
+
+use std::io::{self, Write};
+
+use yemdo::bus::Transfer;
+use yemdo::record::{TRAFFIC_HEADER, Traffic};
+
+use crate::error::{BusError, Cause};
+use crate::port::Port;
+
+/// A port whose traffic is written down, line by line as it happens.
+#[derive(Debug)]
+pub struct Recorder<P, W> {
+    port: P,
+    out: W,
+    start: Option<u64>,
+    failed: Option<io::Error>,
+}
+
+impl<P: Port, W: Write> Recorder<P, W> {
+    /// Records what goes over a port.
+    ///
+    /// # Errors
+    /// The first line cannot be written.
+    pub fn new(port: P, mut out: W, about: &str) -> io::Result<Self> {
+        writeln!(out, "{TRAFFIC_HEADER}")?;
+        for line in about.lines() {
+            writeln!(out, "# {line}")?;
+        }
+        out.flush()?;
+        Ok(Self { port, out, start: None, failed: None })
+    }
+
+    /// The port, and why the recording ends early, where it does.
+    pub fn finish(self) -> (P, Option<io::Error>) {
+        (self.port, self.failed)
+    }
+}
+
+impl<P: Port, W: Write> Port for Recorder<P, W> {
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
+        let now = self.port.now();
+        let at = now - *self.start.get_or_insert(now);
+        let outcome = self.port.transfer(transfer);
+        let told = match &outcome {
+            Ok(bytes) => Ok(bytes.clone()),
+            Err(error) => Err(error.to_string()),
+        };
+        let line = Traffic { at, transfer: transfer.clone(), outcome: told };
+        if self.failed.is_none() {
+            self.failed = writeln!(self.out, "{line}").and_then(|()| self.out.flush()).err();
+        }
+        outcome
+    }
+
+    fn wait(&mut self, micros: u64) {
+        self.port.wait(micros);
+    }
+
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
+        self.port.line(high, within)
+    }
+
+    fn now(&mut self) -> u64 {
+        self.port.now()
+    }
+}
+
+/// A recording as a port: what was asked then is asked again, in the same order, and answered as then.
+#[derive(Clone, Debug)]
+pub struct Playback {
+    traffic: Vec<(usize, Traffic)>,
+    next: usize,
+    now: u64,
+}
+
+/// So many operations ahead are looked for the one that is asked: a client may leave some out.
+const AHEAD: usize = 64;
+
+impl Playback {
+    /// Reads a recording.
+    ///
+    /// # Errors
+    /// The line, and what was expected there.
+    pub fn parse(text: &str) -> Result<Self, (usize, String)> {
+        if text.lines().next().map(str::trim) != Some(TRAFFIC_HEADER) {
+            return Err((1, format!("a recording begins with `{TRAFFIC_HEADER}`")));
+        }
+        let mut traffic = Vec::new();
+        for (at, line) in text.lines().enumerate() {
+            if let Some(one) = Traffic::parse(line).map_err(|error| (at + 1, error))? {
+                traffic.push((at + 1, one));
+            }
+        }
+        Ok(Self { traffic, next: 0, now: 0 })
+    }
+
+    /// Whether all of it was played.
+    pub fn is_over(&self) -> bool {
+        self.next >= self.traffic.len()
+    }
+}
+
+impl Port for Playback {
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
+        let ahead = self.traffic.iter().enumerate().skip(self.next).take(AHEAD);
+        let found = ahead.clone().find(|(_, (_, traffic))| traffic.is(transfer));
+        let Some((at, (_, traffic))) = found else {
+            let what = match self.traffic.get(self.next) {
+                Some((line, next)) => {
+                    format!("asked for {}; the recording goes on with {} in line {line}", transfer.text(), next.transfer.text())
+                }
+                None => format!("asked for {}, and the recording is over", transfer.text()),
+            };
+            return Err(BusError::new(Cause::OtherTraffic, what).help("play a recording with the command, sheet and settings that made it"));
+        };
+        self.next = at + 1;
+        self.now = self.now.max(traffic.at);
+        match &traffic.outcome {
+            Ok(bytes) => Ok(bytes.clone()),
+            Err(error) => Err(BusError::new(Cause::NakAddress, error.clone())),
+        }
+    }
+
+    fn wait(&mut self, micros: u64) {
+        self.now += micros;
+    }
+
+    fn line(&mut self, _high: bool, _within: u64) -> Result<bool, BusError> {
+        Ok(true)
+    }
+
+    fn now(&mut self) -> u64 {
+        self.now
+    }
+}

@@ -1,0 +1,181 @@
+//! Traffic of a bus as text: one operation a line, with its time, bytes and answer. Written, read, and turned into frames.
+//!
+//! ```text
+//! # yemdo traffic 1
+//! 0.000000 i2c 0x2C W 5A 10
+//! 0.015412 i2c 0x2C R 7 = 89 87 1C 3E 0C 12 24
+//! 0.031000 i2c 0x2C W 31 R 3 ! address not acknowledged
+//! ```
+//!
+//! Seconds; the bus; for I2C the 7-bit address, for Modbus the unit; `W` and the bytes that were sent; `R` and how many were wanted; behind
+//! `=` those that came, behind `!` what went wrong. Lines that begin with `#` are remarks.
+
+use std::fmt;
+
+use crate::bus::{Bus, Operation, Transfer};
+use crate::ground::hex::{parse_hex, parse_integer, to_hex};
+use crate::model::ids::FrameId;
+use crate::model::part::Part;
+use crate::model::registers::Settings;
+use crate::plan::transfers::read_frame;
+
+/// The first line of a recording.
+pub const TRAFFIC_HEADER: &str = "# yemdo traffic 1";
+
+/// One operation of a recording.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Traffic {
+    /// Microseconds since the beginning.
+    pub at: u64,
+    /// What was sent, and how many bytes were wanted.
+    pub transfer: Transfer,
+    /// The bytes that came, or what went wrong.
+    pub outcome: Result<Vec<u8>, String>,
+}
+
+impl fmt::Display for Traffic {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let transfer = &self.transfer;
+        write!(f, "{}.{:06} {}", self.at / 1_000_000, self.at % 1_000_000, transfer.bus.key())?;
+        match (transfer.bus, transfer.address) {
+            (Bus::I2c, Some(address)) => write!(f, " 0x{address:02X}")?,
+            (_, Some(unit)) => write!(f, " {unit}")?,
+            (_, None) => {}
+        }
+        if !transfer.send.is_empty() {
+            write!(f, " W {}", to_hex(&transfer.send))?;
+        }
+        if transfer.receive > 0 {
+            write!(f, " R {}", transfer.receive)?;
+        }
+        match &self.outcome {
+            Ok(bytes) if bytes.is_empty() => Ok(()),
+            Ok(bytes) => write!(f, " = {}", to_hex(bytes)),
+            Err(error) => write!(f, " ! {}", error.replace('\n', " ")),
+        }
+    }
+}
+
+impl Traffic {
+    /// Reads a line; `None` for an empty one and a remark.
+    ///
+    /// ```
+    /// use yemdo::record::Traffic;
+    /// let line = "0.015412 i2c 0x2C R 7 = 89 87 1C 3E 0C 12 24";
+    /// let traffic = Traffic::parse(line)?.unwrap();
+    /// assert_eq!((traffic.at, traffic.transfer.receive), (15412, 7));
+    /// assert_eq!(traffic.to_string(), line);
+    /// # Ok::<(), String>(())
+    /// ```
+    ///
+    /// # Errors
+    /// What was expected, in words.
+    pub fn parse(line: &str) -> Result<Option<Traffic>, String> {
+        let line = line.trim();
+        if line.is_empty() || line.starts_with('#') {
+            return Ok(None);
+        }
+        let (asked, outcome) = match (line.split_once(" = "), line.split_once(" ! ")) {
+            (_, Some((asked, error))) => (asked, Err(error.to_owned())),
+            (Some((asked, bytes)), None) => (asked, Ok(parse_hex(bytes).map_err(|error| error.to_string())?)),
+            (None, None) => (line, Ok(Vec::new())),
+        };
+        let mut words = asked.split_whitespace().peekable();
+        let at = words.next().and_then(micros).ok_or("expected seconds first, such as 0.015412")?;
+        let bus = words.next().and_then(Bus::of_key).ok_or("expected a bus: i2c, spi or modbus")?;
+        let address = match bus {
+            Bus::Spi => None,
+            _ => {
+                let typed = words.next().ok_or("expected an address")?;
+                Some(parse_integer(typed).and_then(|address| u8::try_from(address).ok()).ok_or(format!("`{typed}` is not an address"))?)
+            }
+        };
+        let (mut send, mut receive) = (Vec::new(), 0);
+        while let Some(word) = words.next() {
+            match word {
+                "W" => {
+                    while let Some(byte) = words.next_if(|word| word.len() == 2 && u8::from_str_radix(word, 16).is_ok()) {
+                        send.push(u8::from_str_radix(byte, 16).unwrap_or(0));
+                    }
+                }
+                "R" => {
+                    let count = words.next().and_then(|count| count.parse().ok()).filter(|count| *count <= 1 << 16);
+                    receive = count.ok_or("expected the number of bytes behind R")?;
+                }
+                other => return Err(format!("expected W, R, = or !, not `{other}`")),
+            }
+        }
+        let transfer = Transfer { bus, address, send, receive, restart: true, discard: false };
+        Ok(Some(Traffic { at, transfer, outcome }))
+    }
+
+    /// Whether a transfer is the one that was recorded.
+    pub fn is(&self, transfer: &Transfer) -> bool {
+        let known = &self.transfer;
+        (known.bus, known.address, &known.send) == (transfer.bus, transfer.address, &transfer.send)
+            && (known.receive == transfer.receive || known.bus == Bus::Modbus)
+    }
+}
+
+/// Seconds with up to six decimals, as microseconds.
+fn micros(text: &str) -> Option<u64> {
+    let (whole, decimals) = text.split_once('.').unwrap_or((text, ""));
+    if decimals.len() > 6 || !decimals.bytes().all(|byte| byte.is_ascii_digit()) {
+        return None;
+    }
+    let fraction: u64 = format!("{decimals:0<6}").parse().ok()?;
+    whole.parse::<u64>().ok()?.checked_mul(1_000_000)?.checked_add(fraction)
+}
+
+/// Finds the frames of a part in its traffic, transfer by transfer.
+#[derive(Clone, Debug)]
+pub struct TrafficFrames {
+    /// For each frame the transfers that bring it, over each bus.
+    frames: Vec<(FrameId, Vec<Transfer>)>,
+    /// Frames that have begun: how many of their transfers have come, and the bytes.
+    open: Vec<(usize, usize, Vec<u8>)>,
+}
+
+impl TrafficFrames {
+    /// The frames of a part with the settings and parameters that its commands follow from.
+    pub fn new(part: &Part, settings: &Settings, parameters: &[f64]) -> Self {
+        let mut frames = Vec::new();
+        for (id, frame) in part.frames.entries() {
+            for bus in part.buses.all() {
+                let Ok(operations) = read_frame(part, bus, frame, settings, parameters) else { continue };
+                let answers = operations.into_iter().filter_map(|operation| match operation {
+                    Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard => Some(transfer),
+                    _ => None,
+                });
+                frames.push((id, answers.collect::<Vec<_>>()));
+            }
+        }
+        frames.retain(|(_, transfers)| !transfers.is_empty());
+        Self { frames, open: Vec::new() }
+    }
+
+    /// Takes an operation; gives the frame that is whole with it, and its bytes.
+    pub fn take(&mut self, traffic: &Traffic) -> Option<(FrameId, Vec<u8>)> {
+        let Ok(bytes) = &traffic.outcome else { return None };
+        let mut whole = None;
+        for (place, (id, transfers)) in self.frames.iter().enumerate() {
+            let begun = self.open.iter().position(|(frame, ..)| *frame == place);
+            let next = begun.and_then(|at| self.open.get(at)).map_or(0, |(_, count, _)| *count);
+            let fits = |at: usize| transfers.get(at).is_some_and(|transfer| traffic.is(transfer));
+            // The first of its transfers begins it anew.
+            let at = if fits(next) { next } else { 0 };
+            if !fits(at) {
+                continue;
+            }
+            let mut gathered = if at > 0 { begun.map(|at| self.open.remove(at).2).unwrap_or_default() } else { Vec::new() };
+            self.open.retain(|(frame, ..)| *frame != place);
+            gathered.extend_from_slice(bytes);
+            if at + 1 == transfers.len() {
+                whole = Some((*id, gathered));
+            } else {
+                self.open.push((place, at + 1, gathered));
+            }
+        }
+        whole
+    }
+}
