@@ -65,18 +65,33 @@ pub(crate) struct Session {
     last: Vec<(FrameId, Vec<u8>)>,
     /// The last error of the bus, for where a routine gives up.
     failed: Option<BusError>,
+    /// Routines that were run, to be run again without planning.
+    prepared: Vec<(RoutineId, Runner)>,
 }
 
 impl Session {
     pub(crate) fn new(part: Part, bus: Bus) -> Self {
-        Self { decoder: Decoder::new(&part), bus, rate: None, kept: Vec::new(), last: Vec::new(), failed: None, part }
+        Self { decoder: Decoder::new(&part), bus, rate: None, kept: Vec::new(), last: Vec::new(), failed: None, prepared: Vec::new(), part }
     }
 
     pub(crate) fn settings(&self) -> &Settings {
         self.decoder.settings()
     }
 
-    pub(crate) fn runner(&self, job: &Job) -> Result<Runner, DeviceError> {
+    pub(crate) fn runner(&mut self, job: &Job) -> Result<Runner, DeviceError> {
+        if let Job::Routine(routine) = job
+            && let Some((_, runner)) = self.prepared.iter().find(|(known, _)| known == routine)
+        {
+            return Ok(runner.again(self.decoder.settings())?.with_parameters(self.decoder.parameters()));
+        }
+        let runner = self.new_runner(job)?;
+        if let Job::Routine(routine) = job {
+            self.prepared.push((*routine, runner.clone()));
+        }
+        Ok(runner)
+    }
+
+    fn new_runner(&self, job: &Job) -> Result<Runner, DeviceError> {
         let settings = self.settings().clone();
         let runner = match job {
             Job::Routine(routine) => Runner::new(&self.part, *routine, settings)?,

@@ -35,12 +35,15 @@ impl From<Range<usize>> for Span {
 pub struct Source {
     name: Arc<str>,
     text: Arc<str>,
+    /// Where lines end: a routine under way asks for lines again and again.
+    ends: Arc<[usize]>,
 }
 
 impl Source {
     /// Text under a name.
     pub fn new(name: &str, text: &str) -> Self {
-        Self { name: name.into(), text: text.into() }
+        let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at).collect();
+        Self { name: name.into(), text: text.into(), ends }
     }
 
     /// The name used in messages.
@@ -61,9 +64,9 @@ impl Source {
     /// Line and column of a byte offset, both counted from 1; columns count characters.
     pub fn line_column(&self, offset: usize) -> (usize, usize) {
         let before = self.text.get(..offset).unwrap_or(&self.text);
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        let line = before.bytes().filter(|&byte| byte == b'\n').count() + 1;
-        (line, before.get(line_start..).unwrap_or("").chars().count() + 1)
+        let ended = self.ends.partition_point(|end| *end < before.len());
+        let line_start = ended.checked_sub(1).and_then(|last| self.ends.get(last)).map_or(0, |end| end + 1);
+        (ended + 1, before.get(line_start..).unwrap_or("").chars().count() + 1)
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::collections::VecDeque;
 use std::fmt;
+use std::sync::Arc;
 
 use super::failure::{Failure, RoutineError};
 use super::queue::Work;
@@ -43,7 +44,9 @@ pub struct Runner {
     pub(super) part: Part,
     pub(super) bus: Bus,
     bits_per_second: u32,
-    pub(super) plan: RoutinePlan,
+    pub(super) plan: Arc<RoutinePlan>,
+    /// What it began with: the routine, and the registers that its plan is made for.
+    origin: Option<Arc<(RoutineId, Settings)>>,
     pub(super) settings: Settings,
     pub(super) parameters: Vec<f64>,
     pub(super) last: Vec<Option<Vec<u8>>>,
@@ -115,9 +118,33 @@ impl Runner {
     /// [`NotRunnable`].
     pub fn new(part: &Part, routine: RoutineId, settings: Settings) -> Result<Self, NotRunnable> {
         part.routines.get(routine).ok_or(NotRunnable::UnknownRoutine)?;
-        let plan = RoutinePlan::new(part, routine, &settings);
+        let plan = Arc::new(RoutinePlan::new(part, routine, &settings));
+        let origin = Some(Arc::new((routine, settings.clone())));
         let calls = vec![Call { routine, step: 0, done: 0 }];
-        Ok(Self { plan, calls, ..Self::idle(part, settings)? })
+        Ok(Self { plan, origin, calls, ..Self::idle(part, settings)? })
+    }
+
+    /// The same routine once more, over the same bus and with the same parameters, from other registers. Where they are those that this
+    /// one began with, nothing is planned anew.
+    ///
+    /// # Errors
+    /// [`NotRunnable::UnknownRoutine`]: this one runs no routine.
+    pub fn again(&self, settings: &Settings) -> Result<Self, NotRunnable> {
+        let origin = self.origin.as_ref().ok_or(NotRunnable::UnknownRoutine)?;
+        let rate = Some(self.bits_per_second);
+        if origin.1 != *settings {
+            let runner = Self::new(&self.part, origin.0, settings.clone())?.on_bus(self.bus, rate)?;
+            return Ok(runner.with_parameters(&self.parameters));
+        }
+        Ok(Self {
+            plan: Arc::clone(&self.plan),
+            origin: Some(Arc::clone(origin)),
+            calls: vec![Call { routine: origin.0, step: 0, done: 0 }],
+            parameters: self.parameters.clone(),
+            bits_per_second: self.bits_per_second,
+            bus: self.bus,
+            ..Self::idle(&self.part, settings.clone())?
+        })
     }
 
     /// Writes registers, as [`configure`](crate::configure::configure) worked them out, in that order. With `verify`, each is
@@ -158,7 +185,8 @@ impl Runner {
         Self {
             bus,
             bits_per_second: 0,
-            plan: RoutinePlan::none(part),
+            plan: Arc::new(RoutinePlan::none(part)),
+            origin: None,
             settings,
             parameters: part.parameters.iter().map(|parameter| parameter.default).collect(),
             last: vec![None; part.frames.len()],
