@@ -14,7 +14,6 @@ pub struct Recorder<P, W> {
     port: P,
     out: W,
     start: Option<u64>,
-    failed: Option<io::Error>,
 }
 
 impl<P: Port, W: Write> Recorder<P, W> {
@@ -28,12 +27,7 @@ impl<P: Port, W: Write> Recorder<P, W> {
             writeln!(out, "# {line}")?;
         }
         out.flush()?;
-        Ok(Self { port, out, start: None, failed: None })
-    }
-
-    /// The port, and why the recording ends early, where it does.
-    pub fn finish(self) -> (P, Option<io::Error>) {
-        (self.port, self.failed)
+        Ok(Self { port, out, start: None })
     }
 }
 
@@ -47,9 +41,10 @@ impl<P: Port, W: Write> Port for Recorder<P, W> {
             Err(error) => Err(error.to_string()),
         };
         let line = Traffic { at, transfer: transfer.clone(), outcome: told };
-        if self.failed.is_none() {
-            self.failed = writeln!(self.out, "{line}").and_then(|()| self.out.flush()).err();
-        }
+        // A recording with gaps is none.
+        writeln!(self.out, "{line}")
+            .and_then(|()| self.out.flush())
+            .map_err(|error| BusError::new(Cause::Other, format!("the recording cannot be written: {error}")).because(error))?;
         outcome
     }
 

@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod failure;
 mod input;
+mod link;
 mod output;
 mod show;
 
@@ -25,6 +26,10 @@ fn main() -> ExitCode {
         Command::Choose(choose) => commands::choose::run(choose),
         Command::Routine(routine) => commands::routine::run(routine),
         Command::Explain(explain) => commands::explain::run(explain),
+        Command::Scan(scan) => commands::scan::run(scan),
+        Command::Read(read) => commands::read::run(read),
+        Command::Talk(talk) => commands::talk::run(talk),
+        Command::StandIn(stand_in) => commands::stand_in::run(stand_in),
         Command::Import(import) => commands::import::run(import),
         Command::Schema(schema) => commands::schema::run(schema),
         Command::Demo(demo) => commands::demo::run(demo),

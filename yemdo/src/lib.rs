@@ -58,6 +58,7 @@ pub use ground::diagnostic::{Diagnostic, Severity, SheetError, render_all};
 pub use ground::digits::Digits;
 pub use ground::hex::{HexError, parse_hex, parse_integer, push_hex, to_hex};
 pub use ground::number::{Number, Ty};
+pub use ground::suggest::nearest;
 pub use ground::text::{Source, Span};
 pub use ground::words::{visible, with_unit};
 pub use model::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};

@@ -275,6 +275,11 @@ impl<P: Port> Device<P> {
         })
     }
 
+    /// The bytes of a frame as they came last.
+    pub fn last_bytes(&self, frame: yemdo::FrameId) -> Option<&[u8]> {
+        self.session.last_bytes(frame)
+    }
+
     /// Works out what settings need, reads the registers that hold them, writes those that change, and reads back. Nothing is written unless
     /// all of it can be.
     ///
@@ -345,6 +350,23 @@ impl<P: Port> Device<P> {
         Ok(self.read_registers(&[id])?.first().map_or(0, |(_, value)| *value))
     }
 
+    /// Writes a register as given, and reads it back where it can be read; what it holds then is in [`settings`](Self::settings).
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub fn write_register(&mut self, register: RegisterId, value: u64) -> Result<(), DeviceError> {
+        let part = self.part().clone();
+        let Some(model) = part.registers().get(register) else { return Ok(()) };
+        let Some(transfer) = yemdo::configure::write_register(&part, self.bus(), model, value) else { return Ok(()) };
+        self.done(&transfer, &format!("write {}", model.name()))?;
+        if model.access().is_readable() {
+            self.read_registers(&[register])?;
+        } else {
+            self.settings_mut().set_register(model, value);
+        }
+        Ok(())
+    }
+
     /// Every register that can be read in the bank that is selected, in order of addresses.
     pub fn readable_registers(&self) -> Vec<RegisterId> {
         let part = self.part();
@@ -366,19 +388,19 @@ impl<P: Port> Device<P> {
         let wire = part.buses().wire(self.bus()).ok_or(DeviceError::NothingToMeasure)?;
         let mut answer = Vec::new();
         for transfer in wire.send(send, receive) {
-            let meaning = String::from("raw bytes");
-            let request = raw_request(&transfer, &meaning);
-            let at = self.port.now();
-            let outcome = self.port.transfer(&transfer);
-            if let Some(watch) = &mut self.watch {
-                watch(&Seen { at, request: &request, outcome: outcome.as_ref().map(|bytes| Some(bytes.as_slice())) });
-            }
-            answer = outcome.map_err(|error| DeviceError::Bus { meaning, error })?;
+            answer = self.done(&transfer, "raw bytes")?;
         }
         Ok(answer)
     }
-}
 
-fn raw_request(transfer: &yemdo::bus::Transfer, meaning: &str) -> Request {
-    Request::raw(Operation::Transfer(transfer.clone()), meaning)
+    /// A transfer that no routine asks for.
+    fn done(&mut self, transfer: &yemdo::bus::Transfer, meaning: &str) -> Result<Vec<u8>, DeviceError> {
+        let request = Request::raw(Operation::Transfer(transfer.clone()), meaning);
+        let at = self.port.now();
+        let outcome = self.port.transfer(transfer);
+        if let Some(watch) = &mut self.watch {
+            watch(&Seen { at, request: &request, outcome: outcome.as_ref().map(|bytes| Some(bytes.as_slice())) });
+        }
+        outcome.map_err(|error| DeviceError::Bus { meaning: meaning.to_owned(), error })
+    }
 }

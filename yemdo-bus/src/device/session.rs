@@ -16,9 +16,13 @@ pub struct Measurement {
 }
 
 impl Measurement {
-    /// The readings of all frames.
+    /// The readings of all frames. One that several frames bring is as the last of them has it.
     pub fn readings(&self) -> impl Iterator<Item = &ReadingValue> {
-        self.frames.iter().flat_map(|(decoded, _)| &decoded.readings).filter(|reading| reading.waits_for.is_empty())
+        let later = |at: usize, reading: &ReadingValue| {
+            self.frames.iter().skip(at + 1).any(|(decoded, _)| decoded.readings.iter().any(|other| other.id == reading.id))
+        };
+        let all = self.frames.iter().enumerate().flat_map(|(at, (decoded, _))| decoded.readings.iter().map(move |reading| (at, reading)));
+        all.filter(move |(at, reading)| !later(*at, reading)).map(|(_, reading)| reading)
     }
 
     /// A reading, with its status.
@@ -62,7 +66,9 @@ pub(crate) struct Session {
     pub(crate) decoder: Decoder,
     /// Frames that are read once.
     kept: Vec<FrameId>,
+    /// Frames that were read since the last measurement began, and all frames as they came last.
     last: Vec<(FrameId, Vec<u8>)>,
+    came: Vec<(FrameId, Vec<u8>)>,
     /// The last error of the bus, for where a routine gives up.
     failed: Option<BusError>,
     /// Routines that were run, to be run again without planning.
@@ -71,7 +77,17 @@ pub(crate) struct Session {
 
 impl Session {
     pub(crate) fn new(part: Part, bus: Bus) -> Self {
-        Self { decoder: Decoder::new(&part), bus, rate: None, kept: Vec::new(), last: Vec::new(), failed: None, prepared: Vec::new(), part }
+        Self {
+            decoder: Decoder::new(&part),
+            bus,
+            rate: None,
+            kept: Vec::new(),
+            last: Vec::new(),
+            came: Vec::new(),
+            failed: None,
+            prepared: Vec::new(),
+            part,
+        }
     }
 
     pub(crate) fn settings(&self) -> &Settings {
@@ -141,6 +157,10 @@ impl Session {
             }
             self.last.retain(|(known, _)| *known != id);
             self.last.push((id, bytes.to_vec()));
+            match self.came.iter_mut().find(|(known, _)| *known == id) {
+                Some((_, came)) => bytes.clone_into(came),
+                None => self.came.push((id, bytes.to_vec())),
+            }
         }
     }
 
@@ -170,6 +190,10 @@ impl Session {
 
     pub(crate) fn clear(&mut self) {
         self.last.clear();
+    }
+
+    pub(crate) fn last_bytes(&self, frame: FrameId) -> Option<&[u8]> {
+        self.came.iter().find(|(known, _)| *known == frame).map(|(_, bytes)| bytes.as_slice())
     }
 
     /// What was read since [`clear`](Self::clear), decoded.

@@ -109,7 +109,7 @@ impl Rig {
         let now = self.now();
         self.with_slot(part, |slot| {
             if slot.away && there {
-                slot.stand_in.power_up(now);
+                slot.stand_in.reset_unseen(now);
             }
             slot.away = !there;
         });
@@ -205,7 +205,7 @@ impl Inner {
         let Some(slot) = self.parts.get_mut(part).filter(|slot| !slot.away) else { return Reaction::NakAddress };
         let Some(fault) = slot.faults.draw() else { return what(&mut slot.stand_in, now) };
         if fault == Fault::Reset {
-            slot.stand_in.power_up(now);
+            slot.stand_in.reset_unseen(now);
         }
         if matches!(fault, Fault::Nak) {
             return Reaction::NakAddress;

@@ -148,7 +148,7 @@ impl Rig {
             }
             let fault = slot.faults.draw();
             if fault == Some(Fault::Reset) {
-                slot.stand_in.power_up(now);
+                slot.stand_in.reset_unseen(now);
             }
             let response = slot.stand_in.modbus(now, unit, pdu);
             if unit == 0 {

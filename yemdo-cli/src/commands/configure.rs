@@ -2,23 +2,30 @@
 
 use std::io::Write as _;
 use std::path::Path;
+use std::sync::{Arc, Mutex};
 
 use anstyle::AnsiColor;
 use yemdo::Part;
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Difference, WriteReason, WriteScope, read_back, write_register};
 use yemdo::emit::Paste;
+use yemdo::routine::Operation;
 use yemdo::view::{ConfigurationView, ReadBackView};
 
 use crate::args::{self, CheckFormat};
 use crate::failure::Failure;
 use crate::input;
+use crate::link::{Stop, failed, tell_verdict};
 use crate::output::json_line;
+use crate::show::seen;
 use crate::show::writes::{self, with_registers};
 
 pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let scope = if args.all { WriteScope::All } else { WriteScope::Changed };
+    if args.link.at.is_some() {
+        return write(args, &part, scope);
+    }
     let (start, done) = input::worked_out(&part, args.dump.as_deref(), &args.settings, scope)?;
     let bus = match (args.bus, args.paste) {
         // A sheet that says nothing of a bus has registers all the same; only bytes there are none.
@@ -39,6 +46,67 @@ pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
     match &args.read_back {
         Some(path) => compare(&part, &done, path, args.format),
         None => Ok(0),
+    }
+}
+
+/// Writes and verifies the settings with the part itself.
+fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, Failure> {
+    if args.paste.is_some() || args.read_back.is_some() {
+        return Err(Failure::told("--paste and --read-back are about bytes that are not sent").help("leave out --at"));
+    }
+    let stop = Stop::on_interrupt();
+    // All of it must be possible before anything is sent, and before anything is opened.
+    input::worked_out(part, args.dump.as_deref(), &args.settings, scope)?;
+    let Some(connected) = args.link.connect(part, &stop)? else { return Ok(0) };
+    let mut device = connected.device;
+    *device.settings_mut() = input::present(part, args.dump.as_deref())?;
+    let start = device.port_mut().now();
+    let written = Arc::new(Mutex::new(Vec::new()));
+    let kept = Arc::clone(&written);
+    let json = args.format == CheckFormat::Json;
+    let mut show = seen::shown(json, start);
+    device.watched_by(move |seen| {
+        let writes =
+            matches!(&seen.request.operation, Operation::Transfer(transfer) if transfer.receive == 0 || transfer.bus == Bus::Modbus);
+        if writes
+            && seen.request.meaning.starts_with("write")
+            && let Ok(mut list) = kept.lock()
+        {
+            list.push((seen.request.meaning.clone(), seen.outcome.is_ok()));
+        }
+        show(seen);
+    });
+    let typed: Vec<&str> = args.settings.iter().map(String::as_str).collect();
+    let ended = device.configure_with(&typed, scope);
+    tell_verdict(connected.rig.as_ref());
+    let mut err = anstream::stderr();
+    match ended {
+        Ok(done) => {
+            let mut out = anstream::stdout().lock();
+            if json {
+                json_line(&mut out, &ConfigurationView::new(device.part(), Some(device.bus()), &done))?;
+            } else {
+                writes::results(&mut out, device.part(), &done)?;
+                let green = AnsiColor::Green.on_default();
+                match done.writes.len() {
+                    0 => writeln!(out, "{green}already set: nothing was written{green:#}")?,
+                    count => {
+                        writeln!(out, "{green}{} written and verified{green:#}", crate::show::number::count(count as u64, "register"))?
+                    }
+                }
+            }
+            Ok(0)
+        }
+        Err(error) => {
+            let list = written.lock().map(|list| list.clone()).unwrap_or_default();
+            let good: Vec<&str> = list.iter().filter(|(_, ok)| *ok).map(|(what, _)| what.trim_start_matches("write ")).collect();
+            if good.is_empty() {
+                let _ = writeln!(err, "nothing was written");
+            } else {
+                let _ = writeln!(err, "written before it failed: {}", good.join(", "));
+            }
+            Err(failed(error))
+        }
     }
 }
 

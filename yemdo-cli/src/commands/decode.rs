@@ -16,6 +16,7 @@ use yemdo::{Columns, Decoder, FrameId, Part, Refusal};
 use crate::args::Decode;
 use crate::failure::Failure;
 use crate::input::{self, Log};
+use crate::link::{Connected, Stop, failed, tell_verdict};
 use crate::output::many_lines;
 use crate::show::number::count;
 use crate::show::rows::{Output, Rows, Sink};
@@ -40,10 +41,11 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         return Err(failure.help("yemdo check runs it; yemdo configure shows what is written"));
     }
     let units = ShownUnits::new(&part, decoder.settings(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
-    let typed = match example {
-        Some(example) => example.frames().to_vec(),
-        None if args.bytes.is_empty() && !args.steps => Vec::new(),
-        None => typed_frames(args, &part, frame)?,
+    let part = decoder.part().clone();
+    let typed = match (example, args.link.connect(&part, &Stop::default())?) {
+        (None, Some(connected)) => read_frames(connected, frame, &decoder)?,
+        (Some(_), Some(_)) => return Err(Failure::told("a worked example comes from the sheet, not from --at")),
+        (example, None) => typed_or_none(args, &part, frame, example)?,
     };
     if args.steps && args.format == crate::args::Format::Csv {
         return Err(Failure::told("steps are no table").help("--format json has them for programs"));
@@ -70,7 +72,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         tell_settings(args, &decoder, &frames);
         let (mut out, plain) = many_lines(args.format);
         let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, false, &units);
-        let mut batch = Batch::new(args);
+        let mut batch = Batch::new(args.refused);
         for (frame, bytes) in typed {
             batch.add(Record::new(frame, bytes), &mut decoder, &mut sink)?;
         }
@@ -94,6 +96,37 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
             stream(args, &mut decoder, &units, frame, io::stdin().lock(), 0)
         }
     }
+}
+
+/// The frames of a worked example, or those that are typed.
+fn typed_or_none(
+    args: &Decode,
+    part: &Part,
+    frame: Option<FrameId>,
+    example: Option<&Example>,
+) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
+    match example {
+        Some(example) => Ok(example.frames().to_vec()),
+        None if args.bytes.is_empty() && !args.steps => Ok(Vec::new()),
+        None => typed_frames(args, part, frame),
+    }
+}
+
+/// Reads a frame from the part; without a name, measures. Before that, what is read once.
+fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
+    let Connected { mut device, rig, .. } = connected;
+    let part = device.part().clone();
+    *device.settings_mut() = decoder.settings().clone();
+    match frame.and_then(|frame| part.frames().get(frame)) {
+        Some(frame) => device.read_frame(frame.name()),
+        None => device.measure(),
+    }
+    .map_err(failed)?;
+    tell_verdict(rig.as_ref());
+    // What others are computed from comes first.
+    let mut came: Vec<(bool, FrameId)> = part.frames().entries().map(|(id, frame)| (!frame.is_kept(), id)).collect();
+    came.sort_unstable();
+    Ok(came.into_iter().filter_map(|(_, id)| Some((id, device.last_bytes(id)?.to_vec()))).collect())
 }
 
 /// A worked example of the sheet, by its number from 1.
@@ -165,7 +198,7 @@ struct Batch {
 }
 
 impl Batch {
-    fn new(args: &Decode) -> Self {
+    fn new(list_refused: bool) -> Self {
         Self {
             frame: None,
             given: 0,
@@ -173,7 +206,7 @@ impl Batch {
             rows: Vec::new(),
             columns: Columns::new(),
             refused: BTreeMap::new(),
-            list_refused: args.refused,
+            list_refused,
             decoded: 0,
             came: BTreeMap::new(),
             oldest: BTreeMap::new(),
@@ -300,7 +333,7 @@ fn stream(
     let every: Vec<FrameId> = part.frames().ids().collect();
     let frames = frame.map_or(every, |frame| vec![frame]);
     let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, true, units);
-    let mut batch = Batch::new(args);
+    let mut batch = Batch::new(args.refused);
     tell_settings(args, decoder, &frames);
     let mut log = Log::new(input, LogReader::new(&part, frame));
     while let Some(record) = log.next()? {

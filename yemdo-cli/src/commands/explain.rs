@@ -6,11 +6,12 @@ use anstyle::{AnsiColor, Style};
 use yemdo::explain::{Explained, explain};
 use yemdo::record::parse_register;
 use yemdo::view::ExplainedView;
-use yemdo::{Part, Settings, with_unit};
+use yemdo::{Part, RegisterId, Settings, with_unit};
 
 use crate::args::{CheckFormat, Explain};
 use crate::failure::Failure;
 use crate::input;
+use crate::link::{Connected, Stop, failed, tell_verdict};
 use crate::output::json_line;
 use crate::show::diagram;
 use crate::show::grid::{Align, Cell, Grid};
@@ -18,10 +19,17 @@ use crate::show::number::short;
 
 pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
-    let mut values = Vec::new();
-    for typed in &args.values {
-        values.extend(parse_register(&part, typed).map_err(|error| Failure::helped(error.message, error.help))?);
-    }
+    let stop = Stop::default();
+    let (mut values, part) = match args.link.connect(&part, &stop)? {
+        Some(connected) => read(connected, &args.values)?,
+        None => {
+            let mut values = Vec::new();
+            for typed in &args.values {
+                values.extend(parse_register(&part, typed).map_err(|error| Failure::helped(error.message, error.help))?);
+            }
+            (values, part)
+        }
+    };
     if let Some(path) = &args.dump {
         values.extend(input::dump(&part, path)?);
     }
@@ -50,7 +58,36 @@ pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
     Ok(u8::from(wrong))
 }
 
-fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<(), Failure> {
+/// Reads registers from the part: those that are named, or all that can be read.
+fn read(connected: Connected, names: &[String]) -> Result<(Vec<(RegisterId, u64)>, Part), Failure> {
+    let Connected { mut device, rig, .. } = connected;
+    let part = device.part().clone();
+    let mut wanted = Vec::new();
+    for name in names {
+        if name.contains('=') {
+            return Err(
+                Failure::told(format!("`{name}` gives a value, and with --at values come from the part")).help("name the register alone")
+            );
+        }
+        let at = yemdo::parse_integer(name);
+        let of_address = part.registers().entries().find(|(_, register)| at == Some(i128::from(register.address())));
+        wanted.push(match of_address {
+            Some((id, _)) => id,
+            None => part.register(name)?,
+        });
+    }
+    if wanted.is_empty() {
+        wanted = device.readable_registers();
+    }
+    if wanted.is_empty() {
+        return Err(Failure::told(format!("{} has no registers", part.name())).help("`yemdo read` measures with it"));
+    }
+    let values = device.read_registers(&wanted).map_err(failed)?;
+    tell_verdict(rig.as_ref());
+    Ok((values, part))
+}
+
+pub(crate) fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     let register = explained.register;
     let (width, digits) = (register.width() as usize, register.bytes() * 2);

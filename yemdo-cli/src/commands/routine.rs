@@ -1,17 +1,18 @@
-//! `yemdo routine`: what a routine does on the bus, without a bus.
+//! `yemdo routine`: what a routine does on the bus, without a bus or with it.
 
 use std::io::Write;
 
 use yemdo::configure::WriteScope;
 use yemdo::routine::Runner;
-use yemdo::view::{NameView, RequestView};
+use yemdo::view::{NameView, ReadingView, RequestView};
 
 use super::configure::bus;
 use crate::args::{CheckFormat, Routine};
 use crate::failure::Failure;
 use crate::input;
+use crate::link::{Stop, failed, tell_verdict};
 use crate::output::json_line;
-use crate::show::requests;
+use crate::show::{requests, seen};
 
 pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
@@ -29,6 +30,9 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
         return Ok(0);
     };
     let routine = part.routine(name)?;
+    if args.link.at.is_some() {
+        return run_there(args, &part, name);
+    }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
     let told = |error: yemdo::routine::NotRunnable| Failure::told(error.to_string());
     let runner = Runner::new(&part, routine, done.settings).map_err(told)?.with_parameters(&done.parameters);
@@ -38,6 +42,32 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
     match args.format {
         CheckFormat::Table => requests::table(&mut out, &part, &list, total)?,
         CheckFormat::Json => list.iter().try_for_each(|request| json_line(&mut out, &RequestView::from(request)))?,
+    }
+    Ok(0)
+}
+
+/// Runs the routine with the part.
+fn run_there(args: &Routine, part: &yemdo::Part, name: &str) -> Result<u8, Failure> {
+    let stop = Stop::on_interrupt();
+    let Some(connected) = args.link.connect(part, &stop)? else { return Ok(0) };
+    let mut device = connected.device;
+    let (_, done) = input::worked_out(part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
+    *device.settings_mut() = done.settings;
+    for (id, value) in part.parameters().ids().zip(&done.parameters) {
+        device.decoder_mut().set_parameter(id, *value).map_err(|error| Failure::told(error.to_string()))?;
+    }
+    let json = args.format == CheckFormat::Json;
+    let start = device.port_mut().now();
+    device.watched_by(seen::shown(json, start));
+    let ended = device.run(name);
+    tell_verdict(connected.rig.as_ref());
+    let ended = ended.map_err(failed)?;
+    let mut out = anstream::stdout().lock();
+    for reading in ended.readings() {
+        match json {
+            true => json_line(&mut out, &ReadingView::from(reading))?,
+            false => writeln!(out, "{} {reading}", reading.name)?,
+        }
     }
     Ok(0)
 }

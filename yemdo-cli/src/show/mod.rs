@@ -3,10 +3,12 @@
 pub(crate) mod canvas;
 pub(crate) mod diagram;
 pub(crate) mod grid;
+pub(crate) mod live;
 pub(crate) mod number;
 pub(crate) mod plot;
 pub(crate) mod requests;
 pub(crate) mod rows;
+pub(crate) mod seen;
 pub(crate) mod status;
 pub(crate) mod steps;
 pub(crate) mod writes;

@@ -101,6 +101,12 @@ pub(crate) fn table(
     if done.writes.is_empty() && done.unstored.is_empty() {
         writeln!(out, "nothing to write: already set, assuming reset values; --all writes anyway")?;
     }
+    results(out, part, done)
+}
+
+/// What quantities became, what follows from others, and what moved with them.
+pub(crate) fn results(out: &mut dyn std::io::Write, part: &Part, done: &Configuration) -> Result<(), Failure> {
+    let (bold, yellow) = (Style::new().bold(), AnsiColor::Yellow.on_default());
     for met in &done.quantities {
         let Some(quantity) = part.quantities().get(met.quantity) else { continue };
         let (unit, decimals) = (quantity.unit(), decimals(met.step));

@@ -4,7 +4,7 @@
 ///
 /// Distance is the number of inserted, dropped, changed or swapped characters, case ignored; at most a
 /// third of the name's length, and at least one, is allowed.
-pub(crate) fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let typed: Vec<char> = lower(typed).collect();
     let allowed = (typed.len() / 3).max(1);
     let mut room = Room::default();

@@ -7,6 +7,8 @@ use crate::ground::list::Id;
 use crate::ground::words::{counted, is_identifier, visible};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
+use crate::model::registers::Settings;
+use crate::record::traffic::{TRAFFIC_HEADER, Traffic, TrafficFrames};
 
 /// Longest line that is read, in bytes; what is longer is no log.
 pub const MAX_LINE: usize = 64 * 1024;
@@ -82,13 +84,15 @@ pub struct LogReader {
     line: u64,
     /// C array text, or a quoted cell, that goes on in the next line, and the line it began in.
     open: Option<(u64, String)>,
+    /// It is a recording of a bus.
+    traffic: Option<TrafficFrames>,
 }
 
 impl LogReader {
     /// A log; `frame` is what its bytes are where the log does not say so itself.
     pub fn new(part: &Part, frame: Option<FrameId>) -> Self {
         let only = || part.frames.ids().next().filter(|_| part.frames.len() == 1);
-        Self { frame: frame.or_else(only), part: part.clone(), shape: None, line: 0, open: None }
+        Self { frame: frame.or_else(only), part: part.clone(), shape: None, line: 0, open: None, traffic: None }
     }
 
     /// Takes the next line as it stands in a file; gives the frames that are complete by now. A byte order mark is left
@@ -126,8 +130,15 @@ impl LogReader {
             return Ok(self.records(&begun, line));
         }
         let trimmed = text.trim();
+        if self.line == 1 && trimmed == TRAFFIC_HEADER {
+            let parameters: Vec<f64> = self.part.parameters.iter().map(|parameter| parameter.default).collect();
+            self.traffic = Some(TrafficFrames::new(&self.part, &Settings::reset(&self.part), &parameters));
+        }
         if trimmed.is_empty() || trimmed.starts_with('#') {
             return Ok(Vec::new());
+        }
+        if self.traffic.is_some() {
+            return Ok(self.traffic_line(trimmed));
         }
         if self.shape.is_none() {
             let shape = self.recognise(trimmed)?;
@@ -142,6 +153,20 @@ impl LogReader {
             return Ok(Vec::new());
         }
         Ok(self.records(text, self.line))
+    }
+
+    /// A line of a recording: the frame that is whole with it.
+    fn traffic_line(&mut self, text: &str) -> Vec<Record> {
+        let only = self.frame.filter(|_| self.part.frames.len() > 1);
+        let (line, traffic) = match Traffic::parse(text) {
+            Ok(Some(traffic)) => (self.line, traffic),
+            Ok(None) => return Vec::new(),
+            Err(why) => return vec![self.refused(self.line, None, why)],
+        };
+        let time = text.split_whitespace().next().map(str::to_owned);
+        let found = self.traffic.as_mut().and_then(|frames| frames.take(&traffic));
+        let found = found.filter(|(frame, _)| only.is_none_or(|only| only == *frame));
+        found.map(|(frame, bytes)| Record { line, time, frame, bytes: Ok(bytes) }).into_iter().collect()
     }
 
     /// The end of the log: what was still open.

@@ -67,6 +67,8 @@ pub struct StandIn {
     pub(super) coils: Vec<(u16, bool)>,
     alert: bool,
     alert_seen: bool,
+    /// It was reset without the client's doing: what it does not know is not its fault.
+    pub(super) excused: bool,
 }
 
 /// What a composed frame holds for: the register image, the values.
@@ -164,6 +166,7 @@ impl StandIn {
             coils: Vec::new(),
             alert: false,
             alert_seen: true,
+            excused: false,
             parameters,
             state,
             last,
@@ -222,6 +225,12 @@ impl StandIn {
 
     fn have_resets(&self, runs: &[Vec<RegisterId>]) -> bool {
         self.part.registers.of(runs.iter().flatten()).all(|register| register.reset.is_some())
+    }
+
+    /// The part is reset, and the client does not know: a supply that drops, a fault that is injected.
+    pub fn reset_unseen(&mut self, now: u64) {
+        self.power_up(now);
+        self.excused = true;
     }
 
     /// What the client did against the sheet so far.
@@ -376,6 +385,7 @@ impl StandIn {
             measure.period = if how.line.is_some() { Some(first.max(1)) } else { period };
             (measure.taken, measure.published) = (None, None);
         }
+        self.excused = false;
         // Status bits show at once that it is under way.
         self.publish(now, id, true);
     }

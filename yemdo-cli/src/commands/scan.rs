@@ -1,0 +1,284 @@
+//! `yemdo scan`: who answers on a bus, and which sheet it could be.
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::thread;
+use std::time::Duration;
+
+use anstyle::{AnsiColor, Style};
+use yemdo::Part;
+use yemdo::view::{CandidateView, FoundView, PlaceView};
+use yemdo_bus::linux::{self, ListedBus, open_serial};
+use yemdo_bus::modbus::{Patience, RtuPort, connect};
+use yemdo_bus::place::Place;
+use yemdo_bus::scan::{Answered, Candidate, Evidence, Found, I2C_ADDRESSES, I2C_PROBE, candidates_i2c, probe_i2c, probe_modbus};
+use yemdo_bus::{BusError, Port};
+
+use crate::args::{CheckFormat, Scan};
+use crate::failure::Failure;
+use crate::input;
+use crate::link::Stop;
+use crate::output::json_line;
+use crate::show::grid::{Align, Cell, Grid};
+
+pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
+    if args.wait {
+        return wait(args);
+    }
+    let Some(typed) = &args.place else {
+        return listed(args, &linux::list(Path::new("/")));
+    };
+    let place = Place::parse(typed).map_err(|error| Failure::told(error.message).help(error.help))?;
+    let parts = sheets(args)?;
+    let stop = Stop::on_interrupt();
+    match &place {
+        Place::I2c { path, .. } => {
+            let mut bus = linux::I2cBus::open(path).map_err(told)?;
+            let found = i2c(&mut bus, &parts, &stop)?;
+            if bus.is_smbus_only() {
+                let _ = writeln!(anstream::stderr(), "{path} has SMBus transfers only: frames that do not fit them cannot be read here");
+            }
+            shown(args, &found, "I2C", None)
+        }
+        Place::StandIn { options, .. } => {
+            let rig = yemdo_bus::Rig::new();
+            let mut first = None;
+            for part in parts.iter().filter(|part| part.buses().i2c.is_some()) {
+                let (stand_in, faults) =
+                    linux::stand_in(part, if parts.len() == 1 { options } else { &[] }).map_err(crate::link::opening)?;
+                let at = rig.add(stand_in);
+                rig.set_faults(at, faults);
+                first.get_or_insert(at);
+            }
+            let Some(first) = first else { return Err(Failure::told("no sheet has I2C").help("name sheets with --sheet")) };
+            let mut bus = rig.port(first, yemdo::bus::Bus::I2c);
+            shown(args, &i2c(&mut bus, &parts, &stop)?, "I2C", None)
+        }
+        Place::Tcp { host, port, .. } => {
+            let patience = Patience { response: Duration::from_micros(args.timeout), ..Patience::default() };
+            let mut client = connect(host, *port, patience).map_err(told)?;
+            let units = units(args.units.as_deref(), 247)?;
+            let found = modbus(&mut client, &parts, &units, &stop)?;
+            shown(args, &found, "Modbus", None)
+        }
+        Place::Rtu { path, baud, parity, stop: bits, .. } => serial(args, path, (*baud, *parity, *bits), &parts, &stop),
+        _ => Err(Failure::told("there is nobody to be found there").help("scan an I2C bus, a serial line or a TCP host")),
+    }
+}
+
+fn told(error: BusError) -> Failure {
+    let help = error.to_try().map(str::to_owned);
+    Failure::helped(error.to_string(), help)
+}
+
+/// The sheets that parts are held against; in the folder `sheets` those that are none are passed over.
+fn sheets(args: &Scan) -> Result<Vec<Part>, Failure> {
+    if !args.sheet.is_empty() {
+        return args.sheet.iter().map(|path| input::load(path, None)).collect();
+    }
+    let mut paths: Vec<PathBuf> = fs::read_dir("sheets").into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+    paths.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
+    paths.sort();
+    Ok(paths.iter().filter_map(|path| input::load(path, None).ok()).collect())
+}
+
+fn i2c(port: &mut dyn Port, parts: &[Part], stop: &Stop) -> Result<Vec<Found>, Failure> {
+    let _ = writeln!(anstream::stderr(), "0x{:02X} to 0x{:02X}: {I2C_PROBE}", I2C_ADDRESSES.start(), I2C_ADDRESSES.end());
+    let mut found = Vec::new();
+    for address in I2C_ADDRESSES {
+        if stop.is_asked() {
+            break;
+        }
+        let Some(answered) = probe_i2c(port, address).map_err(told)? else { continue };
+        let candidates = if answered == Answered::Acknowledged { candidates_i2c(port, address, parts) } else { Vec::new() };
+        found.push(Found { address, answered, candidates });
+    }
+    Ok(found)
+}
+
+fn modbus(port: &mut dyn Port, parts: &[Part], units: &[u8], stop: &Stop) -> Result<Vec<Found>, Failure> {
+    let mut found = Vec::new();
+    for unit in units {
+        if stop.is_asked() {
+            break;
+        }
+        found.extend(probe_modbus(port, *unit, parts).map_err(told)?);
+    }
+    Ok(found)
+}
+
+/// Every baud and parity of a line, one after the other.
+fn serial(
+    args: &Scan,
+    path: &str,
+    (baud, parity, bits): (Option<u32>, Option<&'static str>, Option<u8>),
+    parts: &[Part],
+    stop: &Stop,
+) -> Result<u8, Failure> {
+    let bauds = match (args.baud.as_slice(), baud) {
+        ([], Some(baud)) => vec![baud],
+        ([], None) => vec![19_200, 9_600, 38_400, 115_200, 4_800],
+        (list, _) => list.to_vec(),
+    };
+    let parities: Vec<&str> = match (args.parity.as_slice(), parity) {
+        ([], Some(parity)) => vec![parity],
+        ([], None) => vec!["even", "none", "odd"],
+        (list, _) => list.iter().map(String::as_str).collect(),
+    };
+    let units = units(args.units.as_deref(), 32)?;
+    let seconds = units.len() as u64 * bauds.len() as u64 * parities.len() as u64 * args.timeout / 1_000_000;
+    let _ = writeln!(anstream::stderr(), "{} units, {} bauds, {} parities: at most {seconds} s", units.len(), bauds.len(), parities.len());
+    let mut any = 0;
+    for baud in &bauds {
+        for parity in &parities {
+            let stops = bits.unwrap_or(if *parity == "none" { 2 } else { 1 });
+            let line = open_serial(path, *baud, parity, stops).map_err(told)?;
+            let patience = Patience { response: Duration::from_micros(args.timeout), ..Patience::default() };
+            let found = modbus(&mut RtuPort::new(line, *baud, patience), parts, &units, stop)?;
+            if !found.is_empty() {
+                any += found.len();
+                shown(args, &found, "Modbus", Some((*baud, parity)))?;
+            }
+            if stop.is_asked() {
+                return Ok(130);
+            }
+        }
+    }
+    if any == 0 {
+        return shown(args, &[], "Modbus", None);
+    }
+    Ok(0)
+}
+
+/// Units as they are typed: `1-32`, `1,5,17`.
+fn units(typed: Option<&str>, usual: u8) -> Result<Vec<u8>, Failure> {
+    let Some(typed) = typed else { return Ok((1..=usual).collect()) };
+    let mut units = Vec::new();
+    for run in typed.split(',') {
+        let (first, last) = run.split_once('-').unwrap_or((run, run));
+        let unit = |text: &str| text.trim().parse::<u8>().ok().filter(|unit| (1..=247).contains(unit));
+        match (unit(first), unit(last)) {
+            (Some(first), Some(last)) if first <= last => units.extend(first..=last),
+            _ => return Err(Failure::told(format!("`{run}` names no units")).help("write 1-32, or 1,5,17; units are 1 to 247")),
+        }
+    }
+    Ok(units)
+}
+
+/// What speaks for a candidate, in words.
+fn evidence(candidate: &Candidate) -> String {
+    match &candidate.evidence {
+        Evidence::Identity(routine) => format!("{}, confirmed by its identity ({routine})", candidate.part),
+        Evidence::Check(frame) => format!("{}, confirmed by the {frame}", candidate.part),
+        Evidence::Register => format!("{}: it has the registers", candidate.part),
+        Evidence::Address => format!("{}, by its address alone", candidate.part),
+        Evidence::Not(why) => format!("not {}: {why}", candidate.part),
+        _ => candidate.part.clone(),
+    }
+}
+
+fn shown(args: &Scan, found: &[Found], bus: &str, line: Option<(u32, &str)>) -> Result<u8, Failure> {
+    let mut out = anstream::stdout().lock();
+    if args.format == CheckFormat::Json {
+        for one in found {
+            let candidates = one.candidates.iter().map(|candidate| CandidateView {
+                part: &candidate.part,
+                confirmed: match candidate.evidence {
+                    Evidence::Identity(_) | Evidence::Check(_) => Some(true),
+                    Evidence::Not(_) => Some(false),
+                    _ => None,
+                },
+                evidence: evidence(candidate),
+            });
+            let (baud, parity) = line.map_or((None, None), |(baud, parity)| (Some(baud), Some(parity)));
+            let (answered, candidates) = (answered(&one.answered), candidates.collect());
+            let one = FoundView { bus, address: one.address, answered, baud, parity, candidates };
+            json_line(&mut out, &one)?;
+        }
+        return Ok(u8::from(found.is_empty()));
+    }
+    if found.is_empty() {
+        let _ = writeln!(anstream::stderr(), "nobody answers on this bus");
+        return Ok(1);
+    }
+    let i2c = bus == "I2C";
+    let mut grid = Grid::new(0, &[Align::Right, Align::Left, Align::Left, Align::Left, Align::Left]);
+    match (i2c, line) {
+        (true, _) => grid.titles(&["decimal", "7-bit", "8-bit write/read", "", "could be"]),
+        (false, None) => grid.titles(&["unit", "hex", "", "", "could be"]),
+        (false, Some((baud, parity))) => grid.titles(&["unit", "hex", &format!("{baud} baud, {parity} parity"), "", "could be"]),
+    }
+    let bold = Style::new().bold();
+    for one in found {
+        let eight = if i2c { format!("0x{:02X}/0x{:02X}", one.address << 1, one.address << 1 | 1) } else { String::new() };
+        let first = one.candidates.first().map_or(Cell::from(""), told_candidate);
+        grid.row(vec![
+            Cell { text: one.address.to_string(), style: bold },
+            Cell { text: format!("0x{:02X}", one.address), style: bold },
+            eight.into(),
+            answered(&one.answered).into(),
+            first,
+        ]);
+        for candidate in one.candidates.iter().skip(1) {
+            grid.row(vec!["".into(), "".into(), "".into(), "".into(), told_candidate(candidate)]);
+        }
+    }
+    grid.write(&mut out)?;
+    Ok(0)
+}
+
+fn told_candidate(candidate: &Candidate) -> Cell {
+    let style = match candidate.evidence {
+        Evidence::Identity(_) | Evidence::Check(_) => AnsiColor::Green.on_default(),
+        Evidence::Not(_) => Style::new().dimmed(),
+        _ => AnsiColor::Yellow.on_default(),
+    };
+    Cell { text: evidence(candidate), style }
+}
+
+fn answered(answered: &Answered) -> String {
+    match answered {
+        Answered::Acknowledged => "acknowledges".into(),
+        Answered::TakenByDriver => "taken by a driver of the kernel".into(),
+        Answered::Response => "responds".into(),
+        Answered::Exception(code) => format!("responds with exception {code}"),
+        _ => String::new(),
+    }
+}
+
+fn listed(args: &Scan, all: &[ListedBus]) -> Result<u8, Failure> {
+    let mut out = anstream::stdout().lock();
+    if args.format == CheckFormat::Json {
+        for bus in all {
+            json_line(&mut out, &PlaceView { place: &bus.place, device: &bus.device, about: &bus.about })?;
+        }
+        return Ok(u8::from(all.is_empty()));
+    }
+    if all.is_empty() {
+        let _ = writeln!(anstream::stderr(), "this machine has no I2C bus, no SPI device and no serial port");
+        return Ok(1);
+    }
+    let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Left]);
+    grid.titles(&["place", "device", "what it says of itself"]);
+    for bus in all {
+        grid.row(vec![Cell { text: bus.place.clone(), style: Style::new().bold() }, bus.device.as_str().into(), bus.about.as_str().into()]);
+    }
+    grid.write(&mut out)?;
+    Ok(0)
+}
+
+/// Waits until something is plugged in.
+fn wait(args: &Scan) -> Result<u8, Failure> {
+    let stop = Stop::on_interrupt();
+    let before = linux::list(Path::new("/"));
+    let _ = writeln!(anstream::stderr(), "plug it in now; Ctrl-C ends");
+    while !stop.is_asked() {
+        thread::sleep(Duration::from_millis(200));
+        let new = linux::new_ones(&before, &linux::list(Path::new("/")));
+        if !new.is_empty() {
+            return listed(args, &new);
+        }
+    }
+    Ok(130)
+}

@@ -1,0 +1,187 @@
+//! Where the part is: the options that say so, and the device behind them.
+
+use std::fs::OpenOptions;
+use std::io::{self, BufWriter, Write as _};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use yemdo::bus::Transfer;
+use yemdo::{Part, visible};
+use yemdo_bus::linux::{OpenError, Opened, Options, open};
+use yemdo_bus::modbus::Patience;
+use yemdo_bus::place::Place;
+use yemdo_bus::record::Recorder;
+use yemdo_bus::{BusError, Cause, Device, DeviceError, Port, Rig};
+
+use crate::failure::Failure;
+
+/// Where the part is.
+#[derive(Debug, Clone, Default, clap::Args)]
+#[command(next_help_heading = "Where the part is")]
+pub(crate) struct Link {
+    /// The place: i2c:1@0x2C, spi:0.0, rtu:/dev/ttyUSB0@17, tcp:HOST@17, stand-in, recording:FILE
+    #[arg(long, value_name = "PLACE")]
+    pub(crate) at: Option<String>,
+    /// Record the traffic in a new file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) record: Option<PathBuf>,
+    /// Try again so many times where something fails for a moment
+    #[arg(long, value_name = "TIMES", default_value = "0")]
+    pub(crate) retries: u32,
+    /// The longest wait for a Modbus response
+    #[arg(long, value_name = "TIME", default_value = "1 s", value_parser = time)]
+    pub(crate) timeout: u64,
+}
+
+/// A time as it is typed, in microseconds.
+pub(crate) fn time(typed: &str) -> Result<u64, String> {
+    yemdo_bus::bench::duration(typed).ok_or_else(|| "write 500 ms, 2 s or 1 min".into())
+}
+
+/// A port of any kind.
+pub(crate) type AnyPort = Box<dyn Port + Send>;
+
+/// A device, and the bench where it is a stand-in.
+#[derive(Debug)]
+pub(crate) struct Connected {
+    pub(crate) device: Device<AnyPort>,
+    pub(crate) rig: Option<Rig>,
+    pub(crate) place: Place,
+}
+
+impl Link {
+    /// The place, where one is given.
+    pub(crate) fn place(&self) -> Result<Option<Place>, Failure> {
+        self.at.as_deref().map(|typed| Place::parse(typed).map_err(|error| Failure::told(error.message).help(error.help))).transpose()
+    }
+
+    /// The device, where a place is given.
+    pub(crate) fn connect(&self, part: &Part, stop: &Stop) -> Result<Option<Connected>, Failure> {
+        let Some(place) = self.place()? else {
+            return match self.record {
+                Some(_) => Err(Failure::told("there is nothing to record without a place").help("give --at")),
+                None => Ok(None),
+            };
+        };
+        self.connect_to(&place, part, stop, None).map(Some)
+    }
+
+    /// The device at a place.
+    pub(crate) fn connect_to(&self, place: &Place, part: &Part, stop: &Stop, rig: Option<&Rig>) -> Result<Connected, Failure> {
+        let Opened { port, part, bus, rig } = open(place, part.clone(), &self.options(), rig).map_err(opening)?;
+        let port = self.recorded(port, &format!("{} at {place}", part.name()))?;
+        let port: AnyPort = Box::new(Stoppable { port, stop: stop.clone() });
+        let device = Device::new(port, part, bus).map_err(failed)?.with_retries(self.retries);
+        Ok(Connected { device, rig, place: place.clone() })
+    }
+
+    pub(crate) fn options(&self) -> Options {
+        // What is tried again as a whole need not be tried again by the bus.
+        let patience = Patience { response: Duration::from_micros(self.timeout), retries: 0, echo: false };
+        Options { patience }
+    }
+
+    /// The port with its recorder, where one is asked for.
+    pub(crate) fn recorded(&self, port: AnyPort, about: &str) -> Result<AnyPort, Failure> {
+        let Some(path) = &self.record else { return Ok(port) };
+        let file = OpenOptions::new().write(true).create_new(true).open(path);
+        let file = file.map_err(|error| match error.kind() {
+            io::ErrorKind::AlreadyExists => {
+                Failure::told(format!("{} already exists", path.display())).help("a recording is a new file: choose another name")
+            }
+            _ => Failure::file("write", path, &error),
+        })?;
+        let recorder = Recorder::new(port, BufWriter::new(file), about);
+        Ok(Box::new(recorder.map_err(|error| Failure::file("write", path, &error))?))
+    }
+}
+
+/// That somebody wants to stop.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Stop(Arc<AtomicBool>);
+
+impl Stop {
+    /// Ctrl-C stops what is under way after the operation that it is at.
+    pub(crate) fn on_interrupt() -> Self {
+        let stop = Self::default();
+        let told = stop.clone();
+        // Where no handler can be set, Ctrl-C ends the process as it always did.
+        let _ = ctrlc::set_handler(move || {
+            // Who asks twice means it.
+            if told.0.swap(true, Ordering::Relaxed) {
+                std::process::exit(130);
+            }
+        });
+        stop
+    }
+
+    pub(crate) fn is_asked(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+/// A port that goes no further once somebody wants to stop.
+struct Stoppable {
+    port: AnyPort,
+    stop: Stop,
+}
+
+/// The longest wait in one piece, in microseconds.
+const PIECE: u64 = 50_000;
+
+impl Port for Stoppable {
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
+        if self.stop.is_asked() {
+            return Err(BusError::new(Cause::Other, "stopped by Ctrl-C"));
+        }
+        self.port.transfer(transfer)
+    }
+
+    fn wait(&mut self, micros: u64) {
+        let mut left = micros;
+        while left > 0 && !self.stop.is_asked() {
+            let now = left.min(PIECE);
+            self.port.wait(now);
+            left -= now;
+        }
+    }
+
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
+        self.port.line(high, within)
+    }
+
+    fn now(&mut self) -> u64 {
+        self.port.now()
+    }
+}
+
+pub(crate) fn opening(error: OpenError) -> Failure {
+    let help = error.help();
+    Failure::helped(error.to_string(), help)
+}
+
+/// What failed with a device: its bus, its answers, or what was asked of it.
+pub(crate) fn failed(error: DeviceError) -> Failure {
+    let help = error.help();
+    let failure = match error {
+        DeviceError::Unknown(_) | DeviceError::Wish(_) | DeviceError::NotRunnable(_) | DeviceError::NothingToMeasure => {
+            Failure::told(error.to_string())
+        }
+        _ => Failure::refused(error.to_string()),
+    };
+    match help {
+        Some(help) => failure.help(help),
+        None => failure,
+    }
+}
+
+/// Says at the end what the client did against the sheet, where the part is a stand-in.
+pub(crate) fn tell_verdict(rig: Option<&Rig>) {
+    let Some(rig) = rig else { return };
+    let mut err = anstream::stderr();
+    for (_, remark) in rig.verdict() {
+        let _ = writeln!(err, "the stand-in remarks: {}; may give {}", visible(&remark.to_string()), remark.rule.may_cause());
+    }
+}

@@ -1,0 +1,138 @@
+//! What comes from parts on a bus: operations, measurements, who was found.
+
+use serde::Serialize;
+
+/// A bus operation as it was done.
+#[derive(Clone, Debug, Serialize)]
+pub struct SeenView<'a> {
+    /// Microseconds since the beginning.
+    pub at_us: u64,
+    /// What was done, as in a dry run.
+    pub operation: SeenOperation,
+    /// The bytes that came, in hex.
+    pub answer: Option<String>,
+    /// What went wrong.
+    pub error: Option<String>,
+    /// What it was for.
+    pub meaning: &'a str,
+}
+
+/// The operation itself.
+#[derive(Clone, Debug, Serialize)]
+#[serde(untagged)]
+pub enum SeenOperation {
+    /// A transfer.
+    Transfer {
+        /// The bus.
+        transfer: &'static str,
+        /// The address or unit.
+        address: Option<u8>,
+        /// The bytes, in hex.
+        send: String,
+        /// Bytes that come back.
+        receive: usize,
+    },
+    /// A wait.
+    Wait {
+        /// How long.
+        wait_us: u64,
+    },
+    /// The data-ready line.
+    Line {
+        /// The level.
+        line: &'static str,
+        /// The longest time.
+        within_us: u64,
+    },
+}
+
+/// One measurement of one part.
+#[derive(Clone, Debug, Serialize)]
+pub struct MeasuredView<'a> {
+    /// Seconds since the beginning.
+    pub time_s: f64,
+    /// The part, as the bench calls it.
+    pub part: &'a str,
+    /// The frames that came.
+    pub frames: Vec<BytesView<'a>>,
+    /// The readings.
+    pub readings: Vec<ReadingView<'a>>,
+    /// Why there are none.
+    pub error: Option<ErrorView>,
+}
+
+/// A frame's bytes.
+#[derive(Clone, Debug, Serialize)]
+pub struct BytesView<'a> {
+    /// The frame.
+    pub frame: &'a str,
+    /// Its bytes, in hex.
+    pub bytes: String,
+}
+
+/// A reading.
+#[derive(Clone, Debug, Serialize)]
+pub struct ReadingView<'a> {
+    /// Its name.
+    pub reading: &'a str,
+    /// Its value; `null` where the status has none.
+    pub value: Option<f64>,
+    /// Its unit.
+    pub unit: &'a str,
+    /// Its status.
+    pub status: &'static str,
+}
+
+impl<'a> From<&'a crate::ReadingValue> for ReadingView<'a> {
+    fn from(reading: &'a crate::ReadingValue) -> Self {
+        Self { reading: &reading.name, value: reading.value, unit: &reading.unit, status: reading.status.as_str() }
+    }
+}
+
+/// What went wrong.
+#[derive(Clone, Debug, Serialize)]
+pub struct ErrorView {
+    /// The cause, in a word or two.
+    pub cause: &'static str,
+    /// The message.
+    pub message: String,
+}
+
+/// Somebody who answers on a bus.
+#[derive(Clone, Debug, Serialize)]
+pub struct FoundView<'a> {
+    /// The bus.
+    pub bus: &'a str,
+    /// The 7-bit I2C address, or the Modbus unit.
+    pub address: u8,
+    /// How it answered.
+    pub answered: String,
+    /// The speed of the line, where several are tried.
+    pub baud: Option<u32>,
+    /// Its parity.
+    pub parity: Option<&'a str>,
+    /// The sheets that it could be.
+    pub candidates: Vec<CandidateView<'a>>,
+}
+
+/// A sheet that a part could be.
+#[derive(Clone, Debug, Serialize)]
+pub struct CandidateView<'a> {
+    /// The part.
+    pub part: &'a str,
+    /// Whether it is; `null` where nobody knows.
+    pub confirmed: Option<bool>,
+    /// What speaks for it, or against.
+    pub evidence: String,
+}
+
+/// A bus or port of the machine.
+#[derive(Clone, Debug, Serialize)]
+pub struct PlaceView<'a> {
+    /// How it is written.
+    pub place: &'a str,
+    /// The device.
+    pub device: &'a str,
+    /// What it says of itself.
+    pub about: &'a str,
+}
