@@ -294,8 +294,8 @@ impl<P: Port> Device<P> {
     /// # Errors
     /// As [`configure`](Self::configure).
     pub fn configure_with(&mut self, settings: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
-        // All of it must be possible before anything is sent.
-        let first = self.session.configuration(settings, scope)?;
+        // All of it must be possible before anything is sent. What registers hold is asked of the part: it may have been reset.
+        let first = self.session.configuration(settings, WriteScope::All)?;
         let readable: Vec<RegisterId> = first
             .writes
             .iter()

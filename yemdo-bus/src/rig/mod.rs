@@ -155,6 +155,11 @@ impl Rig {
         inner.parts.iter().enumerate().flat_map(of).collect()
     }
 
+    /// What was done so far is not held against anybody: a scan that looks who is there, a first try.
+    pub fn forget_remarks(&self) {
+        self.lock().parts.iter_mut().for_each(|slot| slot.stand_in.forget_remarks());
+    }
+
     /// The bench as an I2C bus of embedded-hal, blocking and async.
     pub fn i2c(&self) -> RigI2c {
         RigI2c { rig: self.clone() }

@@ -1,4 +1,6 @@
-//! `yemdo demo`: a recorded day in the ship's hall, decoded, summed up and drawn.
+//! `yemdo demo`: the hall's bench on stand-ins, then a recorded day, decoded, summed up and drawn.
+
+mod bench;
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -34,9 +36,10 @@ const WISHES: [&str; 3] = ["GAIN=fivefold", "TIME=162 ms", "upper_limit=250 lx"]
 pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    bench::run(&mut out)?;
     writeln!(
         out,
-        "{bold}A day in the ship's hall{bold:#}  {dim}a made-up recording of raw I2C frames, decoded from the sheets of two parts{dim:#}"
+        "\n{bold}A day in the ship's hall{bold:#}  {dim}a made-up recording of raw I2C frames, decoded from the sheets of two parts{dim:#}"
     )?;
     let mut day = Day::default();
     for (name, sheet, log) in PARTS {

@@ -204,6 +204,8 @@ fn read_one(
         }
     }
     let Some(device) = &mut reader.device else { return Ok(()) };
+    // A recording has its own time.
+    let begin = if matches!(reader.place, Place::Recording { .. }) { device.port_mut().now() } else { begin };
     let set: Vec<&str> = reader.set.iter().map(String::as_str).collect();
     let fresh = reader.fresh;
     let done = prepare(device, fresh, &set, &reader.run).and_then(|()| device.measure());

@@ -202,6 +202,12 @@ fn shown(args: &Scan, found: &[Found], bus: &str, line: Option<(u32, &str)>) -> 
         let _ = writeln!(anstream::stderr(), "nobody answers on this bus");
         return Ok(1);
     }
+    table(&mut out, found, bus, line)?;
+    Ok(0)
+}
+
+/// Who was found, for people.
+pub(crate) fn table(out: &mut dyn Write, found: &[Found], bus: &str, line: Option<(u32, &str)>) -> Result<(), Failure> {
     let i2c = bus == "I2C";
     let mut grid = Grid::new(0, &[Align::Right, Align::Left, Align::Left, Align::Left, Align::Left]);
     match (i2c, line) {
@@ -224,8 +230,7 @@ fn shown(args: &Scan, found: &[Found], bus: &str, line: Option<(u32, &str)>) -> 
             grid.row(vec!["".into(), "".into(), "".into(), "".into(), told_candidate(candidate)]);
         }
     }
-    grid.write(&mut out)?;
-    Ok(0)
+    Ok(grid.write(out)?)
 }
 
 fn told_candidate(candidate: &Candidate) -> Cell {

@@ -7,6 +7,7 @@ use super::judge::{Judge, Remark, Rule};
 use super::sample::{Held, Recipe, Recipes, column, place};
 use super::signal::{Random, Signal};
 use crate::bus::Bus;
+use crate::bus::modbus::ModbusTable;
 use crate::ground::list::{Id, List};
 use crate::model::command::Command;
 use crate::model::frame::Origin;
@@ -218,9 +219,27 @@ impl StandIn {
                 self.publish(now, id, !frame.keep);
             }
         }
+        self.hold_shown();
         // What is already on after a reset begins to measure.
         let whole: Vec<FieldId> = self.part.fields.ids().collect();
         self.start_fields(now, &whole, true);
+    }
+
+    /// Modbus registers that the sheet gives no reset value hold what the frames beside them show.
+    fn hold_shown(&mut self) {
+        let part = self.part.clone();
+        for (id, frame) in part.frames.entries() {
+            let Origin::Modbus(range) = &frame.origin else { continue };
+            let Some(bytes) = self.last.get(id.index()).and_then(Option::as_ref).filter(|_| range.table == ModbusTable::Holding) else {
+                continue;
+            };
+            for register in part.registers.iter().filter(|register| register.reset.is_none()) {
+                let at = register.at.checked_sub(u32::from(range.start)).map_or(usize::MAX, |words| words as usize * 2);
+                if let Some(own) = bytes.get(at..at.saturating_add(register.bytes)) {
+                    self.state.set_register(register, register.value_of(own));
+                }
+            }
+        }
     }
 
     fn have_resets(&self, runs: &[Vec<RegisterId>]) -> bool {
@@ -236,6 +255,11 @@ impl StandIn {
     /// What the client did against the sheet so far.
     pub fn remarks(&self) -> &[Remark] {
         &self.judge.remarks
+    }
+
+    /// Forgets the remarks so far.
+    pub fn forget_remarks(&mut self) {
+        self.judge = Judge::default();
     }
 
     /// All remarks, and what can only be said at the end: what was never read, and an alert that was never looked at.
