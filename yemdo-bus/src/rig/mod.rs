@@ -104,6 +104,11 @@ impl Rig {
         self.with_slot(part, |slot| slot.faults.injected.clone()).unwrap_or_default()
     }
 
+    /// Transfers to a part so far, since its faults were set.
+    pub fn transfers(&self, part: usize) -> u64 {
+        self.with_slot(part, |slot| slot.faults.transfers()).unwrap_or(0)
+    }
+
     /// Unplugs a part, or plugs it in again: it comes up as after a reset.
     pub fn plug(&self, part: usize, there: bool) {
         let now = self.now();

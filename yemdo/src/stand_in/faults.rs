@@ -19,7 +19,7 @@ pub enum Fault {
     StuckBus,
     /// The part is reset before it answers.
     Reset,
-    /// All bytes of the answer have the same bits stuck at one.
+    /// The data line is stuck: all bits of the answer are ones, or all are zeros.
     StuckBits,
     /// The answer comes after the client has given up.
     LateAnswer,
@@ -92,8 +92,8 @@ impl Fault {
                 last.and_then(|last| bytes.get_mut(last)).into_iter().for_each(|byte| *byte ^= flip);
             }
             Fault::StuckBits => {
-                let stuck = 1 << random.below(8) | 1 << random.below(8);
-                bytes.iter_mut().for_each(|byte| *byte |= stuck);
+                let stuck = if random.below(2) == 0 { 0x00 } else { 0xFF };
+                bytes.fill(stuck);
             }
             Fault::CutFrame => bytes.truncate(random.below(bytes.len())),
             // What it does not know it leaves to the pull-up.

@@ -245,6 +245,16 @@ impl StandIn {
             return true;
         };
         let looked = measure.how.poll.is_some() && self.shows_waiting(id);
+        if looked {
+            // Who polls reads early, and looks again.
+            let what = format!(
+                "{} was read {:.3} ms after the start, when it was not done, and not again",
+                frame.name,
+                ms(now.saturating_sub(started))
+            );
+            let early = (now < measure.done).then_some((now, what));
+            self.measures.get_mut(id).and_then(|measure| measure.as_mut()).into_iter().for_each(|measure| measure.early = early.clone());
+        }
         if now < measure.by_sheet && !looked {
             let what = format!(
                 "{} was read {:.3} ms after the start; the sheet waits {:.3} ms",

@@ -98,6 +98,8 @@ pub(super) struct Measure {
     pub(super) taken: Option<u64>,
     /// Its data were put into the registers.
     published: Option<u64>,
+    /// It was read before it was done, by a client that may be polling: when, and what to say if it never looks again.
+    pub(super) early: Option<(u64, String)>,
 }
 
 /// A sheet that has no stand-in.
@@ -143,6 +145,7 @@ impl StandIn {
             period: None,
             taken: None,
             published: None,
+            early: None,
         };
         let mut commands = Vec::new();
         for step in part.routines.iter().flat_map(|routine| &routine.steps) {
@@ -276,6 +279,11 @@ impl StandIn {
                 judge.remark(now, Rule::CalibrationNotRead, what, line(frame.span.start));
             }
         }
+        for measure in self.measures.iter().flatten() {
+            if let Some((at, what)) = &measure.early {
+                judge.remark(*at, Rule::ReadTooEarly, what.clone(), line(measure.how.span.start));
+            }
+        }
         self.unread_status(now, &mut judge);
         if self.alert && !self.alert_seen {
             judge.remark(now, Rule::AlertNotCleared, "the alert was raised and never read".into(), None);
@@ -394,6 +402,10 @@ impl StandIn {
     /// A measurement begins. `period` is given for those that settings start: `Some(None)` where it is not known how long one takes.
     fn start(&mut self, now: u64, id: FrameId, period: Option<Option<u64>>) {
         let Some(how) = self.measures.get(id).and_then(|measure| measure.as_ref()).map(|measure| measure.how.clone()) else { return };
+        let early = self.measures.get_mut(id).and_then(|measure| measure.as_mut()?.early.take());
+        if let Some((at, what)) = early {
+            self.remark(at, Rule::ReadTooEarly, what, self.line_of(how.span.start));
+        }
         let micros = |time| crate::model::operation::Time::micros(time, &self.present()).unwrap_or(0);
         let waits: Vec<(u64, f64)> = how.waits.iter().map(|(time, tolerance)| (micros(time), *tolerance)).collect();
         let took = |share: f64| waits.iter().map(|(micros, tolerance)| micros + (*micros as f64 * tolerance * share) as u64).sum::<u64>();
