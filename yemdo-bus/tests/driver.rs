@@ -11,7 +11,7 @@ use embedded_hal::digital::InputPin;
 use embedded_hal::i2c::I2c;
 use embedded_hal::spi::SpiDevice;
 use yemdo::Part;
-use yemdo::stand_in::{Rule, Signal, StandIn};
+use yemdo::stand_in::{Fault, Rule, Signal, StandIn};
 use yemdo_bus::Rig;
 
 fn sheet(name: &str) -> Part {
@@ -214,4 +214,20 @@ fn an_alert_comes_out_on_its_pin() {
     assert_eq!(rig.verdict().iter().map(|(_, remark)| remark.rule).collect::<Vec<_>>(), [Rule::AlertNotCleared]);
     i2c.write_read(0x51, &[0x31], &mut [0; 3]).unwrap();
     assert_eq!(rig.verdict(), []);
+}
+
+/// The document's tables are the library's own words.
+#[test]
+fn the_document_has_every_rule_and_every_fault() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../docs/stand-ins.md");
+    let rules = Rule::ALL.iter().map(|rule| format!("| {} | {} |", rule.as_str(), rule.may_cause()));
+    let rules = format!("| remark | what it may cause |\n|---|---|\n{}", rules.collect::<Vec<_>>().join("\n"));
+    let faults = Fault::ALL.iter().map(|fault| format!("| `{}` | {} | {} |", fault.as_str(), fault.what(), fault.client()));
+    let faults = format!("| fault | what happens | what the client says |\n|---|---|---|\n{}", faults.collect::<Vec<_>>().join("\n"));
+    let document = fs::read_to_string(&path).unwrap();
+    if std::env::var_os("UPDATE").is_some() {
+        fs::write(&path, document.replace("\nRULES\n", &format!("\n{rules}\n")).replace("\nFAULTS\n", &format!("\n{faults}\n"))).unwrap();
+        return;
+    }
+    assert!(document.contains(&rules) && document.contains(&faults), "put RULES and FAULTS in place of the tables, and run with UPDATE=1");
 }

@@ -128,6 +128,13 @@ where
     }
 }
 
+impl<P> Device<P> {
+    /// How often something was done again so far.
+    pub fn retried(&self) -> u64 {
+        self.retried
+    }
+}
+
 impl<P: Port> Device<P> {
     /// A part behind a port. Its registers are taken to be as after a reset.
     ///
@@ -144,11 +151,6 @@ impl<P: Port> Device<P> {
     pub fn with_retries(mut self, retries: u32) -> Self {
         self.retries = retries;
         self
-    }
-
-    /// How often something was done again so far.
-    pub fn retried(&self) -> u64 {
-        self.retried
     }
 
     /// Shows every bus operation to `watch`.

@@ -282,7 +282,11 @@ fn summary(readers: &[Reader], once: bool, stop: &Stop) -> u8 {
         }
         let causes: Vec<String> = reader.failures.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
         let failed = if failures == 0 { String::new() } else { format!(", {failures} failed: {}", causes.join(", ")) };
-        let _ = writeln!(err, "{dim}{}: {} read{failed}{dim:#}", reader.name, count(reader.good, "measurement"));
+        let again = match reader.device.as_ref().map_or(0, Device::retried) {
+            0 => String::new(),
+            times => format!(", tried again {}", count(times, "time")),
+        };
+        let _ = writeln!(err, "{dim}{}: {} read{failed}{again}{dim:#}", reader.name, count(reader.good, "measurement"));
     }
     if stop.is_asked() && worst == 0 { 0 } else { worst }
 }
