@@ -32,6 +32,7 @@ impl std::fmt::Debug for I2cBus {
 const ENXIO: i32 = 6;
 const EAGAIN: i32 = 11;
 const EBUSY: i32 = 16;
+const ENODEV: i32 = 19;
 const EINVAL: i32 = 22;
 const ENOTTY: i32 = 25;
 const EPROTO: i32 = 71;
@@ -104,7 +105,9 @@ impl I2cBus {
             LinuxI2CError::Io(error) => error.raw_os_error(),
         };
         let (cause, what) = match number {
-            Some(ENXIO | EREMOTEIO) => (Cause::Nak, "not acknowledged".to_owned()),
+            _ if !super::is_there(&self.path) => (Cause::Gone, format!("{} is gone", self.path)),
+            // What adapters say where nobody answers (Linux, Documentation/i2c/fault-codes).
+            Some(ENXIO | EREMOTEIO | ENODEV) => (Cause::Nak, "not acknowledged".to_owned()),
             Some(ETIMEDOUT) => (Cause::Stuck, "the bus is held low: is a part stuck, or a pull-up missing?".to_owned()),
             Some(EAGAIN) => (Cause::Stuck, "another controller has won the bus".to_owned()),
             Some(EBUSY) => (Cause::InUse, "a driver of the kernel has this address".to_owned()),
@@ -117,7 +120,6 @@ impl I2cBus {
                 (Cause::Unsupported, what)
             }
             Some(EPROTO) => (Cause::Nak, "the part broke off".to_owned()),
-            _ if !super::is_there(&self.path) => (Cause::Gone, format!("{} is gone", self.path)),
             _ => (Cause::Other, error.to_string()),
         };
         BusError::new(cause, format!("I2C 0x{address:02X}: {what}")).because(error)
