@@ -107,6 +107,15 @@ impl Bench {
         (reading.value, reading.status)
     }
 
+    /// Whether a code of a reading, as it came last, is the first or the last that there is.
+    fn at_end(&self, reading: yemdo::ReadingId) -> bool {
+        self.part.readings().get(reading).unwrap().codes().iter().any(|id| {
+            let code = self.part.codes().get(*id).unwrap();
+            let bytes = self.frames.iter().find(|(frame, _)| *frame == code.frame()).map(|(_, bytes)| code.value(bytes).to_f64());
+            bytes.flatten().is_some_and(|value| [code.bounds().0 as f64, code.bounds().1 as f64].contains(&value))
+        })
+    }
+
     fn rules(&self) -> Vec<Rule> {
         let mut rules: Vec<Rule> = self.stand_in.verdict(self.now).iter().map(|remark| remark.rule).collect();
         rules.dedup();
@@ -281,4 +290,280 @@ fn faults_are_drawn_by_seed_and_never_pass_a_check() {
     let mean = normal.iter().sum::<f64>() / 4000.0;
     let deviation = (normal.iter().map(|value| (value - mean).powi(2)).sum::<f64>() / 4000.0).sqrt();
     assert!(mean.abs() < 0.1 && (deviation - 1.0).abs() < 0.1, "{mean} {deviation}");
+}
+
+/// A made-up part with everything that registers can have: banks, every kind of access, self-clearing bits, reserved ones.
+fn registers(bus: &str) -> Part {
+    let text = format!(
+        r#"
+part = "panel-3"
+{bus}
+register.BANK = {{ at = 0x07, reset = 0, field.BANK = {{ bits = "[0]" }}, reserved = {{ bits = "[7:1]", write = 0 }} }}
+register.FLAGS = {{ at = 0x09, reset = 0, access = "clear-on-read", field.SEEN = {{ bits = "[1]" }} }}
+register.EVENTS = {{ at = 0x0A, reset = 0x81, field.A = {{ bits = "[0]", access = "write-1-to-clear" }}, field.B = {{ bits = "[7]", access = "write-1-to-clear" }} }}
+register.RUN = {{ at = 0x0B, reset = 0, field.GO = {{ bits = "[3]", access = "self-clearing" }}, field.RATE = {{ bits = "[1:0]" }}, field.BUSY = {{ bits = "[7]", access = "read-only" }} }}
+register.KEY = {{ at = 0x0C, access = "write-only", field.KEY = {{ bits = "[7:0]" }} }}
+register.WIDE = {{ at = 0x10, width = 16, order = "low first", reset = 0x1234, field.WIDE = {{ bits = "[15:0]" }} }}
+register.NEXT = {{ at = 0x12, reset = 0x56, field.NEXT = {{ bits = "[7:0]" }} }}
+register.OTHER = {{ at = 0x10, reset = 0xAB, bank = {{ BANK = 1 }}, field.OTHER = {{ bits = "[7:0]" }} }}
+"#
+    );
+    Part::parse("panel-3.toml", &text).unwrap_or_else(|error| panic!("{error}"))
+}
+
+#[test]
+fn registers_do_what_their_access_says() {
+    let part = registers("i2c = { address = 0x29, increment = 0x40 }");
+    let mut panel = StandIn::new(&part, 1).unwrap();
+    let mut ask = |send: &[u8], receive: usize| match panel.i2c(0, 0x29, send, receive) {
+        Reaction::Answer(bytes) => bytes,
+        other => panic!("{send:02X?}: {other:?}"),
+    };
+    // Written ones clear, zeros leave.
+    ask(&[0x0A, 0x01], 0);
+    assert_eq!(ask(&[0x0A], 1), [0x80]);
+    // What starts clears itself, what is only read stays.
+    ask(&[0x0B, 0x0A], 0);
+    assert_eq!(ask(&[0x0B], 1), [0x02]);
+    // What is only written reads as nothing.
+    ask(&[0x0C, 0x55], 0);
+    assert_eq!(ask(&[0x0C], 1), [0x00]);
+    // Several registers with the bit for it; without, the first one again and again. The low byte comes first.
+    assert_eq!(ask(&[0x50], 3), [0x34, 0x12, 0x56]);
+    assert_eq!(ask(&[0x10], 4), [0x34, 0x12, 0x34, 0x12]);
+    ask(&[0x50, 0x78, 0x9A, 0xBC], 0);
+    assert_eq!(ask(&[0x50], 3), [0x78, 0x9A, 0xBC]);
+    // The register address alone, then a read of its own.
+    ask(&[0x12], 0);
+    assert_eq!(ask(&[], 1), [0xBC]);
+    // Another bank has another register there.
+    ask(&[0x07, 0x01], 0);
+    assert_eq!(ask(&[0x10], 1), [0xAB]);
+    let mut rules: Vec<Rule> = panel.remarks().iter().map(|remark| remark.rule).collect();
+    rules.dedup();
+    // The clear-on-read flags were never set, and only KEY was read against its access.
+    assert_eq!(rules, [Rule::WriteOnly, Rule::NoAutoIncrement]);
+}
+
+/// The same register over SPI, at any of its forms, and what is not a transfer to it.
+#[test]
+fn spi_is_seen_as_the_bytes_that_are_clocked() {
+    for (bus, write, read) in [
+        ("spi = { mode = 0, read = 0x80 }", vec![0x12, 0x77], vec![0x92, 0x00]),
+        ("spi = { mode = 1, write = 0x80 }", vec![0x92, 0x77], vec![0x12, 0x00]),
+        ("spi = { mode = 3, shift = 1, read = 0x01, dummy = 2 }", vec![0x24, 0x77], vec![0x25, 0, 0, 0x00]),
+        ("spi = { mode = 2, pointer = 16, read = 0x8000 }", vec![0x00, 0x12, 0x77], vec![0x80, 0x12, 0x00]),
+    ] {
+        let part = registers(bus);
+        let mut panel = StandIn::new(&part, 1).unwrap();
+        panel.spi(0, &write);
+        let back = panel.spi(1, &read);
+        assert_eq!((back.len(), back.last()), (read.len(), Some(&0x77)), "{bus}: {back:02X?}");
+        assert_eq!(panel.remarks(), [], "{bus}");
+    }
+    let part = registers("spi = { mode = 0, read = 0x80, late = true }");
+    let mut panel = StandIn::new(&part, 1).unwrap();
+    let first = panel.spi(0, &[0x92, 0x00]);
+    let second = panel.spi(1, &[0x92, 0x00]);
+    assert_eq!((first[1], second[1]), (0xFF, 0x56));
+}
+
+/// Writes with a packet error code are taken where it fits, and are refused where it does not.
+#[test]
+fn a_packet_error_code_is_looked_at() {
+    let part = sheet("ember-14");
+    let mut ember = StandIn::new(&part, 1).unwrap();
+    assert_eq!(ember.i2c(0, 0x35, &[0x53, 0x10, 0x0E, 0x2D], 0), Reaction::Answer(vec![]));
+    assert_eq!(ember.i2c(0, 0x35, &[0x53], 2), Reaction::Answer(vec![0x10, 0x0E]));
+    assert_eq!(ember.i2c(0, 0x35, &[0x53, 0x22, 0x0E, 0x2D], 0), Reaction::NakData);
+    assert_eq!(ember.i2c(0, 0x35, &[0x53], 2), Reaction::Answer(vec![0x10, 0x0E]));
+    assert_eq!(ember.remarks().len(), 1);
+    assert!(ember.remarks()[0].what.starts_with("packet error code mismatch: computed 0x"), "{}", ember.remarks()[0]);
+}
+
+#[test]
+fn modbus_functions_do_what_the_specification_says() {
+    let part = sheet("garboard-rs");
+    let mut handler = StandIn::new(&part, 1).unwrap();
+    let cases: [(&[u8], &[u8]); 17] = [
+        // Coils as the point list's example has them, single and several written.
+        (&[1, 0, 0, 0, 10], &[1, 2, 0x05, 0x02]),
+        (&[5, 0, 1, 0xFF, 0x00], &[5, 0, 1, 0xFF, 0x00]),
+        (&[15, 0, 2, 0, 2, 1, 0x02], &[15, 0, 2, 0, 2]),
+        (&[1, 0, 0, 0, 4], &[1, 1, 0x0B]),
+        (&[2, 0, 0, 0, 4], &[2, 1, 0x00]),
+        // Registers: one, several, masked (AND 0xFF00, OR 0x0012 in what the mask clears), written and read.
+        (&[6, 0, 100, 0, 205], &[6, 0, 100, 0, 205]),
+        (&[16, 0, 100, 0, 2, 4, 0, 206, 0xFF, 0xF6], &[16, 0, 100, 0, 2]),
+        (&[3, 0, 100, 0, 2], &[3, 4, 0, 206, 0xFF, 0xF6]),
+        (&[22, 0, 100, 0xFF, 0x00, 0x00, 0x12], &[22, 0, 100, 0xFF, 0x00, 0x00, 0x12]),
+        (&[23, 0, 100, 0, 1, 0, 101, 0, 1, 2, 0, 7], &[23, 2, 0x00, 0x12]),
+        // A register that cannot be written, an address that is not there, one beyond the end.
+        (&[6, 0, 104, 0, 1], &[0x86, 2]),
+        (&[4, 0, 9, 0, 2], &[0x84, 2]),
+        (&[4, 0, 17, 0, 2], &[0x84, 2]),
+        // Quantities that cannot be, a value that no coil has, a function that is not there.
+        (&[3, 0, 100, 0, 0], &[0x83, 3]),
+        (&[5, 0, 1, 0x12, 0x34], &[0x85, 3]),
+        (&[16, 0, 100, 0, 2, 2, 0, 1], &[0x90, 3]),
+        (&[43, 14, 1, 0], &[0xAB, 1]),
+    ];
+    for (request, response) in cases {
+        assert_eq!(handler.modbus(0, 17, request).as_deref(), Some(response), "{request:02X?}");
+    }
+    // Another unit is somebody else; a broadcast is done, and nobody answers it.
+    assert_eq!(handler.modbus(0, 16, &[3, 0, 100, 0, 1]), None);
+    assert_eq!(handler.modbus(0, 0, &[6, 0, 100, 0, 99]), None);
+    assert_eq!(handler.modbus(0, 17, &[3, 0, 100, 0, 1]).unwrap(), [3, 2, 0, 99]);
+    // A frame whose CRC does not fit is none.
+    assert_eq!(handler.modbus_rtu(0, &[17, 3, 0, 100, 0, 1, 0, 0]), None);
+    let mut rules: Vec<Rule> = handler.remarks().iter().map(|remark| remark.rule).collect();
+    rules.dedup();
+    assert_eq!(rules, [Rule::ReadOnly, Rule::UnknownRegister, Rule::UnknownFunction]);
+}
+
+/// What a stand-in is told of noise and steps is what the sheet states.
+#[test]
+fn noise_and_steps_are_the_sheets() {
+    let part = sheet("thole-9");
+    let measured = |noisy: bool, seed: u64| {
+        let mut guard = StandIn::new(&part, seed).unwrap();
+        if noisy {
+            guard = guard.with_noise();
+        }
+        guard.set(part.reading("temperature").unwrap(), Signal::constant(5.03));
+        let (frame, mut decoder) = (part.frame("FROST").unwrap(), Decoder::new(&part));
+        let values = (1..400u64).map(|at| {
+            let Reaction::Answer(bytes) = guard.i2c(at * 130_000, 0x51, &[0x31], 3) else { panic!() };
+            decoder.decode(frame, &bytes).unwrap().reading("temperature").unwrap().value.unwrap()
+        });
+        values.collect::<Vec<f64>>()
+    };
+    let still = measured(false, 1);
+    assert!(still.iter().all(|value| (value - 5.02).abs() < 0.011), "{still:?}");
+    let noisy = measured(true, 1);
+    let mean = noisy.iter().sum::<f64>() / noisy.len() as f64;
+    let deviation = (noisy.iter().map(|value| (value - mean).powi(2)).sum::<f64>() / noisy.len() as f64).sqrt();
+    // At 14 bits the sheet states a noise of 0.03 °C.
+    assert!((mean - 5.03).abs() < 0.02 && (0.02..0.05).contains(&deviation), "{mean} {deviation}");
+    assert_eq!(noisy, measured(true, 1));
+    assert_ne!(noisy, measured(true, 2));
+}
+
+/// A wait between a command and its read, and a frame of several transfers, are kept as the sheet says them.
+#[test]
+fn what_is_asked_for_comes_when_its_time_is_over() {
+    let text = r#"
+part = "sounder-4"
+i2c = { address = 0x3D, pointer = 0 }
+frame.DEPTH = { command = [0x66], wait = "3 ms", read = 2, code = { depth = "b0 b1" } }
+reading.depth = { unit = "mm", formula = "depth * 2.0" }
+routine.measure = [{ read = "DEPTH" }]
+"#;
+    let part = Part::parse("sounder-4.toml", text).unwrap();
+    let mut bench = Bench::new(&part).with("depth", "1500");
+    let mut decoder = Decoder::new(&part);
+    bench.routine("measure", Bus::I2c, &mut decoder);
+    assert_eq!(bench.reading("depth", &mut decoder), (Some(1500.0), Status::Ok));
+    assert_eq!(bench.rules(), []);
+    let now = bench.now + 1_000_000;
+    let mut sounder = bench.stand_in;
+    sounder.i2c(now, 0x3D, &[0x66], 0);
+    assert_eq!(sounder.i2c(now + 1_000, 0x3D, &[], 2), Reaction::NakAddress);
+    assert_eq!(sounder.remarks().iter().map(|remark| remark.rule).collect::<Vec<_>>(), [Rule::ReadTooEarly]);
+}
+
+/// The demo's parts, and where they are reached.
+const SHIPPED: [(&str, Bus); 10] = [
+    ("strake-20", Bus::I2c),
+    ("lantern-16", Bus::I2c),
+    ("binnacle-24", Bus::I2c),
+    ("binnacle-24", Bus::Spi),
+    ("keelson-6", Bus::I2c),
+    ("ember-14", Bus::I2c),
+    ("plumb-2", Bus::I2c),
+    ("thole-9", Bus::I2c),
+    ("garboard-rs", Bus::Modbus),
+    ("caulk-1", Bus::Spi),
+];
+
+use proptest::prelude::*;
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+
+    /// Any value within the stated range of any reading comes back, to within a step.
+    #[test]
+    fn any_value_comes_back(at in 0usize..SHIPPED.len(), share in 0.35f64..0.65) {
+        let (name, bus) = SHIPPED[at];
+        let part = sheet(name);
+        let start = ["start", "read_calibration", "identify"].into_iter().filter(|routine| part.routine(routine).is_ok());
+        let settings = Settings::reset(&part);
+        let parameters: Vec<f64> = part.parameters().iter().map(|parameter| parameter.default).collect();
+        let mut bench = Bench::new(&part);
+        let mut wanted = Vec::new();
+        // Readings that are other forms of one value are left alone.
+        for (id, reading) in part.readings().entries().filter(|(_, reading)| reading.is_shown()) {
+            let known = wanted.iter().any(|(other, ..): &(yemdo::ReadingId, f64, f64)| {
+                let other = part.readings().get(*other).unwrap();
+                other.codes().iter().max() == reading.codes().iter().max()
+            });
+            let predicted = yemdo::review::predict(&part, id);
+            let Some((low, high)) = reading.range(&part, &settings, &parameters).or_else(|| predicted.as_ref()?.extent.as_ref().map(|extent| (extent.low, extent.high))) else { continue };
+            if known || !low.is_finite() || !high.is_finite() || high - low > 1e6 {
+                continue;
+            }
+            let value = low + (high - low) * share;
+            bench.stand_in.set(id, Signal::constant(value));
+            let step = predicted.as_ref().and_then(|prediction| prediction.step).map_or(0.0, |(_, largest)| largest * 0.51);
+            let step = step.max((high - low) / 1000.0);
+            wanted.push((id, value, step));
+        }
+        let mut decoder = Decoder::new(&part);
+        start.for_each(|routine| bench.routine(routine, bus, &mut decoder));
+        bench.routine("measure", bus, &mut decoder);
+        for (id, value, near) in wanted {
+            let reading = part.readings().get(id).unwrap();
+            if reading.frames().iter().any(|frame| !bench.frames.iter().any(|(known, _)| known == frame)) {
+                continue;
+            }
+            let (found, status) = bench.reading(reading.name(), &mut decoder);
+            // Where a condition withholds it, such as an echo that is too near, it says so.
+            // Where its code has come to an end of what the sheet allows, there is no more.
+            let at_end = bench.at_end(id);
+            let told = !status.has_value() || matches!(status, Status::Saturated) || at_end;
+            prop_assert!(told || found.is_some_and(|found| (found - value).abs() <= near), "{name} {}: {found:?} for {value}, {}", reading.name(), status.as_str());
+        }
+        prop_assert_eq!(bench.rules(), Vec::<Rule>::new());
+    }
+
+    /// Whatever comes over any bus, a stand-in answers with as many bytes as are wanted, or not at all, and never panics.
+    #[test]
+    fn any_bytes_are_answered(at in 0usize..SHIPPED.len(), all in prop::collection::vec((prop::collection::vec(any::<u8>(), 0..12), 0usize..40, 0u64..400_000), 1..40)) {
+        let (name, bus) = SHIPPED[at];
+        let part = sheet(name);
+        let mut stand_in = StandIn::new(&part, at as u64).unwrap();
+        let address = part.buses().i2c.as_ref().map_or(0, |i2c| i2c.address);
+        let mut now = 0;
+        for (bytes, receive, later) in all {
+            now += later;
+            match bus {
+                Bus::I2c => {
+                    if let Reaction::Answer(answer) = stand_in.i2c(now, address, &bytes, receive) {
+                        prop_assert_eq!(answer.len(), receive, "{} {:02X?}", name, bytes);
+                    }
+                }
+                Bus::Spi => prop_assert_eq!(stand_in.spi(now, &bytes).len(), bytes.len()),
+                _ => {
+                    if let Some(response) = stand_in.modbus(now, 17, &bytes) {
+                        prop_assert!(response.len() >= 2 && response[0] & 0x7F == bytes[0] & 0x7F, "{:02X?} gave {:02X?}", bytes, response);
+                    }
+                }
+            }
+            stand_in.line(now);
+            stand_in.alert(now);
+        }
+        let verdict = stand_in.verdict(now);
+        prop_assert!(verdict.len() <= 1100);
+    }
 }

@@ -10,7 +10,9 @@ impl StandIn {
     /// The register at an address, in the bank that is selected; and any in another bank, where there is none.
     pub(super) fn register_at(&self, address: u32) -> (Option<RegisterId>, Option<RegisterId>) {
         let at = || self.part.registers.entries().filter(move |(_, register)| register.at == address);
-        let open = at().find(|(_, register)| self.holds(&register.bank)).map(|(id, _)| id);
+        // One of the bank that is selected hides one of no bank.
+        let open = at().filter(|(_, register)| self.holds(&register.bank)).max_by_key(|(_, register)| register.bank.len());
+        let open = open.map(|(id, _)| id);
         (open, at().map(|(id, _)| id).next())
     }
 
