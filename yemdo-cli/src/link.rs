@@ -57,6 +57,11 @@ impl Link {
         self.at.as_deref().map(|typed| Place::parse(typed).map_err(|error| Failure::told(error.message).help(error.help))).transpose()
     }
 
+    /// Whether there is something to be done with a part.
+    pub(crate) fn is_given(&self) -> bool {
+        self.at.is_some() || self.record.is_some()
+    }
+
     /// The device, where a place is given.
     pub(crate) fn connect(&self, part: &Part, stop: &Stop) -> Result<Option<Connected>, Failure> {
         let Some(place) = self.place()? else {

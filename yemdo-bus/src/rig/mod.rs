@@ -199,8 +199,13 @@ impl Rig {
 impl Inner {
     /// The place of the part at an I2C address.
     fn at_address(&self, address: u8) -> Option<usize> {
-        let own = |slot: &Slot| slot.stand_in.part().buses().i2c.as_ref().is_some_and(|i2c| i2c.address == address);
-        self.parts.iter().position(|slot| !slot.away && own(slot))
+        (0..self.parts.len()).find(|part| self.is_at(*part, address) && self.parts.get(*part).is_some_and(|slot| !slot.away))
+    }
+
+    /// Whether a part has an I2C address.
+    fn is_at(&self, part: usize, address: u8) -> bool {
+        let i2c = self.parts.get(part).and_then(|slot| slot.stand_in.part().buses().i2c.as_ref());
+        i2c.is_some_and(|i2c| i2c.address == address)
     }
 
     fn bits(&mut self, bits: u64, hertz: u32) {

@@ -32,7 +32,8 @@ impl Port for RigPort {
         };
         inner.now += transfer.micros(rate);
         let place = match transfer.address.filter(|_| self.bus == Bus::I2c) {
-            Some(address) => inner.at_address(address),
+            // Several stand-ins may have one address: each port has its own.
+            Some(address) => Some(self.part).filter(|part| inner.is_at(*part, address)).or_else(|| inner.at_address(address)),
             None => Some(self.part),
         };
         let at = transfer.address.map_or(String::new(), |address| match self.bus {

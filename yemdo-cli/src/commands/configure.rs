@@ -23,7 +23,7 @@ use crate::show::writes::{self, with_registers};
 pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let scope = if args.all { WriteScope::All } else { WriteScope::Changed };
-    if args.link.at.is_some() {
+    if args.link.is_given() {
         return write(args, &part, scope);
     }
     let (start, done) = input::worked_out(&part, args.dump.as_deref(), &args.settings, scope)?;

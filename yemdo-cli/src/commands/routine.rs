@@ -30,7 +30,7 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
         return Ok(0);
     };
     let routine = part.routine(name)?;
-    if args.link.at.is_some() {
+    if args.link.is_given() {
         return run_there(args, &part, name);
     }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
