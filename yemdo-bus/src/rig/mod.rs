@@ -223,6 +223,7 @@ impl Inner {
             slot.stand_in.reset_unseen(now);
         }
         if matches!(fault, Fault::Nak) {
+            slot.stand_in.excuse();
             return Reaction::NakAddress;
         }
         let reaction = if fault.reaches_the_part() || fault == Fault::OtherPart || fault == Fault::WrongBaud {
@@ -231,12 +232,15 @@ impl Inner {
             Reaction::Stuck
         };
         if reaction == Reaction::Stuck || fault == Fault::StuckBus {
+            slot.stand_in.excuse();
             self.now += HELD;
             return Reaction::Stuck;
         }
-        match reaction {
+        let reaction = match reaction {
             Reaction::Answer(bytes) => fault.bend(bytes, slot.faults.random()),
             other => other,
-        }
+        };
+        slot.stand_in.excuse();
+        reaction
     }
 }

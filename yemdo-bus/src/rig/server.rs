@@ -147,6 +147,9 @@ impl Rig {
                 continue;
             }
             let fault = slot.faults.draw();
+            if fault.is_some() {
+                slot.stand_in.excuse();
+            }
             if fault == Some(Fault::Reset) {
                 slot.stand_in.reset_unseen(now);
             }

@@ -73,6 +73,9 @@ impl Live {
             columns.push(Align::Left);
             let mut grid = Grid::new(0, &columns);
             grid.at_least(0, "99999.999");
+            // Values that grow do not move those behind them.
+            let first = if several { 3 } else { 2 };
+            (0..shown).for_each(|at| grid.at_least(first + 3 * at + 1, "-999.99"));
             if several {
                 grid.at_least(1, NAME);
             }
@@ -128,8 +131,9 @@ impl Live {
         let red = AnsiColor::BrightRed.on_default();
         match self.format {
             Format::Table => {
-                let name = if self.several { format!("  {name:<width$}", width = NAME.len()) } else { "  ".to_owned() };
-                writeln!(out, "{:>9}{name}  {red}{}{red:#}", seconds(at), visible(&error.to_string()))?;
+                let (dim, bold) = (Style::new().dimmed(), Style::new().bold());
+                let name = if self.several { format!("  {bold}{name:<width$}{bold:#}", width = NAME.len()) } else { String::new() };
+                writeln!(out, "{dim}{:>9}{dim:#}{name}  {red}{}{red:#}", seconds(at), visible(&error.to_string()))?;
             }
             Format::Json => {
                 let error = Some(ErrorView { cause: error.cause(), message: error.to_string() });

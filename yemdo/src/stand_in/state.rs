@@ -255,6 +255,12 @@ impl StandIn {
         self.excused = true;
     }
 
+    /// Something went wrong that the client cannot help: what it leaves undone because of it is not its fault.
+    pub fn excuse(&mut self) {
+        self.excused = true;
+        self.measures.iter_mut().flatten().for_each(|measure| measure.early = None);
+    }
+
     /// What the client did against the sheet so far.
     pub fn remarks(&self) -> &[Remark] {
         &self.judge.remarks

@@ -212,7 +212,9 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
             }
             Err(error) => {
                 *told.1.entry(error.cause()).or_default() += 1;
-                let text = visible(&error.to_string()).into_owned();
+                // What was computed and what came is more than a line holds.
+                let text = error.to_string();
+                let text = visible(text.split(": computed").next().unwrap_or(&text)).into_owned();
                 grid.row(vec![time, part, "".into(), Cell { text, style: AnsiColor::BrightRed.on_default() }]);
             }
         }
