@@ -17,7 +17,7 @@ use yemdo::bus::Bus;
 use yemdo::bus::modbus::with_crc;
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
 use yemdo::{Part, Status};
-use yemdo_bus::modbus::{Brisk, Patience, RtuPort, Stream, TcpPort, connect};
+use yemdo_bus::modbus::{Brisk, Patience, RtuPort, Stream, TcpPort, Unit, connect};
 use yemdo_bus::{Cause, Device, DeviceError, Rig, serve_rtu, serve_tcp};
 
 fn sheet() -> Part {
@@ -158,6 +158,55 @@ fn their_client_and_our_rtu_server_on_a_terminal() {
     // Another unit is nobody.
     let mut foreign = Device::new(RtuPort::new(Brisk(Line::default()), 19_200, brief(0)), sheet().with_unit(3), Bus::Modbus).unwrap();
     assert_eq!(foreign.measure().unwrap_err().cause(), "time-out");
+}
+
+/// The functions as methods: against our server over TCP and against a stand-in, and what it says of responses that do not fit.
+#[test]
+fn every_function_is_a_method() {
+    let server = serve_tcp(&rig(), LOOPBACK).unwrap();
+    let over_tcp = connect("127.0.0.1", server.address().port(), Patience::default()).unwrap();
+    let ports: [Box<dyn yemdo_bus::Port>; 2] = [Box::new(over_tcp), Box::new(rig().port(0, Bus::Modbus))];
+    for port in ports {
+        let mut unit = Unit::new(port, 17);
+        assert_eq!(unit.read_input(10, 2).unwrap(), [1, 195]);
+        unit.write_registers(100, &[205]).unwrap();
+        unit.write_registers(100, &[206, 0xFFF6]).unwrap();
+        assert_eq!(unit.read_holding(100, 2).unwrap(), [206, 0xFFF6]);
+        unit.mask_write(100, 0xFF00, 0x0012).unwrap();
+        assert_eq!(unit.read_write(100, 1, 101, &[7]).unwrap(), [0x0012]);
+        unit.write_coils(1, &[true]).unwrap();
+        unit.write_coils(2, &[false, true]).unwrap();
+        assert_eq!(unit.read_coils(0, 4).unwrap(), [true, true, false, true]);
+        assert_eq!(unit.read_discrete(0, 4).unwrap(), [false; 4]);
+        assert_eq!(unit.read_input(500, 1).unwrap_err().cause, Cause::Exception(2));
+        // What no request can hold is never sent.
+        for error in [
+            unit.read_holding(0, 126).unwrap_err(),
+            unit.read_coils(0, 0).unwrap_err(),
+            unit.write_registers(0, &[]).unwrap_err(),
+            unit.write_coils(0, &[true; 1969]).unwrap_err(),
+            unit.read_write(0, 1, 0, &[0; 122]).unwrap_err(),
+        ] {
+            assert_eq!(error.cause, Cause::Unsupported, "{error}");
+        }
+        // All units at once: nobody answers.
+        let mut all = Unit::new(unit.into_port(), 0);
+        all.write_registers(100, &[99]).unwrap();
+        assert_eq!(Unit::new(all.into_port(), 17).read_holding(100, 1).unwrap(), [99]);
+    }
+    for (answer, cause) in [
+        (with_crc(vec![17, 3, 4, 0, 1, 0, 2]), Cause::Garbage),
+        (with_crc(vec![17, 3, 2, 0]), Cause::TimeOut),
+        (with_crc(vec![17, 0x83, 4]), Cause::Exception(4)),
+    ] {
+        let mut unit = Unit::new(RtuPort::new(Line::with(&[&answer]), 115_200, brief(0)), 17);
+        let found = unit.read_holding(100, 1).unwrap_err();
+        assert!(found.cause == cause || cause == Cause::TimeOut && found.cause == Cause::Garbage, "{answer:02X?}: {found}");
+    }
+    // A write that is echoed otherwise is none.
+    let echo = with_crc(vec![17, 6, 0, 100, 0, 9]);
+    let mut unit = Unit::new(RtuPort::new(Line::with(&[&echo]), 115_200, brief(0)), 17);
+    assert_eq!(unit.write_registers(100, &[8]).unwrap_err().cause, Cause::Garbage);
 }
 
 /// A line whose answers are given beforehand: what comes after each request.

@@ -4,6 +4,7 @@
 //! TCP/IP Implementation Guide V1.0b (the header: section 3.1.3). A damaged frame never becomes an answer: RTU frames are taken only where
 //! unit, function, length and CRC fit, TCP frames only where the transaction does.
 
+mod client;
 mod rtu;
 mod tcp;
 
@@ -15,6 +16,7 @@ use yemdo::bus::modbus::ResponseError;
 
 use crate::error::{BusError, Cause};
 
+pub use client::Unit;
 pub use rtu::RtuPort;
 pub use tcp::{TcpPort, connect};
 

@@ -47,6 +47,8 @@ impl Port for RigPort {
         let Some(place) = place else { return missing() };
         let reaction = inner.react(place, |stand_in, now| stand_in.transfer(now, transfer));
         match reaction {
+            // Nobody answers a broadcast.
+            Reaction::Silence if self.bus == Bus::Modbus && transfer.address == Some(0) => Ok(Vec::new()),
             // A response over Modbus says itself how long it is.
             Reaction::Answer(bytes) if self.bus == Bus::Modbus || bytes.len() == transfer.receive => Ok(bytes),
             Reaction::Answer(bytes) => Err(BusError::new(Cause::Stuck, format!("{at}{} of {} bytes came", bytes.len(), transfer.receive))),

@@ -67,6 +67,49 @@ pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Option<Request> {
     Some(Request { bytes: with_crc(bytes), meaning })
 }
 
+/// Writes coils: RTU, with its CRC. One goes with function 5, several with function 15 (sections 6.5 and 6.11). `None` for none, and for
+/// more than the 1968 that one request can have.
+///
+/// ```
+/// use yemdo::bus::modbus::{ModbusRequest, parse_request, write_coils_request};
+/// let sent = write_coils_request(9, 20, &[true, false, true]).unwrap();
+/// assert_eq!(parse_request(&sent), Ok((9, ModbusRequest::WriteCoils { start: 20, coils: vec![true, false, true] })));
+/// ```
+pub fn write_coils_request(unit: u8, start: u16, coils: &[bool]) -> Option<Vec<u8>> {
+    let count = u16::try_from(coils.len()).ok().filter(|count| (1..=1968).contains(count))?;
+    let mut bytes = vec![unit, if count == 1 { 5 } else { 15 }];
+    bytes.extend(start.to_be_bytes());
+    if let [on] = coils {
+        bytes.extend([if *on { 0xFF } else { 0x00 }, 0x00]);
+    } else {
+        let packed = coils.chunks(8).map(|eight| eight.iter().rev().fold(0, |byte, on| (byte << 1) | u8::from(*on)));
+        bytes.extend(count.to_be_bytes());
+        bytes.push(u8::try_from(coils.len().div_ceil(8)).ok()?);
+        bytes.extend(packed);
+    }
+    Some(with_crc(bytes))
+}
+
+/// Changes bits of a holding register, function 22 (section 6.16): those of `and` stay, those of `or` that are not in it are set.
+pub fn mask_write_request(unit: u8, address: u16, and: u16, or: u16) -> Vec<u8> {
+    let words = [address, and, or].into_iter().flat_map(u16::to_be_bytes);
+    with_crc([unit, 22].into_iter().chain(words).collect())
+}
+
+/// Writes holding registers and then reads others, in one request, function 23 (section 6.17). `None` where it writes none or more than 121, or
+/// reads none or more than 125.
+pub fn read_write_request(unit: u8, read: &AddressRange, start: u16, words: &[u16]) -> Option<Vec<u8>> {
+    let count = u16::try_from(words.len()).ok().filter(|count| (1..=121).contains(count))?;
+    if read.table != ModbusTable::Holding || !(1..=125).contains(&read.count) {
+        return None;
+    }
+    let mut bytes = vec![unit, 23];
+    bytes.extend([read.start, read.count, start, count].into_iter().flat_map(u16::to_be_bytes));
+    bytes.push(u8::try_from(words.len() * 2).ok()?);
+    bytes.extend(words.iter().flat_map(|word| word.to_be_bytes()));
+    Some(with_crc(bytes))
+}
+
 impl Request {
     /// The same request over TCP: a header in front, and no CRC.
     pub fn over_tcp(&self, transaction: u16) -> Request {
