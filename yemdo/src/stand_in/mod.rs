@@ -11,12 +11,14 @@ mod acquire;
 mod faults;
 mod judge;
 mod listen;
+mod measure;
 mod modbus;
 mod registers;
 mod sample;
 mod search;
 mod signal;
 mod state;
+mod verdict;
 
 pub use faults::{Fault, Faults};
 pub use judge::{Remark, Rule};

@@ -1,0 +1,271 @@
+//! Measurements: what starts them, when they are done, and what they leave in frames and registers.
+
+use super::acquire::{Acquisition, Trigger};
+use super::judge::Rule;
+use super::sample::{Held, Recipe, column, place};
+use super::signal::Random;
+use super::state::{Current, StandIn};
+use crate::ground::list::Id;
+use crate::model::frame::Origin;
+use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
+use crate::model::operation::Time;
+use crate::model::part::Part;
+use crate::model::registers::{Access, Settings};
+
+/// The measurement of a frame.
+#[derive(Clone, Debug)]
+pub(super) struct Measure {
+    pub(super) how: Acquisition,
+    /// When it was started; `None` where it never was.
+    pub(super) started: Option<u64>,
+    /// When the data are there.
+    pub(super) done: u64,
+    /// When they are there by the sheet, tolerance and all.
+    pub(super) by_sheet: u64,
+    /// For parts that go on measuring: the time from one to the next.
+    pub(super) period: Option<u64>,
+    /// Which of them was read last.
+    pub(super) taken: Option<u64>,
+    /// Its data were put into the registers.
+    pub(super) published: Option<u64>,
+    /// It was read before it was done, by a client that may be polling: when, and what to say if it never looks again.
+    pub(super) early: Option<(u64, String)>,
+}
+
+/// How much of a tolerance a specimen takes: it is neither the quickest nor the slowest.
+const SHARE: f64 = 0.5;
+
+impl StandIn {
+    /// A command came that starts measurements.
+    pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) -> bool {
+        let mut any = false;
+        for id in self.part.frames.ids() {
+            let Some(measure) = self.measures.get(id).and_then(|measure| measure.as_ref()) else { continue };
+            let Some(Trigger::Command(command)) = &measure.how.trigger else { continue };
+            if command.now(&self.present()).is_ok_and(|bytes| bytes == sent) {
+                self.start(now, id, None);
+                any = true;
+            }
+        }
+        any
+    }
+
+    /// Fields were written: measurements that these start begin. `fresh` where they were not so before.
+    pub(super) fn start_fields(&mut self, now: u64, written: &[FieldId], fresh: bool) {
+        for id in self.part.frames.ids() {
+            let Some(measure) = self.measures.get(id).and_then(|measure| measure.as_ref()) else { continue };
+            let fields = match &measure.how.trigger {
+                Some(Trigger::Fields(fields)) => fields.clone(),
+                None if measure.how.line.is_some() => Vec::new(),
+                _ => continue,
+            };
+            let own = |access: Access| access == Access::SelfClearing;
+            let clears = fields.iter().any(|(field, _)| self.part.fields.get(*field).is_some_and(|field| own(field.access)));
+            let holds =
+                |(field, code): &(FieldId, i128)| self.part.fields.get(*field).is_some_and(|model| self.state.field(model) == *code);
+            let named = fields.is_empty() || fields.iter().any(|(field, _)| written.contains(field));
+            if named && (fresh || clears) && fields.iter().all(holds) {
+                let period = (!clears).then(|| self.period()).flatten();
+                self.start(now, id, Some(period));
+            } else if !clears && !fields.is_empty() && !fields.iter().all(holds) {
+                self.measures.get_mut(id).into_iter().flatten().for_each(|measure| measure.started = None);
+            }
+        }
+    }
+
+    /// From one measurement to the next, of a part that goes on measuring: by a column `hz` or `ms` of its settings.
+    fn period(&self) -> Option<u64> {
+        let hertz = column(&self.part, &self.state, "hz").filter(|hz| *hz > 0.0).map(|hz| 1e6 / hz);
+        let micros = hertz.or_else(|| column(&self.part, &self.state, "ms").map(|ms| ms * 1000.0));
+        micros.filter(|micros| *micros >= 1.0).map(|micros| micros as u64)
+    }
+
+    /// A measurement begins. `period` is given for those that settings start: `Some(None)` where it is not known how long one takes.
+    fn start(&mut self, now: u64, id: FrameId, period: Option<Option<u64>>) {
+        let Some(how) = self.measures.get(id).and_then(|measure| measure.as_ref()).map(|measure| measure.how.clone()) else { return };
+        let early = self.measures.get_mut(id).and_then(|measure| measure.as_mut()?.early.take());
+        if let Some((at, what)) = early {
+            self.remark(at, Rule::ReadTooEarly, what, self.line_of(how.span.start));
+        }
+        let micros = |time| Time::micros(time, &self.present()).unwrap_or(0);
+        let waits: Vec<(u64, f64)> = how.waits.iter().map(|(time, tolerance)| (micros(time), *tolerance)).collect();
+        let took = |share: f64| waits.iter().map(|(micros, tolerance)| micros + (*micros as f64 * tolerance * share) as u64).sum::<u64>();
+        let polled = how.poll.as_ref().map_or(0, |(_, within)| micros(within) / 4);
+        let lined = how.line.as_ref().map_or(0, |(_, within)| micros(within) / 4);
+        let own = took(SHARE) + if waits.iter().all(|(_, tolerance)| *tolerance == 0.0) { polled } else { 0 };
+        let period = period.flatten();
+        let first = if how.line.is_some() { period.unwrap_or(lined) } else { own };
+        if let Some(measure) = self.measures.get_mut(id).and_then(|measure| measure.as_mut()) {
+            measure.started = Some(now);
+            measure.done = now + first;
+            measure.by_sheet = now + took(1.0).max(if how.poll.is_some() || how.line.is_some() { 0 } else { first });
+            measure.period = if how.line.is_some() { Some(first.max(1)) } else { period };
+            (measure.taken, measure.published) = (None, None);
+        }
+        self.excused = false;
+        // Status bits show at once that it is under way.
+        self.publish(now, id, true);
+    }
+
+    /// Which of the measurements of a frame is the last one that is done by now: its number, and when it was done.
+    pub(super) fn done(&self, id: FrameId, now: u64) -> Option<(u64, u64)> {
+        let measure = self.measures.get(id)?.as_ref()?;
+        measure.started?;
+        let since = now.checked_sub(measure.done)?;
+        match measure.period {
+            Some(period) => Some((since / period, measure.done + since / period * period)),
+            None => Some((0, measure.done)),
+        }
+    }
+
+    /// Brings the registers and frames up to date.
+    pub(super) fn advance(&mut self, now: u64) {
+        for id in self.part.frames.ids() {
+            match self.measures.get(id).and_then(|measure| measure.as_ref()) {
+                Some(measure) => {
+                    let Some((number, at)) = self.done(id, now) else { continue };
+                    if measure.published == Some(number) {
+                        continue;
+                    }
+                    if let Some(measure) = self.measures.get_mut(id).and_then(|measure| measure.as_mut()) {
+                        measure.published = Some(number);
+                    }
+                    self.publish(at, id, false);
+                }
+                None => self.publish(now, id, false),
+            }
+        }
+    }
+
+    /// Composes a frame as of a time, and puts what it says into the registers.
+    pub(super) fn publish(&mut self, at: u64, id: FrameId, waiting: bool) {
+        let part = self.part.clone();
+        let Some(frame) = part.frames.get(id) else { return };
+        let Some(recipe) = self.recipes.get_mut(id) else { return };
+        let readings: Vec<ReadingId> = recipe.readings().collect();
+        let constant = frame.readings.is_empty() || frame.keep;
+        if constant && self.last.get(id.index()).is_some_and(Option::is_some) {
+            return;
+        }
+        let mut wanted: Vec<Option<f64>> = Vec::with_capacity(readings.len());
+        for reading in &readings {
+            if waiting {
+                // Until it is done, what was measured before is still there.
+                wanted.push(self.values.get(*reading).copied().flatten());
+                continue;
+            }
+            let value = self.world.get_mut(*reading).and_then(|signal| signal.as_mut()?.at(at));
+            let value = value.map(|value| if self.noisy { noisy(&part, &self.state, &mut self.random, value) } else { value });
+            self.values.get_mut(*reading).into_iter().for_each(|place| *place = value);
+            wanted.push(value);
+        }
+        let held = Held { part: &part, settings: &self.state, parameters: &self.parameters, last: &self.last };
+        if !waiting {
+            let values = &self.values;
+            let alert = recipe.alert(&held, self.alert, &mut |reading| values.get(reading).copied().flatten());
+            if alert && !self.alert {
+                self.alert_seen = false;
+            }
+            self.alert = alert;
+        }
+        let known = self.current.get(id.index()).and_then(|current| current.as_ref());
+        let same = |current: &&Current| {
+            let state = current.before == self.state || current.after == self.state;
+            state && current.wanted == wanted && (current.waiting, current.alert) == (waiting, self.alert)
+        };
+        if let Some(current) = known.filter(same) {
+            self.state.clone_from(&current.after);
+            return;
+        }
+        let mut values = readings.iter().zip(&wanted);
+        let mut next = |reading: ReadingId| values.find(|(known, _)| **known == reading).and_then(|(_, value)| *value);
+        let (bytes, settings) = recipe.compose(&held, id, waiting, self.alert, &mut next);
+        let before = self.state.clone();
+        self.state = settings;
+        match &frame.origin {
+            Origin::Registers(runs) => self.put_registers(runs, &bytes),
+            _ => place(&mut self.last, id).into_iter().for_each(|place| *place = Some(bytes.clone())),
+        }
+        let after = self.state.clone();
+        if let Some(place) = self.current.get_mut(id.index()) {
+            *place = Some(Current { before, wanted, waiting, alert: self.alert, after });
+        }
+    }
+
+    /// Registers that the part alone changes take what a frame says.
+    fn put_registers(&mut self, runs: &[Vec<RegisterId>], bytes: &[u8]) {
+        let part = self.part.clone();
+        let mut rest = bytes;
+        for register in part.registers.of(runs.iter().flatten()) {
+            let Some((own, behind)) = rest.split_at_checked(register.bytes) else { return };
+            rest = behind;
+            if register.access.is_writable() {
+                continue;
+            }
+            let mut value = register.value_of(own);
+            if register.access == Access::ClearOnRead {
+                // What is set stays so until somebody has read it.
+                value |= self.state.register(register);
+            }
+            self.state.set_register(register, value);
+        }
+    }
+
+    /// Whether the data-ready line is at its active level.
+    pub fn line(&mut self, now: u64) -> bool {
+        self.advance(now);
+        self.line_due(now).is_some_and(|due| due <= now)
+    }
+
+    /// The time at which the data-ready line goes to its active level, or went there; `None` where no measurement is under way.
+    pub fn line_due(&self, now: u64) -> Option<u64> {
+        self.measures.entries().find_map(|(id, measure)| {
+            let measure = measure.as_ref().filter(|measure| measure.how.line.is_some() && measure.started.is_some())?;
+            match self.done(id, now) {
+                Some((number, at)) if measure.taken == Some(number) => Some(at + measure.period?),
+                Some((_, at)) => Some(at),
+                None => Some(measure.done),
+            }
+        })
+    }
+
+    /// The level of the line when it is active: high unless the sheet's routines wait for low.
+    pub fn line_is_active_high(&self) -> bool {
+        let line = |measure: &Option<Measure>| measure.as_ref().and_then(|measure| measure.how.line.as_ref()).map(|(high, _)| *high);
+        self.measures.iter().find_map(line).unwrap_or(true)
+    }
+
+    /// Whether the alert output is active.
+    pub fn alert(&mut self, now: u64) -> bool {
+        self.advance(now);
+        self.alert
+    }
+
+    /// The client has looked at a frame: it knows of the alert, and what was new is not new any longer.
+    pub(super) fn seen(&mut self, now: u64, id: FrameId) {
+        self.read_frames.get_mut(id).into_iter().for_each(|read| *read = true);
+        self.alert_seen |= !self.recipes.get(id).map_or(&[] as &[_], |recipe| recipe.alert_flags()).is_empty();
+        let done = self.done(id, now).map(|(number, _)| number);
+        let Some(measure) = self.measures.get_mut(id).and_then(|measure| measure.as_mut()) else { return };
+        let lined = measure.how.line.is_some();
+        measure.taken = done;
+        // With a data-ready line the flag goes with it, until the next one.
+        if lined {
+            self.publish(now, id, true);
+        }
+    }
+
+    /// Whether the frame itself shows that there is nothing new.
+    pub(super) fn shows_waiting(&self, id: FrameId) -> bool {
+        self.recipes.get(id).is_some_and(Recipe::shows_waiting)
+    }
+}
+
+/// A value with the noise and the step that the sheet states for the settings of now.
+fn noisy(part: &Part, settings: &Settings, random: &mut Random, value: f64) -> f64 {
+    let noise = column(part, settings, "noise").map_or(0.0, |noise| noise * random.normal());
+    match column(part, settings, "step").filter(|step| *step > 0.0) {
+        Some(step) => ((value + noise) / step).round() * step,
+        None => value + noise,
+    }
+}
