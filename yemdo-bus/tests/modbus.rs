@@ -152,7 +152,7 @@ fn their_client_and_our_rtu_server_on_a_terminal() {
     });
     // Our own client, through a serial port.
     let terminal = serve_rtu(&rig()).unwrap();
-    let line = yemdo_bus::linux::open_serial(&terminal.path().display().to_string(), 19_200, "none", 1).unwrap();
+    let line = yemdo_bus::linux::open_serial(&terminal.path().display().to_string(), 19_200, "none", 1, false).unwrap();
     let mut device = Device::new(RtuPort::new(line, 19_200, Patience::default()), sheet(), Bus::Modbus).unwrap();
     assert_eq!(device.measure().unwrap().reading("supply").unwrap().to_string(), "19.5 °C");
     // Another unit is nobody.

@@ -24,6 +24,9 @@ pub(crate) struct Link {
     /// The place: i2c:1@0x2C, spi:0.0, rtu:/dev/ttyUSB0@17, tcp:HOST@17, stand-in, recording:FILE
     #[arg(long, value_name = "PLACE")]
     pub(crate) at: Option<String>,
+    /// The part's data-ready line on a GPIO, where a routine waits for it: gpiochip0:17
+    #[arg(long, value_name = "LINE")]
+    pub(crate) line: Option<String>,
     /// Record the traffic in a new file
     #[arg(long, value_name = "FILE")]
     pub(crate) record: Option<PathBuf>,
@@ -85,7 +88,7 @@ impl Link {
     pub(crate) fn options(&self) -> Options {
         // What is tried again as a whole need not be tried again by the bus.
         let patience = Patience { response: Duration::from_micros(self.timeout), retries: 0, echo: false };
-        Options { patience }
+        Options { patience, line: self.line.clone() }
     }
 
     /// The port with its recorder, where one is asked for.

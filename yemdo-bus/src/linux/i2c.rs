@@ -9,6 +9,7 @@ use i2cdev::linux::{LinuxI2CBus, LinuxI2CDevice, LinuxI2CError, LinuxI2CMessage}
 use yemdo::bus::Transfer;
 
 use super::cannot_open;
+use super::gpio::{DataReady, watched};
 use crate::error::{BusError, Cause};
 use crate::port::Port;
 
@@ -20,6 +21,7 @@ pub struct I2cBus {
     smbus: bool,
     devices: Vec<(u8, LinuxI2CDevice)>,
     start: Instant,
+    line: Option<DataReady>,
 }
 
 impl std::fmt::Debug for I2cBus {
@@ -47,7 +49,13 @@ impl I2cBus {
     /// [`BusError`]: no such device, no permission.
     pub fn open(path: &str) -> Result<Self, BusError> {
         let bus = LinuxI2CBus::new(path).map_err(|error| cannot_open(path, "i2c", io::Error::from(error)))?;
-        Ok(Self { path: path.to_owned(), bus, smbus: false, devices: Vec::new(), start: Instant::now() })
+        Ok(Self { path: path.to_owned(), bus, smbus: false, devices: Vec::new(), start: Instant::now(), line: None })
+    }
+
+    /// The same with the part's data-ready line.
+    pub fn with_line(mut self, line: DataReady) -> Self {
+        self.line = Some(line);
+        self
     }
 
     /// Whether the adapter turned out to have SMBus transfers only.
@@ -145,10 +153,8 @@ impl Port for I2cBus {
         thread::sleep(Duration::from_micros(micros));
     }
 
-    fn line(&mut self, _high: bool, within: u64) -> Result<bool, BusError> {
-        // Without the line, its longest time is as good: what it announces has come by then.
-        self.wait(within);
-        Ok(true)
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
+        watched(self.line.as_ref(), high, within)
     }
 
     fn now(&mut self) -> u64 {

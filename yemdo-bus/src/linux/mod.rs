@@ -1,5 +1,6 @@
 //! Devices of a Linux machine.
 
+mod gpio;
 mod i2c;
 mod list;
 mod open;
@@ -9,6 +10,7 @@ mod spi;
 use std::io;
 use std::path::Path;
 
+pub use gpio::DataReady;
 pub use i2c::I2cBus;
 pub use list::{ListedBus, list, new_ones};
 pub use open::{OpenError, Opened, Options, open, stand_in};

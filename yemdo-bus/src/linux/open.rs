@@ -8,7 +8,7 @@ use yemdo::part::NotAnAddress;
 use yemdo::stand_in::{Fault, Faults, NoStandIn, Signal, SignalError, StandIn};
 use yemdo::{Part, UnknownName};
 
-use super::{I2cBus, SpiBus, open_serial};
+use super::{DataReady, I2cBus, SpiBus, open_serial};
 use crate::error::BusError;
 use crate::modbus::{Patience, RtuPort, connect};
 use crate::place::Place;
@@ -17,10 +17,12 @@ use crate::record::Playback;
 use crate::rig::Rig;
 
 /// How places are opened.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Options {
     /// How Modbus clients wait.
     pub patience: Patience,
+    /// The part's data-ready line on a GPIO: `gpiochip0:17`.
+    pub line: Option<String>,
 }
 
 /// A port that is open, the part as it is there, and the bus.
@@ -129,19 +131,31 @@ pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> 
     let part = place.addressed(part).map_err(OpenError::Address)?;
     let mut bench = None;
     let port: Box<dyn Port + Send> = match place {
-        Place::I2c { path, .. } => Box::new(I2cBus::open(path).map_err(OpenError::Bus)?),
+        Place::I2c { path, .. } => {
+            let bus = I2cBus::open(path).map_err(OpenError::Bus)?;
+            Box::new(match line(options)? {
+                Some(line) => bus.with_line(line),
+                None => bus,
+            })
+        }
         Place::Spi { path, hertz } => match &part.buses().spi {
-            Some(spi) => Box::new(SpiBus::open(path, spi, *hertz).map_err(OpenError::Bus)?),
+            Some(spi) => {
+                let bus = SpiBus::open(path, spi, *hertz).map_err(OpenError::Bus)?;
+                Box::new(match line(options)? {
+                    Some(line) => bus.with_line(line),
+                    None => bus,
+                })
+            }
             None => return Err(OpenError::OtherBus { part: part.name().to_owned(), bus, known: Vec::new() }),
         },
-        Place::Rtu { path, baud, parity, stop, .. } => {
+        Place::Rtu { path, baud, parity, stop, rs485, .. } => {
             let modbus = part.buses().modbus.as_ref();
             let baud = baud.or(modbus.and_then(|modbus| modbus.baud)).unwrap_or(19_200);
             let parity = parity.or(modbus.and_then(|modbus| modbus.parity)).unwrap_or("even");
             // Without parity there are two stop bits (Serial Line V1.02, section 2.5.1).
             let usual = if parity == "none" { 2 } else { 1 };
             let stop = stop.or(modbus.and_then(|modbus| modbus.stop)).unwrap_or(usual);
-            let line = open_serial(path, baud, parity, stop).map_err(OpenError::Bus)?;
+            let line = open_serial(path, baud, parity, stop, *rs485).map_err(OpenError::Bus)?;
             Box::new(RtuPort::new(line, baud, options.patience))
         }
         Place::Tcp { host, port, .. } => Box::new(connect(host, *port, options.patience).map_err(OpenError::Bus)?),
@@ -164,6 +178,11 @@ pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> 
         }
     };
     Ok(Opened { port, part, bus, rig: bench })
+}
+
+/// The data-ready line, where one is given.
+fn line(options: &Options) -> Result<Option<DataReady>, OpenError> {
+    options.line.as_deref().map(|typed| DataReady::open(typed).map_err(OpenError::Bus)).transpose()
 }
 
 /// A stand-in with its options: readings as signals, `seed`, `noise`, `faults`.

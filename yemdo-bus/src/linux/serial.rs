@@ -1,8 +1,10 @@
 //! Serial ports.
 
 use std::io::{self, Read, Write};
+use std::os::fd::AsRawFd;
 use std::time::Duration;
 
+use rs485::SerialRs485;
 use serialport::{DataBits, ErrorKind, Parity, SerialPort, StopBits};
 
 use super::{cannot_open, user_of};
@@ -20,11 +22,12 @@ impl std::fmt::Debug for SerialLine {
     }
 }
 
-/// Opens a serial port for 8 data bits; nobody else can have it then.
+/// Opens a serial port for 8 data bits; nobody else can have it then. With `rs485` the kernel's driver switches the direction of a two-wire
+/// line by RTS.
 ///
 /// # Errors
 /// [`BusError`]: no such port, no permission, in use and by whom.
-pub fn open_serial(path: &str, baud: u32, parity: &str, stop: u8) -> Result<SerialLine, BusError> {
+pub fn open_serial(path: &str, baud: u32, parity: &str, stop: u8, rs485: bool) -> Result<SerialLine, BusError> {
     let parity = match parity {
         "even" => Parity::Even,
         "odd" => Parity::Odd,
@@ -32,8 +35,17 @@ pub fn open_serial(path: &str, baud: u32, parity: &str, stop: u8) -> Result<Seri
     };
     let stop = if stop == 2 { StopBits::Two } else { StopBits::One };
     let builder = serialport::new(path, baud).data_bits(DataBits::Eight).parity(parity).stop_bits(stop).timeout(Duration::from_millis(5));
-    match builder.open() {
-        Ok(port) => Ok(SerialLine { port }),
+    match builder.open_native() {
+        Ok(port) => {
+            if rs485 {
+                let switched = SerialRs485::new().set_enabled(true).set_rts_on_send(true).set_on_fd(port.as_raw_fd());
+                switched.map_err(|error| {
+                    let what = format!("the driver of {path} does not switch the direction of an RS-485 line: {error}");
+                    BusError::new(Cause::Unsupported, what).because(error).help("most USB adapters do it by themselves: leave out rs485")
+                })?;
+            }
+            Ok(SerialLine { port: Box::new(port) })
+        }
         Err(error) => {
             let kind = match error.kind() {
                 ErrorKind::Io(kind) => kind,

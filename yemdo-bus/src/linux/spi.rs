@@ -7,6 +7,7 @@ use spidev::{SpiModeFlags, Spidev, SpidevOptions, SpidevTransfer};
 use yemdo::bus::{Spi, Transfer};
 
 use super::cannot_open;
+use super::gpio::{DataReady, watched};
 use crate::error::{BusError, Cause};
 use crate::port::Port;
 
@@ -15,6 +16,7 @@ pub struct SpiBus {
     path: String,
     device: Spidev,
     start: Instant,
+    line: Option<DataReady>,
 }
 
 impl std::fmt::Debug for SpiBus {
@@ -43,7 +45,13 @@ impl SpiBus {
         device.configure(&options).map_err(|error| {
             BusError::new(Cause::Unsupported, format!("{path} does not take mode {} at this clock: {error}", spi.mode)).because(error)
         })?;
-        Ok(Self { path: path.to_owned(), device, start: Instant::now() })
+        Ok(Self { path: path.to_owned(), device, start: Instant::now(), line: None })
+    }
+
+    /// The same with the part's data-ready line.
+    pub fn with_line(mut self, line: DataReady) -> Self {
+        self.line = Some(line);
+        self
     }
 }
 
@@ -64,9 +72,8 @@ impl Port for SpiBus {
         thread::sleep(Duration::from_micros(micros));
     }
 
-    fn line(&mut self, _high: bool, within: u64) -> Result<bool, BusError> {
-        self.wait(within);
-        Ok(true)
+    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
+        watched(self.line.as_ref(), high, within)
     }
 
     fn now(&mut self) -> u64 {

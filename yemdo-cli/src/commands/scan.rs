@@ -62,7 +62,7 @@ pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
             let found = modbus(&mut client, &parts, &units, &stop)?;
             shown(args, &found, "Modbus", None)
         }
-        Place::Rtu { path, baud, parity, stop: bits, .. } => serial(args, path, (*baud, *parity, *bits), &parts, &stop),
+        Place::Rtu { path, baud, parity, stop: bits, rs485, .. } => serial(args, path, (*baud, *parity, *bits, *rs485), &parts, &stop),
         _ => Err(Failure::told("there is nobody to be found there").help("scan an I2C bus, a serial line or a TCP host")),
     }
 }
@@ -112,7 +112,7 @@ fn modbus(port: &mut dyn Port, parts: &[Part], units: &[u8], stop: &Stop) -> Res
 fn serial(
     args: &Scan,
     path: &str,
-    (baud, parity, bits): (Option<u32>, Option<&'static str>, Option<u8>),
+    (baud, parity, bits, rs485): (Option<u32>, Option<&'static str>, Option<u8>, bool),
     parts: &[Part],
     stop: &Stop,
 ) -> Result<u8, Failure> {
@@ -133,7 +133,7 @@ fn serial(
     for baud in &bauds {
         for parity in &parities {
             let stops = bits.unwrap_or(if *parity == "none" { 2 } else { 1 });
-            let line = open_serial(path, *baud, parity, stops).map_err(told)?;
+            let line = open_serial(path, *baud, parity, stops, rs485).map_err(told)?;
             let patience = Patience { response: Duration::from_micros(args.timeout), ..Patience::default() };
             let found = modbus(&mut RtuPort::new(line, *baud, patience), parts, &units, stop)?;
             if !found.is_empty() {
