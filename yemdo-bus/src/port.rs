@@ -25,6 +25,15 @@ pub trait Port {
 
     /// Microseconds since some beginning.
     fn now(&mut self) -> u64;
+
+    /// From here on the line has another speed. What has none to choose stays as it is.
+    ///
+    /// # Errors
+    /// [`BusError`]: the line does not have this speed.
+    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        let _ = baud;
+        Ok(())
+    }
 }
 
 /// The same for those who await.
@@ -61,6 +70,10 @@ impl<P: Port + ?Sized> Port for Box<P> {
 
     fn now(&mut self) -> u64 {
         (**self).now()
+    }
+
+    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        (**self).set_baud(baud)
     }
 }
 
@@ -102,5 +115,9 @@ impl Port for Shared {
 
     fn now(&mut self) -> u64 {
         self.lock().now()
+    }
+
+    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        self.lock().set_baud(baud)
     }
 }

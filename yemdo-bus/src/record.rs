@@ -59,6 +59,10 @@ impl<P: Port, W: Write> Port for Recorder<P, W> {
     fn now(&mut self) -> u64 {
         self.port.now()
     }
+
+    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        self.port.set_baud(baud)
+    }
 }
 
 /// A recording as a port: what was asked then is asked again, in the same order, and answered as then.

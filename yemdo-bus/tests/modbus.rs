@@ -212,6 +212,7 @@ fn every_function_is_a_method() {
 /// A line whose answers are given beforehand: what comes after each request.
 #[derive(Debug, Default)]
 struct Line {
+    speeds: Vec<u32>,
     answers: std::collections::VecDeque<Vec<u8>>,
     pending: Vec<u8>,
     sent: Vec<Vec<u8>>,
@@ -252,6 +253,63 @@ impl Stream for Line {
     fn set_time(&mut self, _: Duration) -> io::Result<()> {
         Ok(())
     }
+
+    fn set_speed(&mut self, baud: u32) -> io::Result<()> {
+        self.speeds.push(baud);
+        Ok(())
+    }
+}
+
+/// A part that is given another unit id answers as the old one, as the new one, or not at all; and it may not have taken it.
+#[test]
+fn a_part_is_found_after_its_unit_or_its_speed_has_changed() {
+    let reads = |unit: u8, value: u8| with_crc(vec![unit, 3, 2, 0, value]);
+    let repeats = |unit: u8, value: u8| with_crc(vec![unit, 6, 0, 130, 0, value]);
+    let (was, old, new) = (reads(17, 17), repeats(17, 23), repeats(23, 23));
+    let cases: [(&str, Vec<Vec<u8>>, Result<u8, &str>); 5] = [
+        ("answers as the old one", vec![was.clone(), old, reads(23, 23)], Ok(23)),
+        ("answers as the new one", vec![was.clone(), new, reads(23, 23)], Ok(23)),
+        ("does not answer", vec![was.clone(), vec![], reads(23, 23)], Ok(23)),
+        ("takes it after a restart", vec![was.clone(), repeats(17, 23), vec![], reads(17, 23)], Ok(17)),
+        ("did not take it", vec![was, vec![], vec![], reads(17, 17)], Err("write not taken")),
+    ];
+    for (what, answers, ends) in cases {
+        let answers: Vec<&[u8]> = answers.iter().map(Vec::as_slice).collect();
+        let mut device = Device::new(RtuPort::new(Line::with(&answers), 115_200, brief(0)), sheet(), Bus::Modbus).unwrap();
+        let done = device.configure(&["UNIT=23"]);
+        let unit = device.part().buses().modbus.as_ref().unwrap().unit;
+        match (done, ends) {
+            (Ok(_), Ok(expected)) => assert_eq!(unit, Some(expected), "{what}"),
+            (Err(error), Err(cause)) => assert_eq!(error.cause(), cause, "{what}: {error}"),
+            (done, ends) => panic!("{what}: {done:?}, not {ends:?}"),
+        }
+        let sent = &device.port_mut().stream_mut().sent;
+        let asked: Vec<u8> = sent.iter().map(|request| request[0]).collect();
+        assert_eq!(asked[..3], [17, 17, 23], "{what}");
+    }
+    // Another speed: it is compared there, and looked for at the old one.
+    let speed = |unit: u8, value: u8| with_crc(vec![unit, 3, 2, 0, value]);
+    let wrote = with_crc(vec![17, 6, 0, 132, 0, 6]);
+    for (answers, speeds, good) in [
+        (vec![speed(17, 4), wrote.clone(), speed(17, 6)], &[57_600][..], true),
+        (vec![speed(17, 4), vec![], speed(17, 6)], &[57_600], true),
+        (vec![speed(17, 4), wrote, vec![], speed(17, 4)], &[57_600, 19_200], false),
+    ] {
+        let answers: Vec<&[u8]> = answers.iter().map(Vec::as_slice).collect();
+        let mut device = Device::new(RtuPort::new(Line::with(&answers), 19_200, brief(0)), sheet(), Bus::Modbus).unwrap();
+        assert_eq!(device.configure(&["SPEED=57600"]).is_ok(), good);
+        assert_eq!(device.port_mut().stream_mut().speeds, speeds);
+    }
+    // A stand-in is the new unit from then on; so is whoever talks to it.
+    let rig = rig();
+    let mut device = Device::new(rig.port(0, Bus::Modbus), sheet(), Bus::Modbus).unwrap();
+    device.measure().unwrap();
+    device.configure(&["UNIT=42"]).unwrap();
+    assert_eq!(device.measure().unwrap().reading("supply").unwrap().to_string(), "19.5 °C");
+    assert_eq!(rig.with_part(0, |part| part.unit()), Some(Some(42)));
+    let mut late = Device::new(rig.port(0, Bus::Modbus), sheet(), Bus::Modbus).unwrap();
+    assert_eq!(late.measure().unwrap_err().cause(), "time-out");
+    assert_eq!(rig.verdict(), []);
 }
 
 /// What it is, what comes, how often it is tried again, and how it ends.
@@ -341,7 +399,7 @@ fn peers_that_misbehave() {
         match (&error, cause) {
             (DeviceError::Bus { error, .. }, cause) => assert_eq!(error.cause, cause, "{error}"),
             (error, Cause::Exception(_)) => {
-                assert_eq!(error.to_string(), "measure, step in line 97: the part answered with exception 6: SERVER DEVICE BUSY")
+                assert_eq!(error.to_string(), "measure, step in line 113: the part answered with exception 6: SERVER DEVICE BUSY")
             }
             _ => panic!("{error}"),
         }

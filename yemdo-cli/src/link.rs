@@ -163,6 +163,10 @@ impl Port for Stoppable {
     fn now(&mut self) -> u64 {
         self.port.now()
     }
+
+    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        self.port.set_baud(baud)
+    }
 }
 
 pub(crate) fn opening(error: OpenError) -> Failure {

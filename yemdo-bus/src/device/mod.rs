@@ -204,6 +204,7 @@ impl<P: Port> Device<P> {
                     self.port.wait(*micros);
                     Ok(Some(Vec::new()))
                 }
+                Operation::Baud(baud) => self.port.set_baud(*baud).map(|()| Some(Vec::new())),
                 Operation::Line { high, within } => self.port.line(*high, *within).map(|came| came.then(Vec::new)),
                 _ => Ok(Some(Vec::new())),
             };

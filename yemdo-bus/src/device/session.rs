@@ -147,6 +147,10 @@ impl Session {
 
     /// Keeps what a runner has found out.
     pub(crate) fn absorb(&mut self, runner: &Runner) {
+        let unit = |part: &Part| part.buses().modbus.as_ref().and_then(|modbus| modbus.unit);
+        if unit(runner.part()) != unit(&self.part) {
+            self.move_to(runner.part().clone());
+        }
         if self.decoder.settings() != runner.settings() {
             *self.decoder.settings_mut() = runner.settings().clone();
         }
@@ -186,6 +190,18 @@ impl Session {
             }
         }
         if jobs.is_empty() { Err(DeviceError::NothingToMeasure) } else { Ok(jobs) }
+    }
+
+    /// The part answers as another Modbus unit from here on.
+    fn move_to(&mut self, part: Part) {
+        let mut decoder = Decoder::new(&part);
+        *decoder.settings_mut() = self.decoder.settings().clone();
+        for (id, value) in part.parameters().ids().zip(self.decoder.parameters()) {
+            // They were accepted before.
+            let _ = decoder.set_parameter(id, *value);
+        }
+        (self.part, self.decoder) = (part, decoder);
+        self.prepared.clear();
     }
 
     pub(crate) fn clear(&mut self) {

@@ -106,4 +106,8 @@ impl Stream for SerialLine {
     fn set_time(&mut self, time: Duration) -> io::Result<()> {
         self.port.set_timeout(time).map_err(io::Error::from)
     }
+
+    fn set_speed(&mut self, baud: u32) -> io::Result<()> {
+        self.port.set_baud_rate(baud).map_err(io::Error::from)
+    }
 }

@@ -30,6 +30,15 @@ pub trait Stream: Read + Write {
     /// # Errors
     /// The stream cannot.
     fn set_time(&mut self, time: Duration) -> io::Result<()>;
+
+    /// Another speed, where the stream is a line that has one.
+    ///
+    /// # Errors
+    /// The line does not have it.
+    fn set_speed(&mut self, baud: u32) -> io::Result<()> {
+        let _ = baud;
+        Ok(())
+    }
 }
 
 impl Stream for TcpStream {
@@ -41,6 +50,10 @@ impl Stream for TcpStream {
 impl<S: Stream + ?Sized> Stream for Box<S> {
     fn set_time(&mut self, time: Duration) -> io::Result<()> {
         (**self).set_time(time)
+    }
+
+    fn set_speed(&mut self, baud: u32) -> io::Result<()> {
+        (**self).set_speed(baud)
     }
 }
 
@@ -134,6 +147,16 @@ fn response_length(pdu: &[u8]) -> Option<usize> {
         22 => Some(7),
         _ => None,
     }
+}
+
+/// Whether a response repeats the request of a write: as it does, too, where the part has another unit id by then.
+fn is_echo(request: &[u8], response: &[u8]) -> bool {
+    let repeats = match request.first() {
+        Some(5 | 6 | 15 | 16) => 5,
+        Some(22) => 7,
+        _ => return false,
+    };
+    request.get(..repeats).is_some_and(|head| head == response)
 }
 
 /// What a broken response is to us.

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use yemdo::bus::Transfer;
 use yemdo::bus::modbus::unwrap_rtu;
 
-use super::{Counts, MAX_PDU, Patience, Stream, nothing_came, response_length, stream_error};
+use super::{Counts, MAX_PDU, Patience, Stream, is_echo, nothing_came, response_length, stream_error};
 use crate::error::{BusError, Cause};
 use crate::port::Port;
 
@@ -26,12 +26,17 @@ pub struct RtuPort<S> {
 /// From one look for bytes to the next.
 const LOOK: Duration = Duration::from_millis(5);
 
+/// How long a character takes, and the silence between frames: eleven bits a character; above 19 200 baud the silence stays 1.75 ms (Serial
+/// Line V1.02, section 2.5.1.1).
+fn times(baud: u32) -> (Duration, Duration) {
+    let character = Duration::from_nanos(11_000_000_000 / u64::from(baud.max(1)));
+    (character, if baud > 19_200 { Duration::from_micros(1750) } else { character * 7 / 2 })
+}
+
 impl<S: Stream> RtuPort<S> {
     /// A client at so many bits a second.
     pub fn new(stream: S, baud: u32, patience: Patience) -> Self {
-        // Eleven bits a character; above 19 200 baud the silence stays 1.75 ms (Serial Line V1.02, section 2.5.1.1).
-        let character = Duration::from_nanos(11_000_000_000 / u64::from(baud.max(1)));
-        let silence = if baud > 19_200 { Duration::from_micros(1750) } else { character * 7 / 2 };
+        let (character, silence) = times(baud);
         Self { stream, silence, character, patience, counts: Counts::default(), start: Instant::now(), used: None }
     }
 
@@ -102,7 +107,7 @@ impl<S: Stream> RtuPort<S> {
                 own = 0;
             }
             if own == 0
-                && let Some(found) = frame_in(&heard, unit, asked)
+                && let Some(found) = frame_in(&heard, unit, asked).or_else(|| echo_in(&heard, send))
             {
                 self.counts.discarded += found.0 as u64;
                 break heard.get(found.0..found.1).unwrap_or(&[]).to_vec();
@@ -145,6 +150,16 @@ fn frame_in(heard: &[u8], unit: u8, asked: u8) -> Option<(usize, usize)> {
     })
 }
 
+/// The response of a unit that has another id since the request: it repeats the write.
+fn echo_in(heard: &[u8], send: &[u8]) -> Option<(usize, usize)> {
+    let asked = unwrap_rtu(send).ok()?.1;
+    let length = response_length(asked)? + 3;
+    (0..heard.len()).find_map(|from| {
+        let (unit, pdu) = unwrap_rtu(heard.get(from..from + length)?).ok()?;
+        ((1..=247).contains(&unit) && is_echo(asked, pdu)).then_some((from, from + length))
+    })
+}
+
 impl<S: Stream> Port for RtuPort<S> {
     fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
         let mut left = self.patience.retries;
@@ -165,6 +180,14 @@ impl<S: Stream> Port for RtuPort<S> {
 
     fn line(&mut self, _high: bool, _within: u64) -> Result<bool, BusError> {
         Err(BusError::new(Cause::Unsupported, "there is no data-ready line on Modbus"))
+    }
+
+    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        // What was sent before is out at the old speed.
+        thread::sleep(self.silence);
+        self.stream.set_speed(baud).map_err(|error| stream_error("serial line", error))?;
+        (self.character, self.silence) = times(baud);
+        Ok(())
     }
 
     fn now(&mut self) -> u64 {

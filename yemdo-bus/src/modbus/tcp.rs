@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use yemdo::bus::Transfer;
 use yemdo::bus::modbus::{unwrap_rtu, with_crc};
 
-use super::{Counts, MAX_PDU, Patience, Stream, nothing_came, response_error, stream_error};
+use super::{Counts, MAX_PDU, Patience, Stream, is_echo, nothing_came, response_error, stream_error};
 use crate::error::{BusError, Cause};
 use crate::port::Port;
 
@@ -92,7 +92,7 @@ impl<S: Stream> TcpPort<S> {
                     continue;
                 }
                 let function = body.first().copied().unwrap_or(0);
-                if from != unit || function & 0x7F != asked {
+                if (from != unit && !is_echo(pdu, &body)) || function & 0x7F != asked {
                     self.counts.discarded += (6 + length) as u64;
                     return Err(BusError::new(
                         Cause::Garbage,

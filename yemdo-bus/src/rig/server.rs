@@ -141,8 +141,7 @@ impl Rig {
         inner.now = inner.now.max(start.elapsed().as_micros() as u64);
         let now = inner.now;
         for slot in inner.parts.iter_mut().filter(|slot| !slot.away) {
-            let own =
-                slot.stand_in.part().buses().modbus.as_ref().is_some_and(|modbus| unit == 0 || modbus.unit.is_none_or(|own| own == unit));
+            let own = slot.stand_in.part().buses().modbus.is_some() && (unit == 0 || slot.stand_in.unit().is_none_or(|own| own == unit));
             if !own {
                 continue;
             }

@@ -18,6 +18,7 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, list: &[Request], total: (
         let (soonest, latest) = request.at;
         let operation = match &request.operation {
             Operation::Transfer(transfer) => Cell { text: format!("{} {}", transfer.bus.name(), transfer.text()), style: green },
+            Operation::Baud(baud) => Cell { text: format!("line at {baud} baud"), style: dim },
             Operation::Wait(micros) => Cell { text: format!("wait {}", millis(*micros)), style: dim },
             Operation::Line { high, within } => {
                 Cell { text: format!("line {}, within {}", if *high { "high" } else { "low" }, millis(*within)), style: dim }

@@ -27,6 +27,7 @@ pub(crate) fn line(out: &mut dyn Write, seen: &Seen<'_>, start: u64) -> std::io:
     let at = millis(seen.at.saturating_sub(start));
     let operation = match &seen.request.operation {
         Operation::Transfer(transfer) => format!("{green}{} {}{green:#}", transfer.bus.name(), transfer.text()),
+        Operation::Baud(baud) => format!("{dim}line at {baud} baud{dim:#}"),
         Operation::Wait(micros) => format!("{dim}wait {}{dim:#}", millis(*micros)),
         Operation::Line { high, within } => format!("{dim}line {}, within {}{dim:#}", if *high { "high" } else { "low" }, millis(*within)),
         _ => String::new(),
@@ -44,6 +45,7 @@ pub(crate) fn line(out: &mut dyn Write, seen: &Seen<'_>, start: u64) -> std::io:
 fn view<'a>(seen: &'a Seen<'_>, start: u64) -> SeenView<'a> {
     let operation = match &seen.request.operation {
         Operation::Wait(micros) => SeenOperation::Wait { wait_us: *micros },
+        Operation::Baud(baud) => SeenOperation::Baud { baud: *baud },
         Operation::Line { high, within } => SeenOperation::Line { line: if *high { "high" } else { "low" }, within_us: *within },
         Operation::Transfer(transfer) => SeenOperation::Transfer {
             transfer: transfer.bus.name(),

@@ -65,6 +65,8 @@ pub enum Operation {
     Transfer(Transfer),
     /// So many microseconds are waited.
     Wait(u64),
+    /// From here on the line has another speed, in bits a second.
+    Baud(u32),
     /// The data-ready line is waited for.
     Line {
         /// The level.

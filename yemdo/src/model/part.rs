@@ -122,6 +122,9 @@ pub struct Sheet {
     pub(crate) buses: Buses,
     pub(crate) registers: List<RegisterId, Register>,
     pub(crate) fields: List<FieldId, Field>,
+    /// The fields that hold the Modbus unit id, and the speed of the line.
+    pub(crate) unit_field: Option<FieldId>,
+    pub(crate) baud_field: Option<FieldId>,
     /// The registers' values after a reset, as [`Settings`](super::registers::Settings) keep them.
     pub(crate) reset_image: Vec<u8>,
     pub(crate) variants: Vec<String>,
@@ -156,6 +159,8 @@ impl Sheet {
             buses: Buses::default(),
             registers: List::new(),
             fields: List::new(),
+            unit_field: None,
+            baud_field: None,
             reset_image: Vec::new(),
             variants: Vec::new(),
             parameters: List::new(),
@@ -350,6 +355,15 @@ impl Sheet {
     /// Whether no register holds a field: the command that is sent, or a pin, decides.
     pub(crate) fn is_unstored(&self, field: FieldId) -> bool {
         self.homes(field).next().is_none()
+    }
+
+    /// Bits a second that a code of the field for them stands for.
+    pub(crate) fn baud_of(&self, code: i128) -> Option<u32> {
+        let field = self.fields.get(self.baud_field?)?;
+        let at = field.columns.position(|column| column.name == "baud");
+        let listed = at.and_then(|at| field.value(code)?.columns.get(at).copied().flatten());
+        let baud = listed.unwrap_or(code as f64);
+        (50.0..=1e7).contains(&baud).then_some(baud as u32)
     }
 
     /// The registers that hold bits of a field.

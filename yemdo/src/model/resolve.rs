@@ -158,6 +158,10 @@ impl Resolver {
             self.quantities(&tree.quantities, &|name| !early.contains(name));
         }
         self.floors(&tree.quantities);
+        if let Some(modbus) = &tree.modbus {
+            self.part.unit_field = modbus.unit_field.as_ref().and_then(|name| self.known_field(name));
+            self.part.baud_field = modbus.baud_field.as_ref().and_then(|name| self.known_field(name));
+        }
         if !self.has_errors() {
             self.routines(&tree.routines);
         }

@@ -39,6 +39,7 @@ pub(super) enum Work {
     Judge {
         poll: Option<u64>,
     },
+    Baud(u32),
 }
 
 /// What is done with the answer of a transfer.
@@ -58,12 +59,22 @@ pub(super) enum Then {
     Wrote {
         register: RegisterId,
         after: u64,
+        moves: Option<Moves>,
     },
     Compare {
         register: RegisterId,
         before: Option<u64>,
         written: u64,
+        /// Where the part was before it was moved: it may be there still.
+        back: Option<Moves>,
     },
+}
+
+/// Where a part answers: as which unit, at which speed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Moves {
+    pub(super) unit: Option<u8>,
+    pub(super) baud: Option<u32>,
 }
 
 impl Runner {
@@ -209,15 +220,61 @@ impl Runner {
         let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
         let (value, after) = value_to_write(&part, write.register, image.register(register), &asked);
         let mut next = Vec::new();
+        let moves = self.moves(register, after);
         if let Some(transfer) = write_register(&part, self.bus, register, value) {
-            next.push(Work::Transfer { transfer, then: Then::Wrote { register: write.register, after }, meaning: meaning.to_owned() });
+            next.push(Work::Transfer {
+                transfer,
+                then: Then::Wrote { register: write.register, after, moves },
+                meaning: meaning.to_owned(),
+            });
         }
-        if verify && let Some(transfers) = read_registers(&part, self.bus, &[register]) {
-            let then = Then::Compare { register: write.register, before: write.before.map(|_| held), written: value };
+        next.extend(moves.and_then(|moves| moves.baud).map(Work::Baud));
+        // From here on it answers as another.
+        let moved = moves.and_then(|moves| moves.unit).map_or_else(|| part.clone(), |unit| part.clone().with_unit(unit));
+        if verify && let Some(transfers) = read_registers(&moved, self.bus, &[register]) {
+            let back = moves.map(|moves| self.before(moves));
+            let then = Then::Compare { register: write.register, before: write.before.map(|_| held), written: value, back };
             next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));
         }
         next.into_iter().rev().for_each(|work| self.work.push_front(work));
         Ok(())
+    }
+
+    /// Whether a register that is written moves the part to another unit id, or to another speed.
+    fn moves(&self, register: &Register, after: u64) -> Option<Moves> {
+        let mut then = self.settings.clone();
+        then.set_register(register, after);
+        let set = |field: Option<FieldId>| {
+            let field = field.filter(|field| register.fields.contains(field))?;
+            let code = then.field(self.part.fields.get(field)?);
+            Some(code)
+        };
+        let own = self.part.buses.modbus.as_ref().map(|modbus| modbus.unit_or_first());
+        let unit = set(self.part.unit_field).and_then(|code| u8::try_from(code).ok()).filter(|unit| Some(*unit) != own);
+        let baud = set(self.part.baud_field).and_then(|code| self.part.baud_of(code));
+        (unit.is_some() || baud.is_some()).then_some(Moves { unit, baud })
+    }
+
+    /// Where the part is before it is moved.
+    fn before(&self, moves: Moves) -> Moves {
+        let own = self.part.buses.modbus.as_ref().map(|modbus| modbus.unit_or_first());
+        let speed = self.part.baud_field.and_then(|field| self.part.fields.get(field)).map(|field| self.settings.field(field));
+        let baud = speed.and_then(|code| self.part.baud_of(code)).or(self.part.buses.modbus.as_ref().and_then(|modbus| modbus.baud));
+        Moves { unit: own.filter(|_| moves.unit.is_some()), baud: baud.filter(|_| moves.baud.is_some()) }
+    }
+
+    /// A part that does not answer where it was moved to may be where it was: it is looked for there.
+    pub(super) fn look_back(&mut self, register: RegisterId, then: Then, back: Moves) {
+        let mut part = self.part.clone();
+        if let Some(unit) = back.unit {
+            part = part.with_unit(unit);
+        }
+        self.part = part.clone();
+        let Some(model) = part.registers.get(register) else { return };
+        let transfers = read_registers(&part, self.bus, &[model]).unwrap_or_default();
+        let meaning = format!("{}: is it where it was?", model.name);
+        let work: Vec<Work> = back.baud.map(Work::Baud).into_iter().chain(answered(transfers, then, &meaning)).collect();
+        work.into_iter().rev().for_each(|work| self.work.push_front(work));
     }
 
     /// Works out anew what follows from parameters and other fields.
@@ -278,6 +335,7 @@ impl Runner {
                     self.work.extend(answered(vec![transfer], then, meaning));
                 }
                 Operation::Wait(micros) => self.work.push_back(Work::Wait { micros, meaning: format!("{name}: until it is there") }),
+                Operation::Baud(baud) => self.work.push_back(Work::Baud(baud)),
                 Operation::Line { high, within } => self.work.push_back(Work::Line { high, within, meaning: meaning.to_owned() }),
             }
         }

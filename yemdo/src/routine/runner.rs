@@ -5,7 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use super::failure::{Failure, RoutineError};
-use super::queue::Work;
+use super::queue::{Then, Work};
 use super::request::{Answer, Request};
 use crate::bus::{Bus, Operation};
 use crate::formula::typed::Formula;
@@ -245,6 +245,11 @@ impl Runner {
         Ok((list, self.at))
     }
 
+    /// The part, where it is by now: a routine may have given it another Modbus unit id.
+    pub fn part(&self) -> &Part {
+        &self.part
+    }
+
     /// The registers as far as they are known.
     pub fn settings(&self) -> &Settings {
         &self.settings
@@ -281,6 +286,13 @@ impl Runner {
     pub fn answer(&mut self, answer: Answer<'_>) -> Result<Option<Request>, RoutineError> {
         let Some((work, operation)) = self.outstanding.take() else { return Ok(None) };
         match (work, answer) {
+            // Whoever is given another unit id or speed may not answer any more; whether it took it, the comparison tells.
+            (Work::Transfer { then: Then::Wrote { register, after, moves: Some(moves) }, .. }, Answer::Nak) => {
+                self.wrote(register, after, Some(moves));
+            }
+            (Work::Transfer { then: Then::Compare { register, before, written, back: Some(back) }, .. }, Answer::Nak) => {
+                self.look_back(register, Then::Compare { register, before, written, back: None }, back);
+            }
             (Work::Transfer { transfer, then, meaning }, Answer::Nak) => {
                 let retry = self.step().map_or(0, |step| step.retry);
                 let every = self.every()?;
@@ -297,7 +309,7 @@ impl Runner {
                 let bytes = if let Answer::Bytes(bytes) = answer { bytes } else { &[] };
                 self.take(&transfer, then, bytes, answer == Answer::Assumed)?;
             }
-            (Work::Wait { .. } | Work::Line { .. }, Answer::Done | Answer::Assumed) => {}
+            (Work::Wait { .. } | Work::Line { .. } | Work::Baud(_), Answer::Done | Answer::Assumed) => {}
             (Work::Line { within, .. }, Answer::TimedOut | Answer::Nak) => {
                 return Err(self.error(Failure::TimedOut { waited_for: "the data-ready line".into(), micros: within }));
             }
@@ -355,6 +367,7 @@ impl Runner {
                 }
                 Work::Transfer { transfer, meaning, .. } => (Operation::Transfer(transfer.clone()), meaning.clone()),
                 Work::Wait { micros, meaning } => (Operation::Wait(*micros), meaning.clone()),
+                Work::Baud(baud) => (Operation::Baud(*baud), "the line goes on at another speed".into()),
                 Work::Line { high, within, meaning } => (Operation::Line { high: *high, within: *within }, meaning.clone()),
             };
             let (routine, line) = self.place();
@@ -370,6 +383,7 @@ impl Runner {
                     (micros, micros + spared)
                 }
                 Operation::Wait(micros) => (*micros, *micros),
+                Operation::Baud(_) => (0, 0),
                 Operation::Line { within, .. } => (0, *within),
             };
             self.at.0 += if request.only_if.is_some() { 0 } else { soonest };

@@ -1,12 +1,13 @@
 //! What is done with the answers of transfers.
 
 use super::failure::{Failure, RoutineError};
-use super::queue::Then;
+use super::queue::{Moves, Then};
 use super::runner::Runner;
+use crate::bus::modbus::ResponseError;
 use crate::bus::{AnswerError, Transfer};
 use crate::ground::list::Id;
 use crate::model::frame::Origin;
-use crate::model::ids::FrameId;
+use crate::model::ids::{FrameId, RegisterId};
 use crate::plan::accept;
 use crate::plan::read_back::read_back;
 
@@ -15,11 +16,7 @@ impl Runner {
     pub(super) fn take(&mut self, transfer: &Transfer, then: Then, bytes: &[u8], assumed: bool) -> Result<(), RoutineError> {
         if assumed {
             match then {
-                Then::Wrote { register, after } => {
-                    if let Some(model) = self.part.registers.get(register) {
-                        self.settings.set_register(model, after);
-                    }
-                }
+                Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
                 Then::Register(register) => self.unread.push(register),
                 Then::Registers(registers) => self.unread.extend(registers),
                 Then::Frame { frame, .. } => {
@@ -34,11 +31,7 @@ impl Runner {
         let data = self.data(transfer, &then, bytes)?;
         match then {
             Then::Nothing | Then::Discard => {}
-            Then::Wrote { register, after } => {
-                if let Some(model) = self.part.registers.get(register) {
-                    self.settings.set_register(model, after);
-                }
-            }
+            Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
             Then::Register(register) => {
                 if let Some(model) = self.part.registers.get(register) {
                     self.settings.set_register(model, model.value_of(&data));
@@ -53,7 +46,7 @@ impl Runner {
                     rest = behind;
                 }
             }
-            Then::Compare { register, before, written } => {
+            Then::Compare { register, before, written, .. } => {
                 let Some(model) = self.part.registers.get(register) else { return Ok(()) };
                 let found = model.value_of(&data);
                 let compared = read_back(&self.part, register, before, written, found);
@@ -74,6 +67,15 @@ impl Runner {
         Ok(())
     }
 
+    /// A register holds what was written, and the part is where that moves it.
+    pub(super) fn wrote(&mut self, register: RegisterId, after: u64, moves: Option<Moves>) {
+        let part = self.part.clone();
+        part.registers.get(register).into_iter().for_each(|model| self.settings.set_register(model, after));
+        if let Some(unit) = moves.and_then(|moves| moves.unit) {
+            self.part = part.with_unit(unit);
+        }
+    }
+
     /// The data of an answer. Of writes, only an exception counts; whoever drives the bus knows whether it was acknowledged.
     fn data(&self, transfer: &Transfer, then: &Then, bytes: &[u8]) -> Result<Vec<u8>, RoutineError> {
         let writes = matches!(then, Then::Nothing | Then::Wrote { .. });
@@ -83,6 +85,10 @@ impl Runner {
         };
         match data {
             Ok(data) => Ok(data.to_vec()),
+            // A part that was given another unit id may answer as that one already.
+            Err(AnswerError::Response(ResponseError::Unit { found, .. })) if matches!(then, Then::Wrote { moves: Some(Moves { unit: Some(unit), .. }), .. } if *unit == found) => {
+                Ok(Vec::new())
+            }
             Err(AnswerError::Length { .. }) if writes => Ok(Vec::new()),
             Err(AnswerError::Length { expected, found }) => Err(self.error(Failure::Short { expected, found })),
             Err(AnswerError::Response(error)) => Err(self.error(Failure::Response(error))),

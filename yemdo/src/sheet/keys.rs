@@ -234,6 +234,8 @@ pub static MODBUS: KeyTable = KeyTable {
         may("baud", Takes::Integer, "Bits a second, as delivered."),
         may("parity", Takes::Word(&["none", "even", "odd"]), "Parity, as delivered."),
         may("stop", Takes::Integer, "Stop bits, 1 or 2."),
+        may("unit_field", Takes::Text, "The field that holds the unit id: where it is set, the part answers as that unit from then on."),
+        may("baud_field", Takes::Text, "The field that sets the speed of the line, with a column `baud`, or the number itself."),
     ],
     also: "",
 };

@@ -23,8 +23,8 @@ impl StandIn {
     /// Function and data for a unit, and those of the response; `None` where there is none: another unit, or a broadcast.
     pub fn modbus(&mut self, now: u64, unit: u8, pdu: &[u8]) -> Option<Vec<u8>> {
         let part = self.part.clone();
-        let modbus = part.buses.modbus.as_ref()?;
-        if unit != 0 && modbus.unit.is_some_and(|own| own != unit) {
+        part.buses.modbus.as_ref()?;
+        if unit != 0 && self.unit().is_some_and(|own| own != unit) {
             return None;
         }
         self.advance(now);
@@ -39,6 +39,13 @@ impl StandIn {
         };
         let response = response.unwrap_or_else(|code| vec![function | 0x80, code]);
         (unit != 0).then_some(response)
+    }
+
+    /// The unit that it is: as delivered, or as it was set since.
+    pub fn unit(&self) -> Option<u8> {
+        let field = self.part.unit_field.and_then(|field| self.part.fields.get(field));
+        let set = field.and_then(|field| u8::try_from(self.state.field(field)).ok()).filter(|unit| (1..=247).contains(unit));
+        set.or(self.part.buses.modbus.as_ref()?.unit)
     }
 
     fn modbus_request(&mut self, now: u64, function: u8, request: ModbusRequest) -> Result<Vec<u8>, u8> {

@@ -197,6 +197,7 @@ pub struct RequestView<'a> {
 enum OperationView {
     Transfer { transfer: &'static str, address: Option<u8>, send: String, receive: usize },
     Wait { wait_us: u64 },
+    Baud { baud: u32 },
     Line { line: &'static str, within_us: u64 },
 }
 
@@ -210,6 +211,7 @@ impl<'a> From<&'a Request> for RequestView<'a> {
                 receive: transfer.receive,
             },
             Operation::Wait(micros) => OperationView::Wait { wait_us: *micros },
+            Operation::Baud(baud) => OperationView::Baud { baud: *baud },
             Operation::Line { high, within } => OperationView::Line { line: if *high { "high" } else { "low" }, within_us: *within },
         };
         Self {

@@ -32,6 +32,11 @@ pub enum SeenOperation {
         /// Bytes that come back.
         receive: usize,
     },
+    /// Another speed of the line.
+    Baud {
+        /// Bits a second.
+        baud: u32,
+    },
     /// A wait.
     Wait {
         /// How long.

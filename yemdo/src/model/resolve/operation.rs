@@ -148,7 +148,7 @@ impl Resolver {
         Some((index, code))
     }
 
-    fn known_field(&mut self, name: &Text) -> Option<FieldId> {
+    pub(super) fn known_field(&mut self, name: &Text) -> Option<FieldId> {
         let found = self.part.field(&name.value).ok();
         if found.is_none() {
             let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();

@@ -7,7 +7,7 @@ use super::super::reader::{At, Fields, Raw, Reader, entries};
 use super::Named;
 use super::integer_or;
 use crate::ground::diagnostic::Diagnostic;
-use crate::ground::text::Span;
+use crate::ground::text::{Span, Text};
 
 #[derive(Debug)]
 pub(crate) struct I2c {
@@ -52,6 +52,8 @@ pub(crate) struct Modbus {
     pub(crate) baud: Option<u32>,
     pub(crate) parity: Option<&'static str>,
     pub(crate) stop: Option<u8>,
+    pub(crate) unit_field: Option<Text>,
+    pub(crate) baud_field: Option<Text>,
 }
 
 pub(super) fn i2c<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<I2c> {
@@ -146,5 +148,6 @@ pub(super) fn modbus<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Spa
     let baud = fields.get("baud").and_then(|value| reader.integer_within(value, "baud", 50, 10_000_000)).map(|at| at.value);
     let parity = fields.word(reader, "parity").map(|word| word.value);
     let numbering = fields.word(reader, "numbering")?.value;
-    Some(Modbus { unit, numbering, baud, parity, stop })
+    let (unit_field, baud_field) = (fields.text(reader, "unit_field"), fields.text(reader, "baud_field"));
+    Some(Modbus { unit, numbering, baud, parity, stop, unit_field, baud_field })
 }
