@@ -260,13 +260,16 @@ impl Stream for Line {
     }
 }
 
+/// What the part does, its answers, and as which unit it is known then, or what failed.
+type Moved<'a> = (&'a str, Vec<Vec<u8>>, Result<u8, &'a str>);
+
 /// A part that is given another unit id answers as the old one, as the new one, or not at all; and it may not have taken it.
 #[test]
 fn a_part_is_found_after_its_unit_or_its_speed_has_changed() {
     let reads = |unit: u8, value: u8| with_crc(vec![unit, 3, 2, 0, value]);
     let repeats = |unit: u8, value: u8| with_crc(vec![unit, 6, 0, 130, 0, value]);
     let (was, old, new) = (reads(17, 17), repeats(17, 23), repeats(23, 23));
-    let cases: [(&str, Vec<Vec<u8>>, Result<u8, &str>); 5] = [
+    let cases: [Moved<'_>; 5] = [
         ("answers as the old one", vec![was.clone(), old, reads(23, 23)], Ok(23)),
         ("answers as the new one", vec![was.clone(), new, reads(23, 23)], Ok(23)),
         ("does not answer", vec![was.clone(), vec![], reads(23, 23)], Ok(23)),

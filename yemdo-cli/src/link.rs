@@ -1,5 +1,6 @@
 //! Where the part is: the options that say so, and the device behind them.
 
+use std::collections::BTreeMap;
 use std::fs::OpenOptions;
 use std::io::{self, BufWriter, Write as _};
 use std::path::PathBuf;
@@ -7,13 +8,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use yemdo::bus::Transfer;
+use yemdo::bus::{Bus, Transfer};
 use yemdo::{Part, visible};
 use yemdo_bus::linux::{OpenError, Opened, Options, open};
 use yemdo_bus::modbus::Patience;
 use yemdo_bus::place::Place;
 use yemdo_bus::record::Recorder;
-use yemdo_bus::{BusError, Cause, Device, DeviceError, Port, Rig};
+use yemdo_bus::{BusError, Cause, Device, DeviceError, Port, Rig, Shared};
 
 use crate::failure::Failure;
 
@@ -74,6 +75,32 @@ impl Link {
             };
         };
         self.connect_to(&place, part, stop, None).map(Some)
+    }
+
+    /// The device at a place, where several parts may be on one line: that is opened once.
+    pub(crate) fn connect_shared(
+        &self,
+        place: &Place,
+        part: &Part,
+        stop: &Stop,
+        rig: Option<&Rig>,
+        lines: &mut BTreeMap<String, Shared>,
+    ) -> Result<Connected, Failure> {
+        if !matches!(place, Place::Rtu { .. }) {
+            return self.connect_to(place, part, stop, rig);
+        }
+        let part = place.addressed(part.clone()).map_err(|error| Failure::told(error.to_string()))?;
+        let line = match lines.get(&place.shared()) {
+            Some(line) => line.clone(),
+            None => {
+                let line = Shared::new(open(place, part.clone(), &self.options(), rig).map_err(opening)?.port);
+                lines.insert(place.shared(), line.clone());
+                line
+            }
+        };
+        let port: AnyPort = Box::new(Stoppable { port: Box::new(line), stop: stop.clone() });
+        let device = Device::new(port, part, Bus::Modbus).map_err(failed)?.with_retries(self.retries);
+        Ok(Connected { device, rig: None, place: place.clone() })
     }
 
     /// The device at a place.

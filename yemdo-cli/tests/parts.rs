@@ -311,6 +311,40 @@ fn a_bench_goes_on_without_a_part_that_is_not_there() {
     fs::remove_dir_all(folder).unwrap();
 }
 
+/// Two units on one serial line: it is opened once, and the parts take turns.
+#[test]
+fn parts_share_a_line_and_a_bench_goes_on_as_its_file_says() {
+    let folder = folder("line");
+    let path = folder.join("line.toml");
+    let (mut server, _served, first) = started(&["stand-in", GARBOARD, "--terminal", "supply=19", "--for", "30 s"]);
+    let place = first.trim().split(" at ").nth(1).unwrap();
+    let sheet = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().join(GARBOARD);
+    let part = |name: &str, unit: u8| {
+        format!("[part.{name}]\nsheet = \"{}\"\nat = \"{place},19200,none@{unit}\"\nevery = \"100 ms\"\n", sheet.display())
+    };
+    fs::write(&path, part("handler", 17) + &part("nobody", 18)).unwrap();
+    let bench = path.to_str().unwrap();
+    let (code, out, told) = run(&["read", "--bench", bench, "--count", "2", "--timeout", "150 ms", "--format", "json"]);
+    assert_eq!(code, 1, "{told}");
+    let lines: Vec<Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let good = lines.iter().filter(|line| line["part"] == "handler" && line["error"].is_null()).count();
+    let failed = lines.iter().filter(|line| line["part"] == "nobody" && line["error"]["cause"] == "time-out").count();
+    assert_eq!((good, failed), (2, 2), "{out}");
+    assert!(told.contains("handler: 2 measurements read") && told.contains("nobody: 0 measurements read, 2 failed: 2 time-out"), "{told}");
+    // Without an end it goes on, as often as the file says.
+    fs::write(&path, part("handler", 17)).unwrap();
+    let (reader, mut lines, _) = started(&["read", "--bench", bench]);
+    let mut line = String::new();
+    lines.read_line(&mut line).unwrap();
+    lines.read_line(&mut line).unwrap();
+    assert_eq!(squeezed(&line).matches("supply 19.0 °C").count(), 2, "{line}");
+    interrupt(&reader);
+    assert_eq!(end(reader).0, 0);
+    server.kill().unwrap();
+    server.wait().unwrap();
+    fs::remove_dir_all(folder).unwrap();
+}
+
 #[test]
 fn an_interrupted_configure_says_what_was_written() {
     // Of a quarter of the seeds, one comes through in part.

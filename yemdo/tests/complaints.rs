@@ -1391,3 +1391,66 @@ error[out-of-range]: holding registers have words of 16 bits
 "#]]
     );
 }
+
+#[test]
+fn what_a_sheet_says_of_alerts_clocks_and_units() {
+    let sheet = r##"part = "p"
+i2c = { address = 0x2B, max_khz = 0, pec = "yes" }
+modbus = { numbering = "from 0", unit_field = "UNITT", baud_field = 3 }
+register.UNIT = { at = 7, width = 16, field.UNIT = { bits = "[7:0]" } }
+[quantity.limit]
+unit = "1"
+formula = "UNIT * 2"
+alert = "over"
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[out-of-range]: max_khz is 1 to 200000, not 0
+ --> p.toml:2:35
+  |
+2 | i2c = { address = 0x2B, max_khz = 0, pec = "yes" }
+  |                                   ^ expected 1 to 200000
+
+error[wrong-type]: expected true or false, found text
+ --> p.toml:2:44
+  |
+2 | i2c = { address = 0x2B, max_khz = 0, pec = "yes" }
+  |                                            ^^^^^ this is text
+
+error[wrong-type]: expected text in quotes, found a whole number
+ --> p.toml:3:69
+  |
+3 | modbus = { numbering = "from 0", unit_field = "UNITT", baud_field = 3 }
+  |                                                                     ^ this is a whole number
+
+error[unknown-word]: `over` is not a word that `alert` takes
+ --> p.toml:8:9
+  |
+8 | alert = "over"
+  |         ^^^^^^ not known here
+  |
+  = help: known words: above or below
+"#]]
+    );
+}
+
+#[test]
+fn a_field_for_the_unit_that_there_is_not() {
+    let sheet = r##"part = "p"
+modbus = { numbering = "from 0", unit_field = "UNITT" }
+register.UNIT = { at = 7, width = 16, field.UNIT = { bits = "[7:0]" } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[unknown-name]: there is no field `UNITT`
+ --> p.toml:2:47
+  |
+2 | modbus = { numbering = "from 0", unit_field = "UNITT" }
+  |                                               ^^^^^^^ not a field
+  |
+  = help: did you mean `UNIT`?
+"#]]
+    );
+}

@@ -113,6 +113,16 @@ pub struct Counts {
     pub discarded: u64,
 }
 
+/// Whether a request is sent again: it failed for a moment, and there are tries left.
+fn again(done: &Result<Vec<u8>, BusError>, left: &mut u32, counts: &mut Counts) -> bool {
+    let wanted = *left > 0 && done.as_ref().is_err_and(|error| error.cause.is_transient());
+    if wanted {
+        *left -= 1;
+        counts.retries += 1;
+    }
+    wanted
+}
+
 /// Whether nothing came in time.
 fn nothing_came(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock | io::ErrorKind::Interrupted)

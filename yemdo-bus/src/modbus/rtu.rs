@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use yemdo::bus::Transfer;
 use yemdo::bus::modbus::unwrap_rtu;
 
-use super::{Counts, MAX_PDU, Patience, Stream, is_echo, nothing_came, response_length, stream_error};
+use super::{Counts, MAX_PDU, Patience, Stream, again, is_echo, nothing_came, response_length, stream_error};
 use crate::error::{BusError, Cause};
 use crate::port::Port;
 
@@ -164,12 +164,9 @@ impl<S: Stream> Port for RtuPort<S> {
     fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
         let mut left = self.patience.retries;
         loop {
-            match self.once(&transfer.send) {
-                Err(error) if left > 0 && error.cause.is_transient() => {
-                    left -= 1;
-                    self.counts.retries += 1;
-                }
-                done => return done,
+            let done = self.once(&transfer.send);
+            if !again(&done, &mut left, &mut self.counts) {
+                return done;
             }
         }
     }

@@ -75,7 +75,7 @@ pub(crate) struct Read {
     #[arg(value_name = "SHEET", required_unless_present = "bench", conflicts_with = "bench")]
     pub(crate) sheet: Option<PathBuf>,
     /// Read all parts of a bench file
-    #[arg(long, value_name = "FILE", conflicts_with = "at")]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["at", "record"])]
     pub(crate) bench: Option<PathBuf>,
     /// From one measurement to the next; default: as fast as the part measures
     #[arg(long, value_name = "TIME", value_parser = time)]

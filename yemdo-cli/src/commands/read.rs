@@ -8,7 +8,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::Part;
 use yemdo_bus::bench::{self, BenchPart};
 use yemdo_bus::place::Place;
-use yemdo_bus::{Cause, Device, DeviceError, Port, Rig};
+use yemdo_bus::{Cause, Device, DeviceError, Port, Rig, Shared};
 
 use crate::args::Read;
 use crate::failure::Failure;
@@ -52,10 +52,15 @@ pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
         reader.run.iter().try_for_each(|routine| reader.part.routine(routine).map(drop))?;
     }
     let alone = readers.len() == 1;
+    let mut lines = BTreeMap::new();
     let mut stand_ins = true;
     let mut any = false;
     for reader in &mut readers {
-        match args.link.connect_to(&reader.place, &reader.part, &stop, Some(&rig)) {
+        let connected = match alone {
+            true => args.link.connect_to(&reader.place, &reader.part, &stop, Some(&rig)),
+            false => args.link.connect_shared(&reader.place, &reader.part, &stop, Some(&rig), &mut lines),
+        };
+        match connected {
             Ok(Connected { device, .. }) => {
                 any = true;
                 reader.device = Some(device);
@@ -76,12 +81,13 @@ pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
     // A virtual clock without an end would run as fast as it can for ever.
     let ends = args.count.is_some() || args.duration.is_some();
     let clock = Clock { rig: stand_ins.then(|| rig.clone()), real: !ends, start: std::time::Instant::now() };
-    let once = args.every.is_none() && !ends;
-    let mut live = Live::new(args.format, !alone);
+    let once = !ends && readers.iter().all(|reader| reader.every.is_none());
+    let live = Live::new(args.format, !alone);
+    let mut common = Common { args, stop: &stop, rig: &rig, clock, live, lines };
     let count_to = args.count.unwrap_or(if once { 1 } else { u64::MAX });
     let mut out = anstream::stdout().lock();
     loop {
-        let now = clock.now();
+        let now = common.clock.now();
         if stop.is_asked() || args.duration.is_some_and(|whole| now >= whole) {
             break;
         }
@@ -89,15 +95,19 @@ pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
         let Some(next) = readers.iter_mut().filter(|reader| !done(reader)).min_by_key(|reader| reader.due) else { break };
         if next.due > now {
             let until = args.duration.map_or(next.due, |whole| next.due.min(whole));
-            clock.wait(until - now, &stop);
+            common.clock.wait(until - now, &stop);
             continue;
         }
-        read_one(next, args, &stop, &rig, &clock, &mut live, &mut out)?;
+        if let Some(name) = read_one(next, &mut common, &mut out)? {
+            // The line is gone for all that are on it.
+            common.lines.remove(&name);
+            readers.iter_mut().filter(|reader| reader.place.shared() == name).for_each(|reader| reader.device = None);
+        }
     }
-    live.finish(&mut out)?;
+    common.live.finish(&mut out)?;
     drop(out);
     let worst = summary(&readers, once, &stop);
-    tell_verdict(clock.rig.as_ref());
+    tell_verdict(common.clock.rig.as_ref());
     Ok(worst)
 }
 
@@ -183,27 +193,33 @@ impl Clock {
     }
 }
 
-fn read_one(
-    reader: &mut Reader,
-    args: &Read,
-    stop: &Stop,
-    rig: &Rig,
-    clock: &Clock,
-    live: &mut Live,
-    out: &mut dyn Write,
-) -> Result<(), Failure> {
+/// What all parts have in common.
+struct Common<'a> {
+    args: &'a Read,
+    stop: &'a Stop,
+    rig: &'a Rig,
+    clock: Clock,
+    live: Live,
+    /// Lines that several parts are on, by their names.
+    lines: BTreeMap<String, Shared>,
+}
+
+/// Reads one part; gives the name of its line, where that is gone.
+fn read_one(reader: &mut Reader, common: &mut Common<'_>, out: &mut dyn Write) -> Result<Option<String>, Failure> {
+    let Common { args, stop, rig, clock, live, lines } = common;
     let begin = clock.now();
+    let mut gone = None;
     if reader.device.is_none() {
-        match args.link.connect_to(&reader.place, &reader.part, stop, Some(rig)) {
+        match args.link.connect_shared(&reader.place, &reader.part, stop, Some(*rig), lines) {
             Ok(connected) => (reader.device, reader.fresh) = (Some(connected.device), true),
             Err(_) => {
                 *reader.failures.entry("not opened").or_default() += 1;
                 reader.due = clock.now() + reader.every.unwrap_or(REOPEN).max(REOPEN);
-                return Ok(());
+                return Ok(None);
             }
         }
     }
-    let Some(device) = &mut reader.device else { return Ok(()) };
+    let Some(device) = &mut reader.device else { return Ok(None) };
     // A recording has its own time.
     let begin = if matches!(reader.place, Place::Recording { .. }) { device.port_mut().now() } else { begin };
     let set: Vec<&str> = reader.set.iter().map(String::as_str).collect();
@@ -222,7 +238,7 @@ fn read_one(
         }
         Err(error) => {
             if stop.is_asked() {
-                return Ok(());
+                return Ok(None);
             }
             if !error.is_transient() && is_hopeless(&error) {
                 return Err(failed(error));
@@ -234,10 +250,11 @@ fn read_one(
             reader.fresh = !set.is_empty() || !reader.run.is_empty();
             if matches!(&error, DeviceError::Bus { error, .. } if error.cause == Cause::Gone) {
                 reader.device = None;
+                gone = Some(reader.place.shared());
             }
             if reader.every.is_none() {
                 reader.due = clock.now() + REOPEN;
-                return Ok(());
+                return Ok(gone);
             }
         }
     }
@@ -246,7 +263,7 @@ fn read_one(
         Some(every) => (reader.due + every).max(clock.now().saturating_sub(every)),
         None => clock.now().max(begin + u64::from(at == begin)),
     };
-    Ok(())
+    Ok(gone)
 }
 
 /// Sets a part up, where it has just come.
