@@ -81,7 +81,10 @@ impl Words {
         let start = line.rfind(char::is_whitespace).map_or(0, |at| at + 1);
         let begun = line.get(start..).unwrap_or("").to_lowercase();
         let known: Vec<String> = match (start, line.split_whitespace().next().unwrap_or("")) {
-            (0, _) => COMMANDS.iter().map(|(name, ..)| (*name).to_owned()).collect(),
+            // What something stands behind goes on with a blank.
+            (0, _) => {
+                COMMANDS.iter().map(|(name, takes, _)| if takes.is_empty() { (*name).to_owned() } else { format!("{name} ") }).collect()
+            }
             (_, "read") => [self.registers.clone(), self.fields.clone(), self.frames.clone()].concat(),
             (_, "write") => self.registers.iter().map(|name| format!("{name}=")).collect(),
             (_, "explain") => self.registers.clone(),
@@ -114,3 +117,43 @@ impl Highlighter for Words {}
 impl Validator for Words {}
 
 impl Helper for Words {}
+
+#[cfg(test)]
+#[allow(clippy::panic)] // a test ends where something is wrong
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_complete_by_what_stands_before_them() {
+        let part = Part::parse(
+            "p.toml",
+            r#"
+part = "p"
+i2c.address = 0x2B
+register.MODE = { at = 1, field.RATE = { bits = "[1:0]", values = [{ code = 0, name = "off" }, { code = 1, name = "17 Hz" }] } }
+register.LIMIT = { at = 2, field.LIMIT = { bits = "[7:0]" } }
+quantity.limit = { unit = "V", formula = "LIMIT * 0.1" }
+frame.DATA = { command = [0x21], read = 1, code = { c = "b0" } }
+routine.measure = [{ read = "DATA" }]
+"#,
+        );
+        let words = Words::new(&part.unwrap_or_else(|error| panic!("{error}")));
+        for (line, start, found) in [
+            ("m", 0, &["measure"][..]),
+            ("re", 0, &["read "]),
+            ("read m", 5, &["MODE"]),
+            ("read MODE da", 10, &["DATA"]),
+            ("write l", 6, &["LIMIT="]),
+            ("run ", 4, &["measure"]),
+            ("set l", 4, &["LIMIT=", "limit="]),
+            ("set RATE=o", 4, &["RATE=off"]),
+            ("set RATE=", 4, &["RATE=off", "RATE=17 Hz"]),
+            ("explain x", 8, &[]),
+            ("help ", 5, &[]),
+        ] {
+            let (at, words) = words.completions(line);
+            assert_eq!((at, words.iter().map(String::as_str).collect::<Vec<_>>().as_slice()), (start, found), "{line}");
+        }
+        assert_eq!(settings("GAIN=fivefold TIME='54 ms' upper_limit=250 lx"), ["GAIN=fivefold", "TIME=54 ms", "upper_limit=250 lx"]);
+    }
+}
