@@ -7,6 +7,7 @@
 //! | SPI device, with a clock | `spi:0.1` · `spi:0.1,2000kHz` |
 //! | Modbus RTU on a serial port | `rtu:/dev/ttyUSB0` · `rtu:/dev/ttyUSB0,9600,even,1@17` |
 //! | the same, where the kernel's driver switches an RS-485 line | `rtu:/dev/ttyS1,rs485` |
+//! | the same on a two-wire line that gives back what is sent | `rtu:/dev/ttyUSB0,echo` |
 //! | Modbus TCP | `tcp:192.0.2.7` · `tcp:192.0.2.7:1502@17` |
 //! | a stand-in, made from the sheet | `stand-in` · `stand-in:temperature=21.5;seed=3` |
 //! | a recording | `recording:day.txt` |
@@ -48,6 +49,8 @@ pub enum Place {
         stop: Option<u8>,
         /// The kernel's driver switches the direction of an RS-485 line.
         rs485: bool,
+        /// The line gives back what is sent.
+        echo: bool,
         /// The unit id; `None` for the sheet's.
         unit: Option<u8>,
     },
@@ -143,10 +146,11 @@ impl Place {
             "rtu" => {
                 let mut words = rest.split(',');
                 let path = words.next().unwrap_or("").to_owned();
-                let (mut baud, mut parity, mut stop, mut rs485) = (None, None, None, false);
+                let (mut baud, mut parity, mut stop, mut rs485, mut echo) = (None, None, None, false, false);
                 for word in words {
-                    if word == "rs485" {
-                        rs485 = true;
+                    if matches!(word, "rs485" | "echo") {
+                        rs485 |= word == "rs485";
+                        echo |= word == "echo";
                         continue;
                     }
                     match (PARITIES.iter().find(|known| **known == word), word.parse::<u32>()) {
@@ -159,7 +163,7 @@ impl Place {
                         }
                     }
                 }
-                Ok(Place::Rtu { path, baud, parity, stop, rs485, unit: unit(number)? })
+                Ok(Place::Rtu { path, baud, parity, stop, rs485, echo, unit: unit(number)? })
             }
             "tcp" => {
                 let (host, port) = match rest.rsplit_once(':') {
@@ -259,12 +263,13 @@ impl fmt::Display for Place {
                 write!(f, "spi:{}", path.strip_prefix("/dev/spidev").unwrap_or(path))?;
                 hertz.iter().try_for_each(|hertz| write!(f, ",{}kHz", f64::from(*hertz) / 1000.0))
             }
-            Place::Rtu { path, baud, parity, stop, rs485, unit } => {
+            Place::Rtu { path, baud, parity, stop, rs485, echo, unit } => {
                 write!(f, "rtu:{path}")?;
                 baud.iter().try_for_each(|baud| write!(f, ",{baud}"))?;
                 parity.iter().try_for_each(|parity| write!(f, ",{parity}"))?;
                 stop.iter().try_for_each(|stop| write!(f, ",{stop}"))?;
                 f.write_str(if *rs485 { ",rs485" } else { "" })?;
+                f.write_str(if *echo { ",echo" } else { "" })?;
                 unit.iter().try_for_each(|unit| write!(f, "@{unit}"))
             }
             Place::Tcp { host, port, unit } => {

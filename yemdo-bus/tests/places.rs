@@ -35,6 +35,7 @@ fn places_are_read_and_shown() {
         ("rtu:/dev/ttyUSB0", "rtu:/dev/ttyUSB0"),
         ("rtu:/dev/ttyUSB0,even,9600,2@17", "rtu:/dev/ttyUSB0,9600,even,2@17"),
         ("rtu:/dev/ttyS1,rs485@3", "rtu:/dev/ttyS1,rs485@3"),
+        ("rtu:/dev/ttyS1,echo,9600", "rtu:/dev/ttyS1,9600,echo"),
         ("tcp:hall.example", "tcp:hall.example:502"),
         ("tcp:192.0.2.7:1502@3", "tcp:192.0.2.7:1502@3"),
         ("tcp:[::1]:1502", "tcp:[::1]:1502"),

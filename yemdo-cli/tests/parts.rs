@@ -271,6 +271,11 @@ fn a_recording_is_a_new_file_a_log_and_a_bus() {
     let (code, _, told) = run(&["read", STRAKE, "--at", &place]);
     assert_eq!(code, 1);
     assert!(told.contains("the recording goes on with 0x34 W 9B in line 3"), "{told}");
+    // A scan is recorded, too: what it asked of each address.
+    let scanned = folder.join("scan.txt");
+    let (code, ..) = run(&["scan", "stand-in", "--sheet", STRAKE, "--record", scanned.to_str().unwrap()]);
+    let text = fs::read_to_string(&scanned).unwrap();
+    assert_eq!((code, text.matches(" R 1 ! I2C 0x").count()), (0, 111), "{text}");
     fs::write(&path, "# yemdo traffic 1\n0.5 i2c 0x34 W 9B\nyesterday\n").unwrap();
     let (code, _, told) = run(&["read", "sheets/binnacle-24.toml", "--at", &place]);
     assert_eq!(code, 2);

@@ -148,7 +148,7 @@ pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> 
             }
             None => return Err(OpenError::OtherBus { part: part.name().to_owned(), bus, known: Vec::new() }),
         },
-        Place::Rtu { path, baud, parity, stop, rs485, .. } => {
+        Place::Rtu { path, baud, parity, stop, rs485, echo, .. } => {
             let modbus = part.buses().modbus.as_ref();
             let baud = baud.or(modbus.and_then(|modbus| modbus.baud)).unwrap_or(19_200);
             let parity = parity.or(modbus.and_then(|modbus| modbus.parity)).unwrap_or("even");
@@ -156,7 +156,8 @@ pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> 
             let usual = if parity == "none" { 2 } else { 1 };
             let stop = stop.or(modbus.and_then(|modbus| modbus.stop)).unwrap_or(usual);
             let line = open_serial(path, baud, parity, stop, *rs485).map_err(OpenError::Bus)?;
-            Box::new(RtuPort::new(line, baud, options.patience))
+            let patience = Patience { echo: *echo, ..options.patience };
+            Box::new(RtuPort::new(line, baud, patience))
         }
         Place::Tcp { host, port, .. } => Box::new(connect(host, *port, options.patience).map_err(OpenError::Bus)?),
         Place::StandIn { options, .. } => {

@@ -61,6 +61,9 @@ pub(crate) struct Scan {
     /// The longest wait for a Modbus response
     #[arg(long, value_name = "TIME", default_value = "100 ms", value_parser = time)]
     pub(crate) timeout: u64,
+    /// Record the traffic in a new file
+    #[arg(long, value_name = "FILE", requires = "place")]
+    pub(crate) record: Option<PathBuf>,
     /// Wait until a bus or port is plugged in, and name it
     #[arg(long, conflicts_with = "place")]
     pub(crate) wait: bool,

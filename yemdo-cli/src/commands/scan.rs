@@ -18,7 +18,7 @@ use yemdo_bus::{BusError, Port};
 use crate::args::{CheckFormat, Scan};
 use crate::failure::Failure;
 use crate::input;
-use crate::link::Stop;
+use crate::link::{AnyPort, Link, Stop};
 use crate::output::json_line;
 use crate::show::grid::{Align, Cell, Grid};
 
@@ -35,8 +35,11 @@ pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
     match &place {
         Place::I2c { path, .. } => {
             let mut bus = linux::I2cBus::open(path).map_err(told)?;
-            let found = i2c(&mut bus, &parts, &stop)?;
-            if bus.is_smbus_only() {
+            // The first transfer tells what the adapter can do.
+            let _ = probe_i2c(&mut bus, *I2C_ADDRESSES.start());
+            let smbus = bus.is_smbus_only();
+            let found = i2c(&mut *recorded(args, Box::new(bus), typed)?, &parts, &stop)?;
+            if smbus {
                 let _ = writeln!(anstream::stderr(), "{path} has SMBus transfers only: frames that do not fit them cannot be read here");
             }
             shown(args, &found, "I2C", None)
@@ -52,19 +55,24 @@ pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
                 first.get_or_insert(at);
             }
             let Some(first) = first else { return Err(Failure::told("no sheet has I2C").help("name sheets with --sheet")) };
-            let mut bus = rig.port(first, yemdo::bus::Bus::I2c);
-            shown(args, &i2c(&mut bus, &parts, &stop)?, "I2C", None)
+            let bus = rig.port(first, yemdo::bus::Bus::I2c);
+            shown(args, &i2c(&mut *recorded(args, Box::new(bus), typed)?, &parts, &stop)?, "I2C", None)
         }
         Place::Tcp { host, port, .. } => {
             let patience = Patience { response: Duration::from_micros(args.timeout), ..Patience::default() };
-            let mut client = connect(host, *port, patience).map_err(told)?;
             let units = units(args.units.as_deref(), 247)?;
-            let found = modbus(&mut client, &parts, &units, &stop)?;
+            let client = connect(host, *port, patience).map_err(told)?;
+            let found = modbus(&mut *recorded(args, Box::new(client), typed)?, &parts, &units, &stop)?;
             shown(args, &found, "Modbus", None)
         }
         Place::Rtu { path, baud, parity, stop: bits, rs485, .. } => serial(args, path, (*baud, *parity, *bits, *rs485), &parts, &stop),
         _ => Err(Failure::told("there is nobody to be found there").help("scan an I2C bus, a serial line or a TCP host")),
     }
+}
+
+/// The port with its recorder, where one is asked for.
+fn recorded(args: &Scan, port: AnyPort, place: &str) -> Result<AnyPort, Failure> {
+    Link { record: args.record.clone(), ..Link::default() }.recorded(port, &format!("a scan of {place}"))
 }
 
 fn told(error: BusError) -> Failure {
@@ -129,6 +137,9 @@ fn serial(
     let units = units(args.units.as_deref(), 32)?;
     let seconds = units.len() as u64 * bauds.len() as u64 * parities.len() as u64 * args.timeout / 1_000_000;
     let _ = writeln!(anstream::stderr(), "{} units, {} bauds, {} parities: at most {seconds} s", units.len(), bauds.len(), parities.len());
+    if args.record.is_some() {
+        return Err(Failure::told("a scan over bauds and parities is not recorded").help("read with the one that answers, and --record"));
+    }
     let mut any = 0;
     for baud in &bauds {
         for parity in &parities {
