@@ -65,6 +65,23 @@ fn blocking_and_async_do_the_same() {
 }
 
 #[test]
+fn spi_and_its_line_are_awaited_too() {
+    let (rig, part) = rig("keelson-6", &[("acceleration_z", "0.75")]);
+    let port = yemdo_bus::hal::AsyncSpiPort::new(rig.spi(0), rig.delay()).with_line(rig.line(0));
+    let mut device = AsyncDevice::new(port, part, Bus::Spi).unwrap();
+    ready(async {
+        device.configure(&["SPAN=3 g"]).await.unwrap();
+        device.run("start").await.unwrap();
+        let motion = device.measure().await.unwrap();
+        assert!((motion.value("acceleration_z").unwrap() - 0.75).abs() < 1e-3);
+    });
+    assert_eq!(rig.verdict(), []);
+    let (other, part) = self::rig("caulk-1", &[("timber", "7")]);
+    let mut device = AsyncDevice::spi(other.spi(0), other.delay(), part).unwrap();
+    assert!((ready(device.measure()).unwrap().value("timber").unwrap() - 7.0).abs() < 0.06);
+}
+
+#[test]
 fn a_line_an_spi_device_and_a_clock_that_is_too_fast() {
     let (rig, part) = rig("keelson-6", &[("acceleration_z", "1.0"), ("turn_x", "12.5")]);
     let mut device = Device::spi(rig.spi(0), part).unwrap().with_delay(rig.delay()).with_line(rig.line(0));

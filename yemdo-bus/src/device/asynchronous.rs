@@ -7,7 +7,7 @@ use yemdo::configure::{Configuration, WriteScope};
 
 use super::session::{Job, Measurement, Session};
 use crate::error::DeviceError;
-use crate::hal::AsyncI2cPort;
+use crate::hal::{AsyncI2cPort, AsyncSpiPort};
 use crate::port::AsyncPort;
 
 /// A part on a bus, for async code: any I2C or SPI of embedded-hal-async 1.0, and its delay. What it does it has from the same
@@ -28,6 +28,19 @@ where
     /// [`DeviceError::NotRunnable`]: the part is not reached over I2C.
     pub fn i2c(i2c: I, delay: D, part: Part) -> Result<Self, DeviceError> {
         Self::new(AsyncI2cPort::new(i2c, delay), part, Bus::I2c)
+    }
+}
+
+impl<S: embedded_hal_async::spi::SpiDevice, D: embedded_hal_async::delay::DelayNs> AsyncDevice<AsyncSpiPort<S, D>>
+where
+    S::Error: Send + Sync + 'static,
+{
+    /// A part on any async SPI device.
+    ///
+    /// # Errors
+    /// [`DeviceError::NotRunnable`]: the part is not reached over SPI.
+    pub fn spi(spi: S, delay: D, part: Part) -> Result<Self, DeviceError> {
+        Self::new(AsyncSpiPort::new(spi, delay), part, Bus::Spi)
     }
 }
 
@@ -95,12 +108,16 @@ impl<P: AsyncPort> AsyncDevice<P> {
         self.session.measurement()
     }
 
-    /// Works out what settings need, writes, and reads back.
+    /// As [`Device::configure`](crate::Device::configure).
     ///
     /// # Errors
     /// [`DeviceError`].
     pub async fn configure(&mut self, settings: &[&str]) -> Result<Configuration, DeviceError> {
-        let done = self.session.configuration(settings, WriteScope::All)?;
+        let first = self.session.configuration(settings, WriteScope::All)?;
+        if let Some(job) = self.session.asked_first(&first) {
+            self.drive(&job).await?;
+        }
+        let done = self.session.configuration(settings, WriteScope::Changed)?;
         self.drive(&Job::Write(done.writes.clone())).await?;
         self.session.configured(&done);
         Ok(done)

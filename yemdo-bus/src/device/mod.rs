@@ -299,16 +299,8 @@ impl<P: Port> Device<P> {
     pub fn configure_with(&mut self, settings: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
         // All of it must be possible before anything is sent. What registers hold is asked of the part: it may have been reset.
         let first = self.session.configuration(settings, WriteScope::All)?;
-        let readable: Vec<RegisterId> = first
-            .writes
-            .iter()
-            .map(|write| write.register)
-            .filter(|id| {
-                self.part().registers().get(*id).is_some_and(|register| register.access().is_readable() && register.bank().is_empty())
-            })
-            .collect();
-        if !readable.is_empty() {
-            self.drive(&Job::Registers(readable))?;
+        if let Some(job) = self.session.asked_first(&first) {
+            self.drive(&job)?;
         }
         let done = self.session.configuration(settings, scope)?;
         self.write(&done)?;

@@ -230,6 +230,16 @@ impl Session {
         Ok(configure(&self.part, self.settings(), &wishes, scope)?)
     }
 
+    /// The registers that a configuration writes and that can be asked what they hold: the part may have been reset.
+    pub(crate) fn asked_first(&self, done: &Configuration) -> Option<Job> {
+        let readable = |id: &RegisterId| {
+            let register = self.part.registers().get(*id);
+            register.is_some_and(|register| register.access().is_readable() && register.bank().is_empty())
+        };
+        let registers: Vec<RegisterId> = done.writes.iter().map(|write| write.register).filter(readable).collect();
+        (!registers.is_empty()).then_some(Job::Registers(registers))
+    }
+
     /// What a configuration sets beyond registers.
     pub(crate) fn configured(&mut self, done: &Configuration) {
         for (id, value) in self.part.parameters().ids().zip(&done.parameters) {

@@ -12,7 +12,7 @@ use embedded_hal::digital::InputPin;
 
 use crate::error::{BusError, Cause};
 
-pub use asynchronous::AsyncI2cPort;
+pub use asynchronous::{AsyncI2cPort, AsyncSpiPort};
 pub use i2c::I2cPort;
 pub use spi::SpiPort;
 
@@ -62,10 +62,7 @@ impl<D: DelayNs> Timing<D> {
     }
 
     fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        let Some(line) = &mut self.line else {
-            return Err(BusError::new(Cause::Unsupported, "the routine waits for the data-ready line, and no line is connected")
-                .help("give the device its line, or poll a status bit in the sheet's routine"));
-        };
+        let line = self.line.as_mut().ok_or_else(no_line)?;
         let mut waited = 0;
         loop {
             match line() {
@@ -75,7 +72,7 @@ impl<D: DelayNs> Timing<D> {
                     waited += LOOK;
                 }
                 Some(_) => return Ok(false),
-                None => return Err(BusError::new(Cause::Other, "the data-ready line cannot be read")),
+                None => return Err(unreadable()),
             }
         }
     }
@@ -83,6 +80,16 @@ impl<D: DelayNs> Timing<D> {
     fn now(&self) -> u64 {
         self.start.elapsed().as_micros() as u64
     }
+}
+
+/// A routine waits for a line that there is not.
+fn no_line() -> BusError {
+    BusError::new(Cause::Unsupported, "the routine waits for the data-ready line, and no line is connected")
+        .help("give the device its line, or poll a status bit in the sheet's routine")
+}
+
+fn unreadable() -> BusError {
+    BusError::new(Cause::Other, "the data-ready line cannot be read")
 }
 
 /// What a kind of error is to us.

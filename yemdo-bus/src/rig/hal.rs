@@ -167,6 +167,12 @@ impl SpiDevice for RigSpi {
     }
 }
 
+impl embedded_hal_async::spi::SpiDevice for RigSpi {
+    async fn transaction(&mut self, operations: &mut [spi::Operation<'_, u8>]) -> Result<(), RigSpiError> {
+        SpiDevice::transaction(self, operations)
+    }
+}
+
 impl Rig {
     fn spi_transfer(&self, part: usize, out: &[u8], delay_nanos: u64) -> Result<Vec<u8>, RigSpiError> {
         let mut inner = self.lock();
