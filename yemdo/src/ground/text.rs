@@ -61,6 +61,11 @@ impl Source {
         self.text.get(span.start..span.end).unwrap_or("")
     }
 
+    /// Line of a byte offset, from 1.
+    pub fn line(&self, offset: usize) -> usize {
+        self.ends.partition_point(|end| *end < offset) + 1
+    }
+
     /// Line and column of a byte offset, both counted from 1; columns count characters.
     pub fn line_column(&self, offset: usize) -> (usize, usize) {
         let before = self.text.get(..offset).unwrap_or(&self.text);

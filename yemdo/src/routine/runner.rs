@@ -330,7 +330,7 @@ impl Runner {
         let call = self.calls.last();
         let routine = call.and_then(|call| self.part.routines.get(call.routine));
         let step = routine.and_then(|routine| routine.steps.get(call?.step));
-        let line = step.map_or(0, |step| self.part.source.line_column(step.span.start).0);
+        let line = step.map_or(0, |step| self.part.source.line(step.span.start));
         (routine.map_or(String::new(), |routine| routine.name.clone()), line)
     }
 
