@@ -407,6 +407,54 @@ fn what_cannot_be_is_told_with_what_to_do() {
     }
 }
 
+/// Devices that may not be opened, or are none.
+#[test]
+fn devices_that_cannot_be_had_are_told_with_their_group() {
+    use std::os::unix::fs::{PermissionsExt, chown};
+    let folder = folder("devices");
+    let sheets = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().join("sheets");
+    let device = folder.join("i2c-1");
+    fs::write(&device, "").unwrap();
+    let place = format!("i2c:{}", device.display());
+    let (code, out, told) = run(&["read", "sheets/thole-9.toml", "--at", &place]);
+    assert!(code > 0 && format!("{out}{told}").contains("is not an I2C bus"), "{out}{told}");
+    // Only root can be somebody else, and only somebody else is refused.
+    let command = folder.join("yemdo");
+    fs::copy(env!("CARGO_BIN_EXE_yemdo"), &command).unwrap();
+    fs::copy(sheets.join("thole-9.toml"), folder.join("thole-9.toml")).unwrap();
+    for open in [&folder, &command, &folder.join("thole-9.toml")] {
+        fs::set_permissions(open, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    fs::set_permissions(&device, fs::Permissions::from_mode(0o600)).unwrap();
+    let groups = fs::read_to_string("/etc/group").unwrap_or_default();
+    let other =
+        groups.lines().filter_map(|line| line.split(':').nth(2)?.parse::<u32>().ok().zip(line.split(':').next())).find(|(id, _)| *id > 1);
+    for (group, message, help) in [
+        (0, "permission denied; only root may open it".to_owned(), "KERNEL==\"i2c-1\", GROUP=\"i2c\"".to_owned()),
+        other.map_or((0, String::new(), String::new()), |(id, name)| {
+            (id, format!("it belongs to the group {name}"), format!("usermod -aG {name}"))
+        }),
+    ] {
+        if chown(&device, None, Some(group)).is_err() {
+            break;
+        }
+        let Ok(done) = Command::new("setpriv")
+            .args(["--reuid", "65534", "--regid", "65534", "--clear-groups", command.to_str().unwrap()])
+            .args(["read", folder.join("thole-9.toml").to_str().unwrap(), "--at", &place])
+            .output()
+        else {
+            break;
+        };
+        let told = String::from_utf8_lossy(&done.stderr).into_owned();
+        // Who is not root cannot become somebody else.
+        if told.contains("setpriv") {
+            break;
+        }
+        assert!(told.contains(&message) && told.contains(&help), "{told}");
+    }
+    fs::remove_dir_all(folder).unwrap();
+}
+
 /// JSON is JSON from every command that talks to a part.
 #[test]
 fn json_is_json_with_a_part() {

@@ -119,7 +119,8 @@ impl I2cBus {
             Some(ETIMEDOUT) => (Cause::Stuck, "the bus is held low: is a part stuck, or a pull-up missing?".to_owned()),
             Some(EAGAIN) => (Cause::Stuck, "another controller has won the bus".to_owned()),
             Some(EBUSY) => (Cause::InUse, "a driver of the kernel has this address".to_owned()),
-            Some(EOPNOTSUPP | ENOTTY | EINVAL) => {
+            Some(ENOTTY) => (Cause::Other, format!("{} is not an I2C bus", self.path)),
+            Some(EOPNOTSUPP | EINVAL) => {
                 let what = format!(
                     "the adapter has SMBus transfers only, and none that sends {} and reads {} bytes",
                     transfer.send.len(),

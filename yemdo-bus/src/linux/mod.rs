@@ -27,9 +27,21 @@ pub(crate) fn cannot_open(path: &str, group: &str, error: io::Error) -> BusError
             (Cause::Gone, "there is no such device".to_owned(), help.to_owned())
         }
         io::ErrorKind::PermissionDenied => {
-            let owner = owner_group(path).unwrap_or_else(|| group.to_owned());
-            let help = format!("add yourself to its group, and log in again: sudo usermod -aG {owner} $USER");
-            (Cause::NotPermitted, format!("permission denied; it belongs to the group {owner}"), help)
+            let (why, help) = match owner_group(path) {
+                Some(owner) => (
+                    format!("permission denied; it belongs to the group {owner}"),
+                    format!("add yourself to its group, and log in again: sudo usermod -aG {owner} $USER"),
+                ),
+                None => {
+                    let device = Path::new(path).file_name().map_or(path.into(), |name| name.to_string_lossy());
+                    let rule = format!("KERNEL==\"{device}\", GROUP=\"{group}\", MODE=\"0660\"");
+                    (
+                        "permission denied; only root may open it".to_owned(),
+                        format!("a udev rule gives it to a group that you are in: {rule}"),
+                    )
+                }
+            };
+            (Cause::NotPermitted, why, help)
         }
         io::ErrorKind::ResourceBusy => {
             let by = user_of(path).map_or(String::new(), |by| format!(" by {by}"));
