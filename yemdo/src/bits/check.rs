@@ -1,5 +1,6 @@
 //! Integrity checks over the bytes of a frame: CRCs of any model, and sums.
 
+use super::gather::scatter;
 use super::layout::{CheckInput, Slice};
 
 /// The parameters of a CRC model, in the usual terms (Williams, "A Painless Guide to CRC Error Detection
@@ -215,15 +216,7 @@ impl Check {
     /// Puts the right check value into a frame.
     pub(crate) fn seal(&self, frame: &mut [u8]) {
         let value = self.expected(frame);
-        let mut left = self.place.iter().map(|slice| slice.width()).sum::<u32>();
-        for slice in &self.place {
-            left -= slice.width();
-            let mask = (0xFFu8 >> (7 - (slice.high - slice.low))) << slice.low;
-            let bits = (value.checked_shr(left).unwrap_or(0) as u8) << slice.low;
-            if let Some(byte) = frame.get_mut(slice.byte) {
-                *byte = (*byte & !mask) | (bits & mask);
-            }
-        }
+        scatter(frame, &self.place, value);
     }
 
     /// Bits of the check value.

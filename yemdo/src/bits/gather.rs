@@ -1,4 +1,4 @@
-//! Joining the bits of a code, for one frame and for many frames at once.
+//! Joining the bits of a code, for one frame and for many frames at once; and putting them back ([`scatter`]).
 //!
 //! Slices that follow one another in memory, in either byte order, are merged into windows of up to eight
 //! bytes, so that the usual codes are one load, one shift and one mask.
@@ -308,6 +308,19 @@ fn merge(window: Window, slice: Slice) -> Option<Window> {
     // Low byte first: the new slice is the byte below; only whole bytes keep one run.
     let low_first = full && (window.low_first || window.len == 1) && slice.byte + 1 == window.at && slice.low == 0;
     low_first.then_some(Window { at: slice.byte, len: window.len + 1, low_first: true, shift, width })
+}
+
+/// Puts bits where slices say, most significant first.
+pub(crate) fn scatter(bytes: &mut [u8], slices: &[Slice], raw: u64) {
+    let mut left: u32 = slices.iter().map(|slice| slice.width()).sum();
+    for slice in slices {
+        left -= slice.width();
+        let mask = (0xFFu8 >> (7 - (slice.high - slice.low))) << slice.low;
+        let bits = raw.checked_shr(left).unwrap_or(0) as u8;
+        if let Some(byte) = bytes.get_mut(slice.byte) {
+            *byte = (*byte & !mask) | ((bits << slice.low) & mask);
+        }
+    }
 }
 
 #[cfg(test)]

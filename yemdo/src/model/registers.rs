@@ -2,8 +2,8 @@
 
 use super::ids::{ColumnId, FieldId, RegisterId};
 use super::part::Sheet;
-use crate::bits::gather::Gather;
-use crate::bits::layout::{Layout, Slice};
+use crate::bits::gather::{Gather, scatter};
+use crate::bits::layout::Layout;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::ground::number::{Number, Ty};
@@ -420,19 +420,6 @@ impl Settings {
     /// Sets a field. Bits of `code` beyond its width are dropped.
     pub fn set_field(&mut self, field: &Field, code: i128) {
         scatter(&mut self.image, &field.layout.slices, field.layout.form.write(code, field.layout.width()));
-    }
-}
-
-/// Puts bits where slices say, most significant first.
-pub(crate) fn scatter(bytes: &mut [u8], slices: &[Slice], raw: u64) {
-    let mut left: u32 = slices.iter().map(|slice| slice.width()).sum();
-    for slice in slices {
-        left -= slice.width();
-        let mask = (0xFFu8 >> (7 - (slice.high - slice.low))) << slice.low;
-        let bits = raw.checked_shr(left).unwrap_or(0) as u8;
-        if let Some(byte) = bytes.get_mut(slice.byte) {
-            *byte = (*byte & !mask) | ((bits << slice.low) & mask);
-        }
     }
 }
 

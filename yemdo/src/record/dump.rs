@@ -80,6 +80,14 @@ pub fn parse_register(part: &Sheet, typed: &str) -> Result<Vec<(RegisterId, u64)
     read(part, typed, false)
 }
 
+/// The register of a name or an address as it is typed.
+///
+/// # Errors
+/// [`DumpError`]: there is none, with the names that there are.
+pub fn find_register(part: &Sheet, typed: &str) -> Result<RegisterId, DumpError> {
+    find(part, typed, false)
+}
+
 fn read(part: &Sheet, typed: &str, hex: bool) -> Result<Vec<(RegisterId, u64)>, DumpError> {
     let mut words = typed.split(|c: char| c.is_whitespace() || matches!(c, '=' | ':' | ',' | ';')).filter(|word| !word.is_empty());
     let mut next = Some(find(part, words.next().unwrap_or(""), hex)?);

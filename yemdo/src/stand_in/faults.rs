@@ -2,6 +2,7 @@
 
 use super::listen::Reaction;
 use super::signal::Random;
+use super::state::StandIn;
 
 /// What goes wrong with one transfer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -64,11 +65,6 @@ impl Fault {
         }
     }
 
-    /// The fault of that name.
-    pub fn from_name(name: &str) -> Option<Fault> {
-        Self::ALL.into_iter().find(|fault| fault.as_str() == name)
-    }
-
     /// What happens, in words.
     pub fn what(self) -> &'static str {
         match self {
@@ -112,7 +108,8 @@ impl Fault {
         match self {
             Fault::Nak => return Reaction::NakAddress,
             Fault::StuckBus => return Reaction::Stuck,
-            Fault::LostAnswer | Fault::LateAnswer => return Reaction::Silence,
+            Fault::LostAnswer => return Reaction::Silence,
+            Fault::LateAnswer => return Reaction::Late(bytes),
             Fault::Reset => {}
             Fault::FlippedBit => {
                 let bit = random.below(bytes.len() * 8);
@@ -178,18 +175,30 @@ impl Faults {
         let number = self.count;
         self.count += 1;
         let planned = self.schedule.iter().find(|(at, _)| *at == number).map(|(_, fault)| *fault);
-        let fault = match planned {
-            Some(fault) => Some(fault),
-            None if self.share > 0 => {
-                let hit = (self.random.unit() * 1e6) < self.share as f64;
-                if hit { self.kinds.get(self.random.below(self.kinds.len())).copied() } else { None }
-            }
-            None => None,
-        };
+        let mut fault = planned;
+        if planned.is_none() && self.share > 0 && (self.random.unit() * 1e6) < self.share as f64 {
+            fault = self.kinds.get(self.random.below(self.kinds.len())).copied();
+        }
         if let Some(fault) = fault.filter(|_| self.injected.len() < MOST_LISTED) {
             self.injected.push((number, fault));
         }
         fault
+    }
+
+    /// Does a transfer with a part, with what goes wrong with it.
+    pub fn transfer(&mut self, stand_in: &mut StandIn, now: u64, what: impl FnOnce(&mut StandIn) -> Reaction) -> Reaction {
+        let Some(fault) = self.draw() else { return what(stand_in) };
+        if fault == Fault::Reset {
+            stand_in.reset_unseen(now);
+        }
+        // What the part never hears of leaves it as it is.
+        let reaction = if fault.reaches_the_part() { what(stand_in) } else { what(&mut stand_in.clone()) };
+        stand_in.excuse();
+        match reaction {
+            Reaction::Answer(bytes) => fault.bend(bytes, &mut self.random),
+            _ if matches!(fault, Fault::Nak | Fault::StuckBus) => fault.bend(Vec::new(), &mut self.random),
+            other => other,
+        }
     }
 
     /// Transfers so far.

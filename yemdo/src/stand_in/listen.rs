@@ -2,10 +2,10 @@
 
 use super::judge::Rule;
 use super::state::StandIn;
-use crate::bus::{Bus, Received, Transfer};
+use crate::bus::{Bus, Received, Spi, Transfer, Wire, split_pointer};
 use crate::ground::list::Id;
-use crate::model::command::Exchange;
-use crate::model::frame::Origin;
+use crate::model::command::{Command, Exchange};
+use crate::model::frame::{Code, Origin};
 use crate::model::ids::{FrameId, RegisterId};
 
 /// What the part does with a transfer.
@@ -20,6 +20,8 @@ pub enum Reaction {
     NakData,
     /// Nothing comes at all.
     Silence,
+    /// It sends these bytes when the client has given up already.
+    Late(Vec<u8>),
     /// It holds the bus.
     Stuck,
 }
@@ -61,8 +63,8 @@ impl StandIn {
                 None => self.unknown_command(now, sent, receive),
             };
         }
-        let pointer = crate::bus::split_pointer(i2c.pointer, sent).filter(|_| i2c.pointer > 0);
-        match (pointer, i2c_received(i2c, sent, receive)) {
+        let pointer = split_pointer(i2c.pointer, sent).filter(|_| i2c.pointer > 0);
+        match (pointer, i2c.received(sent, receive)) {
             (_, Err(what)) => {
                 self.remark(now, Rule::UnknownCommand, what, None);
                 Reaction::NakData
@@ -104,7 +106,7 @@ impl StandIn {
     }
 
     /// How many bytes of a transfer are sent to the part, and what it says behind them.
-    fn spi_now(&mut self, now: u64, out: &[u8], spi: &crate::bus::Spi) -> (usize, Vec<u8>) {
+    fn spi_now(&mut self, now: u64, out: &[u8], spi: &Spi) -> (usize, Vec<u8>) {
         // A frame that is asked for by the first bytes; the longest command first.
         let mut asked: Vec<(usize, usize)> = self.exchanges().map(|(command, read)| (command.len(), read)).collect();
         asked.sort_unstable();
@@ -121,7 +123,7 @@ impl StandIn {
         if let Some(Reaction::Answer(_)) = self.commanded(now, out, 0) {
             return (out.len(), Vec::new());
         }
-        let Some((pointer, data)) = crate::bus::split_pointer(spi.pointer, out).filter(|_| spi.pointer > 0) else {
+        let Some((pointer, data)) = split_pointer(spi.pointer, out).filter(|_| spi.pointer > 0) else {
             self.unknown_command(now, out, 0);
             return (out.len(), Vec::new());
         };
@@ -195,8 +197,8 @@ impl StandIn {
                 return Some(self.answer_exchange(now, id, at, receive, now + wait.unwrap_or(0)));
             }
         }
-        let known = |(command, _): &(crate::model::command::Command, usize)| command.now(&self.present()).is_ok_and(|bytes| bytes == sent);
-        if receive == 0 && (self.commands.iter().any(known)) {
+        let known = |command: &Command| command.now(&self.present()).is_ok_and(|bytes| bytes == sent);
+        if receive == 0 && self.commands.iter().any(known) {
             self.asked = None;
             self.start_command(now, sent);
             return Some(Reaction::Answer(Vec::new()));
@@ -210,8 +212,8 @@ impl StandIn {
         let Some(frame) = part.frames.get(id) else { return Reaction::NakAddress };
         let line = self.line_of(frame.span.start);
         if now < due {
-            let what = format!("{} was read {:.3} ms after it was asked for, too early by {:.3} ms", frame.name, 0.0, ms(due - now));
-            self.remark(now, Rule::ReadTooEarly, what.replace("0.000 ms after it was asked for, ", ""), line);
+            let what = format!("{} was read too early by {:.3} ms", frame.name, ms(due - now));
+            self.remark(now, Rule::ReadTooEarly, what, line);
             return Reaction::NakAddress;
         }
         if !self.judge_measure(now, id) {
@@ -295,7 +297,7 @@ impl StandIn {
             let inside = at..at + model.bytes;
             at += model.bytes;
             let codes = frame.readings.iter().filter_map(|reading| part.readings.get(*reading)).flat_map(|reading| &reading.codes);
-            let within = |code: &crate::model::frame::Code| {
+            let within = |code: &Code| {
                 code.frame == id && code.field.is_none() && code.layout.slices.iter().any(|slice| inside.contains(&slice.byte))
             };
             if part.codes.of(codes).any(within) {
@@ -313,10 +315,6 @@ fn exchanges_of(origin: &Origin) -> impl Iterator<Item = &Exchange> {
         Origin::Registers(_) | Origin::Modbus(_) => &[],
     };
     list.iter()
-}
-
-fn i2c_received(i2c: &crate::bus::I2c, sent: &[u8], receive: usize) -> Result<Received, String> {
-    crate::bus::Wire::received(i2c, sent, receive)
 }
 
 /// Microseconds as milliseconds.

@@ -2,7 +2,7 @@
 
 use super::acquire::{Acquisition, Trigger};
 use super::judge::Rule;
-use super::sample::{Held, Recipe, column, place};
+use super::sample::{Held, Recipe, column};
 use super::signal::Random;
 use super::state::{Current, StandIn};
 use crate::ground::list::Id;
@@ -37,17 +37,14 @@ const SHARE: f64 = 0.5;
 
 impl StandIn {
     /// A command came that starts measurements.
-    pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) -> bool {
-        let mut any = false;
+    pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) {
         for id in self.part.frames.ids() {
             let Some(measure) = self.measures.get(id).and_then(|measure| measure.as_ref()) else { continue };
             let Some(Trigger::Command(command)) = &measure.how.trigger else { continue };
             if command.now(&self.present()).is_ok_and(|bytes| bytes == sent) {
                 self.start(now, id, None);
-                any = true;
             }
         }
-        any
     }
 
     /// Fields were written: measurements that these start begin. `fresh` where they were not so before.
@@ -59,14 +56,14 @@ impl StandIn {
                 None if measure.how.line.is_some() => Vec::new(),
                 _ => continue,
             };
-            let own = |access: Access| access == Access::SelfClearing;
-            let clears = fields.iter().any(|(field, _)| self.part.fields.get(*field).is_some_and(|field| own(field.access)));
+            let clears =
+                fields.iter().any(|(field, _)| self.part.fields.get(*field).is_some_and(|field| field.access == Access::SelfClearing));
             let holds =
                 |(field, code): &(FieldId, i128)| self.part.fields.get(*field).is_some_and(|model| self.state.field(model) == *code);
             let named = fields.is_empty() || fields.iter().any(|(field, _)| written.contains(field));
             if named && (fresh || clears) && fields.iter().all(holds) {
                 let period = (!clears).then(|| self.period()).flatten();
-                self.start(now, id, Some(period));
+                self.start(now, id, period);
             } else if !clears && !fields.is_empty() && !fields.iter().all(holds) {
                 self.measures.get_mut(id).into_iter().flatten().for_each(|measure| measure.started = None);
             }
@@ -80,8 +77,8 @@ impl StandIn {
         micros.filter(|micros| *micros >= 1.0).map(|micros| micros as u64)
     }
 
-    /// A measurement begins. `period` is given for those that settings start: `Some(None)` where it is not known how long one takes.
-    fn start(&mut self, now: u64, id: FrameId, period: Option<Option<u64>>) {
+    /// A measurement begins. `period` is the time to the next, of a part that then goes on measuring.
+    fn start(&mut self, now: u64, id: FrameId, period: Option<u64>) {
         let Some(how) = self.measures.get(id).and_then(|measure| measure.as_ref()).map(|measure| measure.how.clone()) else { return };
         let early = self.measures.get_mut(id).and_then(|measure| measure.as_mut()?.early.take());
         if let Some((at, what)) = early {
@@ -93,7 +90,6 @@ impl StandIn {
         let polled = how.poll.as_ref().map_or(0, |(_, within)| micros(within) / 4);
         let lined = how.line.as_ref().map_or(0, |(_, within)| micros(within) / 4);
         let own = took(SHARE) + if waits.iter().all(|(_, tolerance)| *tolerance == 0.0) { polled } else { 0 };
-        let period = period.flatten();
         let first = if how.line.is_some() { period.unwrap_or(lined) } else { own };
         if let Some(measure) = self.measures.get_mut(id).and_then(|measure| measure.as_mut()) {
             measure.started = Some(now);
@@ -184,7 +180,7 @@ impl StandIn {
         self.state = settings;
         match &frame.origin {
             Origin::Registers(runs) => self.put_registers(runs, &bytes),
-            _ => place(&mut self.last, id).into_iter().for_each(|place| *place = Some(bytes.clone())),
+            _ => self.last.get_mut(id.index()).into_iter().for_each(|place| *place = Some(bytes.clone())),
         }
         let after = self.state.clone();
         if let Some(place) = self.current.get_mut(id.index()) {

@@ -54,16 +54,14 @@ impl StandIn {
                 self.remark(now, Rule::PartOfRegister, what, self.line_of(register.span.start));
                 return false;
             };
-            if let Some(id) = open {
-                whole &= self.write_register(now, id, register, register.value_of(own));
-            }
+            whole &= self.write_register(now, register, register.value_of(own));
             at = behind(register, by_register);
             rest = behind_it;
         }
         whole
     }
 
-    fn write_register(&mut self, now: u64, id: RegisterId, register: &Register, value: u64) -> bool {
+    fn write_register(&mut self, now: u64, register: &Register, value: u64) -> bool {
         let part = self.part.clone();
         let (line, digits) = (self.line_of(register.span.start), register.bytes * 2);
         let wrote = format!("wrote 0x{value:0digits$X} to {}", register.name);
@@ -121,9 +119,7 @@ impl StandIn {
                 self.remark(now, Rule::UndefinedValue, what, self.line_of(field.span.start));
             }
         }
-        let fresh = after != before;
-        self.start_fields(now, &register.fields, fresh);
-        let _ = id;
+        self.start_fields(now, &register.fields, after != before);
         if clears != 0 {
             let held = self.state.register(register);
             self.state.set_register(register, held & !clears);

@@ -5,7 +5,7 @@ use std::cmp::Reverse;
 use super::acquire::Acquisition;
 use super::search::{Flag, Flags, Scene, code_for};
 use crate::formula::typed::Formula;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::model::example::Expected;
 use crate::model::frame::{Frame, Origin};
 use crate::model::ids::{CodeId, FrameId, QuantityId, ReadingId};
@@ -280,8 +280,3 @@ pub(super) fn column(part: &Sheet, settings: &Settings, name: &str) -> Option<f6
 
 /// One list for each frame.
 pub(super) type Recipes = List<FrameId, Recipe>;
-
-/// The place of a frame among those that came last.
-pub(super) fn place(last: &mut [Option<Vec<u8>>], frame: FrameId) -> Option<&mut Option<Vec<u8>>> {
-    last.get_mut(frame.index())
-}

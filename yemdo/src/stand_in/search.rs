@@ -1,11 +1,12 @@
 //! From a physical value back to a code of a frame, and from conditions to status bits.
 
+use crate::bits::gather::scatter;
 use crate::ground::list::Id;
 use crate::ground::number::Number;
 use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId};
 use crate::model::part::Sheet;
-use crate::model::registers::{Settings, scatter};
+use crate::model::registers::Settings;
 use crate::model::value::{Eval, Leaves, Present};
 
 /// A code's range is looked at in so many places before the halving begins.

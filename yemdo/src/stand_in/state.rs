@@ -52,8 +52,8 @@ pub struct StandIn {
     /// Frames that are composed already with what holds now.
     pub(super) current: Vec<Option<Current>>,
     pub(super) random: Random,
-    /// Commands of routines that start nothing, and their line.
-    pub(super) commands: Vec<(Command, usize)>,
+    /// What routines write.
+    pub(super) commands: Vec<Command>,
     pub(super) judge: Judge,
     /// What was read at all.
     pub(super) read_registers: List<RegisterId, bool>,
@@ -123,12 +123,8 @@ impl StandIn {
             published: None,
             early: None,
         };
-        let mut commands = Vec::new();
-        for step in part.routines.iter().flat_map(|routine| &routine.steps) {
-            if let Action::Write(command) = &step.action {
-                commands.push((command.clone(), part.source.line_column(step.span.start).0));
-            }
-        }
+        let steps = part.routines.iter().flat_map(|routine| &routine.steps);
+        let written = steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command.clone()) } else { None });
         let mut stand_in = Self {
             measures: List::filled(part.frames.len(), |id| of_frame(id).map(measure)),
             world: List::filled(part.readings.len(), |_| None),
@@ -151,7 +147,7 @@ impl StandIn {
             state,
             last,
             recipes,
-            commands,
+            commands: written.collect(),
         };
         stand_in.power_up(0);
         Ok(stand_in)

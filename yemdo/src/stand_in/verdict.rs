@@ -23,19 +23,18 @@ impl StandIn {
     pub fn verdict(&self, now: u64) -> Vec<Remark> {
         let mut judge = self.judge.clone();
         let part = &self.part;
-        let line = |start: usize| Some(part.source.line_column(start).0);
         let took = |frame: FrameId| self.read_frames.get(frame).copied().unwrap_or(false);
         for (id, frame) in part.frames.entries().filter(|(id, frame)| frame.keep && !took(*id)) {
             let needs = |reading: &ReadingId| part.readings.get(*reading).is_some_and(|reading| reading.frames.contains(&id));
             let user = part.frames.entries().find(|(other, model)| took(*other) && model.readings.iter().any(needs));
             if let Some((_, user)) = user {
                 let what = format!("{} was read, and never {}, which its readings need", user.name, frame.name);
-                judge.remark(now, Rule::CalibrationNotRead, what, line(frame.span.start));
+                judge.remark(now, Rule::CalibrationNotRead, what, self.line_of(frame.span.start));
             }
         }
         for measure in self.measures.iter().flatten() {
             if let Some((at, what)) = &measure.early {
-                judge.remark(*at, Rule::ReadTooEarly, what.clone(), line(measure.how.span.start));
+                judge.remark(*at, Rule::ReadTooEarly, what.clone(), self.line_of(measure.how.span.start));
             }
         }
         self.unread_status(now, &mut judge);
@@ -63,7 +62,7 @@ impl StandIn {
                     let used = frame.readings.iter().any(|reading| self.values_read(*reading, home));
                     if let Some(model) = part.registers.get(home).filter(|_| used && !read(home)) {
                         let what = format!("{} was never read, and says whether readings are {}", model.name, condition.status.as_str());
-                        judge.remark(now, Rule::StatusNotRead, what, Some(part.source.line_column(condition.span().start).0));
+                        judge.remark(now, Rule::StatusNotRead, what, self.line_of(condition.span().start));
                     }
                 }
             }
@@ -89,7 +88,7 @@ impl StandIn {
     }
 
     pub(super) fn line_of(&self, start: usize) -> Option<usize> {
-        Some(self.part.source.line_column(start).0)
+        Some(self.part.source.line(start))
     }
 
     /// The bus clock is told, to be held against what the sheet allows.

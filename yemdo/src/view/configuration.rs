@@ -3,6 +3,7 @@
 use serde::Serialize;
 
 use super::Named;
+use super::live::OperationView;
 use super::named::Integer;
 use crate::bus::Bus;
 use crate::configure::{Choice, Configuration, ReadBack, WriteReason, write_register};
@@ -10,7 +11,7 @@ use crate::ground::hex::to_hex;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::part::Part;
 use crate::model::registers::Register;
-use crate::routine::{Operation, Request};
+use crate::routine::Request;
 
 /// What is written so that a part is as wished.
 #[derive(Clone, Debug, Serialize)]
@@ -192,34 +193,14 @@ pub struct RequestView<'a> {
     only_if: Option<&'a str>,
 }
 
-#[derive(Clone, Debug, Serialize)]
-#[serde(untagged)]
-enum OperationView {
-    Transfer { transfer: &'static str, address: Option<u8>, send: String, receive: usize },
-    Wait { wait_us: u64 },
-    Baud { baud: u32 },
-    Line { line: &'static str, within_us: u64 },
-}
-
 impl<'a> From<&'a Request> for RequestView<'a> {
     fn from(request: &'a Request) -> Self {
-        let operation = match &request.operation {
-            Operation::Transfer(transfer) => OperationView::Transfer {
-                transfer: transfer.bus.name(),
-                address: transfer.address,
-                send: to_hex(&transfer.send),
-                receive: transfer.receive,
-            },
-            Operation::Wait(micros) => OperationView::Wait { wait_us: *micros },
-            Operation::Baud(baud) => OperationView::Baud { baud: *baud },
-            Operation::Line { high, within } => OperationView::Line { line: if *high { "high" } else { "low" }, within_us: *within },
-        };
         Self {
             routine: &request.routine,
             line: request.line,
             at_us: request.at.0,
             at_latest_us: request.at.1,
-            operation,
+            operation: OperationView::from(&request.operation),
             meaning: &request.meaning,
             only_if: request.only_if.as_deref(),
         }

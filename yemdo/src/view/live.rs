@@ -2,13 +2,16 @@
 
 use serde::Serialize;
 
+use crate::bus::Operation;
+use crate::ground::hex::to_hex;
+
 /// A bus operation as it was done.
 #[derive(Clone, Debug, Serialize)]
 pub struct SeenView<'a> {
     /// Microseconds since the beginning.
     pub at_us: u64,
     /// What was done, as in a dry run.
-    pub operation: SeenOperation,
+    pub operation: OperationView,
     /// The bytes that came, in hex.
     pub answer: Option<String>,
     /// What went wrong.
@@ -17,10 +20,10 @@ pub struct SeenView<'a> {
     pub meaning: &'a str,
 }
 
-/// The operation itself.
+/// A bus operation, done or to be done.
 #[derive(Clone, Debug, Serialize)]
 #[serde(untagged)]
-pub enum SeenOperation {
+pub enum OperationView {
     /// A transfer.
     Transfer {
         /// The bus.
@@ -49,6 +52,22 @@ pub enum SeenOperation {
         /// The longest time.
         within_us: u64,
     },
+}
+
+impl From<&Operation> for OperationView {
+    fn from(operation: &Operation) -> Self {
+        match operation {
+            Operation::Transfer(transfer) => OperationView::Transfer {
+                transfer: transfer.bus.name(),
+                address: transfer.address,
+                send: to_hex(&transfer.send),
+                receive: transfer.receive,
+            },
+            Operation::Wait(micros) => OperationView::Wait { wait_us: *micros },
+            Operation::Baud(baud) => OperationView::Baud { baud: *baud },
+            Operation::Line { high, within } => OperationView::Line { line: if *high { "high" } else { "low" }, within_us: *within },
+        }
+    }
 }
 
 /// One measurement of one part.
