@@ -198,10 +198,7 @@ pub struct RigDelay {
 
 impl DelayNs for RigDelay {
     fn delay_ns(&mut self, ns: u32) {
-        let mut inner = self.rig.lock();
-        inner.nanos += u64::from(ns);
-        inner.now += inner.nanos / 1000;
-        inner.nanos %= 1000;
+        self.rig.lock().pass_nanos(u64::from(ns));
     }
 
     fn delay_us(&mut self, us: u32) {

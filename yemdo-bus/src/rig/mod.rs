@@ -5,6 +5,7 @@ mod port;
 mod server;
 #[cfg(all(target_os = "linux", feature = "linux"))]
 mod terminal;
+mod worker;
 
 use std::sync::{Arc, Mutex, MutexGuard};
 
@@ -209,7 +210,11 @@ impl Inner {
     }
 
     fn bits(&mut self, bits: u64, hertz: u32) {
-        self.nanos += bits * 1_000_000_000 / u64::from(hertz.max(1));
+        self.pass_nanos(bits * 1_000_000_000 / u64::from(hertz.max(1)));
+    }
+
+    fn pass_nanos(&mut self, nanos: u64) {
+        self.nanos += nanos;
         self.now += self.nanos / 1000;
         self.nanos %= 1000;
     }
@@ -218,29 +223,10 @@ impl Inner {
     fn react(&mut self, part: usize, what: impl FnOnce(&mut StandIn, u64) -> Reaction) -> Reaction {
         let now = self.now;
         let Some(slot) = self.parts.get_mut(part).filter(|slot| !slot.away) else { return Reaction::NakAddress };
-        let Some(fault) = slot.faults.draw() else { return what(&mut slot.stand_in, now) };
-        if fault == Fault::Reset {
-            slot.stand_in.reset_unseen(now);
-        }
-        if matches!(fault, Fault::Nak) {
-            slot.stand_in.excuse();
-            return Reaction::NakAddress;
-        }
-        let reaction = if fault.reaches_the_part() || fault == Fault::OtherPart || fault == Fault::WrongBaud {
-            what(&mut slot.stand_in, now)
-        } else {
-            Reaction::Stuck
-        };
-        if reaction == Reaction::Stuck || fault == Fault::StuckBus {
-            slot.stand_in.excuse();
+        let reaction = slot.faults.transfer(&mut slot.stand_in, now, |stand_in| what(stand_in, now));
+        if reaction == Reaction::Stuck {
             self.now += HELD;
-            return Reaction::Stuck;
         }
-        let reaction = match reaction {
-            Reaction::Answer(bytes) => fault.bend(bytes, slot.faults.random()),
-            other => other,
-        };
-        slot.stand_in.excuse();
         reaction
     }
 }

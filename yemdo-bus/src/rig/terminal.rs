@@ -3,9 +3,7 @@
 use std::fs::File;
 use std::io::{self, ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::thread::{self, JoinHandle};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use rustix::fs::OFlags;
@@ -15,15 +13,14 @@ use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 use yemdo::bus::modbus::{unwrap_rtu, with_crc};
 
 use super::Rig;
+use super::worker::Worker;
 use crate::modbus::MAX_PDU;
 
 /// A server that runs until it is dropped, or stopped.
 #[derive(Debug)]
 pub struct Terminal {
     path: PathBuf,
-    stop: Arc<AtomicBool>,
-    requests: Arc<AtomicU64>,
-    thread: Option<JoinHandle<()>>,
+    worker: Worker,
 }
 
 /// Silence that ends a frame. A pseudo-terminal has no bits and so no 3.5 characters; the frame is taken as soon as its CRC fits.
@@ -37,16 +34,7 @@ impl Terminal {
 
     /// Frames that it has had.
     pub fn requests(&self) -> u64 {
-        self.requests.load(Ordering::Relaxed)
-    }
-}
-
-impl Drop for Terminal {
-    fn drop(&mut self) {
-        self.stop.store(true, Ordering::Relaxed);
-        self.thread.take().into_iter().for_each(|thread| {
-            let _ = thread.join();
-        });
+        self.worker.requests()
     }
 }
 
@@ -66,16 +54,15 @@ pub fn serve_rtu(rig: &Rig) -> io::Result<Terminal> {
     raw.make_raw();
     tcsetattr(&far, OptionalActions::Now, &raw)?;
     rustix::fs::fcntl_setfl(&control, OFlags::RDWR | OFlags::NONBLOCK)?;
-    let (stop, requests) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
-    let (rig, stopped, counted) = (rig.clone(), Arc::clone(&stop), Arc::clone(&requests));
+    let rig = rig.clone();
     let mut line = File::from(control);
-    let thread = thread::Builder::new().name("modbus-rtu".into()).spawn(move || {
+    let worker = Worker::start("modbus-rtu", move |running| {
         let _far = far;
         let start = Instant::now();
         let mut buffer: Vec<u8> = Vec::new();
         let mut heard = Instant::now();
         let mut room = [0; 512];
-        while !stopped.load(Ordering::Relaxed) {
+        while running.goes_on() {
             match line.read(&mut room) {
                 Ok(count) if count > 0 => {
                     buffer.extend_from_slice(room.get(..count).unwrap_or(&[]));
@@ -88,13 +75,10 @@ pub fn serve_rtu(rig: &Rig) -> io::Result<Terminal> {
                 buffer.clear();
             }
             let Ok((unit, pdu)) = unwrap_rtu(&buffer) else { continue };
-            counted.fetch_add(1, Ordering::Relaxed);
+            running.count();
             let pdu = pdu.to_vec();
             buffer.clear();
-            if let Some((response, late)) = rig.modbus_request(start, unit, &pdu) {
-                if late {
-                    thread::sleep(Duration::from_millis(1500));
-                }
+            if let Some(response) = rig.modbus_request(start, unit, &pdu) {
                 let frame = with_crc([&[unit], response.as_slice()].concat());
                 if write_all(&mut line, &frame).is_err() {
                     return;
@@ -102,7 +86,7 @@ pub fn serve_rtu(rig: &Rig) -> io::Result<Terminal> {
             }
         }
     })?;
-    Ok(Terminal { path, stop, requests, thread: Some(thread) })
+    Ok(Terminal { path, worker })
 }
 
 /// Writes to a line that does not block.
