@@ -53,6 +53,15 @@ pub trait AsyncPort {
     /// # Errors
     /// [`BusError`]: there is no such line.
     async fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError>;
+
+    /// From here on the line has another speed. What has none to choose stays as it is.
+    ///
+    /// # Errors
+    /// [`BusError`]: the line does not have this speed.
+    async fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
+        let _ = baud;
+        Ok(())
+    }
 }
 
 impl<P: Port + ?Sized> Port for Box<P> {

@@ -78,6 +78,23 @@ pub fn probe_i2c(port: &mut dyn Port, address: u8) -> Result<Option<Answered>, c
     }
 }
 
+/// Everybody who acknowledges an I2C address, with the sheets that it could be; `goes_on` is asked before each address.
+///
+/// # Errors
+/// The bus itself failed.
+pub fn scan_i2c(port: &mut dyn Port, parts: &[Part], goes_on: &mut dyn FnMut() -> bool) -> Result<Vec<Found>, crate::error::BusError> {
+    let mut found = Vec::new();
+    for address in I2C_ADDRESSES {
+        if !goes_on() {
+            break;
+        }
+        let Some(answered) = probe_i2c(port, address)? else { continue };
+        let candidates = if answered == Answered::Acknowledged { candidates_i2c(port, address, parts) } else { Vec::new() };
+        found.push(Found { address, answered, candidates });
+    }
+    Ok(found)
+}
+
 /// The sheets that an I2C part at an address could be, each looked at by what can be read without writing.
 pub fn candidates_i2c(port: &mut dyn Port, address: u8, parts: &[Part]) -> Vec<Candidate> {
     let mut found = Vec::new();

@@ -76,6 +76,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
                     self.port.wait(*micros).await;
                     Ok(Some(Vec::new()))
                 }
+                Operation::Baud(baud) => self.port.set_baud(*baud).await.map(|()| Some(Vec::new())),
                 Operation::Line { high, within } => self.port.line(*high, *within).await.map(|came| came.then(Vec::new)),
                 _ => Ok(Some(Vec::new())),
             };

@@ -13,9 +13,8 @@ use crate::hal::{I2cPort, SpiPort, StdDelay};
 use crate::port::Port;
 
 pub use asynchronous::AsyncDevice;
-pub(crate) use session::Job;
 pub use session::Measurement;
-use session::Session;
+use session::{Job, Session};
 
 /// One bus operation, as it was done: for those who want to see.
 #[derive(Debug)]
@@ -87,8 +86,7 @@ where
 {
     /// The same with another delay: a timer of a microcontroller, or that of a [`Rig`](crate::Rig).
     pub fn with_delay<E: embedded_hal::delay::DelayNs>(self, delay: E) -> Device<I2cPort<I, E>> {
-        let Self { port, session, watch, retries, retried } = self;
-        Device { port: port.with_delay(delay), session, watch, retries, retried }
+        self.map_port(|port| port.with_delay(delay))
     }
 
     /// The same with the part's data-ready line.
@@ -117,8 +115,7 @@ where
 {
     /// The same with another delay.
     pub fn with_delay<E: embedded_hal::delay::DelayNs>(self, delay: E) -> Device<SpiPort<S, E>> {
-        let Self { port, session, watch, retries, retried } = self;
-        Device { port: port.with_delay(delay), session, watch, retries, retried }
+        self.map_port(|port| port.with_delay(delay))
     }
 
     /// The same with the part's data-ready line.
@@ -132,6 +129,11 @@ impl<P> Device<P> {
     /// How often something was done again so far.
     pub fn retried(&self) -> u64 {
         self.retried
+    }
+
+    fn map_port<Q>(self, change: impl FnOnce(P) -> Q) -> Device<Q> {
+        let Self { port, session, watch, retries, retried } = self;
+        Device { port: change(port), session, watch, retries, retried }
     }
 }
 

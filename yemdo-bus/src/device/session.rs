@@ -4,7 +4,7 @@ use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Wish, WriteScope, configure};
 use yemdo::part::Action;
 use yemdo::routine::{Answer, Failure, Request, Runner};
-use yemdo::{Decoded, Decoder, FieldId, FrameId, Part, ReadingValue, RegisterId, RoutineId, Settings};
+use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, RegisterId, RoutineId, Settings};
 
 use crate::error::{BusError, DeviceError};
 
@@ -62,7 +62,6 @@ pub(crate) enum Job {
 pub(crate) struct Session {
     pub(crate) part: Part,
     pub(crate) bus: Bus,
-    pub(crate) rate: Option<u32>,
     pub(crate) decoder: Decoder,
     /// Frames that are read once.
     kept: Vec<FrameId>,
@@ -80,7 +79,6 @@ impl Session {
         Self {
             decoder: Decoder::new(&part),
             bus,
-            rate: None,
             kept: Vec::new(),
             last: Vec::new(),
             came: Vec::new(),
@@ -115,7 +113,7 @@ impl Session {
             Job::Registers(registers) => Runner::reading_registers(&self.part, settings, registers)?,
             Job::Write(writes) => Runner::writing(&self.part, settings, writes, true)?,
         };
-        Ok(runner.on_bus(self.bus, self.rate)?.with_parameters(self.decoder.parameters()))
+        Ok(runner.on_bus(self.bus, None)?.with_parameters(self.decoder.parameters()))
     }
 
     /// Takes what the bus gave for a request, and says what is next.
@@ -194,14 +192,18 @@ impl Session {
 
     /// The part answers as another Modbus unit from here on.
     fn move_to(&mut self, part: Part) {
-        let mut decoder = Decoder::new(&part);
-        *decoder.settings_mut() = self.decoder.settings().clone();
-        for (id, value) in part.parameters().ids().zip(self.decoder.parameters()) {
-            // They were accepted before.
-            let _ = decoder.set_parameter(id, *value);
-        }
-        (self.part, self.decoder) = (part, decoder);
+        let before = std::mem::replace(&mut self.decoder, Decoder::new(&part));
+        *self.decoder.settings_mut() = before.settings().clone();
+        self.part = part;
+        self.set_parameters(before.parameters());
         self.prepared.clear();
+    }
+
+    fn set_parameters(&mut self, values: &[f64]) {
+        for (id, value) in self.part.parameters().ids().zip(values) {
+            // They were accepted before: by the decoder, or by the sheet's own range.
+            let _ = self.decoder.set_parameter(id, *value);
+        }
     }
 
     pub(crate) fn clear(&mut self) {
@@ -242,14 +244,9 @@ impl Session {
 
     /// What a configuration sets beyond registers.
     pub(crate) fn configured(&mut self, done: &Configuration) {
-        for (id, value) in self.part.parameters().ids().zip(&done.parameters) {
-            // They come from the sheet's own range check.
-            let _ = self.decoder.set_parameter(id, *value);
-        }
-        let unstored: Vec<(FieldId, i128)> = done.unstored.clone();
-        for (field, code) in unstored {
-            let part = self.part.clone();
-            part.fields().get(field).into_iter().for_each(|field| self.decoder.settings_mut().set_field(field, code));
+        self.set_parameters(&done.parameters);
+        for (field, code) in &done.unstored {
+            self.part.fields().get(*field).into_iter().for_each(|field| self.decoder.settings_mut().set_field(field, *code));
         }
     }
 }

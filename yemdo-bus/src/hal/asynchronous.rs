@@ -2,51 +2,29 @@
 
 use embedded_hal::digital::InputPin;
 use embedded_hal_async::delay::DelayNs;
-use embedded_hal_async::i2c::{Error as _, I2c};
-use embedded_hal_async::spi::{Operation, SpiDevice};
+use embedded_hal_async::i2c::I2c;
+use embedded_hal_async::spi::SpiDevice;
 use yemdo::bus::Transfer;
 
-use super::{LOOK, Level, i2c_cause, no_line, unreadable};
-use crate::error::{BusError, Cause, HalError};
+use super::{LOOK, Timing, delays, i2c_error, spi_error, spi_operations};
+use crate::error::BusError;
 use crate::port::AsyncPort;
 
-/// Waits, and the data-ready line, of a port that is awaited.
-struct Timing<D> {
-    delay: D,
-    line: Option<Level>,
-}
-
 impl<D: DelayNs> Timing<D> {
-    fn new(delay: D) -> Self {
-        Self { delay, line: None }
-    }
-
-    fn set_line(&mut self, mut line: impl InputPin + Send + 'static) {
-        self.line = Some(Box::new(move || line.is_high().ok()));
-    }
-
-    async fn wait(&mut self, micros: u64) {
-        let mut left = micros;
-        while left > 0 {
-            let now = left.min(1_000_000);
-            self.delay.delay_us(now as u32).await;
-            left -= now;
+    async fn wait_async(&mut self, micros: u64) {
+        for micros in delays(micros) {
+            self.delay.delay_us(micros).await;
         }
     }
 
-    async fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        let line = self.line.as_mut().ok_or_else(no_line)?;
+    async fn line_async(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
         let mut waited = 0;
         loop {
-            match line() {
-                Some(level) if level == high => return Ok(true),
-                Some(_) if waited < within => {
-                    self.delay.delay_us(LOOK as u32).await;
-                    waited += LOOK;
-                }
-                Some(_) => return Ok(false),
-                None => return Err(unreadable()),
+            if let Some(came) = self.look(high, waited, within)? {
+                return Ok(came);
             }
+            self.delay.delay_us(LOOK as u32).await;
+            waited += LOOK;
         }
     }
 }
@@ -117,19 +95,15 @@ where
                 Err(error) => Err(error),
             },
         };
-        done.map_err(|error| {
-            let (cause, what) = i2c_cause(error.kind());
-            BusError::new(cause, format!("I2C 0x{address:02X}: {what}")).because(HalError(error))
-        })?;
-        Ok(bytes)
+        done.map(|()| bytes).map_err(|error| i2c_error(address, error))
     }
 
     async fn wait(&mut self, micros: u64) {
-        self.timing.wait(micros).await;
+        self.timing.wait_async(micros).await;
     }
 
     async fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        self.timing.line(high, within).await
+        self.timing.line_async(high, within).await
     }
 }
 
@@ -139,23 +113,15 @@ where
 {
     async fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
         let mut bytes = vec![0; transfer.receive];
-        let mut all = Vec::with_capacity(2);
-        if !transfer.send.is_empty() {
-            all.push(Operation::Write(&transfer.send));
-        }
-        if transfer.receive > 0 {
-            all.push(Operation::Read(&mut bytes));
-        }
-        let done = self.spi.transaction(&mut all).await;
-        done.map_err(|error| BusError::new(Cause::Other, "SPI: the transfer failed").because(HalError(error)))?;
-        Ok(bytes)
+        let done = self.spi.transaction(&mut spi_operations(transfer, &mut bytes)).await;
+        done.map(|()| bytes).map_err(spi_error)
     }
 
     async fn wait(&mut self, micros: u64) {
-        self.timing.wait(micros).await;
+        self.timing.wait_async(micros).await;
     }
 
     async fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        self.timing.line(high, within).await
+        self.timing.line_async(high, within).await
     }
 }

@@ -2,11 +2,11 @@
 
 use embedded_hal::delay::DelayNs;
 use embedded_hal::digital::InputPin;
-use embedded_hal::i2c::{Error as _, I2c};
+use embedded_hal::i2c::I2c;
 use yemdo::bus::Transfer;
 
-use super::{Timing, i2c_cause};
-use crate::error::{BusError, HalError};
+use super::{Timing, i2c_error};
+use crate::error::BusError;
 use crate::port::Port;
 
 /// A port over any I2C of embedded-hal.
@@ -28,7 +28,7 @@ impl<I: I2c, D: DelayNs> I2cPort<I, D> {
     }
 
     pub(crate) fn with_delay<E: DelayNs>(self, delay: E) -> I2cPort<I, E> {
-        I2cPort { i2c: self.i2c, timing: Timing { delay, start: self.timing.start, line: self.timing.line } }
+        I2cPort { i2c: self.i2c, timing: self.timing.with_delay(delay) }
     }
 
     /// The data-ready line of the part.
@@ -55,11 +55,7 @@ where
             (send, _) if transfer.restart => self.i2c.write_read(address, send, &mut bytes),
             (send, _) => self.i2c.write(address, send).and_then(|()| self.i2c.read(address, &mut bytes)),
         };
-        done.map_err(|error| {
-            let (cause, what) = i2c_cause(error.kind());
-            BusError::new(cause, format!("I2C 0x{address:02X}: {what}")).because(HalError(error))
-        })?;
-        Ok(bytes)
+        done.map(|()| bytes).map_err(|error| i2c_error(address, error))
     }
 
     fn wait(&mut self, micros: u64) {

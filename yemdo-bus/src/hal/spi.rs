@@ -2,11 +2,11 @@
 
 use embedded_hal::delay::DelayNs;
 use embedded_hal::digital::InputPin;
-use embedded_hal::spi::{Operation, SpiDevice};
+use embedded_hal::spi::SpiDevice;
 use yemdo::bus::Transfer;
 
-use super::Timing;
-use crate::error::{BusError, Cause, HalError};
+use super::{Timing, spi_error, spi_operations};
+use crate::error::BusError;
 use crate::port::Port;
 
 /// A port over any SPI device of embedded-hal.
@@ -28,7 +28,7 @@ impl<S: SpiDevice, D: DelayNs> SpiPort<S, D> {
     }
 
     pub(crate) fn with_delay<E: DelayNs>(self, delay: E) -> SpiPort<S, E> {
-        SpiPort { spi: self.spi, timing: Timing { delay, start: self.timing.start, line: self.timing.line } }
+        SpiPort { spi: self.spi, timing: self.timing.with_delay(delay) }
     }
 
     /// The data-ready line of the part.
@@ -43,15 +43,8 @@ where
 {
     fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
         let mut bytes = vec![0; transfer.receive];
-        let mut all = Vec::with_capacity(2);
-        if !transfer.send.is_empty() {
-            all.push(Operation::Write(&transfer.send));
-        }
-        if transfer.receive > 0 {
-            all.push(Operation::Read(&mut bytes));
-        }
-        self.spi.transaction(&mut all).map_err(|error| BusError::new(Cause::Other, "SPI: the transfer failed").because(HalError(error)))?;
-        Ok(bytes)
+        let done = self.spi.transaction(&mut spi_operations(transfer, &mut bytes));
+        done.map(|()| bytes).map_err(spi_error)
     }
 
     fn wait(&mut self, micros: u64) {
