@@ -98,21 +98,22 @@ impl Link {
                 line
             }
         };
-        let port: AnyPort = Box::new(Stoppable { port: Box::new(line), stop: stop.clone() });
-        let device = Device::new(port, part, Bus::Modbus).map_err(failed)?.with_retries(self.retries);
-        Ok(Connected { device, rig: None, place: place.clone() })
+        Ok(Connected { device: self.device(Box::new(line), part, Bus::Modbus, stop)?, rig: None, place: place.clone() })
     }
 
     /// The device at a place.
     pub(crate) fn connect_to(&self, place: &Place, part: &Part, stop: &Stop, rig: Option<&Rig>) -> Result<Connected, Failure> {
         let Opened { port, part, bus, rig } = open(place, part.clone(), &self.options(), rig).map_err(opening)?;
         let port = self.recorded(port, &format!("{} at {place}", part.name()))?;
-        let port: AnyPort = Box::new(Stoppable { port, stop: stop.clone() });
-        let device = Device::new(port, part, bus).map_err(failed)?.with_retries(self.retries);
-        Ok(Connected { device, rig, place: place.clone() })
+        Ok(Connected { device: self.device(port, part, bus, stop)?, rig, place: place.clone() })
     }
 
-    pub(crate) fn options(&self) -> Options {
+    fn device(&self, port: AnyPort, part: Part, bus: Bus, stop: &Stop) -> Result<Device<AnyPort>, Failure> {
+        let port: AnyPort = Box::new(Stoppable { port, stop: stop.clone() });
+        Ok(Device::new(port, part, bus).map_err(failed)?.with_retries(self.retries))
+    }
+
+    fn options(&self) -> Options {
         // What is tried again as a whole need not be tried again by the bus.
         let patience = Patience { response: Duration::from_micros(self.timeout), retries: 0, echo: false };
         Options { patience, line: self.line.clone() }

@@ -4,7 +4,7 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::explain::{Explained, explain};
-use yemdo::record::parse_register;
+use yemdo::record::{find_register, parse_register};
 use yemdo::view::ExplainedView;
 use yemdo::{Part, RegisterId, Settings, with_unit};
 
@@ -69,12 +69,7 @@ fn read(connected: Connected, names: &[String]) -> Result<(Vec<(RegisterId, u64)
                 Failure::told(format!("`{name}` gives a value, and with --at values come from the part")).help("name the register alone")
             );
         }
-        let at = yemdo::parse_integer(name);
-        let of_address = part.registers().entries().find(|(_, register)| at == Some(i128::from(register.address())));
-        wanted.push(match of_address {
-            Some((id, _)) => id,
-            None => part.register(name)?,
-        });
+        wanted.push(find_register(&part, name).map_err(|error| Failure::helped(error.message, error.help))?);
     }
     if wanted.is_empty() {
         wanted = device.readable_registers();

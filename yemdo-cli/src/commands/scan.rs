@@ -12,7 +12,7 @@ use yemdo::view::{CandidateView, FoundView, PlaceView};
 use yemdo_bus::linux::{self, ListedBus, open_serial};
 use yemdo_bus::modbus::{Patience, RtuPort, connect};
 use yemdo_bus::place::Place;
-use yemdo_bus::scan::{Answered, Candidate, Evidence, Found, I2C_ADDRESSES, I2C_PROBE, candidates_i2c, probe_i2c, probe_modbus};
+use yemdo_bus::scan::{Answered, Candidate, Evidence, Found, I2C_ADDRESSES, I2C_PROBE, probe_i2c, probe_modbus, scan_i2c};
 use yemdo_bus::{BusError, Port};
 
 use crate::args::{CheckFormat, Scan};
@@ -93,16 +93,7 @@ fn sheets(args: &Scan) -> Result<Vec<Part>, Failure> {
 
 fn i2c(port: &mut dyn Port, parts: &[Part], stop: &Stop) -> Result<Vec<Found>, Failure> {
     let _ = writeln!(anstream::stderr(), "0x{:02X} to 0x{:02X}: {I2C_PROBE}", I2C_ADDRESSES.start(), I2C_ADDRESSES.end());
-    let mut found = Vec::new();
-    for address in I2C_ADDRESSES {
-        if stop.is_asked() {
-            break;
-        }
-        let Some(answered) = probe_i2c(port, address).map_err(told)? else { continue };
-        let candidates = if answered == Answered::Acknowledged { candidates_i2c(port, address, parts) } else { Vec::new() };
-        found.push(Found { address, answered, candidates });
-    }
-    Ok(found)
+    scan_i2c(port, parts, &mut || !stop.is_asked()).map_err(told)
 }
 
 fn modbus(port: &mut dyn Port, parts: &[Part], units: &[u8], stop: &Stop) -> Result<Vec<Found>, Failure> {

@@ -9,7 +9,7 @@ use yemdo::{Part, Status, to_hex, visible};
 use yemdo_bus::{DeviceError, Measurement};
 
 use super::grid::{Align, Cell, Grid};
-use super::status::status_style;
+use super::status::{note, push_told, status_style};
 use crate::args::Format;
 use crate::failure::Failure;
 use crate::output::json_line;
@@ -86,8 +86,7 @@ impl Live {
         let mut cells = vec![Cell { text: seconds(row.at), style: dim }];
         cells.extend(several.then(|| Cell { text: row.name.to_owned(), style: bold }));
         cells.push(Cell::from(bytes.join(" | ")));
-        // What is not well is told once, with the readings that have it.
-        let mut why: Vec<(Status, Option<&str>, Vec<&str>)> = Vec::new();
+        let mut told = Vec::new();
         for reading in row.measured.readings() {
             let style = status_style(reading.status).0;
             cells.push(Cell { text: reading.name.clone(), style: dim });
@@ -95,18 +94,12 @@ impl Live {
             let unit = if reading.value.is_some() && reading.unit != "1" { reading.unit.clone() } else { String::new() };
             cells.push(Cell::from(unit));
             if reading.status != Status::Ok {
-                let means = reading.means.as_deref();
-                match why.iter_mut().find(|(status, known, _)| (*status, *known) == (reading.status, means)) {
-                    Some((.., names)) => names.push(&reading.name),
-                    None => why.push((reading.status, means, vec![&reading.name])),
-                }
+                note(&mut told, reading.status, reading.means.clone(), &reading.name);
             }
         }
-        let told = why.iter().map(|(status, means, names)| {
-            let means = means.map_or(String::new(), |means| format!(": {means}"));
-            format!("{} {}{means}", names.join(", "), status.as_str())
-        });
-        cells.push(Cell { text: told.collect::<Vec<_>>().join("; "), style: AnsiColor::Yellow.on_default() });
+        let mut text = String::new();
+        push_told(&mut text, &told, usize::MAX, true);
+        cells.push(Cell { text, style: AnsiColor::Yellow.on_default() });
         grid.row(cells);
         Ok(grid.write(out)?)
     }
@@ -144,10 +137,6 @@ impl Live {
                 let _ = writeln!(anstream::stderr(), "{} {name}: {red}{}{red:#}", seconds(at), visible(&error.to_string()));
             }
         }
-        Ok(out.flush()?)
-    }
-
-    pub(crate) fn finish(&mut self, out: &mut dyn Write) -> Result<(), Failure> {
         Ok(out.flush()?)
     }
 }

@@ -13,28 +13,31 @@ use crate::failure::Failure;
 pub(crate) fn table(out: &mut dyn Write, part: &Part, list: &[Request], total: (u64, u64)) -> Result<(), Failure> {
     let mut grid = Grid::new(0, &[Align::Right, Align::Right, Align::Left, Align::Left]);
     grid.titles(&["at", "at the latest", "operation", "meaning"]);
-    let (green, dim) = (AnsiColor::Green.on_default(), Style::new().dimmed());
     for request in list {
         let (soonest, latest) = request.at;
-        let operation = match &request.operation {
-            Operation::Transfer(transfer) => Cell { text: format!("{} {}", transfer.bus.name(), transfer.text()), style: green },
-            Operation::Baud(baud) => Cell { text: format!("line at {baud} baud"), style: dim },
-            Operation::Wait(micros) => Cell { text: format!("wait {}", millis(*micros)), style: dim },
-            Operation::Line { high, within } => {
-                Cell { text: format!("line {}, within {}", if *high { "high" } else { "low" }, millis(*within)), style: dim }
-            }
-            _ => Cell::from(""),
-        };
         let meaning = match &request.only_if {
             Some(condition) => format!("if {condition}: {}", request.meaning),
             None => request.meaning.clone(),
         };
         let latest = if latest == soonest { String::new() } else { millis(latest) };
-        grid.row(vec![millis(soonest).into(), latest.into(), operation, meaning.into()]);
+        grid.row(vec![millis(soonest).into(), latest.into(), operation(&request.operation), meaning.into()]);
     }
     grid.write(out)?;
     let (soonest, latest) = total;
     let time = if soonest == latest { millis(soonest) } else { format!("{} to {}", millis(soonest), millis(latest)) };
     writeln!(out, "{time} in all, assuming normal responses of {}; nothing was sent", part.name())?;
     Ok(())
+}
+
+/// One operation: what is sent in colour, waits not.
+pub(super) fn operation(operation: &Operation) -> Cell {
+    let (green, dim) = (AnsiColor::Green.on_default(), Style::new().dimmed());
+    let (text, style) = match operation {
+        Operation::Transfer(transfer) => (format!("{} {}", transfer.bus.name(), transfer.text()), green),
+        Operation::Baud(baud) => (format!("line at {baud} baud"), dim),
+        Operation::Wait(micros) => (format!("wait {}", millis(*micros)), dim),
+        Operation::Line { high, within } => (format!("line {}, within {}", if *high { "high" } else { "low" }, millis(*within)), dim),
+        _ => (String::new(), dim),
+    };
+    Cell { text, style }
 }

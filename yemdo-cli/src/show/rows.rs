@@ -10,7 +10,7 @@ use yemdo::view::{FrameView, ShownUnits, UseView};
 use yemdo::{CodeId, Columns, Decoder, FrameId, Part, ReadingId, Status, push_hex, to_hex};
 
 use super::grid::{Align, Grid};
-use super::status::{status_cell, status_style};
+use super::status::{Told, note, push_told, status_cell, status_style};
 use crate::args::Format;
 use crate::failure::Failure;
 use crate::output::json_line;
@@ -62,9 +62,6 @@ pub(crate) struct Sink<'a> {
     /// What the row before tells.
     told: Vec<Told>,
 }
-
-/// A status that is not well, why, and the readings that have it.
-type Told = (Status, Option<String>, Vec<String>);
 
 impl<'a> Sink<'a> {
     pub(crate) fn new(
@@ -313,28 +310,9 @@ fn told(view: &FrameView<'_>) -> Vec<Told> {
         if status == Status::Ok {
             continue;
         }
-        let why = view.reason(place, id);
-        match found.iter_mut().find(|(known, reason, _)| *known == status && *reason == why) {
-            Some((.., names)) => names.push(reading.name().to_owned()),
-            None => found.push((status, why, vec![reading.name().to_owned()])),
-        }
+        note(&mut found, status, view.reason(place, id), reading.name());
     }
     found
-}
-
-/// The same in words: `humidity saturated: water on the element`; without names where it is about all of them, and without
-/// reasons where the row before has them.
-fn push_told(text: &mut String, told: &[Told], all: usize, reasons: bool) {
-    for (at, (status, why, names)) in told.iter().enumerate() {
-        text.push_str(if at > 0 { "; " } else { "" });
-        if names.len() < all {
-            let _ = write!(text, "{} ", names.join(", "));
-        }
-        text.push_str(status.as_str());
-        if let Some(why) = why.as_ref().filter(|_| reasons) {
-            let _ = write!(text, ": {why}");
-        }
-    }
 }
 
 /// A text that a spreadsheet does not take for a formula: an apostrophe stands before what would begin one. Numbers stay.

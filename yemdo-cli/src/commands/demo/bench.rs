@@ -7,7 +7,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::bus::Bus;
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
 use yemdo::{Part, to_hex, visible};
-use yemdo_bus::scan::{I2C_ADDRESSES, candidates_i2c, probe_i2c};
+use yemdo_bus::scan::scan_i2c;
 use yemdo_bus::{Device, Rig, RigPort};
 
 use crate::commands::scan;
@@ -139,14 +139,7 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
     }
 
     writeln!(out, "{cyan}who answers on the I2C bus{cyan:#}")?;
-    let mut port = rig.port(0, Bus::I2c);
-    let mut found = Vec::new();
-    for address in I2C_ADDRESSES {
-        let answered = probe_i2c(&mut port, address).map_err(|error| Failure::refused(error.to_string()))?;
-        let Some(answered) = answered else { continue };
-        let candidates = candidates_i2c(&mut port, address, &parts);
-        found.push(yemdo_bus::scan::Found { address, answered, candidates });
-    }
+    let found = scan_i2c(&mut rig.port(0, Bus::I2c), &parts, &mut || true).map_err(|error| Failure::refused(error.to_string()))?;
     scan::table(out, &found, "I2C", None)?;
     rig.forget_remarks();
 
