@@ -57,6 +57,11 @@ impl Crc {
         Self { model: CrcModel { width, ..model }, table, start }
     }
 
+    /// Its parameters.
+    pub fn model(&self) -> CrcModel {
+        self.model
+    }
+
     /// The check value of some bytes.
     #[inline]
     pub fn of(&self, bytes: &[u8]) -> u64 {
@@ -195,6 +200,11 @@ impl Check {
     /// Covers another address in place of the one it was made with.
     pub(crate) fn set_address(&mut self, address: u8) {
         self.address = address << 1;
+    }
+
+    /// The address byte for writing, where it is covered.
+    pub(crate) fn address_byte(&self) -> u8 {
+        self.address
     }
 
     /// The slices that are covered.

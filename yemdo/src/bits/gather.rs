@@ -47,6 +47,11 @@ impl Gather {
         Self { windows, width: layout.width(), form: layout.form }
     }
 
+    /// The slices that it is made of, most significant first.
+    pub(crate) fn slices(&self) -> Vec<Slice> {
+        self.windows.iter().flat_map(Window::slices).collect()
+    }
+
     /// The last byte that it reads.
     pub(crate) fn last_byte(&self) -> Option<usize> {
         self.windows.iter().map(|window| window.at + window.len - 1).max()
@@ -263,6 +268,19 @@ fn push(joined: u64, width: u32, bits: u64) -> u64 {
 impl Window {
     fn run(&self, signed: bool) -> Run {
         Run { at: self.at, len: self.len, low_first: self.low_first, shift: self.shift, width: self.width, signed }
+    }
+
+    fn slices(&self) -> Vec<Slice> {
+        let mut slices: Vec<Slice> = Vec::new();
+        for place in (self.shift..self.shift + self.width).rev() {
+            let (from_low, bit) = ((place / 8) as usize, (place % 8) as u8);
+            let byte = if self.low_first { self.at + from_low } else { self.at + self.len - 1 - from_low };
+            match slices.last_mut() {
+                Some(last) if last.byte == byte => last.low = bit,
+                _ => slices.push(Slice { byte, high: bit, low: bit }),
+            }
+        }
+        slices
     }
 
     #[inline]

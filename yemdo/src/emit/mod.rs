@@ -1,7 +1,9 @@
-//! Text that is made from the model: the JSON Schema of sheets, and constants for a program.
+//! Text that is made from the model: firmware, the JSON Schema of sheets, and constants for a program.
 
+mod firmware;
 mod paste;
 mod schema;
 
+pub use firmware::{EmitError, Emitted, Language, Only, Options, Reals, firmware, vector_records, vectors};
 pub use paste::Paste;
 pub use schema::json_schema;

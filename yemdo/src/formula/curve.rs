@@ -24,6 +24,16 @@ impl Curve {
         Self { points, outside }
     }
 
+    /// The points, and what holds beyond their ends.
+    pub(crate) fn parts(&self) -> (&[(f64, f64)], Outside) {
+        (&self.points, self.outside)
+    }
+
+    /// Whether there is nothing beyond its ends.
+    pub(crate) fn may_be_left(&self) -> bool {
+        self.outside == Outside::Fault
+    }
+
     /// The value at `x`; `None` where there is none. Between two points it is
     /// `y0 + (x - x0) * (y1 - y0) / (x1 - x0)`, in double precision and in this order.
     pub(crate) fn at(&self, x: f64) -> Option<f64> {

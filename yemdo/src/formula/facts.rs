@@ -60,6 +60,11 @@ impl Facts {
         .collect()
     }
 
+    /// Nothing is known.
+    pub(crate) fn unknown() -> Self {
+        Self { all: Vec::new(), result: Interval::Real(f64::NEG_INFINITY, f64::INFINITY), may_be_none: true }
+    }
+
     /// What is known of an expression.
     pub(crate) fn get(&self, id: ExprId) -> Option<Fact> {
         self.all.get(id.0 as usize).copied()

@@ -83,6 +83,23 @@ impl Func {
         integer().or_else(|| real(name, Ty::F64)).or_else(|| real(name.strip_suffix('f')?, Ty::F32))
     }
 
+    /// Whether every library gives the same last digit: what IEEE 754 defines (IEEE 754-2019, 5.3 and 5.4), and what only chooses.
+    pub fn is_exact(self) -> bool {
+        matches!(
+            self,
+            Func::Abs
+                | Func::Fabs
+                | Func::Sqrt
+                | Func::Floor
+                | Func::Ceil
+                | Func::Round
+                | Func::Trunc
+                | Func::Fmod
+                | Func::Fmin
+                | Func::Fmax
+        )
+    }
+
     /// The name in C for a type.
     pub fn name(self, ty: Ty) -> String {
         if self == Func::Abs {

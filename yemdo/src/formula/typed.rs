@@ -138,6 +138,13 @@ pub struct Formula {
 }
 
 impl Formula {
+    /// The functions that it calls.
+    pub(crate) fn calls(&self) -> Vec<Func> {
+        let mut found = Vec::new();
+        each(&self.body, &mut |expr| found.extend(if let ExprKind::Call(func, _) = expr.kind { Some(func) } else { None }));
+        found
+    }
+
     /// The curves that it calls.
     pub(crate) fn curves(&self) -> Vec<CurveId> {
         let mut found = Vec::new();

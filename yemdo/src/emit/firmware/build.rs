@@ -1,0 +1,354 @@
+//! What is emitted of a part, and where everything stands in the output: names, stored types, who takes what.
+
+use std::collections::BTreeSet;
+
+use super::code::{Expr, Module, Name, Param, Pass, Type};
+use super::formula::{Around, Source};
+use super::names::{NameClash, Prefix, Scope, snake, upper};
+use super::{Only, Options, Reals};
+use crate::bits::form::Form;
+use crate::bits::layout::Layout;
+use crate::formula::facts::Facts;
+use crate::formula::input::{CurveId, InputKey};
+use crate::formula::typed::Formula;
+use crate::ground::list::{Id, List};
+use crate::ground::number::Ty;
+use crate::model::ids::{CodeId, ColumnId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
+use crate::model::input::{Input, inputs};
+use crate::model::part::Part;
+use crate::model::status::Status;
+use crate::plan::frame::bounds;
+
+/// A module that is being built.
+pub(super) struct Build<'a> {
+    pub(super) part: &'a Part,
+    pub(super) options: &'a Options,
+    pub(super) prefix: Prefix,
+    pub(super) module: Module,
+    /// What stands in the way.
+    pub(super) refused: Vec<String>,
+    pub(super) clashes: Vec<NameClash>,
+    /// Functions and types of C, which have one space for all.
+    pub(super) global: Scope,
+    pub(super) wanted: Wanted,
+    pub(super) facts: List<ReadingId, Option<Facts>>,
+    /// Statuses that can come.
+    pub(super) statuses: BTreeSet<Status>,
+    /// Curves that are called.
+    pub(super) curves: BTreeSet<u32>,
+}
+
+/// What is taken of the part.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Wanted {
+    pub(super) readings: BTreeSet<ReadingId>,
+    pub(super) frames: BTreeSet<FrameId>,
+    pub(super) routines: BTreeSet<RoutineId>,
+    pub(super) registers: BTreeSet<RegisterId>,
+    pub(super) quantities: BTreeSet<QuantityId>,
+    /// Columns of tables that formulas use.
+    pub(super) columns: BTreeSet<(FieldId, ColumnId)>,
+    /// All that the sheet has, not only what is used.
+    pub(super) all: bool,
+}
+
+/// What a formula and those behind it take.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Takes {
+    pub(super) frames: BTreeSet<FrameId>,
+    pub(super) settings: bool,
+    pub(super) parameters: bool,
+}
+
+impl Takes {
+    pub(super) fn add(&mut self, other: &Takes) {
+        self.frames.extend(&other.frames);
+        self.settings |= other.settings;
+        self.parameters |= other.parameters;
+    }
+}
+
+impl<'a> Build<'a> {
+    pub(super) fn new(part: &'a Part, options: &'a Options) -> Self {
+        let mut this = Self {
+            part,
+            options,
+            prefix: Prefix::of(part.name()),
+            module: Module::default(),
+            refused: Vec::new(),
+            clashes: Vec::new(),
+            global: Scope::default(),
+            wanted: Wanted::default(),
+            facts: List::filled(part.readings.len(), |_| None),
+            statuses: BTreeSet::from([Status::Ok]),
+            curves: BTreeSet::new(),
+        };
+        this.want();
+        this.work_out_facts();
+        this
+    }
+
+    /// What is wanted, and what that needs.
+    fn want(&mut self) {
+        let part = self.part;
+        let wanted = &mut self.wanted;
+        let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.shown);
+        let every = part.readings.ids().filter(shown);
+        match &self.options.only {
+            Only::Everything => {
+                wanted.all = true;
+                wanted.readings.extend(every);
+                wanted.frames.extend(part.frames.ids());
+                wanted.routines.extend(part.routines.ids());
+                wanted.registers.extend(part.registers.ids());
+                wanted.quantities.extend(part.quantities.ids());
+            }
+            Only::Decode => {
+                wanted.readings.extend(every);
+                wanted.frames.extend(part.frames.ids());
+            }
+            Only::These { readings, routines } => {
+                wanted.readings.extend(readings);
+                wanted.routines.extend(routines);
+            }
+        }
+        let mut found: Vec<Input> = Vec::new();
+        for id in wanted.readings.iter().flat_map(|id| part.needed(*id)).collect::<Vec<_>>() {
+            let Some(reading) = part.readings.get(id) else { continue };
+            wanted.frames.extend(part.codes.of(&reading.codes).map(|code| code.frame));
+            found.extend(part.inputs_behind(reading.formulas().flat_map(inputs)));
+        }
+        for frame in part.frames.of(&wanted.frames) {
+            found.extend(part.inputs_behind(frame.status.iter().flat_map(|condition| inputs(&condition.formula))));
+        }
+        for id in &wanted.routines {
+            super::routines::needs(part, *id, &mut wanted.frames, &mut wanted.registers, &mut found);
+        }
+        for quantity in part.quantities.of(&wanted.quantities.iter().copied().collect::<Vec<_>>()) {
+            let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading));
+            found.extend(part.inputs_behind(inputs(&quantity.formula).chain(through.into_iter().flat_map(|reading| inputs(&reading.formula)))));
+        }
+        for input in found {
+            if let Input::Column(field, column) = input {
+                wanted.columns.insert((field, column));
+            }
+            if let Input::Quantity(quantity) = input {
+                wanted.quantities.insert(quantity);
+            }
+            wanted.registers.extend(input.field().into_iter().flat_map(|field| part.homes(field)));
+            if let Input::Code(code) = input {
+                wanted.frames.extend(part.codes.get(code).map(|code| code.frame));
+            }
+        }
+    }
+
+    fn work_out_facts(&mut self) {
+        let part = self.part;
+        let formulas: Vec<(InputKey, &Formula)> =
+            part.order.iter().filter_map(|id| Some((Input::Reading(*id).key(), &part.readings.get(*id)?.formula))).collect();
+        let all = Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key));
+        for (id, facts) in part.order.iter().zip(all) {
+            self.facts.get_mut(*id).into_iter().for_each(|place| *place = Some(facts.clone()));
+        }
+    }
+
+    /// What is known of a formula that no other one uses.
+    pub(super) fn facts_of(&self, formula: &Formula) -> Facts {
+        let part = self.part;
+        let mut formulas: Vec<(InputKey, &Formula)> = Vec::new();
+        let needed: BTreeSet<ReadingId> = inputs(formula)
+            .filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None })
+            .flat_map(|id| part.needed(id))
+            .collect();
+        for id in part.order.iter().filter(|id| needed.contains(id)) {
+            formulas.extend(part.readings.get(*id).map(|reading| (Input::Reading(*id).key(), &reading.formula)));
+        }
+        formulas.push((InputKey(u64::MAX), formula));
+        Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key)).pop().unwrap_or_else(|| Facts::unknown())
+    }
+
+    /// The type of readings.
+    pub(super) fn real(&self) -> Ty {
+        match self.options.reals {
+            Reals::Double => Ty::F64,
+            Reals::Single => Ty::F32,
+            Reals::Integer => Ty::I32,
+        }
+    }
+
+    /// A name of the sheet that is given in the output, so that two never become one.
+    pub(super) fn give(&mut self, name: &Name, of: String) -> Name {
+        self.global.give(&name.c, &of, &mut self.clashes);
+        name.clone()
+    }
+
+    pub(super) fn frame_name(&self, id: FrameId) -> &'a str {
+        self.part.frames.get(id).map_or("", |frame| frame.name.as_str())
+    }
+
+    /// The structure of a frame.
+    pub(super) fn frame_type(&self, id: FrameId) -> Name {
+        self.prefix.ty(&format!("{}_frame", self.frame_name(id)))
+    }
+
+    /// The variable of a frame.
+    pub(super) fn frame_var(&self, id: FrameId) -> String {
+        snake(self.frame_name(id))
+    }
+
+    pub(super) fn settings_type(&self) -> Name {
+        self.prefix.ty("settings")
+    }
+
+    pub(super) fn parameters_type(&self) -> Name {
+        self.prefix.ty("parameters")
+    }
+
+    pub(super) fn status_type(&self) -> Name {
+        self.prefix.ty("status")
+    }
+
+    pub(super) fn reading_type(&self) -> Name {
+        self.prefix.ty("reading")
+    }
+
+    /// A status as a value.
+    pub(super) fn status(&mut self, status: Status) -> Expr {
+        self.statuses.insert(status);
+        Expr::Value(self.status_type(), status_name(&self.prefix, status))
+    }
+
+    /// The integer, or real, that a code is kept in.
+    pub(super) fn stored(&self, layout: &Layout) -> Type {
+        let width = layout.width();
+        match layout.form {
+            Form::Text => Type::Bytes(layout.slices.len()),
+            Form::Float if self.options.reals == Reals::Integer => Type::Num(if width == 64 { Ty::U64 } else { Ty::U32 }),
+            Form::Float if width == 64 && self.options.reals == Reals::Double => Type::Num(Ty::F64),
+            Form::Float => Type::Num(Ty::F32),
+            Form::Fixed(..) | Form::UnsignedFixed(..) => match self.options.reals {
+                Reals::Double => Type::Num(Ty::F64),
+                Reals::Single => Type::Num(Ty::F32),
+                Reals::Integer => Type::Num(narrowest(layout.form.bounds(width))),
+            },
+            Form::Bcd => Type::Num(narrowest((-1, layout.form.bounds(width).1))),
+            Form::Unsigned if width == 1 => Type::Num(Ty::Bool),
+            form => Type::Num(narrowest(form.bounds(width))),
+        }
+    }
+
+    pub(super) fn code_member(&self, id: CodeId) -> String {
+        self.part.codes.get(id).map_or(String::new(), |code| snake(&code.name))
+    }
+
+    /// The member of a frame that holds a field of one of its registers.
+    pub(super) fn field_member(&self, frame: FrameId, id: FieldId) -> String {
+        let Some(field) = self.part.fields.get(id) else { return String::new() };
+        let codes = || self.part.frames.get(frame).into_iter().flat_map(|frame| self.part.codes.of(&frame.codes));
+        // It may be a code of the frame, too.
+        if let Some(same) = codes().find(|code| code.field == Some(id)) {
+            return snake(&same.name);
+        }
+        let taken = codes().any(|code| snake(&code.name) == snake(&field.name));
+        if taken { format!("{}_field", snake(&field.name)) } else { snake(&field.name) }
+    }
+
+    /// Whether a frame holds a field.
+    pub(super) fn holds(&self, frame: Option<FrameId>, field: FieldId) -> bool {
+        frame.and_then(|id| self.part.frames.get(id)).is_some_and(|frame| frame.fields.iter().any(|(held, _)| *held == field))
+    }
+
+    /// A field as it is set.
+    pub(super) fn setting(&self, id: FieldId) -> (Expr, Ty) {
+        super::settings::read_field(self, id, "settings")
+    }
+
+    pub(super) fn parameter_member(&self, id: ParameterId) -> String {
+        self.part.parameters.get(id).map_or(String::new(), |parameter| snake(&parameter.name))
+    }
+
+    /// What a formula takes directly, with frame `of` at hand.
+    pub(super) fn takes(&self, formula: &Formula, of: Option<FrameId>) -> Takes {
+        let mut takes = Takes::default();
+        for input in self.part.inputs_behind(inputs(formula)) {
+            match input {
+                Input::Code(code) => takes.frames.extend(self.part.codes.get(code).map(|code| code.frame)),
+                Input::Field(field) | Input::Column(field, _) if self.holds(of, field) => takes.frames.extend(of),
+                Input::Field(_) | Input::Column(..) => takes.settings = true,
+                Input::Parameter(_) => takes.parameters = true,
+                // What is behind a quantity is looked at itself; readings come as values.
+                Input::Quantity(_) | Input::Reading(_) => {}
+            }
+        }
+        takes
+    }
+
+    /// The parameters for what is taken, the frame at hand first.
+    pub(super) fn params(&self, takes: &Takes, of: Option<FrameId>) -> Vec<Param> {
+        let look = |name: String, ty: Name| Param { name, ty: Type::Named(ty), pass: Pass::In };
+        let first = of.into_iter().filter(|of| takes.frames.contains(of));
+        let others = takes.frames.iter().copied().filter(|frame| Some(*frame) != of);
+        let mut params: Vec<Param> = first.chain(others).map(|frame| look(self.frame_var(frame), self.frame_type(frame))).collect();
+        if takes.settings {
+            params.push(look("settings".into(), self.settings_type()));
+        }
+        if takes.parameters {
+            params.push(look("parameters".into(), self.parameters_type()));
+        }
+        params
+    }
+
+    /// The type of Rust that a function with these parameters is a method of.
+    pub(super) fn home(params: &[Param]) -> Option<Name> {
+        match params.first() {
+            Some(Param { ty: Type::Named(name), pass: Pass::In | Pass::Change, .. }) => Some(name.clone()),
+            _ => None,
+        }
+    }
+
+    /// The call of a function with its parameters' own names.
+    pub(super) fn call(name: &Name, params: &[Param]) -> Expr {
+        let argument = |param: &Param| match param.ty {
+            Type::Maybe(_) => Expr::Pass(param.name.clone()),
+            _ => Expr::Var(param.name.clone()),
+        };
+        let arguments = params.iter().map(argument).collect();
+        if Self::home(params).is_some() { Expr::Method(name.clone(), arguments) } else { Expr::Call(name.clone(), arguments) }
+    }
+}
+
+/// What formulas find around them: worked out beforehand.
+pub(super) struct Found<'b, 'a> {
+    pub(super) build: &'b Build<'a>,
+    pub(super) sources: Vec<(InputKey, Source)>,
+}
+
+impl Around for Found<'_, '_> {
+    fn source(&self, key: InputKey) -> Source {
+        let found = self.sources.iter().find(|(known, _)| *known == key);
+        found.map_or(Source::Value(Expr::Int(0, Ty::I32), Ty::I32), |(_, source)| source.clone())
+    }
+
+    fn curve(&self, curve: CurveId, x: Expr) -> (Expr, bool) {
+        let index = curve.0 as usize;
+        let name = self.build.part.curve_names.get(index).map_or("", |(name, _)| name.as_str());
+        let may_be_none = self.build.part.curves.get(index).is_none_or(|curve| curve.may_be_left());
+        (Expr::Call(self.build.prefix.function(&format!("curve_{name}")), vec![x]), may_be_none)
+    }
+}
+
+/// The narrowest type that holds these.
+pub(super) fn narrowest((low, high): (i128, i128)) -> Ty {
+    let all = [Ty::U8, Ty::I8, Ty::U16, Ty::I16, Ty::U32, Ty::I32, Ty::U64, Ty::I64];
+    all.into_iter().find(|ty| ty.bounds().is_some_and(|(least, most)| least <= low && high <= most)).unwrap_or(Ty::I64)
+}
+
+/// The name of a status.
+pub(super) fn status_name(prefix: &Prefix, status: Status) -> Name {
+    let words = match status {
+        Status::PartFault => "part fault",
+        other => other.as_str(),
+    };
+    Name { c: format!("{}_{}", prefix.upper, upper(words)), rust: super::names::camel(words) }
+}
+

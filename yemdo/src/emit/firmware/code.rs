@@ -1,0 +1,321 @@
+//! What C and Rust have in common: types, functions, statements and expressions, every name final. It is written once for both,
+//! and each language's printer says how it looks there.
+
+use crate::formula::functions::Func;
+use crate::formula::operators::{Arith, Compare};
+use crate::ground::number::Ty;
+
+/// A name in both languages.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Name {
+    pub(super) c: String,
+    pub(super) rust: String,
+}
+
+/// The type of a member, a parameter or a result.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Type {
+    Num(Ty),
+    /// Bytes, so many.
+    Bytes(usize),
+    /// A structure or an enum of the module.
+    Named(Name),
+    /// A number, or none.
+    Maybe(Ty),
+}
+
+/// A structure.
+#[derive(Clone, Debug)]
+pub(super) struct Struct {
+    pub(super) doc: Vec<String>,
+    pub(super) name: Name,
+    pub(super) members: Vec<Member>,
+}
+
+/// A member of a structure.
+#[derive(Clone, Debug)]
+pub(super) struct Member {
+    pub(super) doc: String,
+    pub(super) name: String,
+    pub(super) ty: Type,
+    /// What it holds to begin with, where the structure is made from what the sheet says.
+    pub(super) default: Expr,
+}
+
+/// The named values of a field; others are kept as they are.
+#[derive(Clone, Debug)]
+pub(super) struct Enum {
+    pub(super) doc: Vec<String>,
+    pub(super) name: Name,
+    /// The integer that holds it.
+    pub(super) ty: Ty,
+    /// Names in C and Rust, code, documentation.
+    pub(super) values: Vec<(Name, i128, String)>,
+    /// Codes without a name can come.
+    pub(super) open: bool,
+}
+
+/// A constant.
+#[derive(Clone, Debug)]
+pub(super) struct Constant {
+    pub(super) doc: String,
+    pub(super) name: Name,
+    pub(super) ty: Ty,
+    pub(super) value: Expr,
+    /// In how many digits of hex an integer is shown; 0 for decimal.
+    pub(super) hex: usize,
+}
+
+/// A table of numbers.
+#[derive(Clone, Debug)]
+pub(super) struct Table {
+    pub(super) doc: String,
+    pub(super) name: Name,
+    pub(super) ty: Ty,
+    pub(super) values: Vec<Expr>,
+}
+
+/// How a parameter is passed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Pass {
+    /// A structure that is looked at.
+    In,
+    /// A structure that is changed.
+    Change,
+    /// A value.
+    Value,
+}
+
+/// A parameter.
+#[derive(Clone, Debug)]
+pub(super) struct Param {
+    pub(super) name: String,
+    pub(super) ty: Type,
+    pub(super) pass: Pass,
+}
+
+/// What a function gives.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Gives {
+    Nothing,
+    Type(Type),
+    /// A number, or nothing where the formula is at fault. In C it is a `bool`, and the number comes through the last parameter.
+    Maybe(Ty),
+    /// A structure, or nothing where the bytes are none. In C the structure comes through the first parameter.
+    MaybeStruct(Name),
+}
+
+/// A function.
+#[derive(Clone, Debug)]
+pub(super) struct Function {
+    pub(super) doc: Vec<String>,
+    pub(super) public: bool,
+    pub(super) name: Name,
+    /// The structure that it is a method of in Rust.
+    pub(super) of: Option<Name>,
+    pub(super) params: Vec<Param>,
+    pub(super) gives: Gives,
+    pub(super) body: Vec<Stmt>,
+}
+
+/// A statement.
+#[derive(Clone, Debug)]
+pub(super) enum Stmt {
+    Comment(String),
+    /// A variable; without a value it gets one later, on every path.
+    Let {
+        name: String,
+        ty: Type,
+        value: Option<Expr>,
+        mutable: bool,
+    },
+    Set(Expr, Expr),
+    If(Expr, Vec<Stmt>, Vec<Stmt>),
+    /// `value` becomes the result of an operation, or the function fails.
+    Checked {
+        name: String,
+        op: Checked,
+        ty: Ty,
+        args: Vec<Expr>,
+        why: &'static str,
+    },
+    /// A number that may be none is taken, or the function fails: variable, its type, the call or name.
+    Take {
+        name: String,
+        ty: Ty,
+        from: Expr,
+        why: String,
+    },
+    /// The function has no value.
+    Fail(String),
+    Return(Expr),
+    /// The structure that the function was to fill is whole.
+    Filled,
+    /// For each of some bytes: its name, the bytes, from where, how many.
+    EachByte(String, String, usize, usize, Vec<Stmt>),
+    /// So many times.
+    Times(u32, Vec<Stmt>),
+    /// A call that gives nothing.
+    Do(Expr),
+    /// A call of which it is known what it gives.
+    Ignore(Expr),
+    /// One of several ways, by a code: its type, the ways, and what is done with every other code.
+    Switch(Expr, Ty, Vec<(Vec<i128>, Vec<Stmt>)>, Vec<Stmt>),
+    /// A number that may be none becomes what a call gives: variable, its type, call.
+    Try(String, Ty, Expr),
+}
+
+/// Operations on integers that may have no result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Checked {
+    Add,
+    Sub,
+    Mul,
+    Div,
+    Rem,
+    Neg,
+    Abs,
+    Shl,
+}
+
+/// An expression.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum Expr {
+    Int(i128, Ty),
+    Hex(u64, Ty),
+    Real(f64, Ty),
+    Bool(bool),
+    Var(String),
+    /// A number that may be none, where it is known to be there.
+    There(String),
+    /// Whether a number that may be none is there.
+    IsThere(String),
+    /// A number that may be none, passed on.
+    Pass(String),
+    /// A member of a structure that is a parameter.
+    Member(String, String),
+    /// A member of a structure that is a variable of its own.
+    Own(String, String),
+    Byte(String, usize),
+    /// Several bytes, side by side.
+    Bytes(String, Vec<usize>),
+    Constant(Name),
+    /// A status, or a value of an enum, by its type and name.
+    Value(Name, Name),
+    Neg(Ty, Box<Expr>),
+    BitNot(Ty, Box<Expr>),
+    Not(Box<Expr>),
+    Arith(Arith, Ty, Box<Expr>, Box<Expr>),
+    /// Bits moved to the left, with what falls out lost; the type is unsigned, or the result is proved to fit.
+    Shl(Ty, Box<Expr>, Box<Expr>),
+    /// The same to the right; `negative` where the number may be below zero.
+    Shr {
+        ty: Ty,
+        negative: bool,
+        value: Box<Expr>,
+        count: Box<Expr>,
+    },
+    Compare(Compare, Ty, Box<Expr>, Box<Expr>),
+    /// Whether a value is from one number to another, both included.
+    Within(Ty, Box<Expr>, Box<Expr>, Box<Expr>),
+    /// The nearest number from one to another, both included.
+    Clamp(Box<Expr>, Box<Expr>, Box<Expr>),
+    And(Box<Expr>, Box<Expr>),
+    Or(Box<Expr>, Box<Expr>),
+    Cond(Box<Expr>, Box<Expr>, Box<Expr>),
+    /// Truth as 0 or 1.
+    FromBool(Ty, Box<Expr>),
+    /// Another type. `fits` where every value that can come is one of it.
+    Cast {
+        from: Ty,
+        to: Ty,
+        fits: bool,
+        value: Box<Expr>,
+    },
+    /// The lowest bits of an unsigned number in two's complement: bits, the unsigned type, the signed one.
+    SignExtend(u32, Ty, Ty, Box<Expr>),
+    /// The bits of a real number as that number: bits, result.
+    FromBits(u32, Ty, Box<Expr>),
+    /// Whether a real number is finite.
+    IsFinite(Ty, Box<Expr>),
+    Call(Name, Vec<Expr>),
+    /// A method in Rust; the first argument is the structure.
+    Method(Name, Vec<Expr>),
+    Math(Func, Ty, Vec<Expr>),
+    /// A table's number at an index that is known to be in it.
+    Index(Name, Box<Expr>),
+    /// A new reading: value, status.
+    Reading(Box<Expr>, Box<Expr>),
+}
+
+impl Expr {
+    pub(super) fn boxed(self) -> Box<Expr> {
+        Box::new(self)
+    }
+
+    /// An unsigned mask, as people write it.
+    pub(super) fn and_mask(self, ty: Ty, mask: u64) -> Expr {
+        Expr::Arith(Arith::BitAnd, ty, self.boxed(), Expr::Hex(mask, ty).boxed())
+    }
+
+    pub(super) fn or(self, ty: Ty, other: Expr) -> Expr {
+        Expr::Arith(Arith::BitOr, ty, self.boxed(), other.boxed())
+    }
+
+    pub(super) fn shl(self, ty: Ty, count: u32) -> Expr {
+        if count == 0 { self } else { Expr::Shl(ty, self.boxed(), Expr::Int(i128::from(count), Ty::I32).boxed()) }
+    }
+
+    pub(super) fn shr(self, ty: Ty, count: u32) -> Expr {
+        let count_of = Expr::Int(i128::from(count), Ty::I32).boxed();
+        if count == 0 { self } else { Expr::Shr { ty, negative: false, value: self.boxed(), count: count_of } }
+    }
+
+    pub(super) fn compare(self, op: Compare, ty: Ty, other: Expr) -> Expr {
+        Expr::Compare(op, ty, self.boxed(), other.boxed())
+    }
+
+    pub(super) fn cast(self, from: Ty, to: Ty) -> Expr {
+        let fits = match (from.bounds(), to.bounds()) {
+            (Some((low, high)), Some((to_low, to_high))) => to_low <= low && high <= to_high,
+            _ => true,
+        };
+        if from == to { self } else { Expr::Cast { from, to, fits, value: self.boxed() } }
+    }
+
+    /// Whether it needs no computing: it can be written twice.
+    pub(super) fn is_plain(&self) -> bool {
+        matches!(
+            self,
+            Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) | Expr::Bool(_) | Expr::Var(_) | Expr::There(_) | Expr::Member(..) | Expr::Constant(_)
+        )
+    }
+}
+
+/// How the functions of a frame are called.
+#[derive(Clone, Debug)]
+pub(super) struct FrameCalls {
+    pub(super) frame: crate::model::ids::FrameId,
+    pub(super) var: String,
+    pub(super) ty: Name,
+    pub(super) length: usize,
+    pub(super) counted: bool,
+    pub(super) unpack: Name,
+    /// The function that gives all readings, its parameters, and the readings with their members.
+    pub(super) readings: Option<(Name, Name, Vec<Param>)>,
+    /// Readings: id, member, and whether it goes through functions whose last digit is the library's.
+    pub(super) members: Vec<(crate::model::ids::ReadingId, String, bool)>,
+}
+
+/// What a part's firmware consists of, in the order in which it is written.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Module {
+    pub(super) constants: Vec<Constant>,
+    pub(super) enums: Vec<Enum>,
+    pub(super) structs: Vec<Struct>,
+    pub(super) tables: Vec<Table>,
+    pub(super) functions: Vec<Function>,
+    pub(super) frames: Vec<FrameCalls>,
+    /// What a reader of the output should know.
+    pub(super) notes: Vec<String>,
+}

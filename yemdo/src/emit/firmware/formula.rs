@@ -1,0 +1,523 @@
+//! A typed formula as statements. What its facts prove needs no check; what they do not is checked, and the function fails there.
+
+use super::code::{Checked, Expr, Stmt, Type};
+use super::names::{Scope, snake};
+use crate::formula::facts::{Fact, Facts};
+use crate::formula::flat::interval::Interval;
+use crate::formula::functions::Func;
+use crate::formula::input::{CurveId, InputKey};
+use crate::formula::operators::{Arith, Compare, Logic, Shift};
+use crate::formula::typed;
+use crate::formula::typed::{ExprKind, Formula};
+use crate::ground::number::{Number, Ty};
+
+/// Where a formula's input is.
+#[derive(Clone, Debug)]
+pub(super) enum Source {
+    /// An expression, and the type that it is kept in.
+    Value(Expr, Ty),
+    /// A number that may be none: the name of the variable, its type.
+    Maybe(String, Ty),
+}
+
+/// What formulas may ask about what is around them.
+pub(super) trait Around {
+    /// Where an input is.
+    fn source(&self, key: InputKey) -> Source;
+    /// The call of a curve, and whether it may give none.
+    fn curve(&self, curve: CurveId, x: Expr) -> (Expr, bool);
+}
+
+/// A formula that is being written.
+pub(super) struct Writer<'a> {
+    formula: &'a Formula,
+    facts: &'a Facts,
+    around: &'a dyn Around,
+    scope: Scope,
+    vars: Vec<Variable>,
+    /// The block that is written to stands last.
+    blocks: Vec<Vec<Stmt>>,
+    /// Values that may be none and were found to be there, by block depth.
+    taken: Vec<(String, String, usize)>,
+    /// It may fail.
+    pub(super) fails: bool,
+    /// What is written now is all of a statement's value.
+    top: bool,
+}
+
+struct Variable {
+    name: String,
+    ty: Ty,
+    declared: bool,
+    mutable: bool,
+}
+
+/// The statements that give a formula's value, and whether they may fail; `given` are names that stand for something already.
+pub(super) fn body(formula: &Formula, facts: &Facts, around: &dyn Around, given: &[String]) -> (Vec<Stmt>, bool) {
+    let mut writer = Writer::new(formula, facts, around, given);
+    writer.statements(&formula.body);
+    let fails = writer.fails;
+    (writer.blocks.pop().unwrap_or_default(), fails)
+}
+
+/// A formula as one expression, where that is all it takes.
+pub(super) fn expression(formula: &Formula, facts: &Facts, around: &dyn Around) -> Option<Expr> {
+    let [typed::Stmt::Return(value)] = formula.body.as_slice() else { return None };
+    let mut writer = Writer::new(formula, facts, around, &[]);
+    let value = writer.num(value);
+    let plain = writer.blocks.pop().is_some_and(|block| block.is_empty()) && !writer.fails;
+    (plain && !(formula.ty.is_real() && facts.may_be_none)).then_some(value)
+}
+
+/// A condition as one expression, where that is all it takes.
+pub(super) fn condition(formula: &Formula, facts: &Facts, around: &dyn Around) -> Option<Expr> {
+    let [typed::Stmt::Return(value)] = formula.body.as_slice() else { return None };
+    let mut writer = Writer::new(formula, facts, around, &[]);
+    let value = writer.truth(value);
+    (writer.blocks.pop().is_some_and(|block| block.is_empty()) && !writer.fails).then_some(value)
+}
+
+impl<'a> Writer<'a> {
+    fn new(formula: &'a Formula, facts: &'a Facts, around: &'a dyn Around, given: &[String]) -> Self {
+        let mut scope = Scope::default();
+        for name in given {
+            scope.fresh(name);
+        }
+        let variable = |(index, var): (usize, &typed::Var)| Variable {
+            name: scope.fresh(&snake(&var.name)),
+            ty: var.ty,
+            declared: false,
+            mutable: most_sets(&formula.body, index) > 1,
+        };
+        let vars = formula.vars.iter().enumerate().map(variable).collect();
+        Self { formula, facts, around, scope, vars, blocks: vec![Vec::new()], taken: Vec::new(), fails: false, top: false }
+    }
+
+    fn push(&mut self, statement: Stmt) {
+        self.blocks.last_mut().into_iter().for_each(|block| block.push(statement.clone()));
+    }
+
+    fn fail(&mut self, why: &str) -> Stmt {
+        self.fails = true;
+        Stmt::Fail(why.to_owned())
+    }
+
+    fn fact(&self, expr: &typed::Expr) -> Fact {
+        let unknown = Fact { bounds: Interval::all(expr.ty), cannot_fault: false, can_be_infinite: true };
+        self.facts.get(expr.id).unwrap_or(unknown)
+    }
+
+    fn integers(&self, expr: &typed::Expr) -> (i128, i128) {
+        match self.fact(expr).bounds {
+            Interval::Int(low, high) => (low, high),
+            Interval::Real(..) => expr.ty.bounds().unwrap_or((i128::MIN, i128::MAX)),
+        }
+    }
+
+    fn block(&mut self, write: impl FnOnce(&mut Self)) -> Vec<Stmt> {
+        self.blocks.push(Vec::new());
+        write(self);
+        let depth = self.blocks.len();
+        self.taken.retain(|(.., at)| *at < depth);
+        self.blocks.pop().unwrap_or_default()
+    }
+
+    fn statements(&mut self, list: &[typed::Stmt]) {
+        for statement in list {
+            match statement {
+                typed::Stmt::Set { var, value, .. } => {
+                    self.top = true;
+                    let value = self.num(value);
+                    let Some(variable) = self.vars.get_mut(*var) else { continue };
+                    let statement = if variable.declared {
+                        Stmt::Set(Expr::Var(variable.name.clone()), value)
+                    } else {
+                        variable.declared = true;
+                        Stmt::Let { name: variable.name.clone(), ty: Type::Num(variable.ty), value: Some(value), mutable: variable.mutable }
+                    };
+                    self.push(statement);
+                }
+                typed::Stmt::Return(value) => {
+                    self.top = true;
+                    let mut result = self.num(value);
+                    if self.formula.ty.is_real() && self.fact(value).can_be_infinite {
+                        result = self.plain(result, self.formula.ty);
+                        let fail = self.fail("not a finite number");
+                        self.push(Stmt::If(Expr::Not(Expr::IsFinite(self.formula.ty, result.clone().boxed()).boxed()), vec![fail], Vec::new()));
+                    }
+                    self.push(Stmt::Return(result));
+                }
+                typed::Stmt::If { cond, then, otherwise } => {
+                    // What is set in a branch and used behind it is declared before.
+                    for index in set_in(then).into_iter().chain(set_in(otherwise)) {
+                        if let Some(variable) = self.vars.get_mut(index).filter(|variable| !variable.declared) {
+                            variable.declared = true;
+                            let (name, ty, mutable) = (variable.name.clone(), Type::Num(variable.ty), variable.mutable);
+                            self.push(Stmt::Let { name, ty, value: None, mutable });
+                        }
+                    }
+                    let cond = self.truth(cond);
+                    let then = self.block(|this| this.statements(then));
+                    let otherwise = self.block(|this| this.statements(otherwise));
+                    self.push(Stmt::If(cond, then, otherwise));
+                }
+            }
+        }
+    }
+
+    /// The same, as something that can be written twice.
+    fn plain(&mut self, value: Expr, ty: Ty) -> Expr {
+        if value.is_plain() {
+            return value;
+        }
+        let name = self.scope.fresh("value");
+        self.push(Stmt::Let { name: name.clone(), ty: Type::Num(ty), value: Some(value), mutable: false });
+        Expr::Var(name)
+    }
+
+    fn checked(&mut self, op: Checked, ty: Ty, args: Vec<Expr>, why: &'static str) -> Expr {
+        self.fails = true;
+        let name = self.scope.fresh("value");
+        self.push(Stmt::Checked { name: name.clone(), op, ty, args, why });
+        Expr::Var(name)
+    }
+
+    /// An expression as truth.
+    fn truth(&mut self, expr: &typed::Expr) -> Expr {
+        match &expr.kind {
+            ExprKind::Compare(op, left, right) => {
+                let (l, r) = (self.num(left), self.num(right));
+                comparison(*op, left.ty, l, r)
+            }
+            ExprKind::Not(inner) => {
+                let inner = self.truth(inner);
+                negated(inner)
+            }
+            ExprKind::Logic(op, left, right) => {
+                let left = self.truth(left);
+                let mut value = Expr::Bool(false);
+                let more = self.block(|this| value = this.truth(right));
+                let (and, or) = (Expr::And(left.clone().boxed(), value.clone().boxed()), Expr::Or(left.clone().boxed(), value.clone().boxed()));
+                if more.is_empty() {
+                    return if *op == Logic::And { and } else { or };
+                }
+                let name = self.scope.fresh("holds");
+                let set = Stmt::Set(Expr::Var(name.clone()), value);
+                let short = Stmt::Set(Expr::Var(name.clone()), Expr::Bool(*op == Logic::Or));
+                let long: Vec<Stmt> = more.into_iter().chain([set]).collect();
+                self.push(Stmt::Let { name: name.clone(), ty: Type::Num(Ty::Bool), value: None, mutable: false });
+                self.push(if *op == Logic::And { Stmt::If(left, long, vec![short]) } else { Stmt::If(left, vec![short], long) });
+                Expr::Var(name)
+            }
+            ExprKind::Convert(inner) if expr.ty == Ty::Bool || !inner.ty.is_real() && !expr.ty.is_real() && self.keeps(inner, expr.ty) => {
+                self.truth(inner)
+            }
+            ExprKind::Const(number) => Expr::Bool(number.to_f64() != 0.0),
+            _ => match self.num(expr) {
+                Expr::FromBool(_, truth) => *truth,
+                value if expr.ty == Ty::Bool => value,
+                value => comparison(Compare::NotEqual, expr.ty, value, zero(expr.ty)),
+            },
+        }
+    }
+
+    /// Whether a conversion of integers changes no value that can come.
+    fn keeps(&self, inner: &typed::Expr, ty: Ty) -> bool {
+        let (low, high) = self.integers(inner);
+        ty.bounds().is_some_and(|(least, most)| least <= low && high <= most)
+    }
+
+    /// An expression as a number of its type.
+    fn num(&mut self, expr: &typed::Expr) -> Expr {
+        let ty = expr.ty;
+        let top = std::mem::take(&mut self.top);
+        match &expr.kind {
+            ExprKind::Const(number) => constant(*number, ty),
+            ExprKind::Var(var) => Expr::Var(self.vars.get(*var).map_or(String::new(), |var| var.name.clone())),
+            ExprKind::Input(key) => self.input(*key, ty),
+            ExprKind::Not(_) | ExprKind::Compare(..) | ExprKind::Logic(..) => {
+                let truth = self.truth(expr);
+                Expr::FromBool(ty, truth.boxed())
+            }
+            ExprKind::Neg(inner) => {
+                let value = self.num(inner);
+                if ty.is_signed() && !ty.is_real() && !self.fact(expr).cannot_fault {
+                    return self.checked(Checked::Neg, ty, vec![value], "overflow");
+                }
+                match value {
+                    Expr::Int(value, ty) if ty.is_signed() => Expr::Int(-value, ty),
+                    Expr::Real(value, ty) => Expr::Real(-value, ty),
+                    value => Expr::Neg(ty, value.boxed()),
+                }
+            }
+            ExprKind::BitNot(inner) => Expr::BitNot(ty, self.num(inner).boxed()),
+            ExprKind::Convert(inner) => self.convert(inner, expr),
+            ExprKind::Arith(op, left, right) => self.arith(*op, expr, left, right),
+            ExprKind::Shift(op, left, right) => self.shift(*op, expr, left, right),
+            ExprKind::Cond(cond, then, otherwise) => {
+                let cond = self.truth(cond);
+                let (mut one, mut other) = (zero(ty), zero(ty));
+                let in_one = self.block(|this| one = this.num(then));
+                let in_other = self.block(|this| other = this.num(otherwise));
+                if in_one.is_empty() && in_other.is_empty() {
+                    let choice = Expr::Cond(cond.boxed(), one.boxed(), other.boxed());
+                    return if top { choice } else { self.plain(choice, ty) };
+                }
+                let name = self.scope.fresh("value");
+                let set = |value: Expr| Stmt::Set(Expr::Var(name.clone()), value);
+                self.push(Stmt::Let { name: name.clone(), ty: Type::Num(ty), value: None, mutable: false });
+                let (one, other) = (in_one.into_iter().chain([set(one)]).collect(), in_other.into_iter().chain([set(other)]).collect());
+                self.push(Stmt::If(cond, one, other));
+                Expr::Var(name)
+            }
+            ExprKind::Curve(curve, x) => {
+                let mut value = self.num(x);
+                if self.fact(x).can_be_infinite {
+                    value = self.plain(value, x.ty);
+                    let fail = self.fail("no number");
+                    self.push(Stmt::If(comparison(Compare::NotEqual, x.ty, value.clone(), value.clone()), vec![fail], Vec::new()));
+                }
+                let (call, may_be_none) = self.around.curve(*curve, value);
+                if may_be_none { self.take(call, ty, "the curve is left") } else { call }
+            }
+            ExprKind::Call(func, args) => {
+                let args: Vec<Expr> = args.iter().map(|arg| self.num(arg)).collect();
+                if *func == Func::Abs && !ty.is_real() {
+                    if !self.fact(expr).cannot_fault {
+                        return self.checked(Checked::Abs, ty, args, "overflow");
+                    }
+                    let args = args.into_iter().map(|arg| self.plain(arg, ty)).collect();
+                    return Expr::Math(*func, ty, args);
+                }
+                Expr::Math(*func, ty, args)
+            }
+        }
+    }
+
+    fn take(&mut self, from: Expr, ty: Ty, why: &str) -> Expr {
+        self.fails = true;
+        let name = self.scope.fresh("value");
+        self.push(Stmt::Take { name: name.clone(), ty, from, why: why.to_owned() });
+        Expr::Var(name)
+    }
+
+    fn input(&mut self, key: InputKey, ty: Ty) -> Expr {
+        match self.around.source(key) {
+            // Its type holds all that can come.
+            Source::Value(value, stored) => kept_as(value, stored, ty),
+            Source::Maybe(name, stored) => {
+                if let Some((_, there, _)) = self.taken.iter().find(|(known, ..)| *known == name) {
+                    return Expr::Var(there.clone()).cast(stored, ty);
+                }
+                self.fails = true;
+                let there = self.scope.fresh(&format!("{name}_value"));
+                self.push(Stmt::Take { name: there.clone(), ty: stored, from: Expr::Pass(name.clone()), why: "a value it needs is at fault".into() });
+                self.taken.push((name, there.clone(), self.blocks.len()));
+                Expr::Var(there).cast(stored, ty)
+            }
+        }
+    }
+
+    fn convert(&mut self, inner: &typed::Expr, expr: &typed::Expr) -> Expr {
+        let (from, to) = (inner.ty, expr.ty);
+        if to == Ty::Bool {
+            let truth = self.truth(inner);
+            return truth;
+        }
+        let value = self.num(inner);
+        match &value {
+            Expr::Int(number, _) => {
+                if to.is_real() {
+                    return constant(Number::Real(if to == Ty::F32 { f64::from(*number as f32) } else { *number as f64 }, to), to);
+                }
+                if to.bounds().is_some_and(|(low, high)| (low..=high).contains(number)) {
+                    return Expr::Int(*number, to);
+                }
+            }
+            Expr::Real(number, Ty::F64) if to == Ty::F32 => return Expr::Real(f64::from(*number as f32), to),
+            Expr::FromBool(_, truth) if !to.is_real() => return Expr::FromBool(to, truth.clone()),
+            _ => {}
+        }
+        if from.is_real() && !to.is_real() {
+            if self.fact(expr).cannot_fault {
+                return Expr::Cast { from, to, fits: true, value: value.boxed() };
+            }
+            let value = self.plain(value, from);
+            let (low, high) = to.bounds().unwrap_or((0, 0));
+            // Of a float of 32 bits, and of 64-bit integers, the number below the lowest is none of its own.
+            let below = if (from == Ty::F32 && to.bits() >= 32 && to.is_signed()) || to == Ty::I64 { None } else { Some(low - 1) };
+            let real = |number: i128| Expr::Real(number as f64, from);
+            let above = match below {
+                Some(below) => value.clone().compare(Compare::Greater, from, real(below)),
+                None => value.clone().compare(Compare::GreaterEqual, from, real(low)),
+            };
+            let inside = Expr::And(above.boxed(), value.clone().compare(Compare::Less, from, real(high + 1)).boxed());
+            let fail = self.fail("it does not fit its type");
+            self.push(Stmt::If(Expr::Not(inside.boxed()), vec![fail], Vec::new()));
+            return Expr::Cast { from, to, fits: true, value: value.boxed() };
+        }
+        let fits = to.is_real() || self.keeps(inner, to);
+        match value {
+            // A code that is kept in few bits becomes a real at once.
+            Expr::Cast { from, fits: true, value, to: between } if !between.is_real() && fits => {
+                if from == to { *value } else { Expr::Cast { from, to, fits, value } }
+            }
+            value if from == to => value,
+            value => Expr::Cast { from, to, fits, value: value.boxed() },
+        }
+    }
+
+    fn arith(&mut self, op: Arith, expr: &typed::Expr, left: &typed::Expr, right: &typed::Expr) -> Expr {
+        let ty = expr.ty;
+        let (l, r) = (self.num(left), self.num(right));
+        let divides = matches!(op, Arith::Div | Arith::Rem);
+        if self.fact(expr).cannot_fault {
+            return Expr::Arith(op, ty, l.boxed(), r.boxed());
+        }
+        if divides && (ty.is_real() || !ty.is_signed()) {
+            let (l, r) = (self.plain(l, ty), self.plain(r, ty));
+            let fail = self.fail("division by zero");
+            self.push(Stmt::If(comparison(Compare::Equal, ty, r.clone(), zero(ty)), vec![fail], Vec::new()));
+            return Expr::Arith(op, ty, l.boxed(), r.boxed());
+        }
+        let (op, why) = match op {
+            Arith::Add => (Checked::Add, "overflow"),
+            Arith::Sub => (Checked::Sub, "overflow"),
+            Arith::Mul => (Checked::Mul, "overflow"),
+            Arith::Div => (Checked::Div, "division by zero, or overflow"),
+            Arith::Rem => (Checked::Rem, "division by zero, or overflow"),
+            Arith::BitAnd | Arith::BitXor | Arith::BitOr => return Expr::Arith(op, ty, l.boxed(), r.boxed()),
+        };
+        self.checked(op, ty, vec![l, r], why)
+    }
+
+    fn shift(&mut self, op: Shift, expr: &typed::Expr, left: &typed::Expr, right: &typed::Expr) -> Expr {
+        let ty = expr.ty;
+        let (value, count) = (self.num(left), self.num(right));
+        let proved = self.fact(expr).cannot_fault;
+        let negative = self.integers(left).0 < 0;
+        let count_ty = if right.ty.bits() > 32 { Ty::I64 } else { Ty::I32 };
+        let (low, high) = self.integers(right);
+        let as_count = |count: Expr| match count {
+            Expr::Int(number, _) => Expr::Int(number, Ty::I32),
+            other => other.cast(right.ty, count_ty),
+        };
+        if op == Shift::Left && ty.is_signed() {
+            return match &count {
+                // What is below zero cannot be shifted to the left in C; the product is the same.
+                Expr::Int(places, _) if proved && negative && *places < i128::from(ty.bits()) - 1 => {
+                    Expr::Arith(Arith::Mul, ty, value.boxed(), Expr::Int(1 << *places, ty).boxed())
+                }
+                _ if proved && !negative => Expr::Shl(ty, value.boxed(), as_count(count).boxed()),
+                _ => self.checked(Checked::Shl, ty, vec![value, as_count(count)], "overflow, or a shift out of range"),
+            };
+        }
+        let mut count = as_count(count);
+        if !proved && !(low >= 0 && high < i128::from(ty.bits())) {
+            count = self.plain(count, count_ty);
+            let below = count.clone().compare(Compare::Less, count_ty, zero(count_ty));
+            let above = count.clone().compare(Compare::GreaterEqual, count_ty, Expr::Int(i128::from(ty.bits()), count_ty));
+            let fail = self.fail("a shift out of range");
+            self.push(Stmt::If(Expr::Or(below.boxed(), above.boxed()), vec![fail], Vec::new()));
+        }
+        match op {
+            Shift::Left => Expr::Shl(ty, value.boxed(), count.boxed()),
+            Shift::Right => Expr::Shr { ty, negative: negative && ty.is_signed(), value: value.boxed(), count: count.boxed() },
+        }
+    }
+}
+
+/// A value in another type that holds it, whatever it is.
+fn kept_as(value: Expr, stored: Ty, ty: Ty) -> Expr {
+    match value.cast(stored, ty) {
+        Expr::Cast { from, to, value, .. } => Expr::Cast { from, to, fits: true, value },
+        other => other,
+    }
+}
+
+/// A constant of a type.
+fn constant(number: Number, ty: Ty) -> Expr {
+    match number {
+        Number::Int(value, _) if ty.is_real() => Expr::Real(value as f64, ty),
+        Number::Int(value, _) => Expr::Int(value, ty),
+        Number::Real(value, _) => Expr::Real(value, ty),
+    }
+}
+
+/// Zero of a type.
+pub(super) fn zero(ty: Ty) -> Expr {
+    match ty {
+        Ty::Bool => Expr::Bool(false),
+        Ty::F32 | Ty::F64 => Expr::Real(0.0, ty),
+        _ => Expr::Int(0, ty),
+    }
+}
+
+/// The opposite of a truth.
+pub(super) fn negated(truth: Expr) -> Expr {
+    match truth {
+        Expr::Not(inner) => *inner,
+        Expr::Bool(value) => Expr::Bool(!value),
+        Expr::Compare(op, ty, left, right) if !ty.is_real() => {
+            let op = match op {
+                Compare::Less => Compare::GreaterEqual,
+                Compare::Greater => Compare::LessEqual,
+                Compare::LessEqual => Compare::Greater,
+                Compare::GreaterEqual => Compare::Less,
+                Compare::Equal => Compare::NotEqual,
+                Compare::NotEqual => Compare::Equal,
+            };
+            Expr::Compare(op, ty, left, right)
+        }
+        other => Expr::Not(other.boxed()),
+    }
+}
+
+/// A comparison; a code that is kept in few bits is compared in those.
+pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
+    let kept = |one: &Expr, other: &Expr| match (one, other) {
+        (Expr::Cast { from, fits: true, value, .. }, Expr::Int(number, _)) if !ty.is_real() => {
+            let fits = from.bounds().is_some_and(|(low, high)| (low..=high).contains(number));
+            fits.then(|| ((**value).clone(), Expr::Int(*number, *from), *from))
+        }
+        _ => None,
+    };
+    if let (Expr::FromBool(_, truth), Expr::Int(number @ (0 | 1), _)) = (&left, &right)
+        && matches!(op, Compare::Equal | Compare::NotEqual)
+    {
+        let same = (*number == 1) == (op == Compare::Equal);
+        return if same { (**truth).clone() } else { negated((**truth).clone()) };
+    }
+    if let Some((value, number, from)) = kept(&left, &right) {
+        if let (Ty::Bool, Expr::Int(number, _), Compare::Equal | Compare::NotEqual) = (from, &number, op) {
+            let same = (*number == 1) == (op == Compare::Equal);
+            return if same { value } else { negated(value) };
+        }
+        return value.compare(op, from, number);
+    }
+    if let Some((value, number, from)) = kept(&right, &left) {
+        return number.compare(op, from, value);
+    }
+    left.compare(op, ty, right)
+}
+
+/// How often a variable is set at the most, on any way through.
+fn most_sets(list: &[typed::Stmt], index: usize) -> u32 {
+    list.iter()
+        .map(|statement| match statement {
+            typed::Stmt::Set { var, .. } => u32::from(*var == index),
+            typed::Stmt::If { then, otherwise, .. } => most_sets(then, index).max(most_sets(otherwise, index)),
+            typed::Stmt::Return(_) => 0,
+        })
+        .sum()
+}
+
+/// The variables that statements set.
+fn set_in(list: &[typed::Stmt]) -> Vec<usize> {
+    let one = |statement: &typed::Stmt| match statement {
+        typed::Stmt::Set { var, .. } => vec![*var],
+        typed::Stmt::If { then, otherwise, .. } => set_in(then).into_iter().chain(set_in(otherwise)).collect(),
+        typed::Stmt::Return(_) => Vec::new(),
+    };
+    list.iter().flat_map(one).collect()
+}

@@ -1,0 +1,259 @@
+//! A part as firmware: one module of Rust, or a header and a source file of C99.
+//!
+//! In: the part, its typed formulas and their facts. Out: text. What is to be done is worked out once, as functions and statements
+//! that both languages have (`code.rs`): `unpack` for frames, `readings`, `settings`, `routines`; `c/` and `rust/` print it.
+
+mod build;
+mod c;
+mod code;
+mod formula;
+mod names;
+mod readings;
+mod routines;
+mod rust;
+mod settings;
+mod unpack;
+mod vectors;
+
+use std::fmt;
+
+use build::{Build, status_name};
+use code::{Module, Name};
+use names::Prefix;
+use crate::formula::curve::Outside;
+use crate::ground::number::Ty;
+use crate::model::ids::{ReadingId, RoutineId};
+use crate::model::part::Part;
+use crate::model::status::Status;
+
+/// The language.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Language {
+    /// C99.
+    C,
+    /// Rust without the standard library.
+    Rust,
+}
+
+/// How real numbers are computed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Reals {
+    /// In 64 bits, as the sheet has them.
+    #[default]
+    Double,
+    /// In 32 bits.
+    Single,
+    /// Not at all: readings are integers, in a fixed step.
+    Integer,
+}
+
+/// What is taken of a part.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Only {
+    /// All of it.
+    #[default]
+    Everything,
+    /// Frames and readings.
+    Decode,
+    /// Some readings and routines, and what they need.
+    These {
+        /// The readings.
+        readings: Vec<ReadingId>,
+        /// The routines.
+        routines: Vec<RoutineId>,
+    },
+}
+
+/// What is emitted, and how.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// How real numbers are computed.
+    pub reals: Reals,
+    /// What is taken of the part.
+    pub only: Only,
+    /// The step of integer readings, in each reading's unit.
+    pub step: f64,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self { reals: Reals::Double, only: Only::Everything, step: 0.001 }
+    }
+}
+
+impl Options {
+    /// What a unit of a reading's number is worth.
+    fn scale(&self) -> f64 {
+        if self.reals == Reals::Integer { self.step } else { 1.0 }
+    }
+}
+
+/// A file that is emitted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Emitted {
+    /// Its name.
+    pub name: String,
+    /// What is in it.
+    pub text: String,
+}
+
+/// Why a part cannot be emitted: all of the reasons.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EmitError {
+    /// One a line.
+    pub reasons: Vec<String>,
+}
+
+impl fmt::Display for EmitError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.reasons.join("\n"))
+    }
+}
+
+impl std::error::Error for EmitError {}
+
+/// A curve of the output.
+struct CurveOut {
+    name: String,
+    sheet_name: String,
+    ty: Ty,
+    points: Vec<(f64, f64)>,
+    outside: Outside,
+}
+
+/// A part that is ready to be printed.
+pub struct Firmware {
+    prefix: Prefix,
+    module: Module,
+    statuses: Vec<Status>,
+    status_type: Name,
+    real: Ty,
+    curves: Vec<CurveOut>,
+    title: Vec<String>,
+    step: Option<f64>,
+}
+
+/// Emits a part: the files of its module.
+///
+/// # Errors
+/// [`EmitError`], with all that stands in the way.
+pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Vec<Emitted>, EmitError> {
+    let firmware = build(part, options)?;
+    Ok(match language {
+        Language::C => c::files(&firmware),
+        Language::Rust => rust::files(&firmware),
+    })
+}
+
+/// A test of an emitted module that needs nothing else: a file with so many frames and what is to come out of them, and a function that
+/// holds the module against it. In C a header comes with it.
+///
+/// # Errors
+/// [`EmitError`], as [`firmware`].
+pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, count: usize) -> Result<Vec<Emitted>, EmitError> {
+    let firmware = build(part, options)?;
+    let records = vectors::records(part, &firmware, options, seed, count);
+    let mut files = vec![vectors::print(&firmware, language, &records)];
+    files.extend((language == Language::C).then(|| vectors::header(&firmware)));
+    Ok(files)
+}
+
+/// The records of such a test alone, for a module that was emitted with the same options.
+///
+/// # Errors
+/// [`EmitError`], as [`firmware`].
+pub fn vector_records(part: &Part, options: &Options, seed: u64, count: usize) -> Result<Vec<u8>, EmitError> {
+    let firmware = build(part, options)?;
+    Ok(vectors::records(part, &firmware, options, seed, count))
+}
+
+fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {
+    let mut build = Build::new(part, options);
+    build.settings();
+    build.parameters();
+    let quantities: Vec<_> = build.wanted.quantities.iter().copied().collect();
+    let frames: Vec<_> = build.wanted.frames.iter().copied().collect();
+    frames.iter().for_each(|frame| build.frame(*frame));
+    quantities.iter().for_each(|quantity| build.quantity_once(*quantity));
+    frames.iter().for_each(|frame| build.readings(*frame));
+    let Build { prefix, module, mut refused, clashes, statuses, curves, .. } = build;
+    refused.extend(clashes.into_iter().map(|clash| format!("{} and {} both become `{}` in the output: rename one of them", clash.one, clash.other, clash.becomes)));
+    if !refused.is_empty() {
+        refused.dedup();
+        return Err(EmitError { reasons: refused });
+    }
+    let real = match options.reals {
+        Reals::Double => Ty::F64,
+        Reals::Single => Ty::F32,
+        Reals::Integer => Ty::I32,
+    };
+    let curve = |index: &u32| {
+        let (points, outside) = part.curves.get(*index as usize)?.parts();
+        let (name, _) = part.curve_names.get(*index as usize)?;
+        Some(CurveOut { name: names::snake(name), sheet_name: name.clone(), ty: real, points: points.to_vec(), outside })
+    };
+    Ok(Firmware {
+        status_type: prefix.ty("status"),
+        statuses: statuses.into_iter().collect(),
+        real,
+        curves: curves.iter().filter_map(curve).collect(),
+        title: title(part, options),
+        step: (options.reals == Reals::Integer).then_some(options.step),
+        prefix,
+        module,
+    })
+}
+
+/// What stands at the head of every file.
+fn title(part: &Part, options: &Options) -> Vec<String> {
+    let mut lines = vec![format!("{}{}", part.name(), part.title().map_or(String::new(), |title| format!(": {title}")))];
+    lines.extend(part.datasheet().map(|datasheet| format!("After: {datasheet}")));
+    lines.push(String::new());
+    lines.push(format!("Made by yemdo {} from a sheet whose text has the hash {:016x}.", env!("CARGO_PKG_VERSION"), hash(part.source().text())));
+    lines.push("Do not edit it: change the sheet, and emit it again.".into());
+    let reals = match options.reals {
+        Reals::Double => "Real numbers are computed in 64 bits.".to_owned(),
+        Reals::Single => "Real numbers are computed in 32 bits.".to_owned(),
+        Reals::Integer => format!("Readings are integers, in steps of {}.", options.step),
+    };
+    lines.push(reals);
+    lines
+}
+
+/// FNV-1a over the text (64 bits).
+fn hash(text: &str) -> u64 {
+    text.bytes().fold(0xCBF2_9CE4_8422_2325, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0000_0100_0000_01B3))
+}
+
+impl Firmware {
+    fn head(&self, _language: &str) -> Vec<String> {
+        let mut lines = self.title.clone();
+        lines.extend(self.module.notes.iter().map(|note| format!("Left out: {note}.")));
+        lines
+    }
+
+    fn step_note(&self) -> String {
+        self.step.map_or(String::new(), |step| format!(" The value counts steps of {step} of its unit."))
+    }
+
+    /// The statuses that can come, with what they mean.
+    fn status_list(&self) -> Vec<(Name, &'static str)> {
+        let doc = |status: Status| match status {
+            Status::Ok => "a good value",
+            Status::Alert => "a good value; the part signals an alert",
+            Status::OutOfRange => "a value outside the range that the datasheet states",
+            Status::Saturated => "the end of the part's range; the value is a bound",
+            Status::NotReady => "no value: the part had nothing new to say",
+            Status::Invalid => "no value: the part says that this is no measurement",
+            Status::PartFault => "no value: the part reports that it is faulty",
+            Status::FormulaFault => "no value: the formula has none for these codes",
+            Status::Waiting => "no value: another frame has not come yet",
+            Status::Absent => "no value: the frame ends before it",
+        };
+        self.statuses.iter().map(|status| (status_name(&self.prefix, *status), doc(*status))).collect()
+    }
+
+    fn uses_reals(&self) -> bool {
+        self.real.is_real()
+    }
+}

@@ -1,0 +1,170 @@
+//! Names of a sheet as identifiers of C, C++ and Rust.
+
+use std::collections::BTreeMap;
+
+use super::code::Name;
+
+/// Words that cannot be names of members, variables or functions: keywords of C11, C++20 and Rust 2024, and what the headers
+/// that the output includes define.
+const TAKEN: &[&str] = &[
+    "abstract", "alignas", "alignof", "and", "and_eq", "as", "asm", "async", "auto", "await", "become", "bitand", "bitor", "bool", "box",
+    "break", "case", "catch", "char", "class", "co_await", "co_return", "co_yield", "compl", "concept", "const", "const_cast", "consteval",
+    "constexpr", "constinit", "continue", "crate", "decltype", "default", "delete", "do", "double", "dyn", "dynamic_cast", "else", "enum",
+    "errno", "explicit", "export", "extern", "f32", "f64", "false", "far", "final", "float", "fn", "for", "friend", "gen", "goto", "huge", "i128",
+    "i16", "i32", "i64", "i8", "if", "impl", "in", "inline", "int", "interrupt", "isize", "let", "long", "loop", "macro", "match", "mod",
+    "move", "mut", "mutable", "namespace", "near", "new", "noexcept", "not", "not_eq", "null", "nullptr", "operator", "or", "or_eq",
+    "override", "priv", "private", "protected", "pub", "public", "ref", "register", "reinterpret_cast", "requires", "restrict", "return",
+    "self", "short", "signed", "sizeof", "static", "static_assert", "static_cast", "str", "struct", "super", "switch", "template", "this",
+    "thread_local", "throw", "trait", "true", "try", "type", "typedef", "typeid", "typename", "typeof", "u128", "u16", "u32", "u64", "u8",
+    "unix", "linux", "union", "unsafe", "unsigned", "unsized", "use", "using", "usize", "virtual", "void", "volatile", "wchar_t", "where", "while", "xor",
+    "xor_eq", "yield",
+];
+
+/// Letters that have a usual spelling without marks.
+fn plain(c: char) -> &'static str {
+    match c {
+        'µ' | 'μ' => "u",
+        'Ω' | '\u{2126}' => "ohm",
+        '°' => "deg",
+        '%' => "percent",
+        '²' => "2",
+        '³' => "3",
+        '+' => "plus",
+        'ä' => "ae",
+        'ö' => "oe",
+        'ü' => "ue",
+        _ => "",
+    }
+}
+
+/// The words of a name: runs of letters and digits.
+fn words(name: &str) -> Vec<String> {
+    let mut words = vec![String::new()];
+    for c in name.chars() {
+        match c {
+            c if c.is_ascii_alphanumeric() => words.last_mut().into_iter().for_each(|word| word.push(c)),
+            c if !plain(c).is_empty() => words.last_mut().into_iter().for_each(|word| word.push_str(plain(c))),
+            _ => words.push(String::new()),
+        }
+    }
+    words.retain(|word| !word.is_empty());
+    words
+}
+
+/// As members, variables and functions are named: `low_limit`.
+pub(super) fn snake(name: &str) -> String {
+    let joined = words(name).join("_").to_ascii_lowercase();
+    let joined = match joined.chars().next() {
+        None => "unnamed".to_owned(),
+        Some(first) if first.is_ascii_digit() => format!("n{joined}"),
+        Some(_) => joined,
+    };
+    if TAKEN.binary_search(&joined.as_str()).is_ok() || TAKEN.contains(&joined.as_str()) { format!("{joined}_") } else { joined }
+}
+
+/// As constants are named: `LOW_LIMIT`. A digit may come first, since something always stands before it.
+pub(super) fn upper(name: &str) -> String {
+    words(name).join("_").to_ascii_uppercase()
+}
+
+/// As types and values are named in Rust: `LowLimit`. Where it would begin with a digit, the words that do go behind the others.
+pub(super) fn camel(name: &str) -> String {
+    let (numbers, letters): (Vec<String>, Vec<String>) = words(name).into_iter().partition(|word| word.starts_with(|c: char| c.is_ascii_digit()));
+    let starts_well = words(name).first().is_some_and(|word| !word.starts_with(|c: char| c.is_ascii_digit()));
+    let all: Vec<String> = if starts_well { words(name) } else { letters.into_iter().chain(numbers).collect() };
+    let mut joined = String::new();
+    for word in all {
+        // Two numbers side by side stay two.
+        if joined.ends_with(|c: char| c.is_ascii_digit()) && word.starts_with(|c: char| c.is_ascii_digit()) {
+            joined.push('_');
+        }
+        let mut chars = word.chars();
+        joined.extend(chars.next().map(|c| c.to_ascii_uppercase()));
+        joined.extend(chars.map(|c| c.to_ascii_lowercase()));
+    }
+    if joined.is_empty() {
+        return "Unnamed".into();
+    }
+    if joined.starts_with(|c: char| c.is_ascii_digit()) {
+        joined.insert(0, 'N');
+    }
+    if joined == "Self" { "Self_".into() } else { joined }
+}
+
+/// Two names of the sheet that become one in the output.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct NameClash {
+    /// What they become.
+    pub(crate) becomes: String,
+    /// What they stand for.
+    pub(crate) one: String,
+    /// The other.
+    pub(crate) other: String,
+}
+
+/// The names that are given in one scope, each with what it stands for.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Scope {
+    given: BTreeMap<String, String>,
+}
+
+impl Scope {
+    /// Gives a name; the first one that is given twice for different things is remembered.
+    pub(super) fn give(&mut self, name: &str, of: &str, clashes: &mut Vec<NameClash>) {
+        match self.given.get(name) {
+            Some(known) if known != of => clashes.push(NameClash { becomes: name.to_owned(), one: known.clone(), other: of.to_owned() }),
+            Some(_) => {}
+            None => {
+                self.given.insert(name.to_owned(), of.to_owned());
+            }
+        }
+    }
+
+    /// A name that is not given yet, like the one wanted; for what nobody calls by its name.
+    pub(super) fn fresh(&mut self, wanted: &str) -> String {
+        let mut name = wanted.to_owned();
+        while self.given.contains_key(&name) {
+            name.push('_');
+        }
+        self.given.insert(name.clone(), String::new());
+        name
+    }
+}
+
+/// Names of things of one part.
+#[derive(Clone, Debug)]
+pub(super) struct Prefix {
+    pub(super) lower: String,
+    pub(super) upper: String,
+}
+
+impl Prefix {
+    pub(super) fn of(part: &str) -> Self {
+        Self { lower: snake(part), upper: upper(&snake(part)) }
+    }
+
+    /// A type: `thole_9_frost_frame_t`, `FrostFrame`.
+    pub(super) fn ty(&self, name: &str) -> Name {
+        Name { c: format!("{}_{}_t", self.lower, words(name).join("_").to_ascii_lowercase()), rust: camel(name) }
+    }
+
+    /// A function: `thole_9_temperature`, `temperature`.
+    pub(super) fn function(&self, name: &str) -> Name {
+        Name { c: format!("{}_{}", self.lower, words(name).join("_").to_ascii_lowercase()), rust: snake(name) }
+    }
+
+    /// A function of a structure, whose name in Rust does not say of which: `thole_9_frost_unpack`, `unpack`.
+    pub(super) fn method(&self, of: &str, name: &str) -> Name {
+        Name { c: self.function(&format!("{of}_{name}")).c, rust: snake(name) }
+    }
+
+    /// A constant: `THOLE_9_ADDRESS`, `ADDRESS`.
+    pub(super) fn constant(&self, name: &str) -> Name {
+        Name { c: format!("{}_{}", self.upper, upper(name)), rust: if upper(name).starts_with(|c: char| c.is_ascii_digit()) { format!("N{}", upper(name)) } else { upper(name) } }
+    }
+
+    /// A value of an enum: `THOLE_9_RUN_STOPPED`, `Stopped`.
+    pub(super) fn value(&self, of: &str, name: &str) -> Name {
+        Name { c: format!("{}_{}_{}", self.upper, upper(of), upper(name)), rust: camel(name) }
+    }
+}

@@ -1,0 +1,423 @@
+//! Expressions in Rust.
+
+use std::collections::BTreeSet;
+
+use super::super::code::{Checked, Expr, Name};
+use super::doc::Doc;
+use crate::formula::functions::Func;
+use crate::formula::operators::{Arith, BinaryOp, Compare};
+use crate::ground::number::Ty;
+
+/// Prints expressions, and notes what they need.
+#[derive(Default)]
+pub(super) struct Printer {
+    /// The parameter that is `self`.
+    pub(super) own: Option<String>,
+    /// Lints of Clippy's that the function cannot keep to.
+    pub(super) allowed: BTreeSet<&'static str>,
+    pub(super) bcd: bool,
+    pub(super) half: bool,
+    pub(super) math: bool,
+}
+
+/// How tightly an expression holds together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Level {
+    Choice,
+    Or,
+    And,
+    Compare,
+    BitOr,
+    BitXor,
+    BitAnd,
+    Shift,
+    Sum,
+    Product,
+    Cast,
+    Unary,
+    Primary,
+}
+
+/// The name of a type.
+pub(in super::super) fn type_name(ty: Ty) -> &'static str {
+    match ty {
+        Ty::Bool => "bool",
+        Ty::I8 => "i8",
+        Ty::U8 => "u8",
+        Ty::I16 => "i16",
+        Ty::U16 => "u16",
+        Ty::I32 => "i32",
+        Ty::U32 => "u32",
+        Ty::I64 => "i64",
+        Ty::U64 => "u64",
+        Ty::F32 => "f32",
+        Ty::F64 => "f64",
+    }
+}
+
+fn text(text: impl Into<String>) -> Doc {
+    Doc::Text(text.into())
+}
+
+impl Printer {
+    /// An expression as it stands alone.
+    pub(super) fn doc(&mut self, expr: &Expr) -> Doc {
+        self.expr(expr).0
+    }
+
+    fn at_least(&mut self, expr: &Expr, level: Level) -> Doc {
+        let (doc, own) = self.expr(expr);
+        if own < level { Doc::Paren(Box::new(doc)) } else { doc }
+    }
+
+    /// Something that a method is called of.
+    fn receiver(&mut self, expr: &Expr) -> Doc {
+        match expr {
+            Expr::Int(value, ty) => {
+                let number = text(format!("{}_{}", digits(*value), type_name(*ty)));
+                if *value < 0 { Doc::Paren(Box::new(number)) } else { number }
+            }
+            Expr::Hex(value, ty) => text(format!("{}_{}", hex(*value, *ty), type_name(*ty))),
+            Expr::Real(value, ty) => {
+                let number = text(format!("{}_{}", real(*value, *ty), type_name(*ty)));
+                if value.is_sign_negative() { Doc::Paren(Box::new(number)) } else { number }
+            }
+            other => self.at_least(other, Level::Primary),
+        }
+    }
+
+    /// A variable; the first parameter of a method is `self`.
+    pub(super) fn name(&self, name: &str) -> String {
+        if self.own.as_deref() == Some(name) { "self".to_owned() } else { name.to_owned() }
+    }
+
+    fn expr(&mut self, expr: &Expr) -> (Doc, Level) {
+        match expr {
+            Expr::Int(value, _) => (text(digits(*value)), if *value < 0 { Level::Unary } else { Level::Primary }),
+            Expr::Hex(value, ty) => (text(hex(*value, *ty)), Level::Primary),
+            Expr::Real(value, ty) => (text(real(*value, *ty)), if value.is_sign_negative() { Level::Unary } else { Level::Primary }),
+            Expr::Bool(value) => (text(if *value { "true" } else { "false" }), Level::Primary),
+            Expr::Var(name) | Expr::There(name) | Expr::Pass(name) => (text(self.name(name)), Level::Primary),
+            Expr::IsThere(name) => (text(format!("{name}.is_some()")), Level::Primary),
+            Expr::Member(of, member) => (text(format!("{}.{member}", self.name(of))), Level::Primary),
+            Expr::Own(of, member) => (text(format!("{of}.{member}")), Level::Primary),
+            Expr::Byte(bytes, at) => (text(format!("{bytes}[{at}]")), Level::Primary),
+            Expr::Bytes(bytes, at) => {
+                let all: Vec<String> = at.iter().map(|at| format!("{bytes}[{at}]")).collect();
+                (Doc::List(all), Level::Primary)
+            }
+            Expr::Constant(name) => (text(name.rust.clone()), Level::Primary),
+            Expr::Value(ty, name) => (text(format!("{}::{}", ty.rust, name.rust)), Level::Primary),
+            Expr::Neg(ty, inner) if matches!(ty, Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64) => {
+                (Doc::Method(Box::new(self.receiver(inner)), "wrapping_neg".into(), Vec::new()), Level::Primary)
+            }
+            Expr::Neg(_, inner) => (Doc::Before("-", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
+            Expr::BitNot(_, inner) => (Doc::Before("!", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
+            Expr::Not(inner) => match &**inner {
+                // What is or is not there is asked for as that.
+                Expr::IsThere(name) => (text(format!("{name}.is_none()")), Level::Primary),
+                inner => (Doc::Before("!", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
+            },
+            Expr::Arith(op, ty, left, right) => self.arith(*op, *ty, left, right),
+            Expr::Shl(ty, value, count) => {
+                let value = match &**value {
+                    Expr::Int(value, _) => text(format!("{}_{}", digits(*value), type_name(*ty))),
+                    other => self.at_least(other, Level::Cast),
+                };
+                (Doc::Chain(Box::new(value), vec![("<<", self.at_least(count, Level::Cast))]), Level::Shift)
+            }
+            Expr::Shr { value, count, .. } => {
+                (Doc::Chain(Box::new(self.at_least(value, Level::Cast)), vec![(">>", self.at_least(count, Level::Cast))]), Level::Shift)
+            }
+            Expr::Compare(op, ty, left, right) => {
+                let mark = BinaryOp::Compare(*op).mark();
+                let exact = matches!(op, Compare::Equal | Compare::NotEqual) && ty.is_real();
+                if exact && !matches!(**right, Expr::Real(0.0, _)) {
+                    self.allowed.insert("float_cmp");
+                }
+                // `<` behind `as` would begin a list of types.
+                let level = if matches!(**left, Expr::Cast { .. }) { Level::Unary } else { Level::Sum };
+                let (left, right) = (self.at_least(left, level), self.at_least(right, Level::Sum));
+                (Doc::Chain(Box::new(left), vec![(mark, right)]), Level::Compare)
+            }
+            Expr::Within(_, value, low, high) => {
+                let (low, high) = (self.at_least(low, Level::Sum).flat(), self.at_least(high, Level::Sum).flat());
+                let range = text(format!("({low}..={high})"));
+                let value = Doc::Before("&", Box::new(self.at_least(value, Level::Unary)));
+                (Doc::Method(Box::new(range), "contains".into(), vec![value]), Level::Primary)
+            }
+            Expr::Clamp(value, low, high) => {
+                let (low, high) = (self.doc(low), self.doc(high));
+                (Doc::Method(Box::new(self.receiver(value)), "clamp".into(), vec![low, high]), Level::Primary)
+            }
+            Expr::And(left, right) => match (&**left, &**right) {
+                (Expr::IsThere(name), Expr::There(other)) if name == other => (text(format!("{name} == Some(true)")), Level::Compare),
+                (Expr::IsThere(name), test) => {
+                    let test = self.doc(test);
+                    (Doc::Method(Box::new(text(name.clone())), "is_some_and".into(), vec![Doc::Before("|end| ", Box::new(renamed(test, name)))]), Level::Primary)
+                }
+                _ => (self.chain(left, right, "&&", |expr| matches!(expr, Expr::And(..))), Level::And),
+            },
+            Expr::Or(left, right) => (self.chain(left, right, "||", |expr| matches!(expr, Expr::Or(..))), Level::Or),
+            Expr::Cond(cond, then, otherwise) => {
+                let (cond, then, otherwise) = (self.doc(cond), self.doc(then), self.doc(otherwise));
+                (Doc::Choice(Box::new(cond), Box::new(then), Box::new(otherwise)), Level::Choice)
+            }
+            Expr::FromBool(ty, truth) => (Doc::Call(format!("{}::from", type_name(*ty)), vec![self.doc(truth)]), Level::Primary),
+            Expr::Cast { from, to, fits, value } => self.cast(*from, *to, *fits, value),
+            Expr::SignExtend(width, wide, to, raw) => self.sign_extend(*width, *wide, *to, raw),
+            Expr::FromBits(16, _, raw) => {
+                self.half = true;
+                (Doc::Call("half".into(), vec![self.doc(raw)]), Level::Primary)
+            }
+            Expr::FromBits(_, ty, raw) => (Doc::Call(format!("{}::from_bits", type_name(*ty)), vec![self.doc(raw)]), Level::Primary),
+            Expr::IsFinite(_, value) => (Doc::Method(Box::new(self.receiver(value)), "is_finite".into(), Vec::new()), Level::Primary),
+            Expr::Call(Name { c, rust }, args) if c.is_empty() => match rust.strip_prefix('.') {
+                Some(method) => {
+                    let of = args.first().map_or(text(""), |arg| self.receiver(arg));
+                    (Doc::Method(Box::new(of), method.to_owned(), Vec::new()), Level::Primary)
+                }
+                None => (Doc::Call(rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary),
+            },
+            Expr::Call(name, args) => {
+                self.bcd |= name.c.ends_with("_bcd");
+                (Doc::Call(name.rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary)
+            }
+            Expr::Method(name, args) => {
+                let of = args.first().map_or(text(""), |arg| self.receiver(arg));
+                (Doc::Method(Box::new(of), name.rust.clone(), args.iter().skip(1).map(|arg| self.doc(arg)).collect()), Level::Primary)
+            }
+            Expr::Math(Func::Abs, ty, args) if !ty.is_real() => {
+                let of = args.first().map_or(text(""), |arg| self.receiver(arg));
+                (Doc::Method(Box::new(of), "abs".into(), Vec::new()), Level::Primary)
+            }
+            Expr::Math(func, ty, args) => {
+                self.math = true;
+                (Doc::Call(format!("libm::{}", func.name(*ty)), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary)
+            }
+            Expr::Index(name, index) => (text(format!("{}[{}]", name.rust, self.doc(index).flat())), Level::Primary),
+            Expr::Reading(value, status) => match (&**value, &**status) {
+                (Expr::Real(0.0, _) | Expr::Int(0, _), status) => (Doc::Call("Reading::none".into(), vec![self.doc(status)]), Level::Primary),
+                (value, status) => (Doc::Call("Reading::new".into(), vec![self.doc(value), self.doc(status)]), Level::Primary),
+            },
+        }
+    }
+
+    fn chain(&mut self, left: &Expr, right: &Expr, mark: &'static str, same: impl Fn(&Expr) -> bool) -> Doc {
+        let level = Level::Compare;
+        let mut flat = Vec::new();
+        let mut left = left;
+        let mut rest = vec![right];
+        while let (true, Expr::And(one, other) | Expr::Or(one, other)) = (same(left) && !matches!(left, Expr::And(is, _) if matches!(**is, Expr::IsThere(_))), left) {
+            rest.push(other);
+            left = one;
+        }
+        let first = self.at_least(left, level);
+        for one in rest.into_iter().rev() {
+            flat.push((mark, self.at_least(one, level)));
+        }
+        Doc::Chain(Box::new(first), flat)
+    }
+
+    fn arith(&mut self, op: Arith, ty: Ty, left: &Expr, right: &Expr) -> (Doc, Level) {
+        let wraps = matches!(op, Arith::Add | Arith::Sub | Arith::Mul) && matches!(ty, Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64);
+        if wraps {
+            let name = match op {
+                Arith::Add => "wrapping_add",
+                Arith::Sub => "wrapping_sub",
+                _ => "wrapping_mul",
+            };
+            return (Doc::Method(Box::new(self.receiver(left)), name.into(), vec![self.doc(right)]), Level::Primary);
+        }
+        let integers = matches!(op, Arith::Div | Arith::Rem) && !ty.is_real();
+        if integers && !matches!(right, Expr::Int(value, _) if *value != 0 && *value != -1) {
+            // It is proved, or was asked, that there is a quotient; the compiler may not see it.
+            let name = if op == Arith::Div { "checked_div" } else { "checked_rem" };
+            let checked = Doc::Method(Box::new(self.receiver(left)), name.into(), vec![self.doc(right)]);
+            return (Doc::Method(Box::new(checked), "unwrap_or".into(), vec![text("0")]), Level::Primary);
+        }
+        let level = match op {
+            Arith::Mul | Arith::Div | Arith::Rem => Level::Product,
+            Arith::Add | Arith::Sub => Level::Sum,
+            Arith::BitAnd => Level::BitAnd,
+            Arith::BitXor => Level::BitXor,
+            Arith::BitOr => Level::BitOr,
+        };
+        let bits = level < Level::Sum;
+        let mark = BinaryOp::Arith(op).mark();
+        let first = match left {
+            Expr::Arith(same, ..) if bits && *same == op => self.doc(left),
+            // Between two constants nothing says which type they have.
+            Expr::Int(..) | Expr::Real(..) if matches!(right, Expr::Int(..) | Expr::Real(..)) => self.receiver(left),
+            left if bits => self.at_least(left, Level::Cast),
+            left => self.at_least(left, level),
+        };
+        let second = match right {
+            right if bits => self.at_least(right, Level::Cast),
+            right if level == Level::Product => self.at_least(right, Level::Cast),
+            right => self.at_least(right, Level::Product),
+        };
+        // Operators of one kind stand in one chain.
+        let joined = match first {
+            Doc::Chain(head, mut rest) if rest.iter().all(|(known, _)| level_of(known) == level) => {
+                rest.push((mark, second));
+                Doc::Chain(head, rest)
+            }
+            first => Doc::Chain(Box::new(first), vec![(mark, second)]),
+        };
+        (joined, level)
+    }
+
+    fn cast(&mut self, from: Ty, to: Ty, fits: bool, value: &Expr) -> (Doc, Level) {
+        if lossless(from, to) {
+            return (Doc::Call(format!("{}::from", type_name(to)), vec![self.doc(value)]), Level::Primary);
+        }
+        if !to.is_real() && !from.is_real() {
+            if from.bits() > to.bits() || (from.bits() == to.bits() && fits) {
+                // A number that fits, or the lowest bits of one.
+                self.allowed.insert(if from.bits() > to.bits() { "cast_possible_truncation" } else { "cast_possible_wrap" });
+            }
+            if from.is_signed() && !to.is_signed() {
+                self.allowed.insert("cast_sign_loss");
+            }
+            if !from.is_signed() && to.is_signed() && from.bits() == to.bits() {
+                self.allowed.insert("cast_possible_wrap");
+            }
+        } else if to.is_real() {
+            self.allowed.insert(if from == Ty::F64 { "cast_possible_truncation" } else { "cast_precision_loss" });
+        } else {
+            self.allowed.insert("cast_possible_truncation");
+            if !to.is_signed() {
+                self.allowed.insert("cast_sign_loss");
+            }
+        }
+        let value = match value {
+            Expr::Int(..) | Expr::Real(..) => self.receiver(value),
+            other => self.at_least(other, Level::Cast),
+        };
+        (Doc::Behind(Box::new(value), format!(" as {}", type_name(to))), Level::Cast)
+    }
+
+    /// Bits in two's complement: moved to the top of the type and back.
+    fn sign_extend(&mut self, width: u32, wide: Ty, to: Ty, raw: &Expr) -> (Doc, Level) {
+        let signed = match wide {
+            Ty::U8 => Ty::I8,
+            Ty::U16 => Ty::I16,
+            Ty::U32 => Ty::I32,
+            _ => Ty::I64,
+        };
+        let unused = wide.bits() - width;
+        self.allowed.insert("cast_possible_wrap");
+        let raw = self.at_least(raw, Level::Cast);
+        let (doc, level) = if unused == 0 {
+            (Doc::Behind(Box::new(raw), format!(" as {}", type_name(signed))), Level::Cast)
+        } else {
+            let up = Doc::Paren(Box::new(Doc::Chain(Box::new(raw), vec![("<<", text(unused.to_string()))])));
+            let top = Doc::Paren(Box::new(Doc::Behind(Box::new(up), format!(" as {}", type_name(signed)))));
+            (Doc::Chain(Box::new(top), vec![(">>", text(unused.to_string()))]), Level::Shift)
+        };
+        if signed == to {
+            return (doc, level);
+        }
+        (Doc::Call(format!("{}::from", type_name(to)), vec![doc]), Level::Primary)
+    }
+}
+
+/// Replaces the name of a value that may be none by that of the one that is there.
+fn renamed(doc: Doc, name: &str) -> Doc {
+    match doc {
+        Doc::Text(text) if text == name => Doc::Text("end".into()),
+        Doc::Chain(first, rest) => {
+            Doc::Chain(Box::new(renamed(*first, name)), rest.into_iter().map(|(op, doc)| (op, renamed(doc, name))).collect())
+        }
+        Doc::Call(head, args) => Doc::Call(head, args.into_iter().map(|doc| renamed(doc, name)).collect()),
+        Doc::Behind(doc, mark) => Doc::Behind(Box::new(renamed(*doc, name)), mark),
+        other => other,
+    }
+}
+
+fn level_of(mark: &str) -> Level {
+    match mark {
+        "*" | "/" | "%" => Level::Product,
+        "+" | "-" => Level::Sum,
+        "&" => Level::BitAnd,
+        "^" => Level::BitXor,
+        "|" => Level::BitOr,
+        _ => Level::Choice,
+    }
+}
+
+/// Whether every value of one type is one of the other, and Rust has `From` for it.
+fn lossless(from: Ty, to: Ty) -> bool {
+    if from == Ty::Bool {
+        return true;
+    }
+    match (from.is_real(), to.is_real()) {
+        (true, true) => from == Ty::F32 && to == Ty::F64,
+        (false, true) => from.bits() <= if to == Ty::F64 { 32 } else { 16 },
+        (false, false) => match (from.bounds(), to.bounds()) {
+            (Some((low, high)), Some((least, most))) => least <= low && high <= most,
+            _ => false,
+        },
+        (true, false) => false,
+    }
+}
+
+/// The name of the method for a checked operation.
+pub(super) fn checked(op: Checked) -> &'static str {
+    match op {
+        Checked::Add => "checked_add",
+        Checked::Sub => "checked_sub",
+        Checked::Mul => "checked_mul",
+        Checked::Div => "checked_div",
+        Checked::Rem => "checked_rem",
+        Checked::Neg => "checked_neg",
+        Checked::Abs => "checked_abs",
+        Checked::Shl => "shift_left",
+    }
+}
+
+/// Digits in groups of three, where there are many.
+pub(super) fn digits(value: i128) -> String {
+    let plain = value.unsigned_abs().to_string();
+    format!("{}{}", if value < 0 { "-" } else { "" }, if plain.len() > 4 { grouped(&plain, 3) } else { plain })
+}
+
+fn grouped(plain: &str, size: usize) -> String {
+    let mut text = String::new();
+    for (index, c) in plain.chars().enumerate() {
+        if index > 0 && (plain.len() - index).is_multiple_of(size) {
+            text.push('_');
+        }
+        text.push(c);
+    }
+    text
+}
+
+/// An unsigned number in hex, as wide as its type.
+pub(super) fn hex(value: u64, ty: Ty) -> String {
+    let digits = (ty.bits() / 4) as usize;
+    let plain = format!("{value:0digits$X}");
+    format!("0x{}", if digits > 4 { grouped(&plain, 4) } else { plain })
+}
+
+/// A real number with the fewest digits that name it.
+pub(super) fn real(value: f64, ty: Ty) -> String {
+    let plain = if ty == Ty::F32 { format!("{:?}", value as f32) } else { format!("{value:?}") };
+    if !value.is_finite() {
+        return format!("{}::{}INFINITY", type_name(ty), if value < 0.0 { "NEG_" } else { "" });
+    }
+    let (mantissa, exponent) = plain.split_once('e').map_or((plain.as_str(), String::new()), |(m, e)| (m, format!("e{e}")));
+    let (whole, fraction) = mantissa.split_once('.').unwrap_or((mantissa, ""));
+    let (sign, whole) = whole.strip_prefix('-').map_or(("", whole), |whole| ("-", whole));
+    let whole = if whole.len() > 4 { grouped(whole, 3) } else { whole.to_owned() };
+    let mut behind = String::new();
+    for (index, c) in fraction.chars().enumerate() {
+        if index > 0 && index.is_multiple_of(3) && fraction.len() > 4 {
+            behind.push('_');
+        }
+        behind.push(c);
+    }
+    let point = if behind.is_empty() { String::new() } else { format!(".{behind}") };
+    format!("{sign}{whole}{point}{exponent}")
+}

@@ -1,0 +1,431 @@
+//! Frames: their bytes to codes, and their checks.
+
+use super::build::Build;
+use super::code::{Expr, Function, Gives, Member, Param, Pass, Stmt, Struct, Type};
+use super::formula::zero;
+use super::names::{Scope, snake};
+use super::Reals;
+use crate::bits::check::{Check, CheckKind, CrcModel, SumFinish};
+use crate::bits::form::Form;
+use crate::bits::layout::{CheckInput, Layout, Slice};
+use crate::formula::operators::{Arith, Compare};
+use crate::ground::number::Ty;
+use crate::model::frame::Frame;
+use crate::model::ids::{CodeId, FieldId, FrameId};
+use crate::model::input::{Input, inputs};
+
+impl Build<'_> {
+    /// The codes of a frame that are emitted, and the fields of its registers.
+    pub(super) fn members(&self, id: FrameId) -> (Vec<CodeId>, Vec<FieldId>) {
+        let Some(frame) = self.part.frames.get(id) else { return (Vec::new(), Vec::new()) };
+        let readings: Vec<_> = self.wanted.readings.iter().flat_map(|reading| self.part.needed(*reading)).collect();
+        let conditions = frame.status.iter().map(|condition| &condition.formula).chain(frame.counted.as_ref());
+        let mut used: Vec<Input> = conditions.chain(self.part.readings.of(&readings).flat_map(|reading| reading.formulas())).flat_map(inputs).collect();
+        for routine in &self.wanted.routines {
+            super::routines::needs(self.part, *routine, &mut Default::default(), &mut Default::default(), &mut used);
+        }
+        let codes = frame.codes.iter().copied().filter(|code| self.wanted.all || matches!(self.options.only, super::Only::Decode) || used.contains(&Input::Code(*code)) || self.part.codes.get(*code).and_then(|code| code.field).is_some_and(|field| used.iter().any(|input| input.field() == Some(field))));
+        let fields = frame.fields.iter().map(|(field, _)| *field).filter(|field| used.iter().any(|input| input.field() == Some(*field)));
+        (codes.collect(), fields.collect())
+    }
+
+    pub(super) fn frame(&mut self, id: FrameId) {
+        let Some(frame) = self.part.frames.get(id) else { return };
+        let name = self.frame_type(id);
+        let name = self.give(&name, format!("the codes of frame {}", frame.name));
+        let (codes, fields) = self.members(id);
+        let (mut members, mut scope) = (Vec::new(), Scope::default());
+        let mut body = self.checks(frame);
+        let mut sets = Vec::new();
+        let mut locals = Scope::default();
+        ["bytes", "frame", "came", "count", "byte", "index", "round", "check"].into_iter().for_each(|name| drop(locals.fresh(name)));
+        let mut set = |member: &str, value: Expr| {
+            // What is joined and then read as signed is joined first.
+            let value = match value {
+                Expr::SignExtend(width, wide, to, raw) if matches!(*raw, Expr::Arith(..)) => {
+                    let (inner, turned) = match *raw {
+                        Expr::Arith(Arith::BitXor, _, inner, mask) => (*inner, Some(mask)),
+                        joined => (joined, None),
+                    };
+                    let name = locals.fresh(member);
+                    body.push(Stmt::Let { name: name.clone(), ty: Type::Num(wide), value: Some(inner), mutable: false });
+                    let raw = Expr::Var(name);
+                    let raw = turned.map_or(raw.clone(), |mask| Expr::Arith(Arith::BitXor, wide, raw.boxed(), mask));
+                    Expr::SignExtend(width, wide, to, raw.boxed())
+                }
+                other => other,
+            };
+            sets.push(Stmt::Set(Expr::Own("frame".into(), member.to_owned()), value));
+        };
+        for code in &codes {
+            let Some(model) = self.part.codes.get(*code) else { continue };
+            let member = snake(&model.name);
+            scope.give(&member, &format!("code {}", model.name), &mut self.clashes);
+            let ty = self.stored(&model.layout);
+            let doc = format!("{}{}", model.layout.notation(), form_text(model.layout.form));
+            set(&member, self.code(&model.layout, "bytes"));
+            let default = if let Type::Num(ty) = ty { zero(ty) } else { Expr::Int(0, Ty::U8) };
+            members.push(Member { doc, name: member, ty, default });
+        }
+        for field in &fields {
+            let Some(model) = self.part.fields.get(*field) else { continue };
+            let Some((_, layout)) = frame_layout(frame, *field, self.part) else { continue };
+            let member = self.field_member(id, *field);
+            if members.iter().any(|known: &Member| known.name == member) {
+                continue;
+            }
+            scope.give(&member, &format!("field {}", model.name), &mut self.clashes);
+            let ty = self.stored(&layout);
+            set(&member, self.code(&layout, "bytes"));
+            let default = if let Type::Num(ty) = ty { zero(ty) } else { Expr::Int(0, Ty::U8) };
+            members.push(Member { doc: format!("field {}", model.name), name: member, ty, default });
+        }
+        let counted = frame.counted.is_some();
+        if counted {
+            let ty = Type::Num(Ty::U16);
+            let count_ty = frame.counted.as_ref().map_or(Ty::I32, |formula| formula.ty);
+            set("given_bytes", Expr::Cast { from: count_ty, to: Ty::U16, fits: true, value: Expr::Var("count".into()).boxed() });
+            members.push(Member { doc: "how many bytes of the frame count".into(), name: "given_bytes".into(), ty, default: zero(Ty::U16) });
+        }
+        // A structure without members is none in C.
+        if members.is_empty() {
+            set("unused", Expr::Int(0, Ty::U8));
+            members.push(Member { doc: "nothing of it is used".into(), name: "unused".into(), ty: Type::Num(Ty::U8), default: zero(Ty::U8) });
+        }
+        let doc = vec![format!("The codes of frame {}: {} bytes.", frame.name, frame.length)];
+        self.module.structs.push(Struct { doc, name: name.clone(), members });
+        body.extend(sets);
+        body.push(Stmt::Filled);
+        let mut params = vec![Param { name: "bytes".into(), ty: Type::Bytes(frame.length), pass: Pass::In }];
+        let mut doc = vec![format!("Unpacks the bytes of {}.", frame.name), String::new()];
+        let refuses = self.refuses(frame);
+        doc.push(if refuses.is_empty() { "Every frame is taken: the sheet has no check for it.".into() } else { format!("Fails where {refuses}.") });
+        if counted {
+            params.push(Param { name: "came".into(), ty: Type::Num(Ty::U16), pass: Pass::Value });
+            doc.push("`came` bytes were read; those behind them in `bytes` have to be zeros.".into());
+        }
+        let method = self.prefix.method(&frame.name, "unpack");
+        let method = self.give(&method, format!("unpacking frame {}", frame.name));
+        let gives = Gives::MaybeStruct(name.clone());
+        self.module.frames.push(super::code::FrameCalls {
+            frame: id,
+            var: self.frame_var(id),
+            ty: name.clone(),
+            length: frame.length,
+            counted,
+            unpack: method.clone(),
+            readings: None,
+            members: Vec::new(),
+        });
+        self.module.functions.push(Function { doc, public: true, name: method, of: Some(name), params, gives, body });
+    }
+
+    fn refuses(&self, frame: &Frame) -> String {
+        let mut all: Vec<String> = frame.checks.iter().map(|check| format!("the {} does not agree", check.method())).collect();
+        if frame.keep {
+            all.insert(0, "all bytes are 0x00 or all are 0xFF: nobody answered".into());
+        }
+        if frame.counted.is_some() {
+            all.push("fewer bytes came than the frame says itself".into());
+        }
+        all.join(", or ")
+    }
+
+    /// The statements that refuse a frame.
+    fn checks(&mut self, frame: &Frame) -> Vec<Stmt> {
+        let mut body = Vec::new();
+        if frame.keep {
+            for blank in [0x00u64, 0xFF] {
+                let (mut all, name) = (Vec::new(), format!("all_{}", if blank == 0 { "zeros" } else { "ones" }));
+                let differs = Expr::Var("byte".into()).compare(Compare::NotEqual, Ty::U8, Expr::Hex(blank, Ty::U8));
+                all.push(Stmt::If(differs, vec![Stmt::Set(Expr::Var(name.clone()), Expr::Bool(false))], Vec::new()));
+                body.push(Stmt::Let { name: name.clone(), ty: Type::Num(Ty::Bool), value: Some(Expr::Bool(true)), mutable: true });
+                body.push(Stmt::EachByte("byte".into(), "bytes".into(), 0, frame.length, all));
+                body.push(Stmt::If(Expr::Var(name), vec![Stmt::Fail("blank: nobody answered".into())], Vec::new()));
+            }
+        }
+        for (index, check) in frame.checks.iter().enumerate() {
+            let name = if frame.checks.len() > 1 { format!("check_{index}") } else { "check".into() };
+            match self.check(check, &name, &mut body) {
+                Ok((ty, value)) => {
+                    let own = Expr::Var(name.clone());
+                    let plain = value == own || matches!(value, Expr::Shr { .. });
+                    if !plain {
+                        body.push(Stmt::Set(own.clone(), value.clone()));
+                    }
+                    let value = if plain { value } else { own };
+                    let found = join(&check.place, ty, "bytes");
+                    body.push(Stmt::If(value.compare(Compare::NotEqual, ty, found), vec![Stmt::Fail(format!("{} mismatch", check.method()))], Vec::new()));
+                }
+                Err(why) => self.refused.push(format!("frame {}: {}: {why}", frame.name, check.method())),
+            }
+        }
+        if let Some(formula) = &frame.counted {
+            let id = self.part.frames.entries().find(|(_, other)| other.name == frame.name).map(|(id, _)| id);
+            let facts = self.facts_of(formula);
+            let sources = inputs(formula).filter_map(|input| {
+                let Input::Code(code) = input else { return None };
+                let model = self.part.codes.get(code)?;
+                let Type::Num(ty) = self.stored(&model.layout) else { return None };
+                Some((input.key(), super::formula::Source::Value(self.code(&model.layout, "bytes"), ty)))
+            });
+            let sources = sources.collect();
+            let found = super::build::Found { build: self, sources };
+            let only_codes = inputs(formula).all(|input| matches!(input, Input::Code(code) if self.part.codes.get(code).map(|code| code.frame) == id));
+            match super::formula::expression(formula, &facts, &found).filter(|_| only_codes && !formula.ty.is_real()) {
+                Some(count) => {
+                    let last = inputs(formula).filter_map(|input| if let Input::Code(code) = input { self.part.codes.get(code) } else { None }).map(crate::model::frame::Code::last_byte).max();
+                    let (ty, most) = (formula.ty, frame.length as i128);
+                    let number = |number: i128| Expr::Int(number, ty).boxed();
+                    let came = |least: i128| Expr::Not(Expr::Within(Ty::U16, Expr::Var("came".into()).boxed(), Expr::Int(least, Ty::U16).boxed(), Expr::Int(most, Ty::U16).boxed()).boxed());
+                    let fail = || vec![Stmt::Fail("too short, or too long".into())];
+                    body.push(Stmt::If(came(last.map_or(0, |last| last as i128 + 1)), fail(), Vec::new()));
+                    body.push(Stmt::Let { name: "count".into(), ty: Type::Num(ty), value: Some(count), mutable: false });
+                    let count = Expr::Var("count".into());
+                    let few = Expr::Var("came".into()).cast(Ty::U16, ty).compare(Compare::Less, ty, count.clone());
+                    let range = Expr::Not(Expr::Within(ty, count.boxed(), number(0), number(most)).boxed());
+                    body.push(Stmt::If(Expr::Or(range.boxed(), few.boxed()), fail(), Vec::new()));
+                }
+                None => self.refused.push(format!("frame {}: the formula of its length needs more than its own codes", frame.name)),
+            }
+        }
+        body
+    }
+
+    /// The statements that compute what a check calls for; the type of that, and its value; or why it cannot be emitted.
+    fn check(&self, check: &Check, name: &str, body: &mut Vec<Stmt>) -> Result<(Ty, Expr), &'static str> {
+        let whole = |fed: &CheckInput| !matches!(fed, CheckInput::Bits(slice) if slice.width() != 8);
+        let fed = |input: &CheckInput| match *input {
+            CheckInput::Bits(slice) => bits(slice, "bytes", Ty::U8),
+            CheckInput::Constant(value, _) => Expr::Hex(u64::from(value), Ty::U8),
+            CheckInput::Address(read) => Expr::Hex(u64::from(check.address_byte() | u8::from(read)), Ty::U8),
+        };
+        let own = Expr::Var(name.to_owned());
+        match &check.kind {
+            CheckKind::Crc(crc, _) => {
+                let model = crc.model();
+                let aligned = check.over.iter().all(|input| matches!(input, CheckInput::Bits(slice) if slice.width() == 8) || width_of(input) == 8);
+                if model.refin && !aligned {
+                    return Err("it covers parts of bytes and reflects its input, which is not emitted");
+                }
+                if model.refin != model.refout {
+                    return Err("it reflects only its input or only its result, which is not emitted");
+                }
+                let ty = register(model.width);
+                body.push(Stmt::Let { name: name.into(), ty: Type::Num(ty), value: Some(Expr::Hex(start(&model, ty), ty)), mutable: true });
+                for (at, count, input) in runs(check) {
+                    match input {
+                        None => body.push(Stmt::EachByte("byte".into(), "bytes".into(), at, count, feed(&model, ty, &own, Expr::Var("byte".into()), 8))),
+                        Some(input) => body.extend(feed(&model, ty, &own, fed(&input), width_of(&input))),
+                    }
+                }
+                Ok((ty, finish(&model, ty, own)))
+            }
+            CheckKind::Sum { width, init, modulo, finish } => {
+                if !check.over.iter().all(whole) {
+                    return Err("it covers parts of bytes, which is not emitted");
+                }
+                // A remainder needs the whole sum.
+                let most = 255 * check.over.len() as u64 + init;
+                let ty = if *modulo > 0 || *width > 32 { super::build::narrowest((0, i128::from(most.max(u64::from(u8::MAX))))) } else { register(*width) };
+                let ty = if *modulo > 0 && ty.bits() < register(*width).bits() { register(*width) } else { ty };
+                body.push(Stmt::Let { name: name.into(), ty: Type::Num(ty), value: Some(Expr::Hex(mask(*init, ty), ty)), mutable: true });
+                let add = |value: Expr| Stmt::Set(own.clone(), Expr::Arith(Arith::Add, ty, own.clone().boxed(), value.cast(Ty::U8, ty).boxed()));
+                for (at, count, input) in runs(check) {
+                    body.push(match input {
+                        None => Stmt::EachByte("byte".into(), "bytes".into(), at, count, vec![add(Expr::Var("byte".into()))]),
+                        Some(input) => add(fed(&input)),
+                    });
+                }
+                let sum = if *modulo > 0 { Expr::Arith(Arith::Rem, ty, own.boxed(), Expr::Int(i128::from(*modulo), ty).boxed()) } else { own };
+                let done = match finish {
+                    SumFinish::Plain => sum,
+                    SumFinish::Invert => Expr::BitNot(ty, sum.boxed()),
+                    SumFinish::Negate => Expr::Neg(ty, sum.boxed()),
+                };
+                let narrow = if *width < ty.bits() { done.and_mask(ty, u64::MAX >> (64 - width)) } else { done };
+                Ok((ty, narrow))
+            }
+            CheckKind::Xor(init) => {
+                if !check.over.iter().all(whole) {
+                    return Err("it covers parts of bytes, which is not emitted");
+                }
+                let xor = |value: Expr| Stmt::Set(own.clone(), Expr::Arith(Arith::BitXor, Ty::U8, own.clone().boxed(), value.boxed()));
+                body.push(Stmt::Let { name: name.into(), ty: Type::Num(Ty::U8), value: Some(Expr::Hex(u64::from(*init), Ty::U8)), mutable: true });
+                for (at, count, input) in runs(check) {
+                    body.push(match input {
+                        None => Stmt::EachByte("byte".into(), "bytes".into(), at, count, vec![xor(Expr::Var("byte".into()))]),
+                        Some(input) => xor(fed(&input)),
+                    });
+                }
+                Ok((Ty::U8, own))
+            }
+            CheckKind::Parity(odd) => {
+                let start = Expr::Hex(u64::from(*odd), Ty::U8);
+                body.push(Stmt::Let { name: name.into(), ty: Type::Num(Ty::U8), value: Some(start), mutable: true });
+                let xor = |value: Expr| Stmt::Set(own.clone(), Expr::Arith(Arith::BitXor, Ty::U8, own.clone().boxed(), value.boxed()));
+                body.extend(check.over.iter().map(|input| xor(fed(input))));
+                for places in [4, 2, 1] {
+                    body.push(xor(own.clone().shr(Ty::U8, places)));
+                }
+                Ok((Ty::U8, own.and_mask(Ty::U8, 1)))
+            }
+        }
+    }
+
+    /// A code of some bytes, as it is kept.
+    pub(super) fn code(&self, layout: &Layout, bytes: &str) -> Expr {
+        let width = layout.width();
+        let Type::Num(stored) = self.stored(layout) else {
+            return Expr::Bytes(bytes.to_owned(), layout.slices.iter().map(|slice| slice.byte).collect());
+        };
+        self.number(layout.form, join(&layout.slices, register(width), bytes), width, stored)
+    }
+
+    /// Joined bits, in the type that [`register`] gives for so many, as the number that they make.
+    pub(super) fn number(&self, form: Form, raw: Expr, width: u32, stored: Ty) -> Expr {
+        let wide = register(width);
+        let half = 1u64 << (width.clamp(1, 64) - 1);
+        let signed = |raw: Expr, to: Ty| Expr::SignExtend(width, wide, to, raw.boxed());
+        match form {
+            Form::Unsigned if stored == Ty::Bool => raw.compare(Compare::NotEqual, wide, Expr::Int(0, wide)),
+            Form::Unsigned | Form::Text => raw.cast(wide, stored),
+            Form::Signed => signed(raw, stored),
+            // The middle of the range is zero: it is two's complement with the highest bit turned over.
+            Form::OffsetBinary => signed(Expr::Arith(Arith::BitXor, wide, raw.boxed(), Expr::Hex(half, wide).boxed()), stored),
+            Form::SignMagnitude | Form::OnesComplement => {
+                let ty = stored;
+                let sign = raw.clone().and_mask(wide, half).compare(Compare::NotEqual, wide, Expr::Int(0, wide));
+                let magnitude = match form {
+                    Form::SignMagnitude => raw.clone().and_mask(wide, half - 1),
+                    _ => Expr::BitNot(wide, raw.clone().boxed()).and_mask(wide, half - 1),
+                };
+                let of = |value: Expr| Expr::Cast { from: wide, to: ty, fits: true, value: value.boxed() };
+                Expr::Cond(sign.boxed(), Expr::Neg(ty, of(magnitude).boxed()).boxed(), of(raw.and_mask(wide, half - 1)).boxed())
+            }
+            Form::Bcd => {
+                let digits = Expr::Int(i128::from(width.div_ceil(4)), Ty::U8);
+                let value = Expr::Call(self.prefix.function("bcd"), vec![raw.cast(wide, Ty::U64), digits]);
+                Expr::Cast { from: Ty::I64, to: stored, fits: true, value: value.boxed() }
+            }
+            Form::Float if self.options.reals == Reals::Integer => raw.cast(wide, stored),
+            Form::Float => {
+                let ty = if width == 64 { Ty::F64 } else { Ty::F32 };
+                Expr::FromBits(width, ty, raw.boxed()).cast(ty, stored)
+            }
+            Form::Fixed(_, fraction) | Form::UnsignedFixed(_, fraction) => {
+                let is_signed = matches!(form, Form::Fixed(..));
+                let kept = super::build::narrowest(form.bounds(width));
+                let code = if is_signed { signed(raw, kept) } else { raw.cast(wide, kept) };
+                if !stored.is_real() {
+                    return code.cast(kept, stored);
+                }
+                let scale = Expr::Real(1.0 / (1u64 << fraction) as f64, stored);
+                Expr::Arith(Arith::Mul, stored, code.cast(kept, stored).boxed(), scale.boxed())
+            }
+        }
+    }
+}
+
+fn width_of(input: &CheckInput) -> u32 {
+    match input {
+        CheckInput::Bits(slice) => slice.width(),
+        CheckInput::Constant(_, width) => *width,
+        CheckInput::Address(_) => 8,
+    }
+}
+
+/// What a check covers, in order: runs of whole bytes, and other things one by one.
+fn runs(check: &Check) -> Vec<(usize, usize, Option<CheckInput>)> {
+    let mut runs: Vec<(usize, usize, Option<CheckInput>)> = Vec::new();
+    for input in &check.over {
+        match *input {
+            CheckInput::Bits(slice) if slice.width() == 8 => match runs.last_mut() {
+                Some((at, count, None)) if *at + *count == slice.byte => *count += 1,
+                _ => runs.push((slice.byte, 1, None)),
+            },
+            other => runs.push((0, 0, Some(other))),
+        }
+    }
+    runs
+}
+
+/// The unsigned type for so many bits.
+pub(super) fn register(width: u32) -> Ty {
+    match width {
+        0..=8 => Ty::U8,
+        9..=16 => Ty::U16,
+        17..=32 => Ty::U32,
+        _ => Ty::U64,
+    }
+}
+
+fn mask(value: u64, ty: Ty) -> u64 {
+    value & (u64::MAX >> (64 - ty.bits()))
+}
+
+/// The bits of a byte that a slice takes, in a type.
+fn bits(slice: Slice, bytes: &str, ty: Ty) -> Expr {
+    let moved = Expr::Byte(bytes.to_owned(), slice.byte).shr(Ty::U8, u32::from(slice.low));
+    let cut = if slice.high == 7 { moved } else { moved.and_mask(Ty::U8, (1 << slice.width()) - 1) };
+    cut.cast(Ty::U8, ty)
+}
+
+/// The bits of slices, joined, the first the most significant.
+pub(super) fn join(slices: &[Slice], ty: Ty, bytes: &str) -> Expr {
+    let mut left: u32 = slices.iter().map(|slice| slice.width()).sum();
+    let mut joined: Option<Expr> = None;
+    for slice in slices {
+        left -= slice.width();
+        let piece = bits(*slice, bytes, ty).shl(ty, left);
+        joined = Some(match joined {
+            Some(joined) => joined.or(ty, piece),
+            None => piece,
+        });
+    }
+    joined.unwrap_or(Expr::Int(0, ty))
+}
+
+/// The layout of a field in a frame of registers.
+fn frame_layout(frame: &Frame, field: FieldId, part: &crate::model::part::Part) -> Option<(FieldId, Layout)> {
+    let (_, gather) = frame.fields.iter().find(|(held, _)| *held == field)?;
+    let form = part.fields.get(field)?.layout.form;
+    Some((field, Layout { form, slices: gather.slices() }))
+}
+
+fn form_text(form: Form) -> String {
+    match form {
+        Form::Unsigned => String::new(),
+        Form::Signed => ", two's complement".into(),
+        Form::Bcd => ", decimal digits; -1 where one is none".into(),
+        Form::Float => ", IEEE 754".into(),
+        Form::Text => ", text".into(),
+        other => format!(", {}", other.name()),
+    }
+}
+
+/// The start value of a CRC register: at the top of its type, or reflected at the bottom.
+fn start(model: &CrcModel, ty: Ty) -> u64 {
+    let reversed = model.init.reverse_bits() >> (64 - model.width);
+    if model.refin { reversed } else { model.init << (ty.bits() - model.width) }
+}
+
+/// Feeds so many bits of a byte, its lowest ones, into a CRC register.
+fn feed(model: &CrcModel, ty: Ty, own: &Expr, byte: Expr, count: u32) -> Vec<Stmt> {
+    let set = |value: Expr| Stmt::Set(own.clone(), value);
+    let poly = Expr::Hex(if model.refin { model.poly.reverse_bits() >> (64 - model.width) } else { model.poly << (ty.bits() - model.width) }, ty);
+    let wide = byte.cast(Ty::U8, ty);
+    let aligned = if model.refin { wide } else { wide.shl(ty, ty.bits() - count) };
+    let top = Expr::Hex(if model.refin { 1 } else { 1 << (ty.bits() - 1) }, ty);
+    let tested = Expr::Arith(Arith::BitAnd, ty, own.clone().boxed(), top.boxed()).compare(Compare::NotEqual, ty, Expr::Int(0, ty));
+    let moved = if model.refin { own.clone().shr(ty, 1) } else { own.clone().shl(ty, 1) };
+    let turned = Expr::Arith(Arith::BitXor, ty, moved.clone().boxed(), poly.boxed());
+    let step = Stmt::If(tested, vec![set(turned)], vec![set(moved)]);
+    vec![set(Expr::Arith(Arith::BitXor, ty, own.clone().boxed(), aligned.boxed())), Stmt::Times(count, vec![step])]
+}
+
+/// The check value of a CRC register at the end.
+fn finish(model: &CrcModel, ty: Ty, own: Expr) -> Expr {
+    let plain = if model.refin { own } else { own.shr(ty, ty.bits() - model.width) };
+    if model.xorout == 0 { plain } else { Expr::Arith(Arith::BitXor, ty, plain.boxed(), Expr::Hex(model.xorout, ty).boxed()) }
+}
