@@ -53,7 +53,7 @@ struct Ready {
     /// The formula that says how many bytes count.
     counted: Option<(Plan, row::Room)>,
     /// The number of bytes that need no second look; 0 where all do.
-    plain: usize,
+    plain: Option<usize>,
     /// The number of good frames when it came last.
     came: u64,
     /// The other frames whose readings need it.
@@ -92,7 +92,7 @@ impl Decoder {
                 (plan, room)
             });
             let (many, alone) = (columns::Room::new(&plan), row::Room::new(&plan));
-            let plain = model.filter(|model| counted.is_none() && !model.keep).map_or(0, |model| model.length);
+            let plain = model.filter(|model| counted.is_none() && !model.keep).map(|model| model.length);
             Ready { many, alone, plan, counted, plain, came: 0, feeds: Vec::new() }
         };
         let mut frames: List<FrameId, Ready> = List::filled(part.frames.len(), ready);
@@ -292,7 +292,7 @@ impl Decoder {
     /// As [`decode`](Self::decode).
     pub fn decode_into(&mut self, frame: FrameId, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         if let Some(ready) = self.frames.get_mut(frame)
-            && ready.plain == bytes.len()
+            && ready.plain == Some(bytes.len())
             && row::quick(&ready.plan, &mut ready.alone, bytes, values)
         {
             self.keep(frame, bytes, 1);

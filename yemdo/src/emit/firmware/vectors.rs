@@ -285,7 +285,7 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
     for member in &layouts.parameters {
         text.push_str(&format!("            parameters.{member} = number(take(&at, 8));\n"));
     }
-    text.push_str("        } else {\n            const uint8_t frame = (uint8_t)take(&at, 1);\n            const uint16_t given = (uint16_t)take(&at, 2);\n\n            (void)given;\n            ++count;\n            switch (frame) {\n");
+    text.push_str("        } else {\n            const uint8_t frame = (uint8_t)take(&at, 1);\n            const uint16_t came = (uint16_t)take(&at, 2);\n\n            (void)came;\n            ++count;\n            switch (frame) {\n");
     for (index, calls) in firmware.module.frames.iter().enumerate() {
         let given = if calls.counted { ", came" } else { "" };
         text.push_str(&format!(
@@ -383,7 +383,7 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         }
         text.push_str("            }\n");
     }
-    text.push_str("            _ => {\n                let frame = take(&mut at, 1);\n                let given = take(&mut at, 2) as u16;\n                let _ = given;\n                count += 1;\n                match frame {\n");
+    text.push_str("            _ => {\n                let frame = take(&mut at, 1);\n                let came = take(&mut at, 2) as u16;\n                let _ = came;\n                count += 1;\n                match frame {\n");
     for (index, calls) in firmware.module.frames.iter().enumerate() {
         let given = if calls.counted { ", came" } else { "" };
         text.push_str(&format!(
