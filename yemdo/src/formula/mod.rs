@@ -16,6 +16,7 @@ pub(crate) mod front;
 pub(crate) mod functions;
 pub(crate) mod input;
 pub(crate) mod kernels;
+pub(crate) mod narrow;
 pub(crate) mod operators;
 pub(crate) mod run;
 pub(crate) mod typed;

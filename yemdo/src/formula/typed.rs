@@ -170,7 +170,7 @@ impl Expr {
         }
     }
 
-    fn operands_mut(&mut self) -> Vec<&mut Expr> {
+    pub(crate) fn operands_mut(&mut self) -> Vec<&mut Expr> {
         match &mut self.kind {
             ExprKind::Const(_) | ExprKind::Var(_) | ExprKind::Input(_) => Vec::new(),
             ExprKind::Neg(x) | ExprKind::BitNot(x) | ExprKind::Not(x) | ExprKind::Convert(x) | ExprKind::Curve(_, x) => vec![x],

@@ -82,6 +82,10 @@ impl Command {
         self.bytes.iter().map(one).collect()
     }
 
+    pub(crate) fn formulas_mut(&mut self) -> impl Iterator<Item = &mut Formula> {
+        self.bytes.iter_mut().filter_map(|byte| if let CommandByte::Formula(formula) = byte { Some(formula) } else { None })
+    }
+
     pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
         self.bytes.iter().filter_map(|byte| if let CommandByte::Formula(formula) = byte { Some(formula) } else { None })
     }

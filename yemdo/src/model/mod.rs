@@ -10,6 +10,7 @@ pub(crate) mod name;
 pub(crate) mod operation;
 pub(crate) mod part;
 pub(crate) mod reading;
+pub(crate) mod reals;
 pub(crate) mod registers;
 mod resolve;
 pub(crate) mod status;

@@ -47,7 +47,11 @@ impl Deref for Part {
 
 impl Part {
     pub(crate) fn new(sheet: Sheet) -> Self {
-        Self { sheet: Arc::new(sheet) }
+        Self::from_sheet(Arc::new(sheet))
+    }
+
+    pub(crate) fn from_sheet(sheet: Arc<Sheet>) -> Self {
+        Self { sheet }
     }
 
     /// Reads a sheet. `name` is what messages call it, usually its path.

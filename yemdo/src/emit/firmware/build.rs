@@ -11,7 +11,7 @@ use crate::bits::layout::Layout;
 use crate::formula::facts::Facts;
 use crate::formula::input::{CurveId, InputKey};
 use crate::formula::typed::Formula;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::ground::number::Ty;
 use crate::model::ids::{CodeId, ColumnId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};

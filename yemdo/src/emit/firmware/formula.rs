@@ -358,6 +358,8 @@ impl<'a> Writer<'a> {
         }
         let fits = to.is_real() || self.keeps(inner, to);
         match value {
+            // There and back it is what it was.
+            Expr::Cast { from, fits: true, value, .. } if from == to => *value,
             // A code that is kept in few bits becomes a real at once.
             Expr::Cast { from, fits: true, value, to: between } if !between.is_real() && fits => {
                 if from == to { *value } else { Expr::Cast { from, to, fits, value } }

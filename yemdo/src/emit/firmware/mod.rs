@@ -138,6 +138,7 @@ pub struct Firmware {
 /// # Errors
 /// [`EmitError`], with all that stands in the way.
 pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Vec<Emitted>, EmitError> {
+    let part = &narrowed(part, options)?;
     let firmware = build(part, options)?;
     Ok(match language {
         Language::C => c::files(&firmware),
@@ -151,6 +152,7 @@ pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Ve
 /// # Errors
 /// [`EmitError`], as [`firmware`].
 pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, count: usize) -> Result<Vec<Emitted>, EmitError> {
+    let part = &narrowed(part, options)?;
     let firmware = build(part, options)?;
     let records = vectors::records(part, &firmware, options, seed, count);
     let mut files = vec![vectors::print(&firmware, language, &records)];
@@ -163,8 +165,18 @@ pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, co
 /// # Errors
 /// [`EmitError`], as [`firmware`].
 pub fn vector_records(part: &Part, options: &Options, seed: u64, count: usize) -> Result<Vec<u8>, EmitError> {
+    let part = &narrowed(part, options)?;
     let firmware = build(part, options)?;
     Ok(vectors::records(part, &firmware, options, seed, count))
+}
+
+/// The part with its real numbers as they are to be computed.
+fn narrowed(part: &Part, options: &Options) -> Result<Part, EmitError> {
+    Ok(match options.reals {
+        Reals::Double => part.clone(),
+        Reals::Single => part.in_single_precision(),
+        Reals::Integer => part.clone(),
+    })
 }
 
 fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {

@@ -83,7 +83,7 @@ fn uses(program: &Program, slot: Slot) -> usize {
 fn takes_b(what: Opcode) -> bool {
     !matches!(
         what,
-        Opcode::Neg(_) | Opcode::Not(_) | Opcode::Truth(_) | Opcode::Zero(_) | Opcode::Convert(..) | Opcode::Curve(_) | Opcode::NarrowReal
+        Opcode::Neg(_) | Opcode::Not(_) | Opcode::Truth(_) | Opcode::Zero(_) | Opcode::Convert(..) | Opcode::Curve(..) | Opcode::NarrowReal
     )
 }
 

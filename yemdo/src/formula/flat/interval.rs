@@ -145,10 +145,18 @@ pub(crate) fn analyse(program: &Program, inputs: &dyn Fn(InputKey) -> Interval) 
         let whole = |slot: Slot| slots.get(slot as usize).copied().unwrap_or(Interval::Int(0, 0));
         let get = |slot: Slot| facts.and_then(|facts| facts.get(&slot)).map_or(whole(slot), |fact| whole(slot).cut(*fact));
         let (interval, proved) = match op.what {
-            Opcode::Curve(index) => {
+            Opcode::Curve(index, num) => {
                 let (low, high) = get(op.a).to_f64();
                 let over = program.curve(index).map(|curve| curve.over(low, high));
-                over.map_or((Interval::all(Ty::F64), false), |(low, high, whole)| (Interval::Real(low, high), whole))
+                let (low, high, whole) = over.unwrap_or((f64::NEG_INFINITY, f64::INFINITY, false));
+                let between = match num {
+                    Num::F64 => Interval::Real(low, high),
+                    // Between two points it is not rounded as the ends are: a little beyond them.
+                    Num::F32 => Interval::Real(low - low.abs() * 1e-6, high + high.abs() * 1e-6),
+                    _ if low.abs() < 9e15 && high.abs() < 9e15 => Interval::Int(low as i128 - 1, high as i128 + 1),
+                    _ => Interval::Int(i128::from(i64::MIN), i128::from(i64::MAX)),
+                };
+                (between, whole)
             }
             Opcode::Select(_) => {
                 // Each side is taken only where the condition is true, or false.
@@ -388,7 +396,7 @@ fn operate(what: Opcode, a: Interval, b: Interval, c: Interval) -> (Interval, bo
         },
         Opcode::Convert(_, to) => convert(a, to),
         Opcode::Call(func, n) => call(func, n, a, b),
-        Opcode::Curve(_) => (anything(Num::F64), false),
+        Opcode::Curve(_, num) => (anything(num), false),
     }
 }
 

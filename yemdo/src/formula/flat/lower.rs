@@ -354,7 +354,7 @@ impl Lowerer {
                 let otherwise = self.expr(otherwise, flow, in_else);
                 self.op(Opcode::Select(num), num, [cond, then, otherwise], None)
             }
-            ExprKind::Curve(curve, arg) => self.unary(Opcode::Curve(*curve), num, arg, expr.span, flow, live),
+            ExprKind::Curve(curve, arg) => self.unary(Opcode::Curve(*curve, num), num, arg, expr.span, flow, live),
             ExprKind::Call(func, args) => {
                 let slots: Vec<Slot> = args.iter().map(|arg| self.expr(arg, flow, live)).collect();
                 let a = slots.first().copied().unwrap_or(0);
@@ -394,7 +394,7 @@ fn can_fault(what: Opcode) -> bool {
     let signed = |num| matches!(num, Num::I32 | Num::I64);
     match what {
         Opcode::Add(num) | Opcode::Sub(num) | Opcode::Mul(num) | Opcode::Neg(num) => signed(num),
-        Opcode::Div(_) | Opcode::Rem(_) | Opcode::Shl(..) | Opcode::Shr(..) | Opcode::Curve(_) => true,
+        Opcode::Div(_) | Opcode::Rem(_) | Opcode::Shl(..) | Opcode::Shr(..) | Opcode::Curve(..) => true,
         Opcode::Convert(Num::F32 | Num::F64, ty) => !ty.is_real() && ty != Ty::Bool,
         Opcode::Convert(Num::I32 | Num::U32 | Num::I64 | Num::U64, _) => false,
         Opcode::Call(func, num) => func == crate::formula::functions::Func::Abs && signed(num),

@@ -95,8 +95,8 @@ pub(crate) enum Opcode {
     NarrowReal,
     /// `(double)(int32_t)a / b`, of a `b` that is proved not to be zero.
     NarrowDiv,
-    /// The curve of that id in [`Program::curves`], at `a`.
-    Curve(CurveId),
+    /// The curve of that id in [`Program::curves`], at `a`, in that kind of number.
+    Curve(CurveId, Num),
 }
 
 impl Opcode {

@@ -275,12 +275,17 @@ impl Machine {
         let mut dst = std::mem::replace(dst, Column::I32(Vec::new()));
         let faulted = if let (Some(a), Some(b), Some(c)) = (self.columns.get(a), self.columns.get(b), self.columns.get(c)) {
             match (op.what, &mut dst, a) {
-                (Opcode::Curve(index), Column::F64(dst), Column::F64(x)) => {
+                (Opcode::Curve(index, _), Column::F64(dst), Column::F64(x)) => {
                     let curve = program.curve(index);
-                    one(dst, x, lanes, How::of(op), |x| match curve.and_then(|curve| curve.at(x)) {
-                        Some(y) => (y, OK),
-                        None => (0.0, k::code(FaultKind::NoValue)),
-                    })
+                    one(dst, x, lanes, How::of(op), |x| on_curve(curve.and_then(|curve| curve.at(x))))
+                }
+                (Opcode::Curve(index, _), Column::F32(dst), Column::F32(x)) => {
+                    let curve = program.curve(index);
+                    one(dst, x, lanes, How::of(op), |x| on_curve(curve.and_then(|curve| curve.at_single(x))))
+                }
+                (Opcode::Curve(index, _), Column::I64(dst), Column::I64(x)) => {
+                    let curve = program.curve(index);
+                    one(dst, x, lanes, How::of(op), |x| on_curve(curve.and_then(|curve| curve.at_integer(x))))
                 }
                 _ => operate(op, &mut dst, a, b, c, lanes),
             }
@@ -393,6 +398,11 @@ impl How {
 fn one<A: Copy, D>(dst: &mut [D], a: &[A], lanes: usize, how: How, f: impl Fn(A) -> (D, Fault)) -> Option<Vec<Fault>> {
     let how = if how == How::SameB { How::Safe } else { how };
     two(dst, a, a, lanes, how, |a, _| f(a))
+}
+
+/// The value of a curve, or that there is none.
+fn on_curve<T: Default>(value: Option<T>) -> (T, Fault) {
+    value.map_or((T::default(), k::code(FaultKind::NoValue)), |value| (value, OK))
 }
 
 /// Fills `dst`; where some lane faults, the codes of all lanes.

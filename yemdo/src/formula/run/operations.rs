@@ -88,7 +88,7 @@ macro_rules! operations {
             | Opcode::Convert(..)
             | Opcode::MulShr(_)
             | Opcode::ShlDiv
-            | Opcode::Curve(_)
+            | Opcode::Curve(..)
             | Opcode::Call(..) => $other,
             // C has these for integers only, and the largest of two is fused for signed ones: no program has them.
             Opcode::Rem(N::F32 | N::F64)

@@ -289,10 +289,15 @@ fn set_fault(faults: &mut [u32], any: &mut bool, output: usize, packed: u32) {
 #[inline]
 fn step(cells: &mut [u64], program: &Program, op: &Op) -> Fault {
     let (bits, fault) = match op.what {
-        Opcode::Curve(index) => match program.curve(index).and_then(|curve| curve.at(f64::get(cell(cells, op.a)))) {
-            Some(y) => (y.put(), OK),
-            None => (0, k::code(FaultKind::NoValue)),
-        },
+        Opcode::Curve(index, num) => {
+            let (curve, x) = (program.curve(index), cell(cells, op.a));
+            let value = match num {
+                Num::F32 => curve.and_then(|curve| curve.at_single(f32::get(x))).map(f32::put),
+                Num::F64 => curve.and_then(|curve| curve.at(f64::get(x))).map(f64::put),
+                _ => curve.and_then(|curve| curve.at_integer(i64::get(x))).map(i64::put),
+            };
+            value.map_or((0, k::code(FaultKind::NoValue)), |value| (value, OK))
+        }
         Opcode::Select(_) => (cell(cells, if cell(cells, op.a) as i32 != 0 { op.b } else { op.c }), OK),
         _ => operate(op, cell(cells, op.a), cell(cells, op.b), cell(cells, op.c)),
     };
