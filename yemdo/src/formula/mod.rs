@@ -10,6 +10,7 @@
 
 pub(crate) mod curve;
 pub(crate) mod facts;
+pub(crate) mod fixed;
 pub(crate) mod fault;
 pub(crate) mod flat;
 pub(crate) mod front;

@@ -6,6 +6,7 @@ pub(crate) mod example;
 pub(crate) mod frame;
 pub(crate) mod ids;
 pub(crate) mod input;
+pub(crate) mod integers;
 pub(crate) mod name;
 pub(crate) mod operation;
 pub(crate) mod part;

@@ -16,6 +16,7 @@ use crate::formula::curve::Curve;
 use crate::formula::typed::Formula;
 use crate::ground::diagnostic::{Diagnostic, SheetError};
 use crate::ground::list::List;
+use crate::ground::number::Ty;
 use crate::ground::text::{Source, Span};
 
 /// A part as its sheet describes it, resolved and checked. Cheap to clone; what the sheet says is reached through it
@@ -151,6 +152,12 @@ pub struct Sheet {
     pub(crate) allowed: Vec<String>,
     /// It is a variant, and its examples are those of the sheet.
     pub(crate) inherits_examples: bool,
+    /// It was derived so that nothing in it is a real number: readings and quantities count steps.
+    pub(crate) integers: bool,
+    /// What a number of a column of such a part is worth, where it is not 1.
+    pub(crate) column_units: std::collections::BTreeMap<(FieldId, super::ids::ColumnId), f64>,
+    /// Quantities of such a part that could not be derived.
+    pub(crate) no_integers: std::collections::BTreeSet<QuantityId>,
 }
 
 impl Sheet {
@@ -180,7 +187,15 @@ impl Sheet {
             remarks: Vec::new(),
             allowed: Vec::new(),
             inherits_examples: false,
+            integers: false,
+            column_units: std::collections::BTreeMap::new(),
+            no_integers: std::collections::BTreeSet::new(),
         }
+    }
+
+    /// The type of quantities.
+    pub(crate) fn quantity_ty(&self) -> Ty {
+        if self.integers { Ty::I32 } else { Ty::F64 }
     }
 
     /// The part's name.

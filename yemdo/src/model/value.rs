@@ -177,7 +177,7 @@ impl<'a> Build<'a> {
     fn quantity(&mut self, id: QuantityId) -> Option<usize> {
         let quantity = self.part.quantities.get(id)?;
         self.needs_of(&quantity.formula);
-        let Some((reading, code)) = quantity.through else { return Some(self.lowerer.formula_as(&quantity.formula, Ty::F64)) };
+        let Some((reading, code)) = quantity.through else { return Some(self.lowerer.formula_as(&quantity.formula, self.part.quantity_ty())) };
         let reading = self.part.readings.get(reading)?;
         let code_ty = match code {
             Input::Code(code) => self.part.codes.get(code)?.ty,
@@ -189,7 +189,7 @@ impl<'a> Build<'a> {
         let own = self.lowerer.formula_as(&quantity.formula, code_ty);
         let key = code.key();
         self.lowerer.publish(key, own);
-        let output = self.lowerer.formula_as(&reading.formula, Ty::F64);
+        let output = self.lowerer.formula_as(&reading.formula, self.part.quantity_ty());
         self.lowerer.withdraw(key);
         Some(output)
     }

@@ -21,8 +21,11 @@ use build::{Build, status_name};
 use code::{Module, Name};
 use names::Prefix;
 use crate::formula::curve::Outside;
+use crate::ground::diagnostic::{Diagnostic, render_all};
 use crate::ground::number::Ty;
+use crate::ground::text::Source;
 use crate::model::ids::{ReadingId, RoutineId};
+use crate::model::integers::{Wanted, integers};
 use crate::model::part::Part;
 use crate::model::status::Status;
 
@@ -73,18 +76,20 @@ pub struct Options {
     pub only: Only,
     /// The step of integer readings, in each reading's unit.
     pub step: f64,
+    /// Readings with another one.
+    pub steps: Vec<(ReadingId, f64)>,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { reals: Reals::Double, only: Only::Everything, step: 0.001 }
+        Self { reals: Reals::Double, only: Only::Everything, step: 0.001, steps: Vec::new() }
     }
 }
 
 impl Options {
-    /// What a unit of a reading's number is worth.
-    fn scale(&self) -> f64 {
-        if self.reals == Reals::Integer { self.step } else { 1.0 }
+    /// The step of a reading.
+    fn step_of(&self, id: ReadingId) -> f64 {
+        self.steps.iter().find(|(known, _)| *known == id).map_or(self.step, |(_, step)| *step)
     }
 }
 
@@ -98,15 +103,35 @@ pub struct Emitted {
 }
 
 /// Why a part cannot be emitted: all of the reasons.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct EmitError {
-    /// One a line.
+    /// Those that have no one place in the sheet.
     pub reasons: Vec<String>,
+    /// Those that have.
+    pub diagnostics: Vec<Diagnostic>,
+    source: Source,
+}
+
+impl EmitError {
+    /// The reasons with their text underlined.
+    pub fn render(&self, color: bool) -> String {
+        let mut text = render_all(&self.diagnostics, &self.source, color);
+        for reason in &self.reasons {
+            if !text.is_empty() && !text.ends_with('\n') {
+                text.push('\n');
+            }
+            text.push_str(reason);
+        }
+        text
+    }
 }
 
 impl fmt::Display for EmitError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.reasons.join("\n"))
+        let diagnostics = self.diagnostics.iter().map(|one| {
+            format!("{}:{}: {}: {}", self.source.name(), self.source.line(one.span.start), one.message, one.label)
+        });
+        f.write_str(&diagnostics.chain(self.reasons.iter().cloned()).collect::<Vec<_>>().join("\n"))
     }
 }
 
@@ -175,7 +200,23 @@ fn narrowed(part: &Part, options: &Options) -> Result<Part, EmitError> {
     Ok(match options.reals {
         Reals::Double => part.clone(),
         Reals::Single => part.in_single_precision(),
-        Reals::Integer => part.clone(),
+        Reals::Integer => {
+            let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.shown);
+            let (readings, routines): (Vec<ReadingId>, Vec<RoutineId>) = match &options.only {
+                Only::Everything => (part.readings.ids().filter(shown).collect(), part.routines.ids().collect()),
+                Only::Decode => (part.readings.ids().filter(shown).collect(), Vec::new()),
+                Only::These { readings, routines } => (readings.clone(), routines.clone()),
+            };
+            let wanted = Wanted {
+                readings: readings.into_iter().collect(),
+                routines: routines.into_iter().collect(),
+                step: &|id| options.step_of(id),
+                usual_step: options.step,
+                bounds: &crate::plan::frame::bounds,
+            };
+            let done = integers(part, &wanted);
+            done.map_err(|diagnostics| EmitError { reasons: Vec::new(), diagnostics, source: part.source().clone() })?.part
+        }
     })
 }
 
@@ -192,7 +233,7 @@ fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {
     refused.extend(clashes.into_iter().map(|clash| format!("{} and {} both become `{}` in the output: rename one of them", clash.one, clash.other, clash.becomes)));
     if !refused.is_empty() {
         refused.dedup();
-        return Err(EmitError { reasons: refused });
+        return Err(EmitError { reasons: refused, diagnostics: Vec::new(), source: part.source().clone() });
     }
     let real = match options.reals {
         Reals::Double => Ty::F64,
@@ -202,7 +243,7 @@ fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {
     let curve = |index: &u32| {
         let (points, outside) = part.curves.get(*index as usize)?.parts();
         let (name, _) = part.curve_names.get(*index as usize)?;
-        Some(CurveOut { name: names::snake(name), sheet_name: name.clone(), ty: real, points: points.to_vec(), outside })
+        Some(CurveOut { name: names::snake(name), sheet_name: name.clone(), ty: if real.is_real() { real } else { Ty::I64 }, points: points.to_vec(), outside })
     };
     Ok(Firmware {
         status_type: prefix.ty("status"),
@@ -226,7 +267,7 @@ fn title(part: &Part, options: &Options) -> Vec<String> {
     let reals = match options.reals {
         Reals::Double => "Real numbers are computed in 64 bits.".to_owned(),
         Reals::Single => "Real numbers are computed in 32 bits.".to_owned(),
-        Reals::Integer => format!("Readings are integers, in steps of {}.", options.step),
+        Reals::Integer => "There are no real numbers: readings are integers that count steps.".to_owned(),
     };
     lines.push(reals);
     lines
@@ -245,7 +286,7 @@ impl Firmware {
     }
 
     fn step_note(&self) -> String {
-        self.step.map_or(String::new(), |step| format!(" The value counts steps of {step} of its unit."))
+        self.step.map_or(String::new(), |_| " The value counts steps; how large they are is said where the reading is.".to_owned())
     }
 
     /// The statuses that can come, with what they mean.

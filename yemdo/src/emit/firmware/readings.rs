@@ -354,7 +354,8 @@ impl Build<'_> {
             doc.extend([String::new(), capital(means)]);
         }
         if let Some((low, high)) = reading.fixed_range() {
-            doc.extend([String::new(), format!("Stated range: {low} to {high} {}.", reading.unit)]);
+            let what = if self.options.reals == Reals::Integer { "steps" } else { reading.unit.as_str() };
+            doc.extend([String::new(), format!("Stated range: {low} to {high} {what}.")]);
         }
         if let Some(source) = self.source_text(&reading.name) {
             doc.extend([String::new(), format!("Source: {source}.")]);
@@ -362,9 +363,12 @@ impl Build<'_> {
         doc
     }
 
-    fn step_text(&self, _reading: &Reading) -> String {
+    fn step_text(&self, reading: &Reading) -> String {
         match self.options.reals {
-            Reals::Integer => format!(", as a number of steps of {}", self.options.step),
+            Reals::Integer => {
+                let id = self.part.readings.position(|other| other.name == reading.name && other.shown);
+                format!(", in steps of {}", id.map_or(self.options.step, |id| self.options.step_of(id)))
+            }
             _ => String::new(),
         }
     }
@@ -491,7 +495,6 @@ impl Build<'_> {
         let bounds = facts.result;
         let fixed = |end: &End| if let End::Number(number) = end { Some(*number) } else { None };
         if let (Some(low), Some(high)) = (fixed(low), fixed(high)) {
-            let (low, high) = (low / self.options.scale(), high / self.options.scale());
             if ty.is_real() {
                 // A float is compared with the nearest floats that mean the same.
                 let (low, high) = if ty == Ty::F32 { (least_single(low), most_single(high)) } else { (low, high) };

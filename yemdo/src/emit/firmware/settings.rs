@@ -362,7 +362,8 @@ impl Build<'_> {
         let otherwise = if whole { rows.pop().map_or(Vec::new(), |(_, body)| body) } else { vec![Stmt::Fail("no row for it".into())] };
         let gives = if whole { Gives::Type(Type::Num(ty)) } else { Gives::Maybe(ty) };
         let params = vec![Param { name: "code".into(), ty: Type::Num(code_ty), pass: Pass::Value }];
-        let doc = vec![format!("The number beside a code of {} in column {}{}.", field.name, model.name, if whole { "" } else { ", where there is one" })];
+        let unit = self.part.column_units.get(&(id, column)).map_or(String::new(), |unit| format!(", in units of {unit}"));
+        let doc = vec![format!("The number beside a code of {} in column {}{}{unit}.", field.name, model.name, if whole { "" } else { ", where there is one" })];
         let body = vec![Stmt::Switch(Expr::Var("code".into()), code_ty, rows, otherwise)];
         self.module.functions.push(Function { doc, public: true, name, of: None, params, gives, body });
     }
@@ -425,6 +426,10 @@ impl Build<'_> {
     pub(super) fn quantity(&mut self, id: QuantityId) {
         let part = self.part;
         let Some(quantity) = part.quantities.get(id) else { return };
+        if part.no_integers.contains(&id) {
+            self.module.notes.push(format!("quantity {}, which cannot be computed in integers", quantity.name));
+            return;
+        }
         // Those that it uses come first.
         for input in inputs(&quantity.formula) {
             if let Input::Quantity(other) = input {

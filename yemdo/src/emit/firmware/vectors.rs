@@ -351,7 +351,7 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
     let slack = if firmware.real.is_real() { "slack" } else { "_slack" };
     let test = if firmware.real.is_real() { "own.abs_diff(bits) <= slack" } else { "own == bits" };
     if firmware.module.frames.iter().any(|calls| !calls.members.is_empty()) {
-        text.push_str(&format!("fn same(reading: &Reading, at: &mut &[u8], {slack}: u64) -> bool {{\n    let (status, bits) = (take(at, 1), take(at, 8));\n    let own = {bits};\n    status_code(reading.status) == status && {test}\n}}\n\n"));
+        text.push_str(&format!("fn same(reading: Reading, at: &mut &[u8], {slack}: u64) -> bool {{\n    let (status, bits) = (take(at, 1), take(at, 8));\n    let own = {bits};\n    status_code(reading.status) == status && {test}\n}}\n\n"));
     }
     text.push_str("/// Goes through records: how many frames there were, or the place of the first that does not agree.\n///\n/// # Errors\n/// The place of the first record that does not agree.\n#[allow(unused_assignments, clippy::too_many_lines, clippy::cast_possible_truncation)]\n#[allow(clippy::match_single_binding, clippy::single_match_else)]\n#[rustfmt::skip]\npub fn check(records: &[u8]) -> Result<usize, usize> {\n    let mut at = records;\n    let mut count = 0;\n");
     let needed = |var: &str| firmware.module.frames.iter().any(|calls| calls.readings.as_ref().is_some_and(|(_, _, params)| params.iter().any(|param| param.name == var)));
@@ -402,7 +402,7 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
                 let (pattern, value) = if bind.len() == 1 { (bind.join(""), from.join("")) } else { (format!("({})", bind.join(", ")), format!("({})", from.join(", "))) };
                 text.push_str(&format!("                            let {pattern} = {value} else {{\n                                return Err(start);\n                            }};\n                            let got = {first}.{}({});\n", name.rust, args.join(", ")));
                 for (_, member, inexact) in &calls.members {
-                    text.push_str(&format!("                            good &= same(&got.{member}, &mut at, {});\n", if *inexact { "64" } else { "0" }));
+                    text.push_str(&format!("                            good &= same(got.{member}, &mut at, {});\n", if *inexact { "64" } else { "0" }));
                 }
                 text.push_str("                        }\n");
             }

@@ -100,9 +100,12 @@ pub(super) fn curves(firmware: &Firmware) -> String {
     let prefix = &firmware.prefix.lower;
     let mut text = Vec::new();
     for curve in &firmware.curves {
-        let single = curve.ty == Ty::F32;
-        let real = if single { "float" } else { "double" };
-        let number = |value: f64| if single { format!("{:?}F", value as f32) } else { format!("{value:?}") };
+        let real = curve.ty.name();
+        let number = |value: f64| match curve.ty {
+            Ty::F32 => format!("{:?}F", value as f32),
+            Ty::F64 => format!("{value:?}"),
+            _ => format!("{}", value as i64),
+        };
         let points: Vec<String> = curve.points.iter().map(|(x, y)| format!("{{ {}, {} }}", number(*x), number(*y))).collect();
         let name = format!("{prefix}_curve_{}", curve.name);
         let last = points.len() - 1;

@@ -86,7 +86,7 @@ impl Doc {
                 format!("[\n{}\n{pad}]", lines.join("\n"))
             }
             Doc::Chain(first, rest) => {
-                let mut text = first.lay(indent, column, 0);
+                let mut text = first.lay(indent, column, 1);
                 for (index, (op, doc)) in rest.iter().enumerate() {
                     let behind = if index + 1 == rest.len() { behind } else { 0 };
                     text.push_str(&format!("\n{inner}{op} {}", doc.lay(indent + 4, indent + 5 + op.len(), behind)));
@@ -94,6 +94,21 @@ impl Doc {
                 text
             }
             Doc::Call(head, args) => format!("{head}(\n{}{pad})", vertical(args, indent)),
+            Doc::Method(of, ..) if matches!(**of, Doc::Method(..)) => {
+                // Every method of a chain has a line of its own.
+                let mut links: Vec<Doc> = Vec::new();
+                let mut base = self;
+                while let Doc::Method(of, name, args) = base {
+                    links.push(Doc::Call(format!(".{name}"), args.clone()));
+                    base = of;
+                }
+                let mut text = base.lay(indent, column, 0);
+                for (index, link) in links.iter().rev().enumerate() {
+                    let behind = if index + 1 == links.len() { behind } else { 0 };
+                    text.push_str(&format!("\n{inner}{}", link.lay(indent + 4, indent + 4, behind)));
+                }
+                text
+            }
             Doc::Method(of, name, args) => {
                 let head = format!("{}.{name}", of.flat());
                 let short = of.flat().chars().count() <= 4 || !matches!(**of, Doc::Method(..) | Doc::Call(..));

@@ -594,6 +594,7 @@ fn curves(firmware: &Firmware, out: &mut Lines) {
         out.line(&format!("fn curve_{}(x: {name}) -> {gives} {{", curve.name));
         let constant = curve.name.to_uppercase();
         out.line(&format!("    const {constant}: [({name}, {name}); {}] = [", curve.points.len()));
+        let real = |value: f64, ty: Ty| if ty.is_real() { real(value, ty) } else { digits(value as i128) };
         for (x, y) in &curve.points {
             out.line(&format!("        ({}, {}),", real(*x, curve.ty), real(*y, curve.ty)));
         }
