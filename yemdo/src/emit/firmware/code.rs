@@ -66,15 +66,6 @@ pub(super) struct Constant {
     pub(super) hex: usize,
 }
 
-/// A table of numbers.
-#[derive(Clone, Debug)]
-pub(super) struct Table {
-    pub(super) doc: String,
-    pub(super) name: Name,
-    pub(super) ty: Ty,
-    pub(super) values: Vec<Expr>,
-}
-
 /// How a parameter is passed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Pass {
@@ -159,6 +150,18 @@ pub(super) enum Stmt {
     Do(Expr),
     /// A call of which it is known what it gives.
     Ignore(Expr),
+    /// The machine goes on in another state.
+    Goto(usize),
+    /// The machine asks for something, and goes on in another state when it is done.
+    Ask(usize, Ask),
+    /// The routine has failed.
+    Raise(Failure),
+    /// The routine is done, and stays in a state that is none.
+    Finish(usize),
+    /// What was read becomes the codes of a frame, or the routine fails: variable, structure, function.
+    Unpack(String, Name, Name),
+    /// A byte of what is sent next.
+    Out(usize, Expr),
     /// One of several ways, by a code: its type, the ways, and what is done with every other code.
     Switch(Expr, Ty, Vec<(Vec<i128>, Vec<Stmt>)>, Vec<Stmt>),
     /// A number that may be none becomes what a call gives: variable, its type, call.
@@ -199,7 +202,6 @@ pub(super) enum Expr {
     Byte(String, usize),
     /// Several bytes, side by side.
     Bytes(String, Vec<usize>),
-    Constant(Name),
     /// A status, or a value of an enum, by its type and name.
     Value(Name, Name),
     Neg(Ty, Box<Expr>),
@@ -238,12 +240,12 @@ pub(super) enum Expr {
     FromBits(u32, Ty, Box<Expr>),
     /// Whether a real number is finite.
     IsFinite(Ty, Box<Expr>),
+    /// Whether what was asked last was not acknowledged, or did not come in time.
+    NoAnswer,
     Call(Name, Vec<Expr>),
     /// A method in Rust; the first argument is the structure.
     Method(Name, Vec<Expr>),
     Math(Func, Ty, Vec<Expr>),
-    /// A table's number at an index that is known to be in it.
-    Index(Name, Box<Expr>),
     /// A new reading: value, status.
     Reading(Box<Expr>, Box<Expr>),
 }
@@ -255,7 +257,7 @@ impl Expr {
 
     /// An unsigned mask, as people write it.
     pub(super) fn and_mask(self, ty: Ty, mask: u64) -> Expr {
-        Expr::Arith(Arith::BitAnd, ty, self.boxed(), Expr::Hex(mask, ty).boxed())
+        if mask == u64::MAX >> (64 - ty.bits()) { self } else { Expr::Arith(Arith::BitAnd, ty, self.boxed(), Expr::Hex(mask, ty).boxed()) }
     }
 
     pub(super) fn or(self, ty: Ty, other: Expr) -> Expr {
@@ -287,9 +289,71 @@ impl Expr {
     pub(super) fn is_plain(&self) -> bool {
         matches!(
             self,
-            Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) | Expr::Bool(_) | Expr::Var(_) | Expr::There(_) | Expr::Member(..) | Expr::Constant(_)
+            Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) | Expr::Bool(_) | Expr::Var(_) | Expr::There(_) | Expr::Member(..)
         )
     }
+}
+
+/// What a routine asks for.
+#[derive(Clone, Debug)]
+pub(super) enum Ask {
+    /// Bytes are written, and then others are read.
+    Transfer(Sent, Option<(usize, usize)>),
+    /// Modbus registers or bits are read: function, address, how many; where to, and how many bytes.
+    ModbusRead(u8, u16, u16, (usize, usize)),
+    /// Modbus registers are written: address, bytes.
+    ModbusWrite(u16, usize),
+    /// So many microseconds pass.
+    Wait(Expr),
+    /// The data-ready line comes to a level, within so many microseconds.
+    Line(bool, Expr),
+}
+
+/// What is sent.
+#[derive(Clone, Debug)]
+pub(super) enum Sent {
+    Nothing,
+    Fixed(Vec<u8>),
+    /// So many bytes of what was put together.
+    Out(usize),
+}
+
+/// Why a routine fails.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Failure {
+    NoAnswer,
+    Check,
+    TimedOut,
+    Unexpected,
+    NotTaken,
+    NoValue,
+}
+
+impl Failure {
+    pub(super) const ALL: [(Failure, &'static str, &'static str); 6] = [
+        (Failure::NoAnswer, "no answer", "the part does not acknowledge"),
+        (Failure::Check, "check failed", "what came is no good frame: a check value does not agree, or nobody answered"),
+        (Failure::TimedOut, "timed out", "what was waited for did not come in time"),
+        (Failure::Unexpected, "unexpected", "what was read is not what was expected: another part, or none"),
+        (Failure::NotTaken, "not taken", "a register reads otherwise than it was written"),
+        (Failure::NoValue, "no value", "a formula of the routine has no value with these settings"),
+    ];
+}
+
+/// A routine as a state machine.
+#[derive(Clone, Debug)]
+pub(super) struct Machine {
+    pub(super) doc: Vec<String>,
+    pub(super) name: Name,
+    pub(super) ty: Name,
+    /// What every state does: a comment, and statements.
+    pub(super) states: Vec<(String, Vec<Stmt>)>,
+    /// Bytes that are read.
+    pub(super) buffer: usize,
+    /// Bytes that are put together to be sent.
+    pub(super) out: usize,
+    /// Counters and what else it keeps: name, type.
+    pub(super) keeps: Vec<(String, Ty)>,
 }
 
 /// How the functions of a frame are called.
@@ -313,9 +377,9 @@ pub(super) struct Module {
     pub(super) constants: Vec<Constant>,
     pub(super) enums: Vec<Enum>,
     pub(super) structs: Vec<Struct>,
-    pub(super) tables: Vec<Table>,
     pub(super) functions: Vec<Function>,
     pub(super) frames: Vec<FrameCalls>,
+    pub(super) machines: Vec<Machine>,
     /// What a reader of the output should know.
     pub(super) notes: Vec<String>,
 }

@@ -20,6 +20,7 @@ use std::fmt;
 use build::{Build, status_name};
 use code::{Module, Name};
 use names::Prefix;
+use crate::bus::Bus;
 use crate::formula::curve::Outside;
 use crate::ground::diagnostic::{Diagnostic, render_all};
 use crate::ground::number::Ty;
@@ -67,6 +68,18 @@ pub enum Only {
     },
 }
 
+/// How a driver in Rust waits and talks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Hal {
+    /// By the traits of embedded-hal 1.0.
+    #[default]
+    Blocking,
+    /// By those of embedded-hal-async 1.0.
+    Async,
+    /// Not at all: only the state machines are emitted.
+    None,
+}
+
 /// What is emitted, and how.
 #[derive(Clone, Debug)]
 pub struct Options {
@@ -74,6 +87,10 @@ pub struct Options {
     pub reals: Reals,
     /// What is taken of the part.
     pub only: Only,
+    /// The bus that routines go over; the sheet's first where it has none such.
+    pub bus: Option<Bus>,
+    /// How a Rust driver waits and talks.
+    pub hal: Hal,
     /// The step of integer readings, in each reading's unit.
     pub step: f64,
     /// Readings with another one.
@@ -82,7 +99,7 @@ pub struct Options {
 
 impl Default for Options {
     fn default() -> Self {
-        Self { reals: Reals::Double, only: Only::Everything, step: 0.001, steps: Vec::new() }
+        Self { reals: Reals::Double, only: Only::Everything, step: 0.001, steps: Vec::new(), bus: None, hal: Hal::Blocking }
     }
 }
 
@@ -147,7 +164,7 @@ struct CurveOut {
 }
 
 /// A part that is ready to be printed.
-pub struct Firmware {
+struct Firmware {
     prefix: Prefix,
     module: Module,
     statuses: Vec<Status>,
@@ -155,6 +172,8 @@ pub struct Firmware {
     real: Ty,
     curves: Vec<CurveOut>,
     title: Vec<String>,
+    bus: Option<Bus>,
+    hal: Hal,
     step: Option<f64>,
 }
 
@@ -229,6 +248,10 @@ fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {
     frames.iter().for_each(|frame| build.frame(*frame));
     quantities.iter().for_each(|quantity| build.quantity_once(*quantity));
     frames.iter().for_each(|frame| build.readings(*frame));
+    let routines: Vec<_> = build.wanted.routines.iter().copied().collect();
+    routines.iter().for_each(|routine| build.routine(*routine));
+    let bus = build.bus();
+    build.addresses();
     let Build { prefix, module, mut refused, clashes, statuses, curves, .. } = build;
     refused.extend(clashes.into_iter().map(|clash| format!("{} and {} both become `{}` in the output: rename one of them", clash.one, clash.other, clash.becomes)));
     if !refused.is_empty() {
@@ -251,6 +274,8 @@ fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {
         real,
         curves: curves.iter().filter_map(curve).collect(),
         title: title(part, options),
+        bus: bus.filter(|_| !module.machines.is_empty()),
+        hal: options.hal,
         step: (options.reals == Reals::Integer).then_some(options.step),
         prefix,
         module,

@@ -239,10 +239,6 @@ impl Build<'_> {
     }
 
     /// A condition as an expression; where it takes statements, they become a function.
-    pub(super) fn holds_expr(&mut self, formula: &Formula, frame: Option<FrameId>, name: &str, before: &mut Vec<Stmt>) -> (Expr, Takes) {
-        self.holds_with(formula, frame, name, &[], before)
-    }
-
     fn holds_with(&mut self, formula: &Formula, frame: Option<FrameId>, name: &str, known: &[Value], outer: &mut Vec<Stmt>) -> (Expr, Takes) {
         let facts = self.facts_of(formula);
         let takes = self.takes_with(formula, frame);

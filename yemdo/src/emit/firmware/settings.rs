@@ -102,11 +102,6 @@ pub(super) fn read_field(build: &Build<'_>, id: FieldId, settings: &str) -> (Exp
 }
 
 impl Build<'_> {
-    /// Whether settings are emitted at all.
-    pub(super) fn has_settings(&self) -> bool {
-        !self.wanted.registers.is_empty() || self.unstored().next().is_some()
-    }
-
     /// Fields that no register holds.
     pub(super) fn unstored(&self) -> impl Iterator<Item = FieldId> + '_ {
         self.part.fields.ids().filter(|id| self.part.is_unstored(*id))
@@ -164,6 +159,39 @@ impl Build<'_> {
         if self.wanted.all {
             registers.iter().for_each(|id| self.value_function(*id));
         }
+    }
+
+    /// Where the part is reached.
+    pub(super) fn addresses(&mut self) {
+        let mut all = Vec::new();
+        let mut add = |doc: String, name: &str, ty: Ty, value: i128, hex: usize| {
+            let name = self.prefix.constant(name);
+            all.push(Constant { doc, name, ty, value: Expr::Int(value, ty), hex });
+        };
+        if let Some(i2c) = &self.part.buses.i2c {
+            let both = |address: u8| format!("7 bits; on the wire 0x{:02X} to write, 0x{:02X} to read", address << 1, address << 1 | 1);
+            add(format!("I2C address: {}.", both(i2c.address)), "I2C address", Ty::U8, i128::from(i2c.address), 2);
+            for (pin, level, address) in &i2c.straps {
+                add(format!("I2C address with pin {pin} {level}: {}.", both(*address)), &format!("I2C address {pin} {level}"), Ty::U8, i128::from(*address), 2);
+            }
+            if let Some(khz) = i2c.max_khz {
+                add("The fastest clock of I2C, in Hz.".into(), "I2C max hz", Ty::U32, i128::from(khz) * 1000, 0);
+            }
+        }
+        if let Some(spi) = &self.part.buses.spi {
+            add("Clock mode of SPI.".into(), "SPI mode", Ty::U8, i128::from(spi.mode), 0);
+            if let Some(khz) = spi.max_khz {
+                add("The fastest clock of SPI, in Hz.".into(), "SPI max hz", Ty::U32, i128::from(khz) * 1000, 0);
+            }
+        }
+        if let Some(modbus) = &self.part.buses.modbus {
+            add("Modbus unit id, as delivered.".into(), "modbus unit", Ty::U8, i128::from(modbus.unit_or_first()), 0);
+            if let Some(baud) = modbus.baud {
+                add(format!("Bits a second, as delivered{}.", modbus.parity.map_or(String::new(), |parity| format!("; parity {parity}"))), "modbus baud", Ty::U32, i128::from(baud), 0);
+            }
+        }
+        all.extend(std::mem::take(&mut self.module.constants));
+        self.module.constants = all;
     }
 
     /// The type of a field's code in the output.
@@ -278,25 +306,7 @@ impl Build<'_> {
             if !plain {
                 doc.extend([String::new(), format!("As its bits: {} of {width} bits.", form.name())]);
             }
-            let raw = if code_of == Ty::Bool {
-                Expr::FromBool(wide, code.boxed())
-            } else {
-                let raw = Expr::Cast { from: code_of, to: wide, fits: code_of == wide, value: code.boxed() };
-                let raw = if code_of == wide { if let Expr::Cast { value, .. } = raw { *value } else { raw } } else { raw };
-                if form == Form::OffsetBinary { Expr::Arith(Arith::BitXor, wide, raw.boxed(), Expr::Hex(1 << (width - 1), wide).boxed()) } else { raw }
-            };
-            for piece in pieces(self, field) {
-                let mask = (u64::MAX >> (64 - piece.width)) << piece.low;
-                let member = Expr::Member("settings".into(), piece.member);
-                let moved = raw.clone().shr(wide, piece.left);
-                let known = form == Form::Unsigned && (narrow || code_of == Ty::Bool) && piece.left + piece.width == width;
-                let moved = if !known && piece.width < wide.bits() - piece.left { moved.and_mask(wide, u64::MAX >> (64 - piece.width)) } else { moved };
-                let moved = if piece.ty.bits() < wide.bits() { Expr::Cast { from: wide, to: piece.ty, fits: true, value: moved.boxed() } } else { moved.cast(wide, piece.ty) };
-                let moved = moved.shl(piece.ty, piece.low);
-                let kept = !mask & (u64::MAX >> (64 - piece.ty.bits()));
-                let value = if kept == 0 { moved } else { member.clone().and_mask(piece.ty, kept).or(piece.ty, moved) };
-                body.push(Stmt::Set(member, value));
-            }
+            body.extend(assigned(self, field, code, code_of, narrow));
             let gives = if narrow {
                 body.push(Stmt::Return(Expr::Bool(true)));
                 Gives::Type(Type::Num(Ty::Bool))
@@ -646,6 +656,36 @@ impl Build<'_> {
         let Some(quantity) = self.part.quantities.get(id) else { return };
         self.module.notes.push(format!("quantity {} has no setter: set its fields, {}", quantity.name, self.part.fields.of(&quantity.moves).map(|field| field.name.as_str()).collect::<Vec<_>>().join(" and ")));
     }
+}
+
+/// Statements that put a code, which fits, into the settings.
+pub(super) fn assign(build: &Build<'_>, id: FieldId, code: Expr, code_of: Ty) -> Vec<Stmt> {
+    build.part.fields.get(id).map_or(Vec::new(), |field| assigned(build, field, code, code_of, true))
+}
+
+/// The same; `narrow` where the code is known to have no more bits than the field.
+fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty, narrow: bool) -> Vec<Stmt> {
+    let (form, width, wide) = (field.layout.form, field.layout.width(), register(field.layout.width()));
+    let raw = if code_of == Ty::Bool {
+        Expr::FromBool(wide, code.boxed())
+    } else {
+        let raw = if code_of == wide { code } else { Expr::Cast { from: code_of, to: wide, fits: false, value: code.boxed() } };
+        if form == Form::OffsetBinary { Expr::Arith(Arith::BitXor, wide, raw.boxed(), Expr::Hex(1 << (width - 1), wide).boxed()) } else { raw }
+    };
+    let mut body = Vec::new();
+    for piece in pieces(build, field) {
+        let mask = (u64::MAX >> (64 - piece.width)) << piece.low;
+        let member = Expr::Member("settings".into(), piece.member);
+        let moved = raw.clone().shr(wide, piece.left);
+        let known = form == Form::Unsigned && (narrow || code_of == Ty::Bool) && piece.left + piece.width == width;
+        let moved = if !known && piece.width < wide.bits() - piece.left { moved.and_mask(wide, u64::MAX >> (64 - piece.width)) } else { moved };
+        let moved = if piece.ty.bits() < wide.bits() { Expr::Cast { from: wide, to: piece.ty, fits: true, value: moved.boxed() } } else { moved.cast(wide, piece.ty) };
+        let moved = moved.shl(piece.ty, piece.low);
+        let kept = !mask & (u64::MAX >> (64 - piece.ty.bits()));
+        let value = if kept == 0 { moved } else { member.clone().and_mask(piece.ty, kept).or(piece.ty, moved) };
+        body.push(Stmt::Set(member, value));
+    }
+    body
 }
 
 /// A value with the masks of what is written.

@@ -1,8 +1,461 @@
-//! The routines in C.
+//! The routines in C: what a part's firmware knows of it, state machines, and loops that drive them.
 
-use super::expr::Printer;
-use super::{Lines, super::Firmware};
+use super::super::code::{Ask, Expr, Failure, Gives, Machine, Sent, Stmt, Type};
+use super::expr::{Printer, type_name};
+use super::super::{Firmware, names::upper};
+use super::{Function, Lines, statements};
+use crate::bus::Bus;
 
-pub(super) fn header(_firmware: &Firmware, _out: &mut Lines) {}
+fn failure(prefix: &str, failure: Failure) -> String {
+    let words = Failure::ALL.iter().find(|(known, ..)| *known == failure).map_or("", |(_, words, _)| words);
+    format!("{prefix}_FAILED_{}", upper(words))
+}
 
-pub(super) fn source(_firmware: &Firmware, _printer: &mut Printer<'_>, _out: &mut Lines) {}
+/// What the requests of a part's routines can be.
+struct Kinds {
+    line: bool,
+    modbus: bool,
+}
+
+impl Kinds {
+    fn of(firmware: &Firmware) -> Self {
+        let line = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Line(..))));
+        Self { line, modbus: firmware.bus == Some(Bus::Modbus) }
+    }
+}
+
+/// Whether a machine asks for such a thing.
+pub(in super::super) fn asks(machine: &Machine, such: &dyn Fn(&Ask) -> bool) -> bool {
+    fn within(list: &[Stmt], such: &dyn Fn(&Ask) -> bool) -> bool {
+        list.iter().any(|statement| match statement {
+            Stmt::Ask(_, ask) => such(ask),
+            Stmt::If(_, then, otherwise) => within(then, such) || within(otherwise, such),
+            _ => false,
+        })
+    }
+    machine.states.iter().any(|(_, list)| within(list, such))
+}
+
+pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
+    let Some(bus) = firmware.bus else { return };
+    let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
+    let kinds = Kinds::of(firmware);
+    out.blank();
+    out.comment(&["What is known of the part. Begin with what `..._device_reset` gives.".into()]);
+    out.line("typedef struct {");
+    for (member, ty) in members(firmware) {
+        out.line(&format!("    {ty} {member};"));
+    }
+    out.line(&format!("}} {p}_device_t;"));
+    out.blank();
+    out.line(&format!("{p}_device_t {p}_device_reset(void);"));
+    for calls in firmware.module.frames.iter().filter(|calls| calls.readings.is_some()) {
+        let Some((_, ty, _)) = &calls.readings else { continue };
+        out.blank();
+        out.comment(&[format!("The readings of what came last. Gives `false` where {} has not come yet, or something that they need.", calls.var)]);
+        out.line(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings);", calls.var, ty.c));
+    }
+    out.blank();
+    out.comment(&["How a routine ended.".into()]);
+    out.line("typedef enum {");
+    out.line(&format!("    {up}_SUCCEEDED = 0,"));
+    for (one, _, doc) in Failure::ALL {
+        out.line(&format!("    {}, /* {doc} */", failure(up, one)));
+    }
+    out.line(&format!("    {up}_FAILED_BUS /* the bus itself failed */"));
+    out.line(&format!("}} {p}_outcome_t;"));
+    out.blank();
+    out.comment(&["What a routine asks for next.".into()]);
+    out.line("typedef enum {");
+    out.line(&format!("    {up}_FINISHED, /* nothing: it is done */"));
+    if kinds.modbus {
+        out.line(&format!("    {up}_MODBUS_READ, /* read `count` registers or bits at `address` by `function`, into `read` */"));
+        out.line(&format!("    {up}_MODBUS_WRITE, /* write the registers at `address` with the bytes in `write` */"));
+    } else {
+        out.line(&format!("    {up}_TRANSFER, /* write, then read, either of which may be empty */"));
+    }
+    out.line(&format!("    {up}_WAIT{} /* let `micros` pass */", if kinds.line { "," } else { "" }));
+    if kinds.line {
+        out.line(&format!("    {up}_LINE /* wait until the data-ready line is `high`, for no longer than `micros` */"));
+    }
+    out.line(&format!("}} {p}_request_kind_t;"));
+    out.blank();
+    out.line("typedef struct {");
+    out.line(&format!("    {p}_request_kind_t kind;"));
+    out.line("    const uint8_t *write;");
+    out.line("    uint16_t write_length;");
+    out.line("    uint8_t *read;");
+    out.line("    uint16_t read_length;");
+    out.line("    uint32_t micros;");
+    if kinds.modbus {
+        out.line("    uint8_t function;");
+        out.line("    uint16_t address;");
+        out.line("    uint16_t count;");
+    }
+    if kinds.line {
+        out.line("    bool high;");
+    }
+    out.line(&format!("}} {p}_request_t;"));
+    for machine in &firmware.module.machines {
+        out.blank();
+        out.comment(&[format!("A run of {}; zeros are its beginning.", machine.name.c)]);
+        out.line("typedef struct {");
+        out.line(&format!("    {} at;", state_type(machine)));
+        for (name, ty) in &machine.keeps {
+            out.line(&format!("    {} {name};", type_name(*ty)));
+        }
+        if machine.out > 0 {
+            out.line(&format!("    uint8_t out[{}];", machine.out));
+        }
+        if machine.buffer > 0 {
+            out.line(&format!("    uint8_t buffer[{}];", machine.buffer));
+        }
+        out.line(&format!("}} {};", machine.ty.c));
+        out.blank();
+        out.comment(&[
+            machine.doc.join(" "),
+            String::new(),
+            "Goes on until something has to be done, and says what. `answered` is whether what was asked last was acknowledged, or came in time; it counts for nothing at first.".into(),
+        ]);
+        out.wrapped(&format!("{p}_outcome_t {}_step({} *run, {p}_device_t *device, bool answered, {p}_request_t *request);", machine.name.c, machine.ty.c), 0);
+    }
+    out.blank();
+    out.comment(&["What came of a transfer.".into()]);
+    out.line("typedef enum {");
+    out.line(&format!("    {up}_BUS_DONE,"));
+    out.line(&format!("    {up}_BUS_NO_ANSWER, /* not acknowledged, or no response */"));
+    out.line(&format!("    {up}_BUS_ERROR"));
+    out.line(&format!("}} {p}_bus_result_t;"));
+    out.blank();
+    out.comment(&["The part on a bus: your functions, with whatever they need in `user`.".into()]);
+    out.line("typedef struct {");
+    out.line("    void *user;");
+    match bus {
+        Bus::I2c => {
+            out.line("    /* Writes bytes, then reads others after a repeated start; where one length is 0, only the other is done. */");
+            out.line(&format!("    {p}_bus_result_t (*transfer)(void *user, uint8_t address, const uint8_t *write, uint16_t write_length,"));
+            out.line("            uint8_t *read, uint16_t read_length);");
+            out.line("    uint8_t address;");
+        }
+        Bus::Spi => {
+            out.line("    /* Selects the part, writes bytes, reads others, and lets go of it. */");
+            out.line(&format!("    {p}_bus_result_t (*transfer)(void *user, const uint8_t *write, uint16_t write_length, uint8_t *read,"));
+            out.line("            uint16_t read_length);");
+        }
+        Bus::Modbus => {
+            out.line("    /* Reads registers, high byte first, or bits, by a function from 1 to 4. */");
+            out.line(&format!("    {p}_bus_result_t (*read)(void *user, uint8_t unit, uint8_t function, uint16_t address, uint16_t count,"));
+            out.line("            uint8_t *data, uint16_t length);");
+            out.line("    /* Writes registers, high byte first. */");
+            out.line(&format!("    {p}_bus_result_t (*write)(void *user, uint8_t unit, uint16_t address, const uint8_t *data, uint16_t length);"));
+            out.line("    uint8_t unit;");
+        }
+    }
+    out.line("    /* Lets microseconds pass. */");
+    out.line("    void (*wait)(void *user, uint32_t micros);");
+    if kinds.line {
+        out.line("    /* Whether the data-ready line is high now. */");
+        out.line("    bool (*line)(void *user);");
+    }
+    out.line(&format!("    {p}_device_t device;"));
+    out.line(&format!("}} {p}_driver_t;"));
+    for machine in &firmware.module.machines {
+        out.blank();
+        out.comment(&[machine.doc.join(" ").replace(", step by step.", ", from beginning to end.")]);
+        out.line(&format!("{p}_outcome_t {}({p}_driver_t *driver);", machine.name.c));
+    }
+}
+
+fn state_type(machine: &Machine) -> &'static str {
+    if machine.states.len() > 255 { "uint16_t" } else { "uint8_t" }
+}
+
+/// The members of what is known of a part: their names and types.
+fn members(firmware: &Firmware) -> Vec<(String, String)> {
+    let p = &firmware.prefix.lower;
+    let mut all = Vec::new();
+    for suffix in ["settings", "parameters"] {
+        if firmware.module.structs.iter().any(|one| one.name.c == format!("{p}_{suffix}_t")) {
+            all.push((suffix.to_owned(), format!("{p}_{suffix}_t")));
+        }
+    }
+    for calls in &firmware.module.frames {
+        all.push((calls.var.clone(), calls.ty.c.clone()));
+        all.push((format!("has_{}", calls.var), "bool".to_owned()));
+    }
+    all
+}
+
+pub(super) fn source(firmware: &Firmware, printer: &mut Printer<'_>, out: &mut Lines) {
+    let Some(bus) = firmware.bus else { return };
+    let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
+    let kinds = Kinds::of(firmware);
+    out.blank();
+    out.line(&format!("{p}_device_t {p}_device_reset(void)"));
+    out.line("{");
+    out.line(&format!("    {p}_device_t device;"));
+    out.blank();
+    for (member, ty) in members(firmware) {
+        match member.as_str() {
+            "settings" => out.line(&format!("    device.settings = {p}_settings_reset();")),
+            "parameters" => out.line(&format!("    device.parameters = {p}_parameters_default();")),
+            member if member.starts_with("has_") => out.line(&format!("    device.{member} = false;")),
+            member => {
+                let one = firmware.module.structs.iter().find(|one| one.name.c == ty);
+                out.line(&format!("    device.{member} = ({ty}){{"));
+                for inner in one.into_iter().flat_map(|one| &one.members) {
+                    let value = if let Type::Bytes(_) = inner.ty { "{ 0 }".to_owned() } else { printer.alone(&inner.default) };
+                    out.line(&format!("        .{} = {value},", inner.name));
+                }
+                out.line("    };");
+            }
+        }
+    }
+    out.line("    return device;");
+    out.line("}");
+    for calls in &firmware.module.frames {
+        let Some((name, ty, params)) = &calls.readings else { continue };
+        out.blank();
+        out.line(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings)", calls.var, ty.c));
+        out.line("{");
+        let frames = firmware.module.frames.iter().filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var));
+        let missing: Vec<String> = frames.map(|other| format!("!device->has_{}", other.var)).collect();
+        out.line(&format!("    if ({}) {{", missing.join(" || ")));
+        out.line("        return false;");
+        out.line("    }");
+        let args: Vec<String> = params.iter().map(|param| format!("&device->{}", param.name)).collect();
+        out.wrapped(&format!("    *readings = {}({});", name.c, args.join(", ")), 1);
+        out.line("    return true;");
+        out.line("}");
+    }
+    for machine in &firmware.module.machines {
+        print(machine, firmware, printer, out);
+    }
+    serve(firmware, bus, &kinds, out);
+    for machine in &firmware.module.machines {
+        out.blank();
+        out.line(&format!("{p}_outcome_t {}({p}_driver_t *driver)", machine.name.c));
+        out.line("{");
+        out.line(&format!("    {} run = {{ 0 }};", machine.ty.c));
+        out.line("    bool answered = true;");
+        out.blank();
+        out.line("    for (;;) {");
+        out.line(&format!("        {p}_request_t request;"));
+        out.wrapped(&format!("        const {p}_outcome_t outcome = {}_step(&run, &driver->device, answered, &request);", machine.name.c), 2);
+        out.line(&format!("        if ((outcome != {up}_SUCCEEDED) || (request.kind == {up}_FINISHED)) {{"));
+        out.line("            return outcome;");
+        out.line("        }");
+        out.line(&format!("        const {p}_bus_result_t result = {p}_serve(driver, &request);"));
+        out.line(&format!("        if (result == {up}_BUS_ERROR) {{"));
+        out.line(&format!("            return {up}_FAILED_BUS;"));
+        out.line("        }");
+        out.line(&format!("        answered = result == {up}_BUS_DONE;"));
+        out.line("    }");
+        out.line("}");
+    }
+}
+
+/// The function that does what a routine asks for.
+fn serve(firmware: &Firmware, bus: Bus, kinds: &Kinds, out: &mut Lines) {
+    let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
+    out.blank();
+    out.comment(&["Does what a routine asks for.".into()]);
+    out.line(&format!("static {p}_bus_result_t {p}_serve({p}_driver_t *driver, const {p}_request_t *request)"));
+    out.line("{");
+    out.line("    switch (request->kind) {");
+    if kinds.modbus {
+        out.line(&format!("    case {up}_MODBUS_READ:"));
+        out.line("        return driver->read(driver->user, driver->unit, request->function, request->address, request->count,");
+        out.line("                request->read, request->read_length);");
+        out.line(&format!("    case {up}_MODBUS_WRITE:"));
+        out.line("        return driver->write(driver->user, driver->unit, request->address, request->write, request->write_length);");
+    } else {
+        out.line(&format!("    case {up}_TRANSFER:"));
+        let address = if bus == Bus::I2c { "driver->address, " } else { "" };
+        out.line(&format!("        return driver->transfer(driver->user, {address}request->write, request->write_length, request->read,"));
+        out.line("                request->read_length);");
+    }
+    out.line(&format!("    case {up}_WAIT:"));
+    out.line("        driver->wait(driver->user, request->micros);");
+    out.line(&format!("        return {up}_BUS_DONE;"));
+    if kinds.line {
+        out.line(&format!("    case {up}_LINE: {{"));
+        out.line("        uint32_t passed = 0;");
+        out.blank();
+        out.line("        while (driver->line(driver->user) != request->high) {");
+        out.line("            if (passed >= request->micros) {");
+        out.line(&format!("                return {up}_BUS_NO_ANSWER;"));
+        out.line("            }");
+        out.line("            driver->wait(driver->user, 100);");
+        out.line("            passed += 100U;");
+        out.line("        }");
+        out.line(&format!("        return {up}_BUS_DONE;"));
+        out.line("    }");
+    }
+    out.line(&format!("    case {up}_FINISHED:"));
+    out.line("    default:");
+    out.line(&format!("        return {up}_BUS_DONE;"));
+    out.line("    }");
+    out.line("}");
+}
+
+fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printer<'_>, out: &mut Lines) {
+    let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
+    let function = Function { doc: Vec::new(), public: true, name: machine.name.clone(), of: None, params: Vec::new(), gives: Gives::Nothing, body: Vec::new() };
+    printer.tried.clear();
+    printer.filled = false;
+    let mut states = Lines::default();
+    for (index, (comment, list)) in machine.states.iter().enumerate() {
+        states.line(&format!("        case {index}: {{"));
+        if !comment.is_empty() {
+            states.line(&format!("            /* {} */", super::plain(comment)));
+        }
+        statements(list, &function, printer, 3, &mut states);
+        if !ends(list) {
+            states.line(&format!("            run->at = {};", index + 1));
+            states.line("            break;");
+        }
+        states.line("        }");
+    }
+    out.blank();
+    out.wrapped(&format!("{p}_outcome_t {}_step({} *run, {p}_device_t *device, bool answered, {p}_request_t *request)", machine.name.c, machine.ty.c), 0);
+    out.line("{");
+    let uses = |word: &str| states.text.contains(&format!("{word}->")) || states.text.contains(&format!("({word}")) || states.text.contains(&format!("({word},")) || states.text.contains(&format!(", {word}"));
+    let mut locals = Vec::new();
+    for (member, ty) in members(firmware).into_iter().filter(|(member, _)| !member.starts_with("has_")) {
+        if uses(&member) {
+            let changed = member == "settings" && states.text.contains("settings->") && states.text.lines().any(|line| line.trim_start().starts_with("settings->"));
+            locals.push(format!("    {}{ty} *const {member} = &device->{member};", if changed { "" } else { "const " }));
+        }
+    }
+    if !states.text.contains("device->") && locals.is_empty() {
+        locals.push("    (void)device;".into());
+    }
+    if !states.text.contains("answered") {
+        locals.push("    (void)answered;".into());
+    }
+    locals.iter().for_each(|line| out.line(line));
+    out.line(&format!("    *request = ({p}_request_t){{ .kind = {up}_FINISHED }};"));
+    // What never goes on by itself needs no loop.
+    let loops = states.text.contains("continue;") || states.text.contains("break;");
+    if loops {
+        out.line("    for (;;) {");
+        out.line("        switch (run->at) {");
+        out.raw(&states.text);
+        out.line("        default:");
+        out.line(&format!("            return {up}_SUCCEEDED;"));
+        out.line("        }");
+        out.line("    }");
+    } else {
+        out.line("    switch (run->at) {");
+        states.text.lines().for_each(|line| out.line(line.strip_prefix("    ").unwrap_or(line)));
+        out.line("    default:");
+        out.line(&format!("        return {up}_SUCCEEDED;"));
+        out.line("    }");
+    }
+    out.line("}");
+}
+
+/// Whether a machine goes on by itself anywhere.
+pub(in super::super) fn goes_on(list: &[Stmt]) -> bool {
+    list.iter().any(|statement| match statement {
+        Stmt::Goto(_) => true,
+        Stmt::If(_, then, otherwise) => goes_on(then) || goes_on(otherwise),
+        _ => false,
+    })
+}
+
+/// Whether nothing goes on behind statements.
+pub(in super::super) fn ends(list: &[Stmt]) -> bool {
+    match list.last() {
+        Some(Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_)) => true,
+        Some(Stmt::If(_, then, otherwise)) => ends(then) && ends(otherwise),
+        _ => false,
+    }
+}
+
+/// A statement that only machines have.
+pub(super) fn statement(statement: &Stmt, printer: &mut Printer<'_>, depth: usize, out: &mut Lines) {
+    let pad = "    ".repeat(depth);
+    let (p, up) = (printer.prefix.to_owned(), super::super::names::upper(printer.prefix));
+    match statement {
+        Stmt::Goto(next) => {
+            out.line(&format!("{pad}run->at = {next};"));
+            out.line(&format!("{pad}continue;"));
+        }
+        Stmt::Ask(next, ask) => {
+            out.line(&format!("{pad}run->at = {next};"));
+            let mut set = |member: &str, value: &str| out.wrapped(&format!("{pad}request->{member} = {value};"), depth);
+            match ask {
+                Ask::Transfer(sent, read) => {
+                    set("kind", &format!("{up}_TRANSFER"));
+                    match sent {
+                        Sent::Nothing => {}
+                        Sent::Fixed(bytes) => {
+                            let list: Vec<String> = bytes.iter().map(|byte| format!("0x{byte:02X}")).collect();
+                            // A constant of this place, which outlives the call.
+                            let name = format!("bytes_{}", list.join("_").replace("0x", "").to_lowercase());
+                            out.line(&format!("{pad}static const uint8_t {name}[] = {{ {} }};", list.join(", ")));
+                            out.line(&format!("{pad}request->write = {name};"));
+                            out.line(&format!("{pad}request->write_length = {};", bytes.len()));
+                        }
+                        Sent::Out(count) => {
+                            set("write", "run->out");
+                            set("write_length", &count.to_string());
+                        }
+                    }
+                    if let Some((to, count)) = read {
+                        let place = if *to == 0 { "run->buffer".to_owned() } else { format!("&run->buffer[{to}]") };
+                        out.line(&format!("{pad}request->read = {place};"));
+                        out.line(&format!("{pad}request->read_length = {count};"));
+                    }
+                }
+                Ask::ModbusRead(function, address, count, (to, bytes)) => {
+                    set("kind", &format!("{up}_MODBUS_READ"));
+                    set("function", &function.to_string());
+                    set("address", &address.to_string());
+                    set("count", &count.to_string());
+                    let place = if *to == 0 { "run->buffer".to_owned() } else { format!("&run->buffer[{to}]") };
+                    set("read", &place);
+                    set("read_length", &bytes.to_string());
+                }
+                Ask::ModbusWrite(address, bytes) => {
+                    set("kind", &format!("{up}_MODBUS_WRITE"));
+                    set("address", &address.to_string());
+                    set("write", "run->out");
+                    set("write_length", &bytes.to_string());
+                }
+                Ask::Wait(micros) => {
+                    let micros = printer.alone(micros);
+                    out.line(&format!("{pad}request->kind = {up}_WAIT;"));
+                    out.wrapped(&format!("{pad}request->micros = {micros};"), depth);
+                }
+                Ask::Line(high, micros) => {
+                    let micros = printer.alone(micros);
+                    out.line(&format!("{pad}request->kind = {up}_LINE;"));
+                    out.line(&format!("{pad}request->high = {high};"));
+                    out.wrapped(&format!("{pad}request->micros = {micros};"), depth);
+                }
+            }
+            out.line(&format!("{pad}return {up}_SUCCEEDED;"));
+        }
+        Stmt::Raise(one) => out.line(&format!("{pad}return {};", failure(&up, *one))),
+        Stmt::Finish(end) => {
+            out.line(&format!("{pad}run->at = {end};"));
+            out.line(&format!("{pad}return {up}_SUCCEEDED;"));
+        }
+        Stmt::Unpack(var, _, unpack) => {
+            out.line(&format!("{pad}if (!{}(&device->{var}, run->buffer)) {{", unpack.c));
+            out.line(&format!("{pad}    return {};", failure(&up, Failure::Check)));
+            out.line(&format!("{pad}}}"));
+            out.line(&format!("{pad}device->has_{var} = true;"));
+        }
+        Stmt::Out(at, value) => {
+            let value = printer.value(value, crate::ground::number::Ty::U8);
+            out.wrapped(&format!("{pad}run->out[{at}] = {value};"), depth);
+        }
+        _ => {
+            let _ = (p, Expr::NoAnswer);
+        }
+    }
+}

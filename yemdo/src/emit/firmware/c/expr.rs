@@ -109,9 +109,9 @@ impl Printer<'_> {
             Expr::Pass(name) => (name.clone(), Level::Primary),
             Expr::Member(of, member) => (format!("{of}->{member}"), Level::Primary),
             Expr::Own(of, member) => (format!("{of}{}{member}", if self.filled { "->" } else { "." }), Level::Primary),
-            Expr::Byte(bytes, at) => (format!("{bytes}[{at}]"), Level::Primary),
+            Expr::NoAnswer => ("!answered".into(), Level::Unary),
+            Expr::Byte(bytes, at) => (format!("{}[{at}]", bytes.replace("run.", "run->")), Level::Primary),
             Expr::Bytes(bytes, at) => (format!("{bytes}[{}]", at.first().copied().unwrap_or(0)), Level::Primary),
-            Expr::Constant(name) => (name.c.clone(), Level::Primary),
             Expr::Value(_, name) => (name.c.clone(), Level::Primary),
             Expr::Neg(ty, inner) => {
                 let inner = self.at_least(inner, Level::Unary);
@@ -219,7 +219,6 @@ impl Printer<'_> {
                 let args: Vec<String> = args.iter().map(|arg| self.alone(arg)).collect();
                 (format!("{}({})", func.name(*ty), args.join(", ")), Level::Primary)
             }
-            Expr::Index(name, index) => (format!("{}[{}]", name.c, self.alone(index)), Level::Primary),
             Expr::Reading(value, status) => {
                 let (value, status) = (self.alone(value), self.alone(status));
                 (format!("({}_reading_t){{ .value = {value}, .status = {status} }}", self.prefix), Level::Unary)

@@ -1,6 +1,6 @@
 //! A module as C99: a header and a source file.
 
-mod driver;
+pub(super) mod driver;
 mod expr;
 mod helpers;
 
@@ -374,6 +374,9 @@ fn one_statement(statement: &Stmt, function: &Function, printer: &mut Printer<'_
         Stmt::Ignore(call) => {
             let call = printer.alone(call);
             out.wrapped(&format!("{pad}(void){call};"), depth);
+        }
+        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
+            driver::statement(statement, printer, depth, out);
         }
         Stmt::Switch(code, _, rows, otherwise) => {
             let code = printer.alone(code);

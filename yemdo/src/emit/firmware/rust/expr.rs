@@ -101,12 +101,12 @@ impl Printer {
             Expr::IsThere(name) => (text(format!("{name}.is_some()")), Level::Primary),
             Expr::Member(of, member) => (text(format!("{}.{member}", self.name(of))), Level::Primary),
             Expr::Own(of, member) => (text(format!("{of}.{member}")), Level::Primary),
-            Expr::Byte(bytes, at) => (text(format!("{bytes}[{at}]")), Level::Primary),
+            Expr::NoAnswer => (text("!answered"), Level::Unary),
+            Expr::Byte(bytes, at) => (text(format!("{}[{at}]", bytes.replace("run.", "self."))), Level::Primary),
             Expr::Bytes(bytes, at) => {
                 let all: Vec<String> = at.iter().map(|at| format!("{bytes}[{at}]")).collect();
                 (Doc::List(all), Level::Primary)
             }
-            Expr::Constant(name) => (text(name.rust.clone()), Level::Primary),
             Expr::Value(ty, name) => (text(format!("{}::{}", ty.rust, name.rust)), Level::Primary),
             Expr::Neg(ty, inner) if matches!(ty, Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64) => {
                 (Doc::Method(Box::new(self.receiver(inner)), "wrapping_neg".into(), Vec::new()), Level::Primary)
@@ -195,7 +195,6 @@ impl Printer {
                 self.math = true;
                 (Doc::Call(format!("libm::{}", func.name(*ty)), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary)
             }
-            Expr::Index(name, index) => (text(format!("{}[{}]", name.rust, self.doc(index).flat())), Level::Primary),
             Expr::Reading(value, status) => match (&**value, &**status) {
                 (Expr::Real(0.0, _) | Expr::Int(0, _), status) => (Doc::Call("Reading::none".into(), vec![self.doc(status)]), Level::Primary),
                 (value, status) => (Doc::Call("Reading::new".into(), vec![self.doc(value), self.doc(status)]), Level::Primary),

@@ -542,6 +542,9 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
             let call = printer.doc(call);
             out.statement(&format!("{pad}let _ = "), &call, indent, ";");
         }
+        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
+            driver::statement(statement, printer, depth, last, out);
+        }
         Stmt::Switch(code, ty, rows, otherwise) => {
             let code = printer.doc(code).flat();
             out.line(&format!("{pad}match {code} {{"));
@@ -752,7 +755,7 @@ impl Lines {
         let laid = doc.lay(indent, column, end.len());
         // What is too long behind `=` and has no place to be broken goes to the next line.
         let first = laid.lines().next().unwrap_or("");
-        let sum = matches!(doc, Doc::Chain(..)) && laid.contains('\n') && indent + 4 + doc.flat().chars().count() + end.len() <= 100;
+        let sum = matches!(doc, Doc::Chain(..) | Doc::Method(..)) && laid.contains('\n') && indent + 4 + doc.flat().chars().count() + end.len() <= 100;
         if (sum || column + first.chars().count() > 100) && head.trim_end().ends_with('=') {
             let pad = " ".repeat(indent + 4);
             let laid = doc.lay(indent + 4, indent + 4, end.len());
