@@ -1,5 +1,6 @@
 //! The command line.
 
+mod emit;
 mod parts;
 
 use std::path::PathBuf;
@@ -10,6 +11,7 @@ use yemdo::bus::Bus;
 
 use crate::link::Link;
 use parts::{READ_HELP, SCAN_HELP, STAND_IN_HELP, TALK_HELP};
+pub(crate) use emit::{Emit, Firmware, HalForm, RealsForm, What};
 pub(crate) use parts::{Read, Scan, StandIn, Talk};
 
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
@@ -59,8 +61,8 @@ pub(crate) enum Command {
     StandIn(StandIn),
     /// Make a sheet from a register table that was copied from a datasheet
     Import(Import),
-    /// Write the JSON Schema of sheets, for editors that complete and check
-    Schema(Schema),
+    /// Write what is made from a sheet: firmware in Rust or C; or the JSON Schema of sheets, for editors
+    Emit(Emit),
     /// Run a made-up bench on stand-ins, then decode a recorded day and draw it
     Demo(Demo),
 }
@@ -258,16 +260,6 @@ pub(crate) struct Import {
     pub(crate) part: Option<String>,
     /// File to write; default: standard output
     #[arg(long, value_name = "SHEET")]
-    pub(crate) out: Option<PathBuf>,
-    /// Write even where the file is there already; without it an existing file is kept
-    #[arg(long)]
-    pub(crate) overwrite: bool,
-}
-
-#[derive(Debug, clap::Args)]
-pub(crate) struct Schema {
-    /// File to write; default: standard output
-    #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
     /// Write even where the file is there already; without it an existing file is kept
     #[arg(long)]

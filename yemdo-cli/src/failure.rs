@@ -6,12 +6,15 @@ use std::path::Path;
 
 use yemdo::SheetError;
 use yemdo::configure::WishError;
+use yemdo::emit::EmitError;
 
 /// What ends the command. All but [`Failure::Closed`] are told on standard error.
 #[derive(Debug)]
 pub(crate) enum Failure {
     /// The sheet has errors.
     Sheet(Box<SheetError>),
+    /// Firmware cannot be made of the sheet.
+    Emit(Box<EmitError>),
     /// Something else is wrong; a message, and what to try.
     Told { message: String, help: Option<String>, code: u8 },
     /// The reader of our output has gone.
@@ -62,6 +65,7 @@ impl Failure {
     pub(crate) fn message(&self) -> String {
         match self {
             Failure::Sheet(error) => error.to_string(),
+            Failure::Emit(error) => error.to_string(),
             Failure::Told { message, .. } => message.clone(),
             Failure::Closed => String::new(),
         }
@@ -69,7 +73,7 @@ impl Failure {
 
     pub(crate) fn code(&self) -> u8 {
         match self {
-            Failure::Sheet(_) => 2,
+            Failure::Sheet(_) | Failure::Emit(_) => 2,
             Failure::Told { code, .. } => *code,
             Failure::Closed => 0,
         }
@@ -82,6 +86,13 @@ impl fmt::Display for Failure {
             (anstyle::AnsiColor::BrightRed.on_default().bold(), anstyle::AnsiColor::BrightCyan.on_default(), anstyle::Reset);
         match self {
             Failure::Sheet(error) => f.write_str(&error.render(true)),
+            Failure::Emit(error_) => {
+                let mut text = error_.render(true);
+                for reason in &error_.reasons {
+                    text.push_str(&format!("{}{error}error{reset}: {}", if text.is_empty() { "" } else { "\n" }, yemdo::visible(reason)));
+                }
+                f.write_str(&text)
+            }
             Failure::Told { message, help: tip, .. } => {
                 // What was typed, or a file's name, may hold anything.
                 let shown = |text: &str| text.split('\n').map(|line| yemdo::visible(line)).collect::<Vec<_>>().join("\n");

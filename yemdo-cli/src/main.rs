@@ -31,7 +31,7 @@ fn main() -> ExitCode {
         Command::Talk(talk) => commands::talk::run(talk),
         Command::StandIn(stand_in) => commands::stand_in::run(stand_in),
         Command::Import(import) => commands::import::run(import),
-        Command::Schema(schema) => commands::schema::run(schema),
+        Command::Emit(emit) => commands::emit::run(emit),
         Command::Demo(demo) => commands::demo::run(demo),
     };
     match done {

@@ -253,7 +253,7 @@ fn nothing_is_overwritten_unasked() {
     use std::os::unix::fs::{PermissionsExt, symlink};
     let folder = folder("overwrite");
     let path = |name: &str| folder.join(name).to_str().unwrap().to_owned();
-    let schema = |out: &str, more: &[&str]| run(&[&["schema", "--out", out], more].concat());
+    let schema = |out: &str, more: &[&str]| run(&[&["emit", "schema", "--out", out], more].concat());
     fs::write(path("sheet.toml"), "part = \"p\"\n").unwrap();
     fs::create_dir(path("folder")).unwrap();
     fs::write(path("locked"), "x").unwrap();
@@ -291,7 +291,7 @@ fn the_examples_of_the_help_work_as_printed() {
     fs::write(folder.join("back.txt"), "CONFIG = 0402\n").unwrap();
     let mut ran = 0;
     for command in
-        ["check", "decode", "explain", "configure", "choose", "routine", "read", "talk", "stand-in", "scan", "import", "schema", "demo"]
+        ["check", "decode", "explain", "configure", "choose", "routine", "read", "talk", "stand-in", "scan", "import", "emit", "demo"]
     {
         let (code, help, _) = run(&[command, "--help"]);
         assert_eq!(code, 0, "{command}");
@@ -439,7 +439,7 @@ fn import_never_overwrites_without_being_told() {
 
 #[test]
 fn the_schema_is_json_with_every_definition_it_refers_to() {
-    let (code, text, _) = run(&["schema"]);
+    let (code, text, _) = run(&["emit", "schema"]);
     assert_eq!(code, 0);
     let schema: serde_json::Value = serde_json::from_str(&text).unwrap();
     let definitions = schema["$defs"].as_object().unwrap();

@@ -203,7 +203,8 @@ impl Work<'_> {
             Ok(fixed) => Some(fixed),
             Err(NotFixed { span, why }) => {
                 let message = format!("{what} cannot be computed in integers");
-                self.problems.push(Diagnostic::error("real-number", span, message).label(why));
+                let help = "take only other readings, or compute in real numbers";
+                self.problems.push(Diagnostic::error("real-number", span, message).label(why).help(help));
                 None
             }
         }

@@ -1,6 +1,6 @@
 //! What is emitted of a part, and where everything stands in the output: names, stored types, who takes what.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::code::{Expr, Module, Name, Param, Pass, Type};
 use super::formula::{Around, Source};
@@ -23,6 +23,8 @@ use crate::plan::frame::bounds;
 pub(super) struct Build<'a> {
     pub(super) part: &'a Part,
     pub(super) options: &'a Options,
+    /// By how much readings may be off.
+    pub(super) errors: &'a BTreeMap<ReadingId, f64>,
     pub(super) prefix: Prefix,
     pub(super) module: Module,
     /// What stands in the way.
@@ -69,10 +71,11 @@ impl Takes {
 }
 
 impl<'a> Build<'a> {
-    pub(super) fn new(part: &'a Part, options: &'a Options) -> Self {
+    pub(super) fn new(part: &'a Part, options: &'a Options, errors: &'a BTreeMap<ReadingId, f64>) -> Self {
         let mut this = Self {
             part,
             options,
+            errors,
             prefix: Prefix::of(part.name()),
             module: Module::default(),
             refused: Vec::new(),

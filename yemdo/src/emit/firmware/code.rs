@@ -367,8 +367,8 @@ pub(super) struct FrameCalls {
     pub(super) unpack: Name,
     /// The function that gives all readings, its parameters, and the readings with their members.
     pub(super) readings: Option<(Name, Name, Vec<Param>)>,
-    /// Readings: id, member, and whether it goes through functions whose last digit is the library's.
-    pub(super) members: Vec<(crate::model::ids::ReadingId, String, bool)>,
+    /// Readings: id, member, and where it goes through functions whose last digit is the library's, by how much it may differ.
+    pub(super) members: Vec<(crate::model::ids::ReadingId, String, Option<f64>)>,
 }
 
 /// What a part's firmware consists of, in the order in which it is written.

@@ -15,6 +15,7 @@ mod settings;
 mod unpack;
 mod vectors;
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use build::{Build, status_name};
@@ -130,16 +131,9 @@ pub struct EmitError {
 }
 
 impl EmitError {
-    /// The reasons with their text underlined.
+    /// Those that have a place, with their text underlined.
     pub fn render(&self, color: bool) -> String {
-        let mut text = render_all(&self.diagnostics, &self.source, color);
-        for reason in &self.reasons {
-            if !text.is_empty() && !text.ends_with('\n') {
-                text.push('\n');
-            }
-            text.push_str(reason);
-        }
-        text
+        render_all(&self.diagnostics, &self.source, color)
     }
 }
 
@@ -182,8 +176,8 @@ struct Firmware {
 /// # Errors
 /// [`EmitError`], with all that stands in the way.
 pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Vec<Emitted>, EmitError> {
-    let part = &narrowed(part, options)?;
-    let firmware = build(part, options)?;
+    let Narrowed { part, errors } = &narrowed(part, options)?;
+    let firmware = build(part, options, errors)?;
     Ok(match language {
         Language::C => c::files(&firmware),
         Language::Rust => rust::files(&firmware),
@@ -196,12 +190,43 @@ pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Ve
 /// # Errors
 /// [`EmitError`], as [`firmware`].
 pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, count: usize) -> Result<Vec<Emitted>, EmitError> {
-    let part = &narrowed(part, options)?;
-    let firmware = build(part, options)?;
+    let Narrowed { part, errors } = &narrowed(part, options)?;
+    let firmware = build(part, options, errors)?;
     let records = vectors::records(part, &firmware, options, seed, count);
     let mut files = vec![vectors::print(&firmware, language, &records)];
     files.extend((language == Language::C).then(|| vectors::header(&firmware)));
     Ok(files)
+}
+
+/// A part as a module with these options computes it: decode with it to hold the two against one another. Readings of a part without
+/// real numbers count steps.
+///
+/// # Errors
+/// [`EmitError`], where it cannot be computed so.
+pub fn as_computed(part: &Part, options: &Options) -> Result<Part, EmitError> {
+    Ok(narrowed(part, options)?.part)
+}
+
+/// By how much a reading of a module may be off the exact formula, in its unit, where it is an integer: proved for every code.
+///
+/// # Errors
+/// [`EmitError`], where it cannot be computed so.
+pub fn error_bound(part: &Part, options: &Options, reading: ReadingId) -> Result<Option<f64>, EmitError> {
+    Ok(narrowed(part, options)?.errors.get(&reading).copied())
+}
+
+/// A sheet's text as a module of Rust, for a `build.rs`.
+///
+/// # Errors
+/// What is wrong with the sheet, or stands in the way.
+pub fn rust_module(name: &str, sheet: &str, options: &Options) -> Result<String, EmitError> {
+    let part = Part::parse(name, sheet).map_err(|error| EmitError {
+        reasons: Vec::new(),
+        diagnostics: error.diagnostics().to_vec(),
+        source: error.source_text().clone(),
+    })?;
+    let files = firmware(&part, Language::Rust, options)?;
+    Ok(files.into_iter().map(|file| file.text).collect())
 }
 
 /// The records of such a test alone, for a module that was emitted with the same options.
@@ -209,16 +234,22 @@ pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, co
 /// # Errors
 /// [`EmitError`], as [`firmware`].
 pub fn vector_records(part: &Part, options: &Options, seed: u64, count: usize) -> Result<Vec<u8>, EmitError> {
-    let part = &narrowed(part, options)?;
-    let firmware = build(part, options)?;
+    let Narrowed { part, errors } = &narrowed(part, options)?;
+    let firmware = build(part, options, errors)?;
     Ok(vectors::records(part, &firmware, options, seed, count))
 }
 
-/// The part with its real numbers as they are to be computed.
-fn narrowed(part: &Part, options: &Options) -> Result<Part, EmitError> {
+/// A part with its real numbers as they are to be computed, and by how much readings may be off for it, in their units.
+struct Narrowed {
+    part: Part,
+    errors: BTreeMap<ReadingId, f64>,
+}
+
+fn narrowed(part: &Part, options: &Options) -> Result<Narrowed, EmitError> {
+    let exact = |part: Part| Narrowed { part, errors: BTreeMap::new() };
     Ok(match options.reals {
-        Reals::Double => part.clone(),
-        Reals::Single => part.in_single_precision(),
+        Reals::Double => exact(part.clone()),
+        Reals::Single => exact(part.in_single_precision()),
         Reals::Integer => {
             let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.shown);
             let (readings, routines): (Vec<ReadingId>, Vec<RoutineId>) = match &options.only {
@@ -234,13 +265,14 @@ fn narrowed(part: &Part, options: &Options) -> Result<Part, EmitError> {
                 bounds: &crate::plan::frame::bounds,
             };
             let done = integers(part, &wanted);
-            done.map_err(|diagnostics| EmitError { reasons: Vec::new(), diagnostics, source: part.source().clone() })?.part
+            let done = done.map_err(|diagnostics| EmitError { reasons: Vec::new(), diagnostics, source: part.source().clone() })?;
+            Narrowed { part: done.part, errors: done.errors }
         }
     })
 }
 
-fn build(part: &Part, options: &Options) -> Result<Firmware, EmitError> {
-    let mut build = Build::new(part, options);
+fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> Result<Firmware, EmitError> {
+    let mut build = Build::new(part, options, errors);
     build.settings();
     build.parameters();
     let quantities: Vec<_> = build.wanted.quantities.iter().copied().collect();

@@ -363,7 +363,12 @@ impl Build<'_> {
         match self.options.reals {
             Reals::Integer => {
                 let id = self.part.readings.position(|other| other.name == reading.name && other.shown);
-                format!(", in steps of {}", id.map_or(self.options.step, |id| self.options.step_of(id)))
+                let step = id.map_or(self.options.step, |id| self.options.step_of(id));
+                let off = id.and_then(|id| self.errors.get(&id)).map_or(String::new(), |error| match error / step {
+                    none if none < 1e-6 => "; exact".to_owned(),
+                    steps => format!("; at most {:.2} steps from the exact value", (steps * 100.0).ceil() / 100.0),
+                });
+                format!(", in steps of {step}{off}")
             }
             _ => String::new(),
         }
@@ -615,8 +620,15 @@ impl Build<'_> {
         let method = self.give(&method, format!("the readings of frame {frame_name}"));
         let doc = vec![format!("All readings of {frame_name}.")];
         let of = Self::home(&params);
+        let tolerance = |id: ReadingId| {
+            let last = if self.real() == Ty::F32 { f64::from(f32::EPSILON) } else { f64::EPSILON };
+            let (low, high) = self.facts.get(id).cloned().flatten().map_or((0.0, 0.0), |facts| facts.result.to_f64());
+            let largest = low.abs().max(high.abs());
+            // Some units of the last digit of the largest number on the way.
+            8.0 * last * if largest.is_finite() { largest } else { 1e6 }
+        };
         let inexact = |id: ReadingId| part.readings.of(&part.needed(id)).any(|reading| reading.formula.calls().into_iter().any(|func| !func.is_exact()));
-        let members = all.iter().filter_map(|(id, ..)| Some((*id, snake(&part.readings.get(*id)?.name), inexact(*id)))).collect();
+        let members = all.iter().filter_map(|(id, ..)| Some((*id, snake(&part.readings.get(*id)?.name), inexact(*id).then(|| tolerance(*id))))).collect();
         if let Some(calls) = self.module.frames.iter_mut().find(|calls| calls.frame == frame) {
             calls.readings = Some((method.clone(), name.clone(), params.clone()));
             calls.members = members;

@@ -241,7 +241,8 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
          value = (value << 8) | **at;\n        ++*at;\n    }}\n    return value;\n}}\n\n",
         table(records, "", "    ")
     );
-    if layouts.settings.iter().all(|(_, ty)| ty.bits() <= 64) && !layouts.parameters.is_empty() {
+    let inexact = firmware.module.frames.iter().flat_map(|calls| &calls.members).any(|(.., tolerance)| tolerance.is_some());
+    if !layouts.parameters.is_empty() || inexact {
         text.push_str(&format!(
             "static {real} number(uint64_t bits)\n{{\n    {real} value;\n    const {int} narrow = ({int})bits;\n\n    (void)memcpy(&value, &narrow, sizeof value);\n    return value;\n}}\n\n",
             int = if firmware.real == Ty::F32 { "uint32_t" } else { "uint64_t" },
@@ -249,21 +250,28 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
     }
     let cases: String = statuses(firmware).iter().map(|(code, name)| format!("    case {}:\n        return {code};\n", name.c)).collect();
     text.push_str(&format!("static uint8_t status_code({prefix}_status_t status)\n{{\n    switch (status) {{\n{cases}    default:\n        return 255;\n    }}\n}}\n\n"));
-    // Bit for bit, or near enough where the last digit is the library's.
     let same = if firmware.real.is_real() {
         let int = if firmware.real == Ty::F32 { "uint32_t" } else { "uint64_t" };
         format!(
-            "static bool same({prefix}_reading_t reading, uint8_t status, uint64_t bits, {int} slack)\n{{\n    {int} own;\n    const {int} wanted = ({int})bits;\n\n    \
-             (void)memcpy(&own, &reading.value, sizeof own);\n    return (status_code(reading.status) == status)\n            && ((own == wanted) || ((own > wanted) ? (own - wanted <= slack) : (wanted - own <= slack)));\n}}\n\n"
+            "static bool same({prefix}_reading_t reading, uint8_t status, uint64_t bits)\n{{\n    {int} own;\n\n    \
+             (void)memcpy(&own, &reading.value, sizeof own);\n    return (status_code(reading.status) == status) && (own == ({int})bits);\n}}\n\n"
         )
     } else {
         format!(
-            "static bool same({prefix}_reading_t reading, uint8_t status, uint64_t bits, uint64_t slack)\n{{\n    (void)slack;\n    \
+            "static bool same({prefix}_reading_t reading, uint8_t status, uint64_t bits)\n{{\n    \
              return (status_code(reading.status) == status) && ((uint64_t)(int64_t)reading.value == bits);\n}}\n\n"
         )
     };
-    if firmware.module.frames.iter().any(|calls| !calls.members.is_empty()) {
+    if firmware.module.frames.iter().flat_map(|calls| &calls.members).any(|(.., tolerance)| tolerance.is_none()) {
         text.push_str(&same);
+    }
+    if inexact {
+        text.push_str(&format!(
+            "/* Of a function of the library the last digit may differ. */\n\
+             static bool near_enough({prefix}_reading_t reading, uint8_t status, uint64_t bits, {real} tolerance)\n{{\n    \
+             const {real} difference = reading.value - number(bits);\n\n    \
+             return (status_code(reading.status) == status) && (difference <= tolerance) && (difference >= -tolerance);\n}}\n\n"
+        ));
     }
     text.push_str(&format!(
         "uint32_t {prefix}_vectors_check(const uint8_t *records, uint32_t size, uint32_t *wrong)\n{{\n    const uint8_t *at = records;\n    uint32_t count = 0;\n\n"
@@ -297,10 +305,14 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         if let Some((name, ty, params)) = &calls.readings {
             let args: Vec<String> = params.iter().map(|param| format!("&{}", param.name)).collect();
             text.push_str(&format!("                if (good && taken) {{\n                    {} = next;\n                    const {} got = {}({});\n\n", calls.var, ty.c, name.c, args.join(", ")));
-            for (_, member, inexact) in &calls.members {
+            for (_, member, tolerance) in &calls.members {
+                let single = firmware.real == Ty::F32;
+                let test = match tolerance {
+                    None => format!("same(got.{member}, status, bits)"),
+                    Some(tolerance) => format!("near_enough(got.{member}, status, bits, {tolerance:e}{})", if single { "F" } else { "" }),
+                };
                 text.push_str(&format!(
-                    "                    {{\n                        const uint8_t status = (uint8_t)take(&at, 1);\n                        const uint64_t bits = take(&at, 8);\n                        good = same(got.{member}, status, bits, {}) && good;\n                    }}\n",
-                    if *inexact { "64" } else { "0" }
+                    "                    {{\n                        const uint8_t status = (uint8_t)take(&at, 1);\n                        const uint64_t bits = take(&at, 8);\n                        good = {test} && good;\n                    }}\n",
                 ));
             }
             text.push_str("                }\n");
@@ -347,11 +359,18 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
     text.push_str("#[rustfmt::skip]\nfn take(at: &mut &[u8], bytes: usize) -> u64 {\n    let (head, rest) = at.split_at_checked(bytes).unwrap_or((&[], &[]));\n    *at = rest;\n    head.iter().fold(0, |value, byte| (value << 8) | u64::from(*byte))\n}\n\n");
     let cases: String = statuses(firmware).iter().map(|(code, name)| format!("        Status::{} => {code},\n", name.rust)).collect();
     text.push_str(&format!("const fn status_code(status: Status) -> u64 {{\n    match status {{\n{cases}    }}\n}}\n\n"));
-    let bits = if firmware.real.is_real() { if firmware.real == Ty::F32 { "u64::from(reading.value.to_bits())" } else { "reading.value.to_bits()" } } else { "i64::from(reading.value).cast_unsigned()" };
-    let slack = if firmware.real.is_real() { "slack" } else { "_slack" };
-    let test = if firmware.real.is_real() { "own.abs_diff(bits) <= slack" } else { "own == bits" };
-    if firmware.module.frames.iter().any(|calls| !calls.members.is_empty()) {
-        text.push_str(&format!("fn same(reading: Reading, at: &mut &[u8], {slack}: u64) -> bool {{\n    let (status, bits) = (take(at, 1), take(at, 8));\n    let own = {bits};\n    status_code(reading.status) == status && {test}\n}}\n\n"));
+    let bits = match firmware.real {
+        Ty::F32 => "u64::from(reading.value.to_bits())",
+        Ty::F64 => "reading.value.to_bits()",
+        _ => "i64::from(reading.value).cast_unsigned()",
+    };
+    let members = || firmware.module.frames.iter().flat_map(|calls| &calls.members);
+    if members().any(|(.., tolerance)| tolerance.is_none()) {
+        text.push_str(&format!("fn same(reading: Reading, at: &mut &[u8]) -> bool {{\n    let (status, bits) = (take(at, 1), take(at, 8));\n    status_code(reading.status) == status && {bits} == bits\n}}\n\n"));
+    }
+    if members().any(|(.., tolerance)| tolerance.is_some()) {
+        let number = if firmware.real == Ty::F32 { "f32::from_bits(bits as u32)" } else { "f64::from_bits(bits)" };
+        text.push_str(&format!("/// Of a function of the library the last digit may differ.\n#[allow(clippy::cast_possible_truncation)]\nfn near_enough(reading: Reading, at: &mut &[u8], tolerance: {real}) -> bool {{\n    let (status, bits) = (take(at, 1), take(at, 8));\n    let difference = reading.value - {number};\n    status_code(reading.status) == status && (-tolerance..=tolerance).contains(&difference)\n}}\n\n"));
     }
     text.push_str("/// Goes through records: how many frames there were, or the place of the first that does not agree.\n///\n/// # Errors\n/// The place of the first record that does not agree.\n#[allow(unused_assignments, clippy::too_many_lines, clippy::cast_possible_truncation)]\n#[allow(clippy::match_single_binding, clippy::single_match_else)]\n#[rustfmt::skip]\npub fn check(records: &[u8]) -> Result<usize, usize> {\n    let mut at = records;\n    let mut count = 0;\n");
     let needed = |var: &str| firmware.module.frames.iter().any(|calls| calls.readings.as_ref().is_some_and(|(_, _, params)| params.iter().any(|param| param.name == var)));
@@ -401,8 +420,12 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
                 let args: Vec<String> = params.iter().skip(1).map(|param| if others.contains(&param.name.as_str()) { param.name.clone() } else { format!("&{}", param.name) }).collect();
                 let (pattern, value) = if bind.len() == 1 { (bind.join(""), from.join("")) } else { (format!("({})", bind.join(", ")), format!("({})", from.join(", "))) };
                 text.push_str(&format!("                            let {pattern} = {value} else {{\n                                return Err(start);\n                            }};\n                            let got = {first}.{}({});\n", name.rust, args.join(", ")));
-                for (_, member, inexact) in &calls.members {
-                    text.push_str(&format!("                            good &= same(got.{member}, &mut at, {});\n", if *inexact { "64" } else { "0" }));
+                for (_, member, tolerance) in &calls.members {
+                    let test = match tolerance {
+                        None => format!("same(got.{member}, &mut at)"),
+                        Some(tolerance) => format!("near_enough(got.{member}, &mut at, {tolerance:e})"),
+                    };
+                    text.push_str(&format!("                            good &= {test};\n"));
                 }
                 text.push_str("                        }\n");
             }

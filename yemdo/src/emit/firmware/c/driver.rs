@@ -53,7 +53,7 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
         let Some((_, ty, _)) = &calls.readings else { continue };
         out.blank();
         out.comment(&[format!("The readings of what came last. Gives `false` where {} has not come yet, or something that they need.", calls.var)]);
-        out.line(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings);", calls.var, ty.c));
+        out.wrapped(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings);", calls.var, ty.c), 0);
     }
     out.blank();
     out.comment(&["How a routine ended.".into()]);
@@ -216,7 +216,7 @@ pub(super) fn source(firmware: &Firmware, printer: &mut Printer<'_>, out: &mut L
     for calls in &firmware.module.frames {
         let Some((name, ty, params)) = &calls.readings else { continue };
         out.blank();
-        out.line(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings)", calls.var, ty.c));
+        out.wrapped(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings)", calls.var, ty.c), 0);
         out.line("{");
         let frames = firmware.module.frames.iter().filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var));
         let missing: Vec<String> = frames.map(|other| format!("!device->has_{}", other.var)).collect();
