@@ -36,6 +36,8 @@ pub(super) struct Build<'a> {
     pub(super) facts: List<ReadingId, Option<Facts>>,
     /// Statuses that can come.
     pub(super) statuses: BTreeSet<Status>,
+    /// Values that only one other uses: they are called there.
+    pub(super) called: BTreeSet<ReadingId>,
     /// Curves that are called.
     pub(super) curves: BTreeSet<u32>,
 }
@@ -84,6 +86,7 @@ impl<'a> Build<'a> {
             wanted: Wanted::default(),
             facts: List::filled(part.readings.len(), |_| None),
             statuses: BTreeSet::from([Status::Ok]),
+            called: BTreeSet::new(),
             curves: BTreeSet::new(),
         };
         this.want();

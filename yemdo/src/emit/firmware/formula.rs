@@ -18,6 +18,8 @@ pub(super) enum Source {
     Value(Expr, Ty),
     /// A number that may be none: the name of the variable, its type.
     Maybe(String, Ty),
+    /// A call that may give none: what it is of, the call, its type.
+    Call(String, Expr, Ty),
 }
 
 /// What formulas may ask about what is around them.
@@ -305,13 +307,18 @@ impl<'a> Writer<'a> {
         match self.around.source(key) {
             // Its type holds all that can come.
             Source::Value(value, stored) => kept_as(value, stored, ty),
-            Source::Maybe(name, stored) => {
+            Source::Maybe(..) | Source::Call(..) => {
+                let (name, from, stored) = match self.around.source(key) {
+                    Source::Call(name, call, stored) => (name, call, stored),
+                    Source::Maybe(name, stored) => (name.clone(), Expr::Pass(name), stored),
+                    Source::Value(value, stored) => return kept_as(value, stored, ty),
+                };
                 if let Some((_, there, _)) = self.taken.iter().find(|(known, ..)| *known == name) {
                     return Expr::Var(there.clone()).cast(stored, ty);
                 }
                 self.fails = true;
-                let there = self.scope.fresh(&format!("{name}_value"));
-                self.push(Stmt::Take { name: there.clone(), ty: stored, from: Expr::Pass(name.clone()), why: "a value it needs is at fault".into() });
+                let there = self.scope.fresh(&if matches!(from, Expr::Pass(_)) { format!("{name}_value") } else { name.clone() });
+                self.push(Stmt::Take { name: there.clone(), ty: stored, from, why: "a value it needs is at fault".into() });
                 self.taken.push((name, there.clone(), self.blocks.len()));
                 Expr::Var(there).cast(stored, ty)
             }
@@ -361,7 +368,8 @@ impl<'a> Writer<'a> {
             // There and back it is what it was.
             Expr::Cast { from, fits: true, value, .. } if from == to => *value,
             // A code that is kept in few bits becomes a real at once.
-            Expr::Cast { from, fits: true, value, to: between } if !between.is_real() && fits => {
+            // What was made narrower stays so: it is converted sooner.
+            Expr::Cast { from, fits: true, value, to: between } if !between.is_real() && fits && from.bits() <= between.bits() => {
                 if from == to { *value } else { Expr::Cast { from, to, fits, value } }
             }
             value if from == to => value,

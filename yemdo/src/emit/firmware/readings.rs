@@ -1,5 +1,7 @@
 //! Readings: formulas as functions, conditions, ranges, statuses.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use super::Reals;
 use super::build::{Build, Found, Takes};
 use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Stmt, Struct, Type};
@@ -9,11 +11,13 @@ use crate::formula::facts::Facts;
 use crate::formula::flat::interval::Interval;
 use crate::formula::operators::Compare;
 use crate::formula::typed::Formula;
-use crate::ground::number::Ty;
-use crate::model::ids::{FrameId, ReadingId};
+use crate::ground::number::{Number, Ty};
+use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
+use crate::model::part::Sheet;
 use crate::model::reading::{End, Reading};
 use crate::model::status::Status;
+use crate::model::value::{Eval, Leaves};
 
 /// How the value of a reading is got at.
 #[derive(Clone, Debug)]
@@ -52,6 +56,17 @@ impl Build<'_> {
             .filter_map(|input| if let Input::Reading(other) = input { Some(other) } else { None })
             .flat_map(|other| part.needed(other))
             .collect();
+        // What only one of them uses is called there; what several use is computed once and handed on.
+        let mut users: BTreeMap<ReadingId, usize> = BTreeMap::new();
+        for reading in part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(frame.status.iter().map(|condition| &condition.formula)) {
+            direct(reading).into_iter().for_each(|used| *users.entry(used).or_default() += 1);
+        }
+        for behind in needed.iter().chain(&also).filter(|behind| !wanted.contains(behind)).collect::<BTreeSet<_>>() {
+            let used = part.readings.get(*behind).map_or(Vec::new(), |reading| direct(&reading.formula));
+            used.into_iter().for_each(|used| *users.entry(used).or_default() += 1);
+        }
+        wanted.iter().for_each(|own| *users.entry(*own).or_default() += 1);
+        self.called = users.into_iter().filter(|(id, count)| *count < 2 && !wanted.contains(id)).map(|(id, _)| id).collect();
         let mut values: Vec<Value> = Vec::new();
         for reading in part.order.iter().copied().filter(|reading| needed.contains(reading) || also.contains(reading)) {
             if let Some(value) = self.value(id, reading, &values) {
@@ -75,11 +90,11 @@ impl Build<'_> {
         let reading = part.readings.get(id)?;
         let facts = self.facts.get(id)?.clone()?;
         let formula = &reading.formula;
-        let uses = direct(formula);
+        let uses = self.handed(formula);
         // Of a field that the frame holds, it is the frame's.
         let held = part.inputs_behind(inputs(formula)).iter().filter_map(|input| input.field()).any(|field| self.holds(Some(frame), field));
         let of = Some(frame).filter(|_| held);
-        let takes = self.takes_with(formula, of);
+        let takes = self.takes_known(formula, of, known);
         let Ready { before, found } = self.ready(formula, of, known);
         if before.is_empty()
             && let Some(expr) = expression(formula, &facts, &found)
@@ -133,6 +148,20 @@ impl Build<'_> {
         takes
     }
 
+    /// The readings whose values a formula is handed.
+    fn handed(&self, formula: &Formula) -> Vec<ReadingId> {
+        direct(formula).into_iter().filter(|used| !self.called.contains(used)).collect()
+    }
+
+    /// What a formula takes, with what the values take that it calls for itself.
+    fn takes_known(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Takes {
+        let mut takes = self.takes_with(formula, frame);
+        for used in direct(formula).into_iter().filter(|used| self.called.contains(used)) {
+            known.iter().find(|value| value.reading == used).into_iter().for_each(|value| takes.add(&value.takes));
+        }
+        takes
+    }
+
     /// The parameter by which a function is handed the value of a reading.
     fn value_param(&self, id: ReadingId, known: &[Value]) -> Option<Param> {
         let value = known.iter().find(|value| value.reading == id)?;
@@ -152,6 +181,11 @@ impl Build<'_> {
         let mut sources = Vec::new();
         for input in inputs(formula) {
             let source = match input {
+                Input::Reading(id) if self.called.contains(&id) => {
+                    let Some(value) = known.iter().find(|value| value.reading == id) else { continue };
+                    let name = self.part.readings.get(id).map_or(String::new(), |reading| self.value_name(&snake(&reading.name)));
+                    if value.fails { Source::Call(name, value.expr.clone(), value.ty) } else { Source::Value(value.expr.clone(), value.ty) }
+                }
                 Input::Reading(id) => match self.value_param(id, known) {
                     Some(Param { name, ty: Type::Maybe(ty), .. }) => Source::Maybe(name, ty),
                     Some(Param { name, ty: Type::Num(ty), .. }) => Source::Value(Expr::Var(name), ty),
@@ -241,7 +275,7 @@ impl Build<'_> {
     /// A condition as an expression; where it takes statements, they become a function.
     fn holds_with(&mut self, formula: &Formula, frame: Option<FrameId>, name: &str, known: &[Value], outer: &mut Vec<Stmt>) -> (Expr, Takes) {
         let facts = self.facts_of(formula);
-        let takes = self.takes_with(formula, frame);
+        let takes = self.takes_known(formula, frame, known);
         let Ready { before, found } = self.ready(formula, frame, known);
         if before.is_empty()
             && let Some(expr) = condition(formula, &facts, &found)
@@ -249,7 +283,7 @@ impl Build<'_> {
             return (expr, takes);
         }
         let mut params = self.params(&takes, frame);
-        params.extend(direct(formula).iter().filter_map(|used| self.value_param(*used, known)));
+        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, known)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let (statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);
@@ -292,7 +326,7 @@ impl Build<'_> {
                 // Another reading of the frame has brought it already.
                 let function = self.module.functions.iter().find(|function| function.name == self.prefix.function(&name)).cloned()?;
                 let call = Self::call(&function.name, &function.params);
-                takes.add(&self.takes_with(&one.formula, Some(frame_id)));
+                takes.add(&self.takes_known(&one.formula, Some(frame_id), values));
                 let expr = if matches!(function.gives, Gives::Maybe(_)) {
                     statements.push(Stmt::Try(function.name.rust.clone(), Ty::Bool, call));
                     Expr::And(Expr::IsThere(function.name.rust.clone()).boxed(), Expr::There(function.name.rust.clone()).boxed())
@@ -304,7 +338,7 @@ impl Build<'_> {
             }
             let (expr, taken) = self.holds_with(&one.formula, Some(frame_id), &name, values, &mut statements);
             takes.add(&taken);
-            uses.extend(direct(&one.formula));
+            uses.extend(self.handed(&one.formula));
             conditions.push((expr, one.status, one.means.clone()));
         }
         let range = reading.range.as_ref().map(|range| (range.low.clone(), range.high.clone()));
@@ -389,17 +423,17 @@ impl Build<'_> {
     fn end(&mut self, end: &End, frame: FrameId, name: &str, values: &[Value], takes: &mut Takes, uses: &mut Vec<ReadingId>) -> Option<Option<(Expr, Ty, bool, Expr)>> {
         let End::Formula(formula) = end else { return Some(None) };
         let facts = self.facts_of(formula);
-        takes.add(&self.takes_with(formula, Some(frame)));
-        uses.extend(direct(formula));
+        takes.add(&self.takes_known(formula, Some(frame), values));
+        uses.extend(self.handed(formula));
         let Ready { before, found } = self.ready(formula, Some(frame), values);
         if before.is_empty()
             && let Some(expr) = expression(formula, &facts, &found)
         {
             return Some(Some((expr.cast(formula.ty, self.real()), formula.ty, false, Expr::Bool(true))));
         }
-        let own = self.takes_with(formula, Some(frame));
+        let own = self.takes_known(formula, Some(frame), values);
         let mut params = self.params(&own, Some(frame));
-        params.extend(direct(formula).iter().filter_map(|used| self.value_param(*used, values)));
+        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, values)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let (statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);
@@ -496,6 +530,11 @@ impl Build<'_> {
         let bounds = facts.result;
         let fixed = |end: &End| if let End::Number(number) = end { Some(*number) } else { None };
         if let (Some(low), Some(high)) = (fixed(low), fixed(high)) {
+            if let Some(test) = self.outside_by_code(value.reading, (low, high)) {
+                let (low_text, high_text) = (low, high);
+                statements.push(Stmt::Comment(format!("the stated range is {low_text} to {high_text}; the code says as much as the value")));
+                return Some(Box::new(move |_| test.clone()));
+            }
             if ty.is_real() {
                 // A float is compared with the nearest floats that mean the same.
                 let (low, high) = if ty == Ty::F32 { (least_single(low), most_single(high)) } else { (low, high) };
@@ -553,6 +592,36 @@ impl Build<'_> {
             let inside = tests.iter().map(one).reduce(|one, other| Expr::And(one.boxed(), other.boxed())).unwrap_or(Expr::Bool(true));
             negated(inside)
         }))
+    }
+
+    /// Whether a reading of one narrow code is outside its range, told by the code: of all codes it is tried which are.
+    fn outside_by_code(&self, id: ReadingId, (low, high): (f64, f64)) -> Option<Expr> {
+        let part = self.part;
+        let reading = part.readings.get(id)?;
+        let mut all = inputs(&reading.formula);
+        let (Some(Input::Code(code)), None) = (all.next(), all.next()) else { return None };
+        let model = part.codes.get(code)?;
+        let (least, most) = model.layout.form.bounds(model.layout.width());
+        let narrow = model.layout.width() <= 16 && !model.ty.is_real() && model.range.is_none() && model.layout.form != crate::bits::form::Form::Bcd;
+        if !narrow || !reading.formula.ty.is_real() {
+            return None;
+        }
+        let mut eval = Eval::of_formula(part, &reading.formula);
+        let mut inside = |number: i128| eval.value(&OneCode { part, code, number }).is_ok_and(|value| value >= low && value <= high);
+        let first = (least..=most).find(|number| inside(*number))?;
+        let last = (first..=most).take_while(|number| inside(*number)).last()?;
+        if (last + 1..=most).any(&mut inside) {
+            return None;
+        }
+        let Type::Num(ty) = self.stored(&model.layout) else { return None };
+        let own = || Expr::Member(self.frame_var(model.frame), self.code_member(code));
+        let number = |number: i128| Expr::Int(number, ty);
+        Some(match (first > least, last < most) {
+            (true, true) => Expr::Not(Expr::Within(ty, own().boxed(), number(first).boxed(), number(last).boxed()).boxed()),
+            (true, false) => own().compare(Compare::Less, ty, number(first)),
+            (false, true) => own().compare(Compare::Greater, ty, number(last)),
+            (false, false) => return None,
+        })
     }
 
     /// The readings behind these, in order, and these.
@@ -634,6 +703,32 @@ impl Build<'_> {
             calls.members = members;
         }
         self.module.functions.push(Function { doc, public: true, name: method, of, params, gives: Gives::Type(Type::Named(name)), body });
+    }
+}
+
+/// One code, and nothing else.
+struct OneCode<'a> {
+    part: &'a Sheet,
+    code: CodeId,
+    number: i128,
+}
+
+impl Leaves for OneCode<'_> {
+    fn part(&self) -> &Sheet {
+        self.part
+    }
+
+    fn field(&self, _: FieldId) -> Option<i128> {
+        None
+    }
+
+    fn code(&self, code: CodeId) -> Option<Number> {
+        let ty = self.part.codes.get(code)?.ty;
+        (code == self.code).then_some(Number::Int(self.number, ty))
+    }
+
+    fn parameter(&self, _: ParameterId) -> Option<f64> {
+        None
     }
 }
 

@@ -309,7 +309,8 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
                 let single = firmware.real == Ty::F32;
                 let test = match tolerance {
                     None => format!("same(got.{member}, status, bits)"),
-                    Some(tolerance) => format!("near_enough(got.{member}, status, bits, {tolerance:e}{})", if single { "F" } else { "" }),
+                    Some(tolerance) if single => format!("near_enough(got.{member}, status, bits, {:?}F)", *tolerance as f32),
+                    Some(tolerance) => format!("near_enough(got.{member}, status, bits, {tolerance:?})"),
                 };
                 text.push_str(&format!(
                     "                    {{\n                        const uint8_t status = (uint8_t)take(&at, 1);\n                        const uint64_t bits = take(&at, 8);\n                        good = {test} && good;\n                    }}\n",
@@ -423,7 +424,7 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
                 for (_, member, tolerance) in &calls.members {
                     let test = match tolerance {
                         None => format!("same(got.{member}, &mut at)"),
-                        Some(tolerance) => format!("near_enough(got.{member}, &mut at, {tolerance:e})"),
+                        Some(tolerance) => format!("near_enough(got.{member}, &mut at, {})", super::rust::real(*tolerance, firmware.real)),
                     };
                     text.push_str(&format!("                            good &= {test};\n"));
                 }

@@ -13,8 +13,8 @@ use crate::ground::number::Ty;
 /// A helper that the output needs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(in super::super) enum Helper {
-    /// An arithmetic shift to the right, of 32 or 64 bits.
-    ShiftRight(u32),
+    /// An arithmetic shift to the right, of 32 or 64 bits, by a number of places or by any.
+    ShiftRight(u32, Option<u32>),
     /// The lowest bits as a number in two's complement, of 8, 16, 32 or 64 bits.
     Signed(u32),
     /// The bits of a float of 16, 32 or 64 bits, as a `float` or `double`.
@@ -146,7 +146,12 @@ impl Printer<'_> {
                 if small && !fits { (format!("({})({text})", type_name(*ty)), Level::Unary) } else { (text, Level::Shift) }
             }
             Expr::Shr { ty, negative: true, value, count } => {
-                let name = self.helper(Helper::ShiftRight(ty.bits()));
+                if let Expr::Int(places, _) = **count {
+                    // By a constant a compiler knows it for the one instruction that it is.
+                    let name = self.helper(Helper::ShiftRight(ty.bits(), u32::try_from(places).ok()));
+                    return (format!("{name}({})", self.alone(value)), Level::Primary);
+                }
+                let name = self.helper(Helper::ShiftRight(ty.bits(), None));
                 (format!("{name}({}, {})", self.alone(value), self.alone(count)), Level::Primary)
             }
             Expr::Shr { value, count, .. } => (format!("{} >> {}", self.operand(value), self.operand(count)), Level::Shift),
@@ -291,7 +296,8 @@ impl Printer<'_> {
 impl Helper {
     pub(in super::super) fn name(self) -> String {
         match self {
-            Helper::ShiftRight(bits) => format!("shift_right_{bits}"),
+            Helper::ShiftRight(bits, None) => format!("shift_right_{bits}"),
+            Helper::ShiftRight(bits, Some(places)) => format!("shift_right_{bits}_by_{places}"),
             Helper::Signed(bits) => format!("signed_{bits}"),
             Helper::FromBits(bits) => format!("float_{bits}"),
             Helper::Bcd => "bcd".into(),

@@ -21,13 +21,17 @@ pub(super) fn print(helpers: &BTreeSet<Helper>, prefix: &str) -> String {
 fn one(helper: Helper, prefix: &str) -> String {
     let name = format!("{prefix}_{}", helper.name());
     match helper {
-        Helper::ShiftRight(bits) => format!(
+        Helper::ShiftRight(bits, Some(places)) => format!(
             "/* An arithmetic shift to the right: C leaves that of numbers below zero to the implementation. */\n\
-             static int{bits}_t {name}(int{bits}_t value, int32_t count)\n{{\n    return (value < 0) ? ~(~value >> count) : (value >> count);\n}}\n"
+             static inline int{bits}_t {name}(int{bits}_t value)\n{{\n    return (value < 0) ? ~(~value >> {places}) : (value >> {places});\n}}\n"
+        ),
+        Helper::ShiftRight(bits, None) => format!(
+            "/* An arithmetic shift to the right: C leaves that of numbers below zero to the implementation. */\n\
+             static inline int{bits}_t {name}(int{bits}_t value, int32_t count)\n{{\n    return (value < 0) ? ~(~value >> count) : (value >> count);\n}}\n"
         ),
         Helper::Signed(bits) => format!(
             "/* Bits as a number in two's complement: C leaves the conversion to the implementation. */\n\
-             static int{bits}_t {name}(uint{bits}_t bits)\n{{\n    if (bits <= (uint{bits}_t)INT{bits}_MAX) {{\n        return (int{bits}_t)bits;\n    }}\n    \
+             static inline int{bits}_t {name}(uint{bits}_t bits)\n{{\n    if (bits <= (uint{bits}_t)INT{bits}_MAX) {{\n        return (int{bits}_t)bits;\n    }}\n    \
              return (int{bits}_t)(-(int{wide}_t)(uint{bits}_t)(UINT{bits}_MAX - bits) - 1);\n}}\n",
             wide = if bits == 8 { 16 } else if bits == 16 { 32 } else { bits },
         ),

@@ -401,7 +401,7 @@ pub(super) fn hex(value: u64, ty: Ty) -> String {
 }
 
 /// A real number with the fewest digits that name it.
-pub(super) fn real(value: f64, ty: Ty) -> String {
+pub(in super::super) fn real(value: f64, ty: Ty) -> String {
     let plain = if ty == Ty::F32 { format!("{:?}", value as f32) } else { format!("{value:?}") };
     if !value.is_finite() {
         return format!("{}::{}INFINITY", type_name(ty), if value < 0.0 { "NEG_" } else { "" });

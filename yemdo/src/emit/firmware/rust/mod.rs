@@ -9,8 +9,8 @@ use super::{Emitted, Firmware};
 use crate::formula::curve::Outside;
 use crate::ground::number::Ty;
 use doc::Doc;
-pub(super) use expr::type_name;
-use expr::{Printer, checked, digits, hex, real};
+pub(super) use expr::{real, type_name};
+use expr::{Printer, checked, digits, hex};
 
 /// Prints a module.
 pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {

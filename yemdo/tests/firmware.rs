@@ -1,0 +1,264 @@
+//! Firmware: what is emitted of the shipped parts is compiled by a C compiler and held against the decoder, in all forms; integer
+//! readings keep their bound; names and texts stay where they belong. Rust and microcontrollers: `tools/firmware`.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use yemdo::emit::{EmitError, Emitted, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vectors};
+use yemdo::part::Id;
+use yemdo::{Decoder, Part, ReadingId};
+
+fn sheets() -> Vec<Part> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
+    let mut paths: Vec<PathBuf> = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    paths.sort();
+    paths.iter().map(|path| Part::parse(&path.display().to_string(), &fs::read_to_string(path).unwrap()).unwrap()).collect()
+}
+
+fn part(text: &str) -> Part {
+    Part::parse("p.toml", text).unwrap_or_else(|error| panic!("{error}"))
+}
+
+/// Options for all of a part that can be computed so.
+fn all_that_can(part: &Part, reals: Reals) -> Options {
+    let options = Options { reals, ..Options::default() };
+    let shown: Vec<ReadingId> = part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_shown()).collect();
+    let only = |readings: Vec<ReadingId>| Only::These { readings, routines: part.routines().ids().collect() };
+    let can = |id: &ReadingId| firmware(part, Language::C, &Options { only: only(vec![*id]), ..options.clone() }).is_ok();
+    if firmware(part, Language::C, &options).is_ok() {
+        return options;
+    }
+    let readings = shown.into_iter().filter(can).collect();
+    Options { only: only(readings), ..options }
+}
+
+/// Compiles C with every warning an error and undefined behaviour caught, and runs it; gives what it prints.
+fn compile_and_run(folder: &Path, files: &[String]) -> String {
+    let mut cc = Command::new("cc");
+    cc.current_dir(folder).args(["-std=c99", "-O1", "-Wall", "-Wextra", "-Wconversion", "-Wsign-conversion", "-Wshadow", "-Wdouble-promotion"]);
+    cc.args(["-pedantic", "-Werror", "-fsanitize=undefined", "-fno-sanitize-recover=undefined", "-o", "test"]).args(files).arg("-lm");
+    let done = cc.output().expect("a C compiler is needed");
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let done = Command::new(folder.join("test")).output().unwrap();
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    String::from_utf8(done.stdout).unwrap()
+}
+
+/// Emits parts with their tests into one program, and runs it: a line a part.
+fn agree(name: &str, parts: &[(Part, Options)], frames: usize) {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(name);
+    fs::create_dir_all(&folder).unwrap();
+    let (mut files, mut head, mut body) = (Vec::new(), String::from("#include <stdio.h>\n"), String::new());
+    for (part, options) in parts {
+        let emitted = firmware(part, Language::C, options).unwrap_or_else(|error| panic!("{error}"));
+        let tests = vectors(part, Language::C, options, 3, frames).unwrap();
+        let prefix = emitted[0].name.trim_end_matches(".h").to_owned();
+        for Emitted { name, text } in emitted.into_iter().chain(tests) {
+            fs::write(folder.join(&name), text).unwrap();
+            files.extend(name.ends_with(".c").then_some(name));
+        }
+        head += &format!("#include \"{prefix}_vectors.h\"\n");
+        body += &format!("    count = {prefix}_vectors(&wrong);\n    printf(\"{prefix} %lu %s\\n\", (unsigned long)count, wrong == UINT32_MAX ? \"agree\" : \"differ\");\n");
+    }
+    fs::write(folder.join("main.c"), format!("{head}int main(void)\n{{\n    uint32_t wrong, count;\n\n{body}    return 0;\n}}\n")).unwrap();
+    files.push("main.c".into());
+    let told = compile_and_run(&folder, &files);
+    assert_eq!(told.lines().count(), parts.len(), "{told}");
+    for line in told.lines() {
+        let count: usize = line.split(' ').nth(1).unwrap().parse().unwrap();
+        assert!(line.ends_with(" agree") && count >= frames, "{name}: {line}");
+    }
+}
+
+#[test]
+fn c_of_the_shipped_parts_is_the_decoder() {
+    let parts = sheets();
+    for (name, reals) in [("double", Reals::Double), ("single", Reals::Single), ("integer", Reals::Integer)] {
+        let all: Vec<(Part, Options)> = parts.iter().map(|part| (part.clone(), all_that_can(part, reals))).collect();
+        agree(name, &all, 300);
+    }
+}
+
+/// Formulas that nothing is proved of, and everything that codes can be.
+#[test]
+fn faults_forms_and_curves_are_the_decoder_s() {
+    let one = part(
+        r#"
+part = "odd-1"
+i2c.address = 0x61
+parameter.slope = { default = 2.5, range = [-1000, 1000] }
+register.SET = { at = 3, width = 16, reset = 0x0102, field.LEVEL = { bits = "signed [9:2]" }, field.MODE = { bits = "[12:10]", values = [{ code = 0, name = "slow", factor = 0.25, whole = 3 }, { code = 5, name = "fast", factor = 12.5, whole = 70000 }] } }
+table.BEND = { points = [[-300, 4.5], [0, 1], [12, -7.25], [900, 80]], outside = "hold" }
+table.LINE = { points = [[0, 0], [100, 3]], outside = "extend" }
+table.INNER = { points = [[10, 0], [200, 3]], outside = "fault" }
+[frame.ALL]
+read = 24
+check = [{ crc = "CRC-16/MODBUS", over = "b0..b5 0x33", in = "b7 b6" }, { sum = { width = 8, then = "negate" }, over = "b8..b10", in = "b11" }]
+code = { a = "signed b0 b1", b = "b2 b3", c = "sign-magnitude b4", d = "bcd b5", e = "ones-complement b8", f = "offset-binary b9 b10[7:3]", g = "float b12..b15", h = "q3.12 b16 b17", i = "float b18 b19", j = "uq4.4 b20", k = "signed b23 b22 b21", t = "text b12..b15" }
+status = [{ when = "a / (b - 7) > 3000", is = "alert" }, { when = "d == 42 && c > 0", is = "not ready" }]
+[shared]
+ratio = "a / (b - 100)"
+big = "return (long long)a * b * k;"
+[reading]
+sum = { unit = "1", formula = "a * b + ratio" }
+narrow = { unit = "1", formula = "(int8_t)(a + b) + (uint16_t)k + (int16_t)b" }
+moved = { unit = "1", formula = "(k << (c & 31)) + (k >> (b & 15)) + (a >> 3)" }
+real = { unit = "1", range = [-20, "slope * 9"], formula = "g * slope / (h - 1.5) + i" }
+cut = { unit = "1", formula = "(int32_t)(g * 1000.0) + (uint8_t)j" }
+chosen = { unit = "1", formula = "MODE.factor * LEVEL + (d > 50 ? ratio : MODE.whole)" }
+bent = { unit = "1", formula = "BEND(a) + LINE(c) + (b > 3000 ? INNER(d) : 0.0)" }
+huge = { unit = "1", formula = "big % (e + 1) + abs(f) - -k" }
+lazy = { unit = "1", range = [-5, 5], formula = "b != 0 && a / b > 2 || (k == 0 ? 0 : 7 / k) ? e : f * 0.5" }
+maths = { unit = "1", formula = "sqrt(fabs(g)) + floor(h) + fmin(a, fmod(b, 7.0))" }
+steps = { unit = "1", formula = """
+  int x = a; double y;
+  if (x < 0) { x = -x; y = x * 0.1; } else { if (x > 30000) return -1; y = 2.0; }
+  x += c; x ^= 0x55; unsigned u = x; u *= 2654435761u;
+  return y + (u >> 7) + (x ? ~x : 3);
+""" }
+"#,
+    );
+    let options = |reals| Options { reals, ..Options::default() };
+    agree("odd_double", &[(one.clone(), options(Reals::Double))], 20_000);
+    agree("odd_single", &[(one, options(Reals::Single))], 20_000);
+}
+
+/// Every code of every reading that has but one of them, and what is claimed of its error.
+#[test]
+fn integer_readings_are_within_their_bound_for_every_code() {
+    let mut tried = 0;
+    for part in sheets() {
+        let options = all_that_can(&part, Reals::Integer);
+        let Ok(derived) = as_computed(&part, &options) else { continue };
+        let Only::These { readings, .. } = &options.only else { continue };
+        for id in readings {
+            let reading = part.readings().get(*id).unwrap();
+            let bound = error_bound(&part, &options, *id).unwrap().unwrap();
+            assert!(bound <= options.step, "{} {}: {bound}", part.name(), reading.name());
+            tried += every_code(&part, &derived, *id, bound, options.step);
+        }
+    }
+    for part in sheets().iter().filter(|part| all_that_can(part, Reals::Integer).only == Only::Everything) {
+        let options = Options { reals: Reals::Integer, ..Options::default() };
+        let derived = as_computed(part, &options).unwrap();
+        for id in part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_shown()) {
+            let bound = error_bound(part, &options, id).unwrap().unwrap();
+            tried += every_code(part, &derived, id, bound, options.step);
+        }
+    }
+    assert!(tried > 500_000, "{tried}");
+}
+
+/// Decodes every code of a reading of one frame and up to 24 bits, in real numbers and in integers; gives how many there were.
+fn every_code(part: &Part, derived: &Part, id: ReadingId, bound: f64, step: f64) -> usize {
+    let reading = part.readings().get(id).unwrap();
+    let ([code], [frame]) = (reading.codes(), reading.frames()) else { return 0 };
+    let (code, model) = (part.codes().get(*code).unwrap(), part.frames().get(*frame).unwrap());
+    let place = model.readings().iter().position(|other| *other == id);
+    let (width, Some(place)) = (code.layout().width(), place) else { return 0 };
+    if width > 24 {
+        return 0;
+    }
+    let (mut real, mut whole) = (Decoder::new(part), Decoder::new(derived));
+    let (mut of_real, mut of_whole) = (yemdo::FrameValues::new(), yemdo::FrameValues::new());
+    let mut seen = 0;
+    for raw in 0..1u64 << width {
+        let mut bytes = vec![0u8; model.length()];
+        let mut left = width;
+        for slice in &code.layout().slices {
+            left -= slice.width();
+            bytes[slice.byte] |= (((raw >> left) & ((1 << slice.width()) - 1)) << slice.low) as u8;
+        }
+        // Whatever else the frame needs to be taken, both decoders need alike.
+        let taken = real.decode_into(*frame, &bytes, &mut of_real).is_ok();
+        assert_eq!(whole.decode_into(*frame, &bytes, &mut of_whole).is_ok(), taken);
+        let pair = if taken { of_real.value(place).zip(of_whole.value(place)) } else { None };
+        if let Some((value, steps)) = pair {
+            assert!((steps * step - value).abs() <= bound * (1.0 + 1e-9) + 1e-9, "{} {}: code {raw}: {steps} steps, {value}", part.name(), reading.name());
+            seen += 1;
+        }
+    }
+    seen
+}
+
+#[test]
+fn what_cannot_be_computed_in_integers_is_told_with_its_place() {
+    let text = "part = \"p-1\"\nframe.F = { read = 6, code = { a = \"signed b0 b1\", r = \"float b2..b5\" } }\nparameter.k = { default = 1, range = [0, 2] }\n";
+    let refused = |reading: &str| {
+        let part = part(&format!("{text}[reading]\n{reading}\n"));
+        let error = firmware(&part, Language::C, &Options { reals: Reals::Integer, ..Options::default() });
+        error.map(|_| ()).map_err(|error| error.to_string())
+    };
+    let why = [
+        ("x = { unit = \"1\", formula = \"log(a + 40000.0)\" }", "log needs real numbers"),
+        ("x = { unit = \"1\", formula = \"a * k\" }", "the parameter k is a real number"),
+        ("x = { unit = \"1\", formula = \"r * 2\" }", "the code is a floating-point number"),
+        ("x = { unit = \"1\", formula = \"a * 1000.0\" }", "a step of 0.1 would do"),
+        ("x = { unit = \"1\", formula = \"1.0 / a\" }", "it may be zero"),
+        ("x = { unit = \"1\", formula = \"a * 0.3 > 2.05 ? 1.0 : (int)(a * 0.7)\" }", "it cuts a real number to an integer"),
+    ];
+    for (reading, told) in why {
+        let error = refused(reading).unwrap_err();
+        assert!(error.contains(told) && error.starts_with("p.toml:5: reading x cannot be computed in integers: "), "{reading}: {error}");
+    }
+    for good in ["x = { unit = \"1\", formula = \"fmax(a * 0.25, 3.0) / 7.0\" }", "x = { unit = \"1\", formula = \"a * 0.001 * (a * 0.001)\" }"] {
+        assert_eq!(refused(good), Ok(()), "{good}");
+    }
+}
+
+#[test]
+fn names_and_texts_stay_in_their_place() {
+    let hostile = r#"
+part = "int"
+title = "*/ #error out \\ ??/ // \u2028"
+source = "/* \" '"
+i2c.address = 0x61
+[register.while]
+at = 1
+means = "*/ int x; /*"
+field.class = { bits = "[1:0]", means = "*/ }", values = [{ code = 0, name = "*/ #define X" }, { code = 1, name = "self" }, { code = 2, name = "%" }, { code = 3, name = "3 V" }] }
+[frame.for]
+read = 2
+code = { default = "b0", match = "b1" }
+status = [{ when = "match == 9", is = "invalid", means = "*/ return 1; /*\\" }]
+[reading.struct]
+unit = "*/"
+formula = "default * 0.5 /* ``` \\*/"
+[[routine.static]]
+set = { class = "self" }
+means = "*/ } /* ```"
+"#;
+    let part = part(hostile);
+    agree("hostile", &[(part.clone(), Options::default())], 50);
+    let rust = rust_module("p.toml", hostile, &Options::default()).unwrap();
+    for line in rust.lines().filter(|line| line.contains("#error") || line.contains("#define X") || line.contains("return 1;")) {
+        assert!(line.trim_start().starts_with("//"), "{line}");
+    }
+    assert!(rust.contains("pub fn struct_(&self) -> Reading"), "{rust}");
+}
+
+#[test]
+fn two_names_that_become_one_are_told() {
+    let clash = "part = \"p-1\"\nframe.F = { read = 2, code = { a-b = \"b0\", a_b = \"b1\" } }\nreading.x = { unit = \"1\", formula = \"a_b\" }\n";
+    let same = "part = \"p-1\"\nframe.F = { read = 2, code = { a = \"b0\", A = \"b1\" } }\nreading.x = { unit = \"1\", formula = \"a\" }\n";
+    for text in [clash, same] {
+        let Ok(part) = Part::parse("p.toml", text) else { continue };
+        let EmitError { reasons, .. } = firmware(&part, Language::C, &Options::default()).unwrap_err();
+        assert_eq!(reasons.len(), 1);
+        assert!(reasons[0].contains("both become `a") && reasons[0].ends_with("rename one of them"), "{reasons:?}");
+    }
+    assert_eq!(ReadingId::new(3).index(), 3);
+}
+
+#[test]
+fn the_same_sheet_gives_the_same_bytes() {
+    for part in sheets() {
+        for language in [Language::C, Language::Rust] {
+            let options = all_that_can(&part, Reals::Single);
+            assert_eq!(firmware(&part, language, &options).unwrap(), firmware(&part, language, &options).unwrap());
+        }
+    }
+}
