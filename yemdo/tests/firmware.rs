@@ -100,8 +100,8 @@ check = [{ crc = "CRC-16/MODBUS", over = "b0..b5 0x33", in = "b7 b6" }, { sum = 
 code = { a = "signed b0 b1", b = "b2 b3", c = "sign-magnitude b4", d = "bcd b5", e = "ones-complement b8", f = "offset-binary b9 b10[7:3]", g = "float b12..b15", h = "q3.12 b16 b17", i = "float b18 b19", j = "uq4.4 b20", k = "signed b23 b22 b21", t = "text b12..b15" }
 status = [{ when = "a / (b - 7) > 3000", is = "alert" }, { when = "d == 42 && c > 0", is = "not ready" }]
 [shared]
-ratio = "a / (b - 100)"
-big = "return (long long)a * b * k;"
+ratio = { formula = "a / (b - 100)" }
+big = { formula = "return (long long)a * b * k;" }
 [reading]
 sum = { unit = "1", formula = "a * b + ratio" }
 narrow = { unit = "1", formula = "(int8_t)(a + b) + (uint16_t)k + (int16_t)b" }
@@ -149,7 +149,7 @@ fn integer_readings_are_within_their_bound_for_every_code() {
             tried += every_code(part, &derived, id, bound, options.step);
         }
     }
-    assert!(tried > 500_000, "{tried}");
+    assert!(tried > 300_000, "{tried}");
 }
 
 /// Decodes every code of a reading of one frame and up to 24 bits, in real numbers and in integers; gives how many there were.
@@ -212,22 +212,22 @@ fn what_cannot_be_computed_in_integers_is_told_with_its_place() {
 #[test]
 fn names_and_texts_stay_in_their_place() {
     let hostile = r#"
-part = "int"
+part = "match"
 title = "*/ #error out \\ ??/ // \u2028"
 source = "/* \" '"
 i2c.address = 0x61
-[register.while]
+[register.template]
 at = 1
 means = "*/ int x; /*"
 field.class = { bits = "[1:0]", means = "*/ }", values = [{ code = 0, name = "*/ #define X" }, { code = 1, name = "self" }, { code = 2, name = "%" }, { code = 3, name = "3 V" }] }
-[frame.for]
+[frame.impl]
 read = 2
-code = { default = "b0", match = "b1" }
+code = { delete = "b0", match = "b1" }
 status = [{ when = "match == 9", is = "invalid", means = "*/ return 1; /*\\" }]
-[reading.struct]
+[reading.virtual]
 unit = "*/"
-formula = "default * 0.5 /* ``` \\*/"
-[[routine.static]]
+formula = "delete * 0.5 /* ``` \\*/"
+[[routine.typename]]
 set = { class = "self" }
 means = "*/ } /* ```"
 "#;
@@ -237,7 +237,7 @@ means = "*/ } /* ```"
     for line in rust.lines().filter(|line| line.contains("#error") || line.contains("#define X") || line.contains("return 1;")) {
         assert!(line.trim_start().starts_with("//"), "{line}");
     }
-    assert!(rust.contains("pub fn struct_(&self) -> Reading"), "{rust}");
+    assert!(rust.contains("pub fn virtual_(&self) -> Reading"), "{rust}");
 }
 
 #[test]

@@ -6,7 +6,7 @@ mod helpers;
 
 use std::collections::BTreeSet;
 
-use super::code::{Checked, Expr, Function, Gives, Member, Name, Param, Pass, Stmt, Struct, Type};
+use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Stmt, Struct, Type};
 use super::{Emitted, Firmware};
 use crate::ground::number::Ty;
 pub(super) use expr::Helper;
@@ -309,9 +309,6 @@ fn one_statement(statement: &Stmt, function: &Function, printer: &mut Printer<'_
         Stmt::Checked { name, op, ty, args, why } => {
             let helper = Helper::Checked(*op, ty.bits());
             printer.helpers.insert(helper);
-            if *op == Checked::Rem || *op == Checked::Div {
-                printer.helpers.insert(Helper::Checked(Checked::Div, ty.bits()));
-            }
             let args: Vec<String> = args.iter().map(|arg| printer.alone(arg)).collect();
             out.line(&format!("{pad}{} {name};", type_name(*ty)));
             out.wrapped(&format!("{pad}if (!{}_{}({}, &{name})) {{", printer.prefix, helper.name(), args.join(", ")), depth);
