@@ -10,8 +10,8 @@ use clap::{Parser, Subcommand, ValueEnum};
 use yemdo::bus::Bus;
 
 use crate::link::Link;
-use parts::{READ_HELP, SCAN_HELP, STAND_IN_HELP, TALK_HELP};
 pub(crate) use emit::{Emit, Firmware, HalForm, RealsForm, What};
+use parts::{READ_HELP, SCAN_HELP, STAND_IN_HELP, TALK_HELP};
 pub(crate) use parts::{Read, Scan, StandIn, Talk};
 
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.

@@ -38,7 +38,16 @@ fn all_that_can(part: &Part, reals: Reals) -> Options {
 /// Compiles C with every warning an error and undefined behaviour caught, and runs it; gives what it prints.
 fn compile_and_run(folder: &Path, files: &[String]) -> String {
     let mut cc = Command::new("cc");
-    cc.current_dir(folder).args(["-std=c99", "-O1", "-Wall", "-Wextra", "-Wconversion", "-Wsign-conversion", "-Wshadow", "-Wdouble-promotion"]);
+    cc.current_dir(folder).args([
+        "-std=c99",
+        "-O1",
+        "-Wall",
+        "-Wextra",
+        "-Wconversion",
+        "-Wsign-conversion",
+        "-Wshadow",
+        "-Wdouble-promotion",
+    ]);
     cc.args(["-pedantic", "-Werror", "-fsanitize=undefined", "-fno-sanitize-recover=undefined", "-o", "test"]).args(files).arg("-lm");
     let done = cc.output().expect("a C compiler is needed");
     assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
@@ -61,7 +70,9 @@ fn agree(name: &str, parts: &[(Part, Options)], frames: usize) {
             files.extend(name.ends_with(".c").then_some(name));
         }
         head += &format!("#include \"{prefix}_vectors.h\"\n");
-        body += &format!("    count = {prefix}_vectors(&wrong);\n    printf(\"{prefix} %lu %s\\n\", (unsigned long)count, wrong == UINT32_MAX ? \"agree\" : \"differ\");\n");
+        body += &format!(
+            "    count = {prefix}_vectors(&wrong);\n    printf(\"{prefix} %lu %s\\n\", (unsigned long)count, wrong == UINT32_MAX ? \"agree\" : \"differ\");\n"
+        );
     }
     fs::write(folder.join("main.c"), format!("{head}int main(void)\n{{\n    uint32_t wrong, count;\n\n{body}    return 0;\n}}\n")).unwrap();
     files.push("main.c".into());
@@ -177,7 +188,12 @@ fn every_code(part: &Part, derived: &Part, id: ReadingId, bound: f64, step: f64)
         assert_eq!(whole.decode_into(*frame, &bytes, &mut of_whole).is_ok(), taken);
         let pair = if taken { of_real.value(place).zip(of_whole.value(place)) } else { None };
         if let Some((value, steps)) = pair {
-            assert!((steps * step - value).abs() <= bound * (1.0 + 1e-9) + 1e-9, "{} {}: code {raw}: {steps} steps, {value}", part.name(), reading.name());
+            assert!(
+                (steps * step - value).abs() <= bound * (1.0 + 1e-9) + 1e-9,
+                "{} {}: code {raw}: {steps} steps, {value}",
+                part.name(),
+                reading.name()
+            );
             seen += 1;
         }
     }
@@ -204,7 +220,9 @@ fn what_cannot_be_computed_in_integers_is_told_with_its_place() {
         let error = refused(reading).unwrap_err();
         assert!(error.contains(told) && error.starts_with("p.toml:5: reading x cannot be computed in integers: "), "{reading}: {error}");
     }
-    for good in ["x = { unit = \"1\", formula = \"fmax(a * 0.25, 3.0) / 7.0\" }", "x = { unit = \"1\", formula = \"a * 0.001 * (a * 0.001)\" }"] {
+    for good in
+        ["x = { unit = \"1\", formula = \"fmax(a * 0.25, 3.0) / 7.0\" }", "x = { unit = \"1\", formula = \"a * 0.001 * (a * 0.001)\" }"]
+    {
         assert_eq!(refused(good), Ok(()), "{good}");
     }
 }
@@ -242,7 +260,8 @@ means = "*/ } /* ```"
 
 #[test]
 fn two_names_that_become_one_are_told() {
-    let clash = "part = \"p-1\"\nframe.F = { read = 2, code = { a-b = \"b0\", a_b = \"b1\" } }\nreading.x = { unit = \"1\", formula = \"a_b\" }\n";
+    let clash =
+        "part = \"p-1\"\nframe.F = { read = 2, code = { a-b = \"b0\", a_b = \"b1\" } }\nreading.x = { unit = \"1\", formula = \"a_b\" }\n";
     let same = "part = \"p-1\"\nframe.F = { read = 2, code = { a = \"b0\", A = \"b1\" } }\nreading.x = { unit = \"1\", formula = \"a\" }\n";
     for text in [clash, same] {
         let Ok(part) = Part::parse("p.toml", text) else { continue };

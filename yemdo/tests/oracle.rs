@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use std::process::Command;
 
 use yemdo::FrameId;
+use yemdo::emit::{Language, Options, Reals, firmware, vectors};
 use yemdo::part::Id;
 use yemdo::review::Extent;
 use yemdo::{Columns, FrameValues};
@@ -508,6 +509,95 @@ fn random_formulas_agree_with_a_compiler() {
     }
     let _ = writeln!(std::io::stdout(), "{} pairs: {values} values and {faults} faults agree", values + faults);
     assert!(values > count * VECTORS / 5 && faults > count * VECTORS / 50, "a lopsided sample: {values} values, {faults} faults");
+}
+
+/// What stands for the maths crate where there is a standard library.
+const MATHS: &str = "
+macro_rules! functions { ($($c:ident $single:ident $rust:ident ($($arg:ident),*);)*) => { $(
+    pub fn $c(x: f64 $(, $arg: f64)*) -> f64 { x.$rust($($arg),*) }
+    pub fn $single(x: f32 $(, $arg: f32)*) -> f32 { x.$rust($($arg),*) }
+)* } }
+functions! {
+    fabs fabsf abs(); sqrt sqrtf sqrt(); cbrt cbrtf cbrt(); exp expf exp(); exp2 exp2f exp2(); expm1 expm1f exp_m1(); log logf ln();
+    log2 log2f log2(); log10 log10f log10(); log1p log1pf ln_1p(); sin sinf sin(); cos cosf cos(); tan tanf tan(); asin asinf asin();
+    acos acosf acos(); atan atanf atan(); sinh sinhf sinh(); cosh coshf cosh(); tanh tanhf tanh(); floor floorf floor(); ceil ceilf ceil();
+    round roundf round(); trunc truncf trunc(); pow powf powf(y); atan2 atan2f atan2(y); hypot hypotf hypot(y); fmin fminf min(y); fmax fmaxf max(y);
+}
+pub fn fmod(x: f64, y: f64) -> f64 { x % y }
+pub fn fmodf(x: f32, y: f32) -> f32 { x % y }
+";
+
+const STRICT_C: &[&str] = &[
+    "-std=c99",
+    "-O1",
+    "-Wall",
+    "-Wextra",
+    "-Wconversion",
+    // Random formulas compare what cannot differ; and gcc 12 sees a sign in `u ^ (uint32_t)narrow` that is not there.
+    "-Wno-sign-conversion",
+    "-Wdouble-promotion",
+    "-pedantic",
+    "-Werror",
+    "-Wno-type-limits",
+    "-Wno-unused-but-set-variable",
+    "-fsanitize=undefined",
+    "-fno-sanitize-recover=undefined",
+    "-o",
+    "emitted",
+    "main.c",
+    "oracle.c",
+    "oracle_vectors.c",
+    "-lm",
+];
+
+/// The same formulas as firmware: emitted as C and as Rust, compiled, and held against the decoder.
+#[test]
+fn random_formulas_are_emitted_as_they_are_computed() {
+    let count = setting("YEMDO_ORACLE_FORMULAS", 480) as usize / 8;
+    let mut generator = Generator { dice: Dice(setting("YEMDO_ORACLE_SEED", 0xF1E) | 1), locals: Vec::new(), next_local: 0 };
+    let types = ["int32_t", "uint32_t", "double", "float", "int32_t"];
+    let folder = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("emitted");
+    std::fs::create_dir_all(&folder).unwrap();
+    let put = |name: &str, text: &str| std::fs::write(folder.join(name), text).unwrap();
+    put("libm.rs", MATHS);
+    put(
+        "main.c",
+        "#include \"oracle_vectors.h\"\nint main(void)\n{\n    uint32_t wrong = 0;\n    return (oracle_vectors(&wrong) >= 400U && wrong == UINT32_MAX) ? 0 : 1;\n}\n",
+    );
+    put(
+        "main.rs",
+        "#![allow(warnings)]\nmod oracle;\nmod oracle_vectors;\nfn main() { assert!(oracle_vectors::check(oracle_vectors::RECORDS).is_ok_and(|count| count >= 400)); }\n",
+    );
+    let run = |compiler: &str, args: &[&str], what: &str| {
+        let done = Command::new(compiler).current_dir(&folder).args(args).output().unwrap();
+        assert!(done.status.success(), "{what}: {}", String::from_utf8_lossy(&done.stderr));
+    };
+    run("rustc", &["--edition", "2024", "-O", "--crate-type", "rlib", "libm.rs"], "the maths");
+    for (chunk, first) in (0..count).step_by(60).enumerate() {
+        let codes: Vec<String> = CODES.iter().map(|(name, layout, _)| format!("{name} = \"{layout}\"")).collect();
+        let mut text = format!("part = \"oracle\"\nframe.F = {{ read = {LENGTH}, code = {{ {} }} }}\n{CURVES}", codes.join(", "));
+        for index in first..(first + 60).min(count) {
+            generator.locals.clear();
+            let formula = generator.formula(types[index % types.len()]).ours;
+            let _ = write!(text, "[reading.r{index}]\nunit = \"1\"\nformula = '''\n{formula}'''\n");
+        }
+        let part = Part::parse("oracle", &text).unwrap_or_else(|error| panic!("{error}"));
+        for reals in [Reals::Double, Reals::Single] {
+            let options = Options { reals, ..Options::default() };
+            for language in [Language::C, Language::Rust] {
+                let files = firmware(&part, language, &options).unwrap();
+                let tests = vectors(&part, language, &options, chunk as u64, 400).unwrap();
+                files.into_iter().chain(tests).for_each(|file| put(&file.name, &file.text));
+            }
+            let rust: &[&str] =
+                &["--edition", "2024", "--extern", "libm=liblibm.rlib", "-C", "overflow-checks=on", "-o", "emitted", "main.rs"];
+            for (compiler, args) in [("cc", STRICT_C), ("rustc", rust)] {
+                let what = format!("{compiler}, {reals:?}, from r{first}");
+                run(compiler, args, &what);
+                run(&folder.join("emitted").display().to_string(), &[], &what);
+            }
+        }
+    }
 }
 
 /// The corners of C's conversions, by name.

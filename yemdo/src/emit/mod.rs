@@ -4,6 +4,8 @@ mod firmware;
 mod paste;
 mod schema;
 
-pub use firmware::{EmitError, Emitted, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vector_records, vectors};
+pub use firmware::{
+    EmitError, Emitted, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vector_records, vectors,
+};
 pub use paste::Paste;
 pub use schema::json_schema;

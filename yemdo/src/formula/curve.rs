@@ -60,7 +60,8 @@ impl Curve {
 
     /// The same in single precision, with the points rounded to it.
     pub(crate) fn at_single(&self, x: f32) -> Option<f32> {
-        let single = Self { points: self.points.iter().map(|(x, y)| (f64::from(*x as f32), f64::from(*y as f32))).collect(), ..self.clone() };
+        let single =
+            Self { points: self.points.iter().map(|(x, y)| (f64::from(*x as f32), f64::from(*y as f32))).collect(), ..self.clone() };
         let (first, last) = (single.points.first()?, single.points.last()?);
         let real = f64::from(x);
         if x.is_nan() || (single.outside == Outside::Fault && !(first.0..=last.0).contains(&real)) {

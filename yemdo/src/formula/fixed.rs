@@ -68,7 +68,8 @@ pub(crate) struct Fixed {
 
 /// Derives a formula. `facts` are those of the formula as it is.
 pub(crate) fn fixed(formula: &Formula, facts: &Facts, leaves: &mut dyn Leaves, goal: Goal) -> Result<Fixed, NotFixed> {
-    let mut writer = Writer { facts, leaves, goal, vars: vec![None; formula.vars.len()], units: Vec::new(), unit: 1.0, error: 0.0, settled: None };
+    let mut writer =
+        Writer { facts, leaves, goal, vars: vec![None; formula.vars.len()], units: Vec::new(), unit: 1.0, error: 0.0, settled: None };
     // A variable keeps one unit for all that it is ever set to.
     writer.units = (0..formula.vars.len()).map(|var| writer.largest(&formula.body, var)).collect();
     if goal == Goal::Any && formula.ty.is_real() {
@@ -389,7 +390,9 @@ impl Writer<'_> {
             return Ok(None);
         }
         let scaled = one.times(1.0 / (step * b.unit));
-        let Some(a) = scaled.exactly(1.0).and_then(|(factors, constant)| scaled.whole(&factors, constant, 1.0, 0.0)) else { return Ok(None) };
+        let Some(a) = scaled.exactly(1.0).and_then(|(factors, constant)| scaled.whole(&factors, constant, 1.0, 0.0)) else {
+            return Ok(None);
+        };
         let most = a.low.abs().max(a.high.abs()) / b.low;
         if most >= i128::from(i32::MAX) {
             return Ok(None);
@@ -408,7 +411,10 @@ impl Writer<'_> {
         if !(low >= f64::from(i32::MIN) + 1.0 && high <= f64::from(i32::MAX) - 1.0) {
             let largest = low.abs().max(high.abs()) * step;
             let wanted = 10f64.powf((largest / 2e9).log10().ceil());
-            return Self::refuse(span, format!("up to {largest:.4} in steps of {step} is more than 32 bits hold; a step of {wanted} would do"));
+            return Self::refuse(
+                span,
+                format!("up to {largest:.4} in steps of {step} is more than 32 bits hold; a step of {wanted} would do"),
+            );
         }
         let own = sum.error / step;
         if let Some((factors, constant)) = sum.exactly(step) {
@@ -441,7 +447,11 @@ impl Writer<'_> {
 
     fn settle(&mut self, error: f64, step: f64, span: Span) -> Result<(), NotFixed> {
         self.error = self.error.max(error);
-        if error > step { Self::refuse(span, format!("the error would be {:.3} steps of {step}; choose a larger step", error / step)) } else { Ok(()) }
+        if error > step {
+            Self::refuse(span, format!("the error would be {:.3} steps of {step}; choose a larger step", error / step))
+        } else {
+            Ok(())
+        }
     }
 
     /// A sum as one integer, in a unit that loses nothing, or as little as 30 bits allow.
@@ -509,11 +519,15 @@ impl Writer<'_> {
         match &expr.kind {
             ExprKind::Const(number) => Ok(Sum::constant(number.to_f64(), span)),
             ExprKind::Var(var) => match self.vars.get(*var).copied().flatten() {
-                Some((unit, low, high, error)) => Ok(self.term(Expr::new(ExprKind::Var(*var), Ty::I64, span), low, high, unit, error, span)),
+                Some((unit, low, high, error)) => {
+                    Ok(self.term(Expr::new(ExprKind::Var(*var), Ty::I64, span), low, high, unit, error, span))
+                }
                 None => Self::refuse(span, "it has no value yet"),
             },
             ExprKind::Input(key) => match self.leaves.leaf(*key) {
-                Ok(Some(leaf)) => Ok(self.term(Expr::new(ExprKind::Input(*key), leaf.ty, span), leaf.low, leaf.high, leaf.unit, leaf.error, span)),
+                Ok(Some(leaf)) => {
+                    Ok(self.term(Expr::new(ExprKind::Input(*key), leaf.ty, span), leaf.low, leaf.high, leaf.unit, leaf.error, span))
+                }
                 Ok(None) => Self::refuse(span, "it is a real number"),
                 Err(why) => Self::refuse(span, why),
             },
@@ -565,7 +579,8 @@ impl Writer<'_> {
                 let one = self.sum(inner)?;
                 let other = one.clone().times(-1.0);
                 let pick = |one: Expr, other: Expr| {
-                    let cond = Expr::new(ExprKind::Compare(Compare::Greater, Box::new(one.clone()), Box::new(other.clone())), Ty::I32, span);
+                    let cond =
+                        Expr::new(ExprKind::Compare(Compare::Greater, Box::new(one.clone()), Box::new(other.clone())), Ty::I32, span);
                     ExprKind::Cond(Box::new(cond), Box::new(one), Box::new(other))
                 };
                 self.choice(&pick, &one, &other, span)
@@ -663,7 +678,11 @@ impl Writer<'_> {
         let wanted = (128 - b.low.abs().max(b.high.abs()).leading_zeros()) + 24;
         let up = room.min(wanted);
         let factor = 1i128 << up;
-        let dividend = if up == 0 { as_type(a.expr, Ty::I64) } else { arith(Arith::Mul, Ty::I64, as_type(a.expr, Ty::I64), int(factor, Ty::I64, span), span) };
+        let dividend = if up == 0 {
+            as_type(a.expr, Ty::I64)
+        } else {
+            arith(Arith::Mul, Ty::I64, as_type(a.expr, Ty::I64), int(factor, Ty::I64, span), span)
+        };
         let expr = arith(Arith::Div, Ty::I64, dividend, as_type(b.expr, Ty::I64), span);
         let ends = [(a.low * factor) / least, (a.high * factor) / least, -(a.low * factor) / least, -(a.high * factor) / least];
         let most = ends.iter().map(|end| end.abs()).max().unwrap_or(0);
@@ -740,7 +759,8 @@ impl Writer<'_> {
                 if expr.ty == Ty::Bool {
                     return Ok(as_type(self.compared(Compare::NotEqual, &sum, span)?, expr.ty));
                 }
-                match sum.exactly(1.0).filter(|_| sum.error <= 1e-9).and_then(|(factors, constant)| sum.whole(&factors, constant, 1.0, 0.0)) {
+                match sum.exactly(1.0).filter(|_| sum.error <= 1e-9).and_then(|(factors, constant)| sum.whole(&factors, constant, 1.0, 0.0))
+                {
                     Some(whole) => Ok(as_type(whole.expr, expr.ty)),
                     None => Self::refuse(span, "it cuts a real number to an integer"),
                 }

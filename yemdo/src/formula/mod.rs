@@ -10,8 +10,8 @@
 
 pub(crate) mod curve;
 pub(crate) mod facts;
-pub(crate) mod fixed;
 pub(crate) mod fault;
+pub(crate) mod fixed;
 pub(crate) mod flat;
 pub(crate) mod front;
 pub(crate) mod functions;

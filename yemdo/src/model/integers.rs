@@ -58,7 +58,11 @@ pub(crate) fn integers(part: &Part, wanted: &Wanted<'_>) -> Result<Integers, Vec
     work.columns();
     work.all_readings();
     work.others();
-    if work.problems.is_empty() { Ok(Integers { part: Part::from_sheet(Arc::new(work.to)), errors: work.errors }) } else { Err(work.problems) }
+    if work.problems.is_empty() {
+        Ok(Integers { part: Part::from_sheet(Arc::new(work.to)), errors: work.errors })
+    } else {
+        Err(work.problems)
+    }
 }
 
 struct Work<'a> {
@@ -89,7 +93,14 @@ impl Leaves for Work<'_> {
             }
             Input::Column(field, column) => match self.columns.get(&(field, column)) {
                 Some(unit) => {
-                    let numbers = || self.to.fields.get(field).into_iter().flat_map(|field| &field.values).filter_map(|row| row.columns.get(column).copied().flatten());
+                    let numbers = || {
+                        self.to
+                            .fields
+                            .get(field)
+                            .into_iter()
+                            .flat_map(|field| &field.values)
+                            .filter_map(|row| row.columns.get(column).copied().flatten())
+                    };
                     let (low, high) = (numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
                     let ty = Ty::holding(low.min(0.0) as i128, high.max(0.0) as i128);
                     Some(Leaf { ty, low: low as i128, high: high as i128, unit: *unit, error: 0.0 })
@@ -102,11 +113,17 @@ impl Leaves for Work<'_> {
                 let name = self.from.parameters.get(id).map_or("", |parameter| parameter.name.as_str());
                 return Err(format!("the parameter {name} is a real number"));
             }
-            Input::Field(id) if self.from.fields.get(id).is_some_and(super::registers::Field::is_real) => return Err("the field is a real number".into()),
-            Input::Field(_) => None,
-            Input::Quantity(_) if self.quantities => {
-                Some(Leaf { ty: Ty::I32, low: i128::from(i32::MIN), high: i128::from(i32::MAX), unit: self.wanted.usual_step, error: self.wanted.usual_step })
+            Input::Field(id) if self.from.fields.get(id).is_some_and(super::registers::Field::is_real) => {
+                return Err("the field is a real number".into());
             }
+            Input::Field(_) => None,
+            Input::Quantity(_) if self.quantities => Some(Leaf {
+                ty: Ty::I32,
+                low: i128::from(i32::MIN),
+                high: i128::from(i32::MAX),
+                unit: self.wanted.usual_step,
+                error: self.wanted.usual_step,
+            }),
             Input::Quantity(_) => return Err("a quantity is a real number".into()),
         })
     }
@@ -186,8 +203,10 @@ impl Work<'_> {
 
     fn facts(&self, formula: &Formula) -> Facts {
         let part = self.from;
-        let needed: BTreeSet<ReadingId> =
-            inputs(formula).filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None }).flat_map(|id| part.needed(id)).collect();
+        let needed: BTreeSet<ReadingId> = inputs(formula)
+            .filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None })
+            .flat_map(|id| part.needed(id))
+            .collect();
         let mut formulas: Vec<(InputKey, &Formula)> = Vec::new();
         for id in part.order.iter().filter(|id| needed.contains(id)) {
             formulas.extend(part.readings.get(*id).map(|reading| (Input::Reading(*id).key(), &reading.formula)));
@@ -228,7 +247,13 @@ impl Work<'_> {
             let Some(fixed) = self.derive(&reading.formula, goal, &what) else { continue };
             if goal != Goal::Same {
                 let (low, high) = ((low - fixed.error) / fixed.unit, (high + fixed.error) / fixed.unit);
-                let leaf = Leaf { ty: fixed.formula.ty, low: low.floor() as i128, high: high.ceil() as i128, unit: fixed.unit, error: fixed.error };
+                let leaf = Leaf {
+                    ty: fixed.formula.ty,
+                    low: low.floor() as i128,
+                    high: high.ceil() as i128,
+                    unit: fixed.unit,
+                    error: fixed.error,
+                };
                 self.readings.insert(id, leaf);
             }
             if reading.shown {

@@ -35,7 +35,11 @@ impl Part {
 /// Does something to every formula of a part.
 fn each_formula(sheet: &mut Sheet, change: &dyn Fn(&mut Formula)) {
     let conditions = |list: &mut [Condition]| list.iter_mut().for_each(|condition| change(&mut condition.formula));
-    let time = |time: &mut Time| if let Time::Formula(formula) = time { change(formula) };
+    let time = |time: &mut Time| {
+        if let Time::Formula(formula) = time {
+            change(formula)
+        }
+    };
     for reading in sheet.readings.iter_mut() {
         change(&mut reading.formula);
         conditions(&mut reading.status);

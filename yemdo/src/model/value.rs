@@ -177,7 +177,9 @@ impl<'a> Build<'a> {
     fn quantity(&mut self, id: QuantityId) -> Option<usize> {
         let quantity = self.part.quantities.get(id)?;
         self.needs_of(&quantity.formula);
-        let Some((reading, code)) = quantity.through else { return Some(self.lowerer.formula_as(&quantity.formula, self.part.quantity_ty())) };
+        let Some((reading, code)) = quantity.through else {
+            return Some(self.lowerer.formula_as(&quantity.formula, self.part.quantity_ty()));
+        };
         let reading = self.part.readings.get(reading)?;
         let code_ty = match code {
             Input::Code(code) => self.part.codes.get(code)?.ty,

@@ -132,7 +132,9 @@ impl<'a> Build<'a> {
         }
         for quantity in part.quantities.of(&wanted.quantities.iter().copied().collect::<Vec<_>>()) {
             let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading));
-            found.extend(part.inputs_behind(inputs(&quantity.formula).chain(through.into_iter().flat_map(|reading| inputs(&reading.formula)))));
+            found.extend(
+                part.inputs_behind(inputs(&quantity.formula).chain(through.into_iter().flat_map(|reading| inputs(&reading.formula)))),
+            );
         }
         for input in found {
             if let Input::Column(field, column) = input {
@@ -357,4 +359,3 @@ pub(super) fn status_name(prefix: &Prefix, status: Status) -> Name {
     };
     Name { c: format!("{}_{}", prefix.upper, upper(words)), rust: super::names::camel(words) }
 }
-

@@ -148,7 +148,7 @@ pub(super) enum Stmt {
     Times(u32, Vec<Stmt>),
     /// A call that gives nothing.
     Do(Expr),
-    /// A call of which it is known what it gives.
+    /// A value that nobody looks at.
     Ignore(Expr),
     /// The machine goes on in another state.
     Goto(usize),
@@ -287,10 +287,7 @@ impl Expr {
 
     /// Whether it needs no computing: it can be written twice.
     pub(super) fn is_plain(&self) -> bool {
-        matches!(
-            self,
-            Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) | Expr::Bool(_) | Expr::Var(_) | Expr::There(_) | Expr::Member(..)
-        )
+        matches!(self, Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) | Expr::Bool(_) | Expr::Var(_) | Expr::There(_) | Expr::Member(..))
     }
 }
 

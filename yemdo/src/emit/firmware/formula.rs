@@ -1,5 +1,7 @@
 //! A typed formula as statements. What its facts prove needs no check; what they do not is checked, and the function fails there.
 
+use std::collections::BTreeSet;
+
 use super::code::{Checked, Expr, Stmt, Type};
 use super::names::{Scope, snake};
 use crate::formula::facts::{Fact, Facts};
@@ -45,6 +47,8 @@ pub(super) struct Writer<'a> {
     pub(super) fails: bool,
     /// What is written now is all of a statement's value.
     top: bool,
+    /// The variables that are looked at.
+    used: BTreeSet<usize>,
 }
 
 struct Variable {
@@ -92,7 +96,9 @@ impl<'a> Writer<'a> {
             mutable: most_sets(&formula.body, index) > 1,
         };
         let vars = formula.vars.iter().enumerate().map(variable).collect();
-        Self { formula, facts, around, scope, vars, blocks: vec![Vec::new()], taken: Vec::new(), fails: false, top: false }
+        let mut used = BTreeSet::new();
+        typed::each(&formula.body, &mut |expr| used.extend(if let ExprKind::Var(var) = expr.kind { Some(var) } else { None }));
+        Self { formula, facts, around, scope, vars, blocks: vec![Vec::new()], taken: Vec::new(), fails: false, top: false, used }
     }
 
     fn push(&mut self, statement: Stmt) {
@@ -130,6 +136,11 @@ impl<'a> Writer<'a> {
                 typed::Stmt::Set { var, value, .. } => {
                     self.top = true;
                     let value = self.num(value);
+                    // What is never looked at is not kept.
+                    if !self.used.contains(var) {
+                        self.push(Stmt::Ignore(value));
+                        continue;
+                    }
                     let Some(variable) = self.vars.get_mut(*var) else { continue };
                     let statement = if variable.declared {
                         Stmt::Set(Expr::Var(variable.name.clone()), value)
@@ -145,14 +156,19 @@ impl<'a> Writer<'a> {
                     if self.formula.ty.is_real() && self.fact(value).can_be_infinite {
                         result = self.plain(result, self.formula.ty);
                         let fail = self.fail("not a finite number");
-                        self.push(Stmt::If(Expr::Not(Expr::IsFinite(self.formula.ty, result.clone().boxed()).boxed()), vec![fail], Vec::new()));
+                        self.push(Stmt::If(
+                            Expr::Not(Expr::IsFinite(self.formula.ty, result.clone().boxed()).boxed()),
+                            vec![fail],
+                            Vec::new(),
+                        ));
                     }
                     self.push(Stmt::Return(result));
                 }
                 typed::Stmt::If { cond, then, otherwise } => {
                     // What is set in a branch and used behind it is declared before.
                     for index in set_in(then).into_iter().chain(set_in(otherwise)) {
-                        if let Some(variable) = self.vars.get_mut(index).filter(|variable| !variable.declared) {
+                        if let Some(variable) = self.vars.get_mut(index).filter(|variable| !variable.declared && self.used.contains(&index))
+                        {
                             variable.declared = true;
                             let (name, ty, mutable) = (variable.name.clone(), Type::Num(variable.ty), variable.mutable);
                             self.push(Stmt::Let { name, ty, value: None, mutable });
@@ -199,7 +215,8 @@ impl<'a> Writer<'a> {
                 let left = self.truth(left);
                 let mut value = Expr::Bool(false);
                 let more = self.block(|this| value = this.truth(right));
-                let (and, or) = (Expr::And(left.clone().boxed(), value.clone().boxed()), Expr::Or(left.clone().boxed(), value.clone().boxed()));
+                let (and, or) =
+                    (Expr::And(left.clone().boxed(), value.clone().boxed()), Expr::Or(left.clone().boxed(), value.clone().boxed()));
                 if more.is_empty() {
                     return if *op == Logic::And { and } else { or };
                 }
@@ -365,12 +382,21 @@ impl<'a> Writer<'a> {
         }
         let fits = to.is_real() || self.keeps(inner, to);
         match value {
-            // There and back it is what it was.
-            Expr::Cast { from, fits: true, value, .. } if from == to => *value,
+            // A float that was a double for a while is what it was.
+            Expr::Cast { from, fits: true, value, to: between } if from == to && from.is_real() && between.is_real() => *value,
             // A code that is kept in few bits becomes a real at once.
             // What was made narrower stays so: it is converted sooner.
-            Expr::Cast { from, fits: true, value, to: between } if !between.is_real() && fits && from.bits() <= between.bits() => {
-                if from == to { *value } else { Expr::Cast { from, to, fits, value } }
+            Expr::Cast { from, fits: true, value, to: between }
+                if !from.is_real()
+                    && !between.is_real()
+                    && (fits || (!to.is_real() && !to.is_signed()))
+                    && from.bits() <= between.bits() =>
+            {
+                if from == to {
+                    *value
+                } else {
+                    Expr::Cast { from, to, fits, value }
+                }
             }
             value if from == to => value,
             value => Expr::Cast { from, to, fits, value: value.boxed() },
@@ -406,11 +432,27 @@ impl<'a> Writer<'a> {
         let (value, count) = (self.num(left), self.num(right));
         let proved = self.fact(expr).cannot_fault;
         let negative = self.integers(left).0 < 0;
-        let count_ty = if right.ty.bits() > 32 { Ty::I64 } else { Ty::I32 };
         let (low, high) = self.integers(right);
-        let as_count = |count: Expr| match count {
-            Expr::Int(number, _) => Expr::Int(number, Ty::I32),
-            other => other.cast(right.ty, count_ty),
+        let inside = low >= 0 && high < i128::from(ty.bits());
+        let checked_left = op == Shift::Left && ty.is_signed();
+        // What may be out of range is looked at in its own type; behind that 32 bits are enough.
+        let count = match count {
+            // Far out of range is out of range.
+            Expr::Int(number, _) => Expr::Int(if i32::try_from(number).is_ok() { number } else { -1 }, Ty::I32),
+            count if !inside && (!proved || right.ty.bits() > 32) && !(checked_left && right.ty.bits() <= 32) => {
+                let count = self.plain(count, right.ty);
+                let most = Expr::Int(i128::from(ty.bits()) - 1, right.ty);
+                let outside = if right.ty.is_signed() {
+                    Expr::Not(Expr::Within(right.ty, count.clone().boxed(), zero(right.ty).boxed(), most.boxed()).boxed())
+                } else {
+                    count.clone().compare(Compare::Greater, right.ty, most)
+                };
+                let fail = self.fail("a shift out of range");
+                self.push(Stmt::If(outside, vec![fail], Vec::new()));
+                Expr::Cast { from: right.ty, to: Ty::I32, fits: true, value: count.boxed() }
+            }
+            count if right.ty == Ty::I32 => count,
+            count => Expr::Cast { from: right.ty, to: Ty::I32, fits: inside, value: count.boxed() },
         };
         if op == Shift::Left && ty.is_signed() {
             return match &count {
@@ -418,17 +460,9 @@ impl<'a> Writer<'a> {
                 Expr::Int(places, _) if proved && negative && *places < i128::from(ty.bits()) - 1 => {
                     Expr::Arith(Arith::Mul, ty, value.boxed(), Expr::Int(1 << *places, ty).boxed())
                 }
-                _ if proved && !negative => Expr::Shl(ty, value.boxed(), as_count(count).boxed()),
-                _ => self.checked(Checked::Shl, ty, vec![value, as_count(count)], "overflow, or a shift out of range"),
+                _ if proved && !negative => Expr::Shl(ty, value.boxed(), count.boxed()),
+                _ => self.checked(Checked::Shl, ty, vec![value, count], "overflow, or a shift out of range"),
             };
-        }
-        let mut count = as_count(count);
-        if !proved && !(low >= 0 && high < i128::from(ty.bits())) {
-            count = self.plain(count, count_ty);
-            let below = count.clone().compare(Compare::Less, count_ty, zero(count_ty));
-            let above = count.clone().compare(Compare::GreaterEqual, count_ty, Expr::Int(i128::from(ty.bits()), count_ty));
-            let fail = self.fail("a shift out of range");
-            self.push(Stmt::If(Expr::Or(below.boxed(), above.boxed()), vec![fail], Vec::new()));
         }
         match op {
             Shift::Left => Expr::Shl(ty, value.boxed(), count.boxed()),

@@ -18,9 +18,6 @@ mod vectors;
 use std::collections::BTreeMap;
 use std::fmt;
 
-use build::{Build, status_name};
-use code::{Module, Name};
-use names::Prefix;
 use crate::bus::Bus;
 use crate::formula::curve::Outside;
 use crate::ground::diagnostic::{Diagnostic, render_all};
@@ -30,6 +27,9 @@ use crate::model::ids::{ReadingId, RoutineId};
 use crate::model::integers::{Wanted, integers};
 use crate::model::part::Part;
 use crate::model::status::Status;
+use build::{Build, status_name};
+use code::{Module, Name};
+use names::Prefix;
 
 /// The language.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -139,9 +139,10 @@ impl EmitError {
 
 impl fmt::Display for EmitError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let diagnostics = self.diagnostics.iter().map(|one| {
-            format!("{}:{}: {}: {}", self.source.name(), self.source.line(one.span.start), one.message, one.label)
-        });
+        let diagnostics = self
+            .diagnostics
+            .iter()
+            .map(|one| format!("{}:{}: {}: {}", self.source.name(), self.source.line(one.span.start), one.message, one.label));
         f.write_str(&diagnostics.chain(self.reasons.iter().cloned()).collect::<Vec<_>>().join("\n"))
     }
 }
@@ -285,7 +286,11 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
     let bus = build.bus();
     build.addresses();
     let Build { prefix, module, mut refused, clashes, statuses, curves, .. } = build;
-    refused.extend(clashes.into_iter().map(|clash| format!("{} and {} both become `{}` in the output: rename one of them", clash.one, clash.other, clash.becomes)));
+    refused.extend(
+        clashes
+            .into_iter()
+            .map(|clash| format!("{} and {} both become `{}` in the output: rename one of them", clash.one, clash.other, clash.becomes)),
+    );
     if !refused.is_empty() {
         refused.dedup();
         return Err(EmitError { reasons: refused, diagnostics: Vec::new(), source: part.source().clone() });
@@ -298,7 +303,13 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
     let curve = |index: &u32| {
         let (points, outside) = part.curves.get(*index as usize)?.parts();
         let (name, _) = part.curve_names.get(*index as usize)?;
-        Some(CurveOut { name: names::snake(name), sheet_name: name.clone(), ty: if real.is_real() { real } else { Ty::I64 }, points: points.to_vec(), outside })
+        Some(CurveOut {
+            name: names::snake(name),
+            sheet_name: name.clone(),
+            ty: if real.is_real() { real } else { Ty::I64 },
+            points: points.to_vec(),
+            outside,
+        })
     };
     Ok(Firmware {
         status_type: prefix.ty("status"),
@@ -319,7 +330,11 @@ fn title(part: &Part, options: &Options) -> Vec<String> {
     let mut lines = vec![format!("{}{}", part.name(), part.title().map_or(String::new(), |title| format!(": {title}")))];
     lines.extend(part.datasheet().map(|datasheet| format!("After: {datasheet}")));
     lines.push(String::new());
-    lines.push(format!("Made by yemdo {} from a sheet whose text has the hash {:016x}.", env!("CARGO_PKG_VERSION"), hash(part.source().text())));
+    lines.push(format!(
+        "Made by yemdo {} from a sheet whose text has the hash {:016x}.",
+        env!("CARGO_PKG_VERSION"),
+        hash(part.source().text())
+    ));
     lines.push("Do not edit it: change the sheet, and emit it again.".into());
     let reals = match options.reals {
         Reals::Double => "Real numbers are computed in 64 bits.".to_owned(),

@@ -7,17 +7,153 @@ use super::code::Name;
 /// Words that cannot be names of members, variables or functions: keywords of C11, C++20 and Rust 2024, and what the headers
 /// that the output includes define.
 const TAKEN: &[&str] = &[
-    "abstract", "alignas", "alignof", "and", "and_eq", "as", "asm", "async", "auto", "await", "become", "bitand", "bitor", "bool", "box",
-    "break", "case", "catch", "char", "class", "co_await", "co_return", "co_yield", "compl", "concept", "const", "const_cast", "consteval",
-    "constexpr", "constinit", "continue", "crate", "decltype", "default", "delete", "do", "double", "dyn", "dynamic_cast", "else", "enum",
-    "errno", "explicit", "export", "extern", "f32", "f64", "false", "far", "final", "float", "fn", "for", "friend", "gen", "goto", "huge", "i128",
-    "i16", "i32", "i64", "i8", "if", "impl", "in", "inline", "int", "interrupt", "isize", "let", "long", "loop", "macro", "match", "mod",
-    "move", "mut", "mutable", "namespace", "near", "new", "noexcept", "not", "not_eq", "null", "nullptr", "operator", "or", "or_eq",
-    "override", "priv", "private", "protected", "pub", "public", "ref", "register", "reinterpret_cast", "requires", "restrict", "return",
-    "self", "short", "signed", "sizeof", "static", "static_assert", "static_cast", "str", "struct", "super", "switch", "template", "this",
-    "thread_local", "throw", "trait", "true", "try", "type", "typedef", "typeid", "typename", "typeof", "u128", "u16", "u32", "u64", "u8",
-    "unix", "linux", "union", "unsafe", "unsigned", "unsized", "use", "using", "usize", "virtual", "void", "volatile", "wchar_t", "where", "while", "xor",
-    "xor_eq", "yield",
+    "abstract",
+    "alignas",
+    "alignof",
+    "and",
+    "and_eq",
+    "as",
+    "asm",
+    "async",
+    "auto",
+    "await",
+    "become",
+    "bitand",
+    "bitor",
+    "bool",
+    "box",
+    "break",
+    "case",
+    "catch",
+    "char",
+    "class",
+    "co_await",
+    "co_return",
+    "co_yield",
+    "compl",
+    "concept",
+    "const",
+    "const_cast",
+    "consteval",
+    "constexpr",
+    "constinit",
+    "continue",
+    "crate",
+    "decltype",
+    "default",
+    "delete",
+    "do",
+    "double",
+    "dyn",
+    "dynamic_cast",
+    "else",
+    "enum",
+    "errno",
+    "explicit",
+    "export",
+    "extern",
+    "f32",
+    "f64",
+    "false",
+    "far",
+    "final",
+    "float",
+    "fn",
+    "for",
+    "friend",
+    "gen",
+    "goto",
+    "huge",
+    "i128",
+    "i16",
+    "i32",
+    "i64",
+    "i8",
+    "if",
+    "impl",
+    "in",
+    "inline",
+    "int",
+    "interrupt",
+    "isize",
+    "let",
+    "long",
+    "loop",
+    "macro",
+    "match",
+    "mod",
+    "move",
+    "mut",
+    "mutable",
+    "namespace",
+    "near",
+    "new",
+    "noexcept",
+    "not",
+    "not_eq",
+    "null",
+    "nullptr",
+    "operator",
+    "or",
+    "or_eq",
+    "override",
+    "priv",
+    "private",
+    "protected",
+    "pub",
+    "public",
+    "ref",
+    "register",
+    "reinterpret_cast",
+    "requires",
+    "restrict",
+    "return",
+    "self",
+    "short",
+    "signed",
+    "sizeof",
+    "static",
+    "static_assert",
+    "static_cast",
+    "str",
+    "struct",
+    "super",
+    "switch",
+    "template",
+    "this",
+    "thread_local",
+    "throw",
+    "trait",
+    "true",
+    "try",
+    "type",
+    "typedef",
+    "typeid",
+    "typename",
+    "typeof",
+    "u128",
+    "u16",
+    "u32",
+    "u64",
+    "u8",
+    "unix",
+    "linux",
+    "union",
+    "unsafe",
+    "unsigned",
+    "unsized",
+    "use",
+    "using",
+    "usize",
+    "virtual",
+    "void",
+    "volatile",
+    "wchar_t",
+    "where",
+    "while",
+    "xor",
+    "xor_eq",
+    "yield",
 ];
 
 /// Letters that have a usual spelling without marks.
@@ -69,7 +205,8 @@ pub(super) fn upper(name: &str) -> String {
 
 /// As types and values are named in Rust: `LowLimit`. Where it would begin with a digit, the words that do go behind the others.
 pub(super) fn camel(name: &str) -> String {
-    let (numbers, letters): (Vec<String>, Vec<String>) = words(name).into_iter().partition(|word| word.starts_with(|c: char| c.is_ascii_digit()));
+    let (numbers, letters): (Vec<String>, Vec<String>) =
+        words(name).into_iter().partition(|word| word.starts_with(|c: char| c.is_ascii_digit()));
     let starts_well = words(name).first().is_some_and(|word| !word.starts_with(|c: char| c.is_ascii_digit()));
     let all: Vec<String> = if starts_well { words(name) } else { letters.into_iter().chain(numbers).collect() };
     let mut joined = String::new();
@@ -123,8 +260,10 @@ impl Scope {
     /// A name that is not given yet, like the one wanted; for what nobody calls by its name.
     pub(super) fn fresh(&mut self, wanted: &str) -> String {
         let mut name = wanted.to_owned();
+        let mut number = 2;
         while self.given.contains_key(&name) {
-            name.push('_');
+            name = format!("{}_{number}", wanted.trim_end_matches('_'));
+            number += 1;
         }
         self.given.insert(name.clone(), String::new());
         name
@@ -160,7 +299,10 @@ impl Prefix {
 
     /// A constant: `THOLE_9_ADDRESS`, `ADDRESS`.
     pub(super) fn constant(&self, name: &str) -> Name {
-        Name { c: format!("{}_{}", self.upper, upper(name)), rust: if upper(name).starts_with(|c: char| c.is_ascii_digit()) { format!("N{}", upper(name)) } else { upper(name) } }
+        Name {
+            c: format!("{}_{}", self.upper, upper(name)),
+            rust: if upper(name).starts_with(|c: char| c.is_ascii_digit()) { format!("N{}", upper(name)) } else { upper(name) },
+        }
     }
 
     /// A value of an enum: `THOLE_9_RUN_STOPPED`, `Stopped`.

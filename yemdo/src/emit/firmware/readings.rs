@@ -58,7 +58,9 @@ impl Build<'_> {
             .collect();
         // What only one of them uses is called there; what several use is computed once and handed on.
         let mut users: BTreeMap<ReadingId, usize> = BTreeMap::new();
-        for reading in part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(frame.status.iter().map(|condition| &condition.formula)) {
+        for reading in
+            part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(frame.status.iter().map(|condition| &condition.formula))
+        {
             direct(reading).into_iter().for_each(|used| *users.entry(used).or_default() += 1);
         }
         for behind in needed.iter().chain(&also).filter(|behind| !wanted.contains(behind)).collect::<BTreeSet<_>>() {
@@ -114,7 +116,11 @@ impl Build<'_> {
         if self.module.functions.iter().any(|function| function.name == name) {
             return Some(Value { reading: id, ty: formula.ty, fails, expr, takes, uses });
         }
-        let what = if reading.shown { format!("The value of {} in {}", reading.name, unit_text(&reading.unit)) } else { format!("The value of {}, which readings share", reading.name) };
+        let what = if reading.shown {
+            format!("The value of {} in {}", reading.name, unit_text(&reading.unit))
+        } else {
+            format!("The value of {}, which readings share", reading.name)
+        };
         let mut doc = vec![format!("{what}{}", if fails { ", or none:" } else { ":" })];
         doc.extend(self.formula_text(formula));
         let gives = if fails { Gives::Maybe(formula.ty) } else { Gives::Type(Type::Num(formula.ty)) };
@@ -129,7 +135,9 @@ impl Build<'_> {
         let lines: Vec<&str> = typed.lines().map(str::trim_end).filter(|line| !line.trim().is_empty()).collect();
         // The first line stands behind the quotes.
         let indent = lines.iter().skip(1).map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
-        let text = |(index, line): (usize, &&str)| format!("    {}", if index == 0 { line.trim() } else { line.get(indent..).unwrap_or(line.trim()) });
+        let text = |(index, line): (usize, &&str)| {
+            format!("    {}", if index == 0 { line.trim() } else { line.get(indent..).unwrap_or(line.trim()) })
+        };
         lines.iter().enumerate().map(text).collect()
     }
 
@@ -166,12 +174,17 @@ impl Build<'_> {
     fn value_param(&self, id: ReadingId, known: &[Value]) -> Option<Param> {
         let value = known.iter().find(|value| value.reading == id)?;
         let name = snake(&self.part.readings.get(id)?.name);
-        Some(Param { name: self.value_name(&name), ty: if value.fails { Type::Maybe(value.ty) } else { Type::Num(value.ty) }, pass: Pass::Value })
+        Some(Param {
+            name: self.value_name(&name),
+            ty: if value.fails { Type::Maybe(value.ty) } else { Type::Num(value.ty) },
+            pass: Pass::Value,
+        })
     }
 
     /// The name of the variable for a reading's value.
     fn value_name(&self, name: &str) -> String {
-        let taken = self.part.frames.iter().any(|frame| snake(&frame.name) == name) || matches!(name, "settings" | "parameters" | "value" | "status" | "result");
+        let taken = self.part.frames.iter().any(|frame| snake(&frame.name) == name)
+            || matches!(name, "settings" | "parameters" | "value" | "status" | "result");
         if taken { format!("{name}_reading") } else { name.to_owned() }
     }
 
@@ -217,7 +230,9 @@ impl Build<'_> {
                     let below = (low > least).then(|| value.clone().compare(Compare::Less, ty, number(low)));
                     let above = (high < most).then(|| value.clone().compare(Compare::Greater, ty, number(high)));
                     let outside = match (below, above) {
-                        (Some(_), Some(_)) => Some(Expr::Not(Expr::Within(ty, value.clone().boxed(), number(low).boxed(), number(high).boxed()).boxed())),
+                        (Some(_), Some(_)) => {
+                            Some(Expr::Not(Expr::Within(ty, value.clone().boxed(), number(low).boxed(), number(high).boxed()).boxed()))
+                        }
                         (below, above) => below.or(above),
                     };
                     let why = format!("{} is {low} to {high}", code.name);
@@ -273,7 +288,14 @@ impl Build<'_> {
     }
 
     /// A condition as an expression; where it takes statements, they become a function.
-    fn holds_with(&mut self, formula: &Formula, frame: Option<FrameId>, name: &str, known: &[Value], outer: &mut Vec<Stmt>) -> (Expr, Takes) {
+    fn holds_with(
+        &mut self,
+        formula: &Formula,
+        frame: Option<FrameId>,
+        name: &str,
+        known: &[Value],
+        outer: &mut Vec<Stmt>,
+    ) -> (Expr, Takes) {
         let facts = self.facts_of(formula);
         let takes = self.takes_known(formula, frame, known);
         let Ready { before, found } = self.ready(formula, frame, known);
@@ -311,7 +333,11 @@ impl Build<'_> {
         let (frame, reading) = (part.frames.get(frame_id)?, part.readings.get(id)?);
         let value = values.iter().find(|value| value.reading == id)?.clone();
         let (mut statements, mut takes, mut uses) = (Vec::new(), value.takes.clone(), value.uses.clone());
-        if let Some(counted) = frame.counted.as_ref().map(|_| part.codes.of(&reading.codes).filter(|code| code.frame == frame_id).map(|code| code.last_byte()).max().unwrap_or(0)) {
+        if let Some(counted) = frame
+            .counted
+            .as_ref()
+            .map(|_| part.codes.of(&reading.codes).filter(|code| code.frame == frame_id).map(|code| code.last_byte()).max().unwrap_or(0))
+        {
             takes.frames.insert(frame_id);
             let given = Expr::Member(self.frame_var(frame_id), "given_bytes".into());
             let absent = given.compare(Compare::LessEqual, Ty::U16, Expr::Int(counted as i128, Ty::U16));
@@ -321,7 +347,11 @@ impl Build<'_> {
         // Conditions in order: the first that holds decides.
         let mut conditions: Vec<(Expr, Status, Option<String>)> = Vec::new();
         for (index, one) in frame.status.iter().chain(&reading.status).enumerate() {
-            let name = if index < frame.status.len() { format!("{}_condition_{}", frame.name, index + 1) } else { format!("{}_condition_{}", reading.name, index + 1 - frame.status.len()) };
+            let name = if index < frame.status.len() {
+                format!("{}_condition_{}", frame.name, index + 1)
+            } else {
+                format!("{}_condition_{}", reading.name, index + 1 - frame.status.len())
+            };
             if self.module.functions.iter().any(|function| function.name == self.prefix.function(&name)) {
                 // Another reading of the frame has brought it already.
                 let function = self.module.functions.iter().find(|function| function.name == self.prefix.function(&name)).cloned()?;
@@ -355,22 +385,45 @@ impl Build<'_> {
         self.judge(reading, &value, conditions, range.as_ref().zip(Some(ends)), &mut statements);
         let public = uses.is_empty();
         let name = if public { self.prefix.function(&reading.name) } else { self.prefix.method(&reading.name, "judged") };
-        let name = if public { self.give(&name, format!("reading {}", reading.name)) } else { Name { rust: format!("{}_judged", snake(&reading.name)), ..name } };
+        let name = if public {
+            self.give(&name, format!("reading {}", reading.name))
+        } else {
+            Name { rust: format!("{}_judged", snake(&reading.name)), ..name }
+        };
         let doc = self.reading_doc(reading, public);
         let gives = Gives::Type(Type::Named(self.reading_type()));
         let of = Self::home(&params);
-        self.module.functions.push(Function { doc, public, name: name.clone(), of, params: params.clone(), gives: gives.clone(), body: statements });
+        self.module.functions.push(Function {
+            doc,
+            public,
+            name: name.clone(),
+            of,
+            params: params.clone(),
+            gives: gives.clone(),
+            body: statements,
+        });
         if !public {
             // For whoever asks for this one alone.
             let before = self.computed(&uses, values);
             let mut all = takes.clone();
-            self.all_uses(&uses, values).iter().filter_map(|used| values.iter().find(|value| value.reading == *used)).for_each(|value| all.add(&value.takes));
+            self.all_uses(&uses, values)
+                .iter()
+                .filter_map(|used| values.iter().find(|value| value.reading == *used))
+                .for_each(|value| all.add(&value.takes));
             let outer = self.params(&all, Some(frame_id));
             let statements = before.into_iter().chain([Stmt::Return(Self::call(&name, &params))]).collect();
             let public_name = self.prefix.function(&reading.name);
             let public_name = self.give(&public_name, format!("reading {}", reading.name));
             let doc = self.reading_doc(reading, true);
-            self.module.functions.push(Function { doc, public: true, name: public_name, of: Self::home(&outer), params: outer, gives, body: statements });
+            self.module.functions.push(Function {
+                doc,
+                public: true,
+                name: public_name,
+                of: Self::home(&outer),
+                params: outer,
+                gives,
+                body: statements,
+            });
         }
         Some((name, params, uses))
     }
@@ -420,7 +473,15 @@ impl Build<'_> {
     }
 
     /// An end of a stated range, as an expression of the type of readings.
-    fn end(&mut self, end: &End, frame: FrameId, name: &str, values: &[Value], takes: &mut Takes, uses: &mut Vec<ReadingId>) -> Option<Option<(Expr, Ty, bool, Expr)>> {
+    fn end(
+        &mut self,
+        end: &End,
+        frame: FrameId,
+        name: &str,
+        values: &[Value],
+        takes: &mut Takes,
+        uses: &mut Vec<ReadingId>,
+    ) -> Option<Option<(Expr, Ty, bool, Expr)>> {
         let End::Formula(formula) = end else { return Some(None) };
         let facts = self.facts_of(formula);
         takes.add(&self.takes_known(formula, Some(frame), values));
@@ -444,7 +505,15 @@ impl Build<'_> {
         doc.extend(self.formula_text(formula));
         let gives = if fails { Gives::Maybe(formula.ty) } else { Gives::Type(Type::Num(formula.ty)) };
         let call = Self::call(&name, &params);
-        self.module.functions.push(Function { doc, public: false, of: Self::home(&params), name: name.clone(), params, gives, body: statements });
+        self.module.functions.push(Function {
+            doc,
+            public: false,
+            of: Self::home(&params),
+            name: name.clone(),
+            params,
+            gives,
+            body: statements,
+        });
         Some(Some((call, formula.ty, fails, Expr::Var(name.rust))))
     }
 
@@ -473,7 +542,12 @@ impl Build<'_> {
         let varies = !with_value.is_empty() || out_of_range.is_some();
         let status = Expr::Var("status".into());
         if !with_value.is_empty() {
-            statements.push(Stmt::Let { name: "status".into(), ty: Type::Named(self.status_type()), value: None, mutable: out_of_range.is_some() });
+            statements.push(Stmt::Let {
+                name: "status".into(),
+                ty: Type::Named(self.status_type()),
+                value: None,
+                mutable: out_of_range.is_some(),
+            });
             let ok = self.status(Status::Ok);
             let mut chain = vec![Stmt::Set(status.clone(), ok)];
             for (holds, one, means) in with_value.into_iter().rev() {
@@ -532,13 +606,15 @@ impl Build<'_> {
         if let (Some(low), Some(high)) = (fixed(low), fixed(high)) {
             if let Some(test) = self.outside_by_code(value.reading, (low, high)) {
                 let (low_text, high_text) = (low, high);
-                statements.push(Stmt::Comment(format!("the stated range is {low_text} to {high_text}; the code says as much as the value")));
+                statements
+                    .push(Stmt::Comment(format!("the stated range is {low_text} to {high_text}; the code says as much as the value")));
                 return Some(Box::new(move |_| test.clone()));
             }
             if ty.is_real() {
                 // A float is compared with the nearest floats that mean the same.
                 let (low, high) = if ty == Ty::F32 { (least_single(low), most_single(high)) } else { (low, high) };
-                let (least, most) = if let Interval::Real(least, most) = bounds { (least, most) } else { (f64::NEG_INFINITY, f64::INFINITY) };
+                let (least, most) =
+                    if let Interval::Real(least, most) = bounds { (least, most) } else { (f64::NEG_INFINITY, f64::INFINITY) };
                 if least >= low && most <= high {
                     return None;
                 }
@@ -555,7 +631,9 @@ impl Build<'_> {
             }
             return Some(Box::new(move |value| {
                 if let (Some(low), Some(high)) = (below, above) {
-                    return Expr::Not(Expr::Within(ty, value.clone().boxed(), Expr::Int(low, ty).boxed(), Expr::Int(high, ty).boxed()).boxed());
+                    return Expr::Not(
+                        Expr::Within(ty, value.clone().boxed(), Expr::Int(low, ty).boxed(), Expr::Int(high, ty).boxed()).boxed(),
+                    );
                 }
                 let under = below.map(|low| value.clone().compare(Compare::Less, ty, Expr::Int(low, ty)));
                 let over = above.map(|high| value.clone().compare(Compare::Greater, ty, Expr::Int(high, ty)));
@@ -576,7 +654,11 @@ impl Build<'_> {
                     tests.push((Some(Expr::IsThere(name.clone())), Expr::There(name.clone()).cast(*end_ty, real), op));
                 }
                 (End::Formula(_), Some((call, end_ty, ..))) => {
-                    tests.push((None, if *end_ty == real || end_ty.is_real() { call.clone() } else { call.clone().cast(*end_ty, real) }, op));
+                    tests.push((
+                        None,
+                        if *end_ty == real || end_ty.is_real() { call.clone() } else { call.clone().cast(*end_ty, real) },
+                        op,
+                    ));
                 }
                 (End::Formula(_), None) => {}
             }
@@ -602,7 +684,8 @@ impl Build<'_> {
         let (Some(Input::Code(code)), None) = (all.next(), all.next()) else { return None };
         let model = part.codes.get(code)?;
         let (least, most) = model.layout.form.bounds(model.layout.width());
-        let narrow = model.layout.width() <= 16 && !model.ty.is_real() && model.range.is_none() && model.layout.form != crate::bits::form::Form::Bcd;
+        let narrow =
+            model.layout.width() <= 16 && !model.ty.is_real() && model.range.is_none() && model.layout.form != crate::bits::form::Form::Bcd;
         if !narrow || !reading.formula.ty.is_real() {
             return None;
         }
@@ -696,8 +779,13 @@ impl Build<'_> {
             // Some units of the last digit of the largest number on the way.
             8.0 * last * if largest.is_finite() { largest } else { 1e6 }
         };
-        let inexact = |id: ReadingId| part.readings.of(&part.needed(id)).any(|reading| reading.formula.calls().into_iter().any(|func| !func.is_exact()));
-        let members = all.iter().filter_map(|(id, ..)| Some((*id, snake(&part.readings.get(*id)?.name), inexact(*id).then(|| tolerance(*id))))).collect();
+        let inexact = |id: ReadingId| {
+            part.readings.of(&part.needed(id)).any(|reading| reading.formula.calls().into_iter().any(|func| !func.is_exact()))
+        };
+        let members = all
+            .iter()
+            .filter_map(|(id, ..)| Some((*id, snake(&part.readings.get(*id)?.name), inexact(*id).then(|| tolerance(*id)))))
+            .collect();
         if let Some(calls) = self.module.frames.iter_mut().find(|calls| calls.frame == frame) {
             calls.readings = Some((method.clone(), name.clone(), params.clone()));
             calls.members = members;
@@ -790,4 +878,3 @@ fn most_single(value: f64) -> f64 {
     let near = value as f32;
     f64::from(if f64::from(near) > value { near.next_down() } else { near })
 }
-

@@ -28,7 +28,13 @@ use crate::plan::writes::{Write, WriteReason};
 const LONGEST: i128 = 3_600_000_000;
 
 /// What a routine, and those that it runs, need.
-pub(super) fn needs(part: &Part, id: RoutineId, frames: &mut BTreeSet<FrameId>, registers: &mut BTreeSet<RegisterId>, found: &mut Vec<Input>) {
+pub(super) fn needs(
+    part: &Part,
+    id: RoutineId,
+    frames: &mut BTreeSet<FrameId>,
+    registers: &mut BTreeSet<RegisterId>,
+    found: &mut Vec<Input>,
+) {
     let plan = RoutinePlan::new(part, id, &Settings::reset(part));
     let mut seen = BTreeSet::new();
     let mut wanted = vec![id];
@@ -56,7 +62,12 @@ pub(super) fn needs(part: &Part, id: RoutineId, frames: &mut BTreeSet<FrameId>, 
                 }
                 Some(StepPlan::Set(writes)) => {
                     registers.extend(writes.iter().map(|write| write.register));
-                    let computed = part.registers.of(&writes.iter().map(|write| write.register).collect::<Vec<_>>()).flat_map(|register| &register.fields).copied().collect::<Vec<_>>();
+                    let computed = part
+                        .registers
+                        .of(&writes.iter().map(|write| write.register).collect::<Vec<_>>())
+                        .flat_map(|register| &register.fields)
+                        .copied()
+                        .collect::<Vec<_>>();
                     let formulas = part.fields.of(&computed).filter_map(|field| field.computed.as_ref());
                     found.extend(formulas.flat_map(|formula| part.inputs_behind(inputs(formula))));
                 }
@@ -99,7 +110,18 @@ impl Build<'_> {
         let Some(routine) = self.part.routines.get(id) else { return };
         let plan = RoutinePlan::new(self.part, id, &Settings::reset(self.part));
         let what = format!("routine {}", routine.name);
-        let mut builder = Builder { build: self, plan, bus, states: Vec::new(), buffer: 0, out: 0, keeps: Vec::new(), what, conditions: 0, bounds: (f64::NEG_INFINITY, f64::INFINITY) };
+        let mut builder = Builder {
+            build: self,
+            plan,
+            bus,
+            states: Vec::new(),
+            buffer: 0,
+            out: 0,
+            keeps: Vec::new(),
+            what,
+            conditions: 0,
+            bounds: (f64::NEG_INFINITY, f64::INFINITY),
+        };
         builder.open("");
         builder.routine(id, 0);
         let end = builder.states.len();
@@ -274,7 +296,8 @@ impl Builder<'_, '_> {
         self.buffer = self.buffer.max(to + transfer.receive);
         let both = transfer.bus == Bus::I2c && !transfer.restart && !matches!(sent, Sent::Nothing) && read.is_some();
         self.comment(meaning);
-        let asks: Vec<Ask> = if both { vec![Ask::Transfer(sent, None), Ask::Transfer(Sent::Nothing, read)] } else { vec![Ask::Transfer(sent, read)] };
+        let asks: Vec<Ask> =
+            if both { vec![Ask::Transfer(sent, None), Ask::Transfer(Sent::Nothing, read)] } else { vec![Ask::Transfer(sent, read)] };
         for ask in asks {
             self.ask(ask, step);
         }
@@ -301,7 +324,11 @@ impl Builder<'_, '_> {
                 Stmt::Set(tries.clone(), Expr::Arith(Arith::Add, Ty::U8, tries.clone().boxed(), Expr::Int(1, Ty::U8).boxed())),
                 Stmt::Ask(first, Ask::Wait(every)),
             ];
-            gives_up.push(Stmt::If(tries.compare(Compare::Less, Ty::U8, Expr::Int(i128::from(step.retry.min(255)), Ty::U8)), more, Vec::new()));
+            gives_up.push(Stmt::If(
+                tries.compare(Compare::Less, Ty::U8, Expr::Int(i128::from(step.retry.min(255)), Ty::U8)),
+                more,
+                Vec::new(),
+            ));
         }
         gives_up.push(Stmt::Raise(Failure::NoAnswer));
         self.push(Stmt::If(Expr::NoAnswer, gives_up, Vec::new()));
@@ -349,7 +376,11 @@ impl Builder<'_, '_> {
         for input in inputs(formula) {
             match self.build.source(input, None, &mut before) {
                 Some(source) => sources.push((input.key(), source)),
-                None => self.build.refused.push(format!("{}: `{}` uses a reading, which a routine cannot", self.what, self.build.part.typed(formula))),
+                None => self.build.refused.push(format!(
+                    "{}: `{}` uses a reading, which a routine cannot",
+                    self.what,
+                    self.build.part.typed(formula)
+                )),
             }
         }
         let found = super::build::Found { build: self.build, sources };
@@ -447,7 +478,12 @@ impl Builder<'_, '_> {
         }
         // So many thousandths more, rounded up.
         let share = Expr::Int((tolerance * 1000.0).ceil() as i128, Ty::U32);
-        let thousandths = Expr::Arith(Arith::Add, Ty::U32, Expr::Arith(Arith::Div, Ty::U32, micros.clone().boxed(), Expr::Int(1000, Ty::U32).boxed()).boxed(), Expr::Int(1, Ty::U32).boxed());
+        let thousandths = Expr::Arith(
+            Arith::Add,
+            Ty::U32,
+            Expr::Arith(Arith::Div, Ty::U32, micros.clone().boxed(), Expr::Int(1000, Ty::U32).boxed()).boxed(),
+            Expr::Int(1, Ty::U32).boxed(),
+        );
         let more = Expr::Arith(Arith::Mul, Ty::U32, thousandths.boxed(), share.boxed());
         let all = Expr::Arith(Arith::Add, Ty::U32, micros.boxed(), more.boxed());
         self.conditions += 1;
@@ -469,7 +505,8 @@ impl Builder<'_, '_> {
     fn read_register(&mut self, id: RegisterId, step: &Step, compare: Option<(u64, Expr)>) {
         let part = self.build.part;
         let Some(model) = part.registers.get(id) else { return };
-        let meaning = if compare.is_some() { format!("compare {} with what was written", model.name) } else { format!("read {}", model.name) };
+        let meaning =
+            if compare.is_some() { format!("compare {} with what was written", model.name) } else { format!("read {}", model.name) };
         if self.bus == Bus::Modbus {
             self.comment(&meaning);
             self.buffer = self.buffer.max(model.bytes);
@@ -596,7 +633,10 @@ impl Builder<'_, '_> {
             Some(WriteReason::Restores) => format!("{}: restored", model.name),
             None => {
                 let what: Vec<String> = write.sets.iter().filter_map(|(field, code)| part.setting_text(*field, *code)).collect();
-                self.meaning(step, &format!("{}: {}", model.name, if what.is_empty() { "as it is set".to_owned() } else { what.join(", ") }))
+                self.meaning(
+                    step,
+                    &format!("{}: {}", model.name, if what.is_empty() { "as it is set".to_owned() } else { what.join(", ") }),
+                )
             }
         };
         self.comment(&text);
@@ -689,7 +729,10 @@ impl Builder<'_, '_> {
             let top = own.clone().and_mask(Ty::U8, 0x80).compare(Compare::NotEqual, Ty::U8, Expr::Int(0, Ty::U8));
             let moved = own.clone().shl(Ty::U8, 1);
             let turned = Expr::Arith(Arith::BitXor, Ty::U8, moved.clone().boxed(), Expr::Hex(0x07, Ty::U8).boxed());
-            vec![set(Expr::Arith(Arith::BitXor, Ty::U8, own.clone().boxed(), value.boxed())), Stmt::Times(8, vec![Stmt::If(top, vec![set(turned)], vec![set(moved)])])]
+            vec![
+                set(Expr::Arith(Arith::BitXor, Ty::U8, own.clone().boxed(), value.boxed())),
+                Stmt::Times(8, vec![Stmt::If(top, vec![set(turned)], vec![set(moved)])]),
+            ]
         };
         body.extend(step(Expr::Hex(u64::from(address), Ty::U8)));
         for at in 0..count {
@@ -714,7 +757,11 @@ impl Builder<'_, '_> {
             self.push(Stmt::If(Expr::Not(inside.boxed()), Self::raise(Failure::NoValue), Vec::new()));
             let code_ty = self.build.field_code_type(*id);
             let rounded = if ty.is_real() {
-                let half = Expr::Cond(value.clone().compare(Compare::Less, ty, zero(ty)).boxed(), Expr::Real(-0.5, ty).boxed(), Expr::Real(0.5, ty).boxed());
+                let half = Expr::Cond(
+                    value.clone().compare(Compare::Less, ty, zero(ty)).boxed(),
+                    Expr::Real(-0.5, ty).boxed(),
+                    Expr::Real(0.5, ty).boxed(),
+                );
                 Expr::Arith(Arith::Add, ty, value.boxed(), half.boxed())
             } else {
                 value

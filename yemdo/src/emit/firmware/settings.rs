@@ -117,7 +117,11 @@ impl Build<'_> {
             let Some(model) = part.registers.get(*id) else { continue };
             let ty = register(model.width());
             let address = Constant {
-                doc: format!("Address of register {}{}.", model.name, model.means.as_ref().map_or(String::new(), |means| format!(": {means}"))),
+                doc: format!(
+                    "Address of register {}{}.",
+                    model.name,
+                    model.means.as_ref().map_or(String::new(), |means| format!(": {means}"))
+                ),
                 name: self.prefix.constant(&format!("{} address", model.name)),
                 ty: register(32 - model.at.leading_zeros().min(24)),
                 value: Expr::Int(i128::from(model.at), register(32 - model.at.leading_zeros().min(24))),
@@ -136,7 +140,12 @@ impl Build<'_> {
             let Some(field) = part.fields.get(id) else { continue };
             let ty = register(field.layout.width());
             let code = field.layout.form.write(image.field(field), field.layout.width());
-            members.push(Member { doc: format!("{}, which no register holds", field.name), name: snake(&field.name), ty: Type::Num(ty), default: Expr::Hex(code, ty) });
+            members.push(Member {
+                doc: format!("{}, which no register holds", field.name),
+                name: snake(&field.name),
+                ty: Type::Num(ty),
+                default: Expr::Hex(code, ty),
+            });
         }
         if members.is_empty() {
             return;
@@ -172,7 +181,13 @@ impl Build<'_> {
             let both = |address: u8| format!("7 bits; on the wire 0x{:02X} to write, 0x{:02X} to read", address << 1, address << 1 | 1);
             add(format!("I2C address: {}.", both(i2c.address)), "I2C address", Ty::U8, i128::from(i2c.address), 2);
             for (pin, level, address) in &i2c.straps {
-                add(format!("I2C address with pin {pin} {level}: {}.", both(*address)), &format!("I2C address {pin} {level}"), Ty::U8, i128::from(*address), 2);
+                add(
+                    format!("I2C address with pin {pin} {level}: {}.", both(*address)),
+                    &format!("I2C address {pin} {level}"),
+                    Ty::U8,
+                    i128::from(*address),
+                    2,
+                );
             }
             if let Some(khz) = i2c.max_khz {
                 add("The fastest clock of I2C, in Hz.".into(), "I2C max hz", Ty::U32, i128::from(khz) * 1000, 0);
@@ -187,7 +202,13 @@ impl Build<'_> {
         if let Some(modbus) = &self.part.buses.modbus {
             add("Modbus unit id, as delivered.".into(), "modbus unit", Ty::U8, i128::from(modbus.unit_or_first()), 0);
             if let Some(baud) = modbus.baud {
-                add(format!("Bits a second, as delivered{}.", modbus.parity.map_or(String::new(), |parity| format!("; parity {parity}"))), "modbus baud", Ty::U32, i128::from(baud), 0);
+                add(
+                    format!("Bits a second, as delivered{}.", modbus.parity.map_or(String::new(), |parity| format!("; parity {parity}"))),
+                    "modbus baud",
+                    Ty::U32,
+                    i128::from(baud),
+                    0,
+                );
             }
         }
         all.extend(std::mem::take(&mut self.module.constants));
@@ -223,8 +244,16 @@ impl Build<'_> {
         let Some(field) = self.part.fields.get(id) else { return };
         let words = self.field_words(field);
         let code_ty = self.field_code_type(id);
-        let bits = field.register.and_then(|home| self.part.registers.get(home)).map_or(String::new(), |home| format!("{}{}", home.name, field.bits_text(home)));
-        let mut doc = vec![format!("{}{}{}.", field.name, if bits.is_empty() { String::new() } else { format!(", {bits}") }, field.means.as_ref().map_or(String::new(), |means| format!(": {means}")))];
+        let bits = field
+            .register
+            .and_then(|home| self.part.registers.get(home))
+            .map_or(String::new(), |home| format!("{}{}", home.name, field.bits_text(home)));
+        let mut doc = vec![format!(
+            "{}{}{}.",
+            field.name,
+            if bits.is_empty() { String::new() } else { format!(", {bits}") },
+            field.means.as_ref().map_or(String::new(), |means| format!(": {means}"))
+        )];
         let enum_name = self.enum_of(field);
         if let Some(name) = &enum_name {
             self.give(name, format!("the values of field {words}"));
@@ -247,7 +276,13 @@ impl Build<'_> {
                 values.push((named, row.code, text.into_iter().flatten().collect::<Vec<_>>().join("; ")));
             }
             let open = high - low + 1 > values.len() as i128;
-            self.module.enums.push(Enum { doc: vec![format!("The values of {}.", field.name)], name: name.clone(), ty: code_ty, values, open });
+            self.module.enums.push(Enum {
+                doc: vec![format!("The values of {}.", field.name)],
+                name: name.clone(),
+                ty: code_ty,
+                values,
+                open,
+            });
         }
         for column in field.columns.ids().collect::<Vec<_>>() {
             if self.wanted.all || self.wanted.columns.contains(&(id, column)) {
@@ -276,7 +311,15 @@ impl Build<'_> {
             None => (Type::Num(stored), value),
         };
         if !field.joined || field.access.is_readable() {
-            self.module.functions.push(Function { doc: doc.clone(), public: true, name: get, of: of.clone(), params: vec![settings], gives: Gives::Type(gives.clone()), body: vec![Stmt::Return(returned)] });
+            self.module.functions.push(Function {
+                doc: doc.clone(),
+                public: true,
+                name: get,
+                of: of.clone(),
+                params: vec![settings],
+                gives: Gives::Type(gives.clone()),
+                body: vec![Stmt::Return(returned)],
+            });
         }
         if field.access.is_writable() {
             let set = self.prefix.function(&format!("set_{words}"));
@@ -287,19 +330,37 @@ impl Build<'_> {
             let width = field.layout.width();
             let wide = register(width);
             let (param_ty, code) = match &enum_name {
-                Some(name) => (Type::Named(name.clone()), Expr::Call(Name { c: String::new(), rust: ".code".into() }, vec![Expr::Var("value".into())])),
+                Some(name) => (
+                    Type::Named(name.clone()),
+                    Expr::Call(Name { c: String::new(), rust: ".code".into() }, vec![Expr::Var("value".into())]),
+                ),
                 None if plain => (Type::Num(stored), Expr::Var("value".into())),
                 None => (Type::Num(wide), Expr::Var("value".into())),
             };
             let mut body = Vec::new();
-            let code_of = if enum_name.is_some() { code_ty } else if plain { stored } else { wide };
+            let code_of = if enum_name.is_some() {
+                code_ty
+            } else if plain {
+                stored
+            } else {
+                wide
+            };
             let (low, high) = if plain { field.bounds() } else { (0, (1i128 << width) - 1) };
             let (least, most) = code_of.bounds().unwrap_or((low, high));
             let narrow = (least < low || most > high) && code_of != Ty::Bool;
             if narrow {
-                let (below, above) = (code.clone().compare(Compare::Less, code_of, Expr::Int(low, code_of)), code.clone().compare(Compare::Greater, code_of, Expr::Int(high, code_of)));
+                let (below, above) = (
+                    code.clone().compare(Compare::Less, code_of, Expr::Int(low, code_of)),
+                    code.clone().compare(Compare::Greater, code_of, Expr::Int(high, code_of)),
+                );
                 let number = |number: i128| Expr::Int(number, code_of).boxed();
-                let outside = if least < low && most > high { Expr::Not(Expr::Within(code_of, code.clone().boxed(), number(low), number(high)).boxed()) } else if least < low { below } else { above };
+                let outside = if least < low && most > high {
+                    Expr::Not(Expr::Within(code_of, code.clone().boxed(), number(low), number(high)).boxed())
+                } else if least < low {
+                    below
+                } else {
+                    above
+                };
                 body.push(Stmt::If(outside, vec![Stmt::Return(Expr::Bool(false))], Vec::new()));
                 doc.extend([String::new(), format!("{low} to {high}; anything else is refused, and nothing is set.")]);
             }
@@ -320,7 +381,8 @@ impl Build<'_> {
 
     /// The masks by which a register's value in the settings becomes what is written: what of it counts, and what is always one.
     pub(super) fn write_masks(&self, id: RegisterId, asked: &[FieldId]) -> (u64, u64, u64, u64) {
-        let ((zeros, zeros_after), (ones, ones_after)) = (value_to_write(self.part, id, 0, asked), value_to_write(self.part, id, u64::MAX, asked));
+        let ((zeros, zeros_after), (ones, ones_after)) =
+            (value_to_write(self.part, id, 0, asked), value_to_write(self.part, id, u64::MAX, asked));
         (ones & !zeros, zeros, ones_after & !zeros_after, zeros_after)
     }
 
@@ -336,7 +398,15 @@ impl Build<'_> {
         self.give(&name, format!("the value of register {}", model.name));
         let params = vec![Param { name: "settings".into(), ty: Type::Named(self.settings_type()), pass: Pass::In }];
         let doc = vec![format!("What is written to {}: reserved bits are as the datasheet demands.", model.name)];
-        self.module.functions.push(Function { doc, public: true, name, of: Self::home(&params), params, gives: Gives::Type(Type::Num(ty)), body: vec![Stmt::Return(value)] });
+        self.module.functions.push(Function {
+            doc,
+            public: true,
+            name,
+            of: Self::home(&params),
+            params,
+            gives: Gives::Type(Type::Num(ty)),
+            body: vec![Stmt::Return(value)],
+        });
     }
 
     /// The function of a column: its name, the type of its numbers, and whether every code has one.
@@ -359,12 +429,20 @@ impl Build<'_> {
         }
         self.give(&name, format!("column {} of field {}", model.name, field.name));
         let code_ty = self.field_code_type(id);
-        let number = |value: f64| if ty.is_real() { Expr::Real(if ty == Ty::F32 { f64::from(value as f32) } else { value }, ty) } else { Expr::Int(value as i128, ty) };
+        let number = |value: f64| {
+            if ty.is_real() {
+                Expr::Real(if ty == Ty::F32 { f64::from(value as f32) } else { value }, ty)
+            } else {
+                Expr::Int(value as i128, ty)
+            }
+        };
         let mut rows: Vec<(Vec<i128>, Vec<Stmt>)> = Vec::new();
         for row in &field.values {
             let Some(value) = row.columns.get(column).copied().flatten() else { continue };
             let body = vec![Stmt::Return(number(value))];
-            match rows.iter_mut().find(|(_, known)| matches!((known.as_slice(), body.as_slice()), ([Stmt::Return(one)], [Stmt::Return(other)]) if one == other)) {
+            match rows.iter_mut().find(
+                |(_, known)| matches!((known.as_slice(), body.as_slice()), ([Stmt::Return(one)], [Stmt::Return(other)]) if one == other),
+            ) {
                 Some((codes, _)) => codes.push(row.code),
                 None => rows.push((vec![row.code], body)),
             }
@@ -373,7 +451,12 @@ impl Build<'_> {
         let gives = if whole { Gives::Type(Type::Num(ty)) } else { Gives::Maybe(ty) };
         let params = vec![Param { name: "code".into(), ty: Type::Num(code_ty), pass: Pass::Value }];
         let unit = self.part.column_units.get(&(id, column)).map_or(String::new(), |unit| format!(", in units of {unit}"));
-        let doc = vec![format!("The number beside a code of {} in column {}{}{unit}.", field.name, model.name, if whole { "" } else { ", where there is one" })];
+        let doc = vec![format!(
+            "The number beside a code of {} in column {}{}{unit}.",
+            field.name,
+            model.name,
+            if whole { "" } else { ", where there is one" }
+        )];
         let body = vec![Stmt::Switch(Expr::Var("code".into()), code_ty, rows, otherwise)];
         self.module.functions.push(Function { doc, public: true, name, of: None, params, gives, body });
     }
@@ -561,21 +644,38 @@ impl Build<'_> {
             if narrow { Stmt::Ignore(call) } else { Stmt::Do(call) }
         };
         let mut body = Vec::new();
-        let mut doc = vec![format!("Sets {} as near to a value in {} as {} can hold it.", quantity.name, unit_text(&quantity.unit), field.name), String::new()];
+        let mut doc = vec![
+            format!("Sets {} as near to a value in {} as {} can hold it.", quantity.name, unit_text(&quantity.unit), field.name),
+            String::new(),
+        ];
         match line.filter(|_| real.is_real()) {
             // Away from where another field has a part in it, the inverse is written down.
             Some((zero, step)) => {
-                doc.push(format!("A code is {step} {} more than the one before. Beyond the ends nothing is set, and `false` comes back.", quantity.unit));
+                doc.push(format!(
+                    "A code is {step} {} more than the one before. Beyond the ends nothing is set, and `false` comes back.",
+                    quantity.unit
+                ));
                 let number = |value: f64| Expr::Real(if real == Ty::F32 { f64::from(value as f32) } else { value }, real);
-                let code = Expr::Arith(Arith::Div, real, Expr::Arith(Arith::Sub, real, wanted.boxed(), number(zero).boxed()).boxed(), number(step).boxed());
-                let code = if zero == 0.0 { Expr::Arith(Arith::Div, real, Expr::Var("value".into()).boxed(), number(step).boxed()) } else { code };
+                let code = Expr::Arith(
+                    Arith::Div,
+                    real,
+                    Expr::Arith(Arith::Sub, real, wanted.boxed(), number(zero).boxed()).boxed(),
+                    number(step).boxed(),
+                );
+                let code =
+                    if zero == 0.0 { Expr::Arith(Arith::Div, real, Expr::Var("value".into()).boxed(), number(step).boxed()) } else { code };
                 body.push(Stmt::Let { name: "code".into(), ty: Type::Num(real), value: Some(code), mutable: false });
                 let own = || Expr::Var("code".into());
                 let inside = Expr::Within(real, own().boxed(), number(low as f64 - 0.5).boxed(), number(high as f64 + 0.5).boxed());
                 body.push(Stmt::If(Expr::Not(inside.boxed()), vec![Stmt::Return(Expr::Bool(false))], Vec::new()));
                 let wide = if high > i128::from(i32::MAX) { Ty::I64 } else { Ty::I32 };
                 let half = Expr::Cond(own().compare(Compare::Less, real, number(0.0)).boxed(), number(-0.5).boxed(), number(0.5).boxed());
-                let rounded = Expr::Cast { from: real, to: wide, fits: true, value: Expr::Arith(Arith::Add, real, own().boxed(), half.boxed()).boxed() };
+                let rounded = Expr::Cast {
+                    from: real,
+                    to: wide,
+                    fits: true,
+                    value: Expr::Arith(Arith::Add, real, own().boxed(), half.boxed()).boxed(),
+                };
                 // Half a code beyond an end is that end.
                 body.push(Stmt::Let { name: "rounded".into(), ty: Type::Num(wide), value: Some(rounded), mutable: false });
                 let clamped = Expr::Clamp(Expr::Var("rounded".into()).boxed(), Expr::Int(low, wide).boxed(), Expr::Int(high, wide).boxed());
@@ -589,11 +689,19 @@ impl Build<'_> {
                 doc.push("It is found by halving. Beyond the ends nothing is set, and `false` comes back.".into());
                 let steps = width;
                 let wide = if high > i128::from(i32::MAX) || low < i128::from(i32::MIN) { Ty::I64 } else { Ty::I32 };
-                let variable = |name: &str, value: i128, mutable| Stmt::Let { name: name.into(), ty: Type::Num(wide), value: Some(Expr::Int(value, wide)), mutable };
+                let variable = |name: &str, value: i128, mutable| Stmt::Let {
+                    name: name.into(),
+                    ty: Type::Num(wide),
+                    value: Some(Expr::Int(value, wide)),
+                    mutable,
+                };
                 let before = Stmt::Let { name: "before".into(), ty: Type::Num(register(width)), value: None, mutable: false };
                 let _ = before;
                 let at = |name: &str| Expr::Var(name.into());
-                let get = Expr::Method(Name { rust: snake(&quantity.name), ..self.prefix.function(&format!("get_{}", quantity.name)) }, params.iter().filter(|param| param.name != "value").map(|param| Expr::Var(param.name.clone())).collect());
+                let get = Expr::Method(
+                    Name { rust: snake(&quantity.name), ..self.prefix.function(&format!("get_{}", quantity.name)) },
+                    params.iter().filter(|param| param.name != "value").map(|param| Expr::Var(param.name.clone())).collect(),
+                );
                 let value_of = |name: &str, into: &str, fails: Vec<Stmt>| -> Vec<Stmt> {
                     let mut all = vec![set_code(Expr::Cast { from: wide, to: stored, fits: true, value: at(name).boxed() }, stored)];
                     if get_fails {
@@ -619,25 +727,57 @@ impl Build<'_> {
                     Arith::Add,
                     wide,
                     at("low").boxed(),
-                    Expr::Arith(Arith::Div, wide, Expr::Arith(Arith::Sub, wide, at("high").boxed(), at("low").boxed()).boxed(), Expr::Int(2, wide).boxed()).boxed(),
+                    Expr::Arith(
+                        Arith::Div,
+                        wide,
+                        Expr::Arith(Arith::Sub, wide, at("high").boxed(), at("low").boxed()).boxed(),
+                        Expr::Int(2, wide).boxed(),
+                    )
+                    .boxed(),
                 );
                 let mut round = vec![Stmt::Let { name: "middle".into(), ty: Type::Num(wide), value: Some(middle), mutable: false }];
                 round.extend(value_of("middle", "there", restore()));
-                let before = if rising { got("there").compare(Compare::Less, real, wanted.clone()) } else { got("there").compare(Compare::Greater, real, wanted.clone()) };
+                let before = if rising {
+                    got("there").compare(Compare::Less, real, wanted.clone())
+                } else {
+                    got("there").compare(Compare::Greater, real, wanted.clone())
+                };
                 round.push(Stmt::If(before, vec![Stmt::Set(at("low"), at("middle"))], vec![Stmt::Set(at("high"), at("middle"))]));
                 body.push(Stmt::Times(steps, round));
                 // One of two neighbours.
                 body.extend(value_of("low", "one", restore()));
                 body.extend(value_of("high", "other", restore()));
-                let (one, other) = if rising { (Expr::Arith(Arith::Sub, real, wanted.clone().boxed(), got("one").boxed()), Expr::Arith(Arith::Sub, real, got("other").boxed(), wanted.boxed())) } else { (Expr::Arith(Arith::Sub, real, got("one").boxed(), wanted.clone().boxed()), Expr::Arith(Arith::Sub, real, wanted.boxed(), got("other").boxed())) };
+                let (one, other) = if rising {
+                    (
+                        Expr::Arith(Arith::Sub, real, wanted.clone().boxed(), got("one").boxed()),
+                        Expr::Arith(Arith::Sub, real, got("other").boxed(), wanted.boxed()),
+                    )
+                } else {
+                    (
+                        Expr::Arith(Arith::Sub, real, got("one").boxed(), wanted.clone().boxed()),
+                        Expr::Arith(Arith::Sub, real, wanted.boxed(), got("other").boxed()),
+                    )
+                };
                 let nearer = one.compare(Compare::LessEqual, real, other);
-                body.push(Stmt::If(nearer, vec![set_code(Expr::Cast { from: wide, to: stored, fits: true, value: at("low").boxed() }, stored)], Vec::new()));
+                body.push(Stmt::If(
+                    nearer,
+                    vec![set_code(Expr::Cast { from: wide, to: stored, fits: true, value: at("low").boxed() }, stored)],
+                    Vec::new(),
+                ));
                 body.push(Stmt::Return(Expr::Bool(true)));
             }
         }
         let name = self.prefix.function(&format!("set_{}", quantity.name));
         self.give(&name, format!("setting quantity {}", quantity.name));
-        self.module.functions.push(Function { doc, public: true, name, of: Some(self.settings_type()), params, gives: Gives::Type(Type::Num(Ty::Bool)), body });
+        self.module.functions.push(Function {
+            doc,
+            public: true,
+            name,
+            of: Some(self.settings_type()),
+            params,
+            gives: Gives::Type(Type::Num(Ty::Bool)),
+            body,
+        });
     }
 
     /// Statements that remember the members that hold a field, and those that restore them.
@@ -654,7 +794,11 @@ impl Build<'_> {
     /// A quantity that two fields hold, or whose value does not go one way.
     fn search_quantity(&mut self, id: QuantityId, _get_fails: bool) {
         let Some(quantity) = self.part.quantities.get(id) else { return };
-        self.module.notes.push(format!("quantity {} has no setter: set its fields, {}", quantity.name, self.part.fields.of(&quantity.moves).map(|field| field.name.as_str()).collect::<Vec<_>>().join(" and ")));
+        self.module.notes.push(format!(
+            "quantity {} has no setter: set its fields, {}",
+            quantity.name,
+            self.part.fields.of(&quantity.moves).map(|field| field.name.as_str()).collect::<Vec<_>>().join(" and ")
+        ));
     }
 }
 
@@ -670,7 +814,11 @@ fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty, narrow: b
         Expr::FromBool(wide, code.boxed())
     } else {
         let raw = if code_of == wide { code } else { Expr::Cast { from: code_of, to: wide, fits: false, value: code.boxed() } };
-        if form == Form::OffsetBinary { Expr::Arith(Arith::BitXor, wide, raw.boxed(), Expr::Hex(1 << (width - 1), wide).boxed()) } else { raw }
+        if form == Form::OffsetBinary {
+            Expr::Arith(Arith::BitXor, wide, raw.boxed(), Expr::Hex(1 << (width - 1), wide).boxed())
+        } else {
+            raw
+        }
     };
     let mut body = Vec::new();
     for piece in pieces(build, field) {
@@ -678,8 +826,13 @@ fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty, narrow: b
         let member = Expr::Member("settings".into(), piece.member);
         let moved = raw.clone().shr(wide, piece.left);
         let known = form == Form::Unsigned && (narrow || code_of == Ty::Bool) && piece.left + piece.width == width;
-        let moved = if !known && piece.width < wide.bits() - piece.left { moved.and_mask(wide, u64::MAX >> (64 - piece.width)) } else { moved };
-        let moved = if piece.ty.bits() < wide.bits() { Expr::Cast { from: wide, to: piece.ty, fits: true, value: moved.boxed() } } else { moved.cast(wide, piece.ty) };
+        let moved =
+            if !known && piece.width < wide.bits() - piece.left { moved.and_mask(wide, u64::MAX >> (64 - piece.width)) } else { moved };
+        let moved = if piece.ty.bits() < wide.bits() {
+            Expr::Cast { from: wide, to: piece.ty, fits: true, value: moved.boxed() }
+        } else {
+            moved.cast(wide, piece.ty)
+        };
         let moved = moved.shl(piece.ty, piece.low);
         let kept = !mask & (u64::MAX >> (64 - piece.ty.bits()));
         let value = if kept == 0 { moved } else { member.clone().and_mask(piece.ty, kept).or(piece.ty, moved) };
@@ -690,7 +843,13 @@ fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty, narrow: b
 
 /// A value with the masks of what is written.
 pub(super) fn masked(own: Expr, ty: Ty, and: u64, or: u64, all: u64) -> Expr {
-    let kept = if and == all { own } else if and == 0 { return Expr::Hex(or, ty) } else { own.and_mask(ty, and) };
+    let kept = if and == all {
+        own
+    } else if and == 0 {
+        return Expr::Hex(or, ty);
+    } else {
+        own.and_mask(ty, and)
+    };
     if or == 0 { kept } else { kept.or(ty, Expr::Hex(or, ty)) }
 }
 
@@ -723,7 +882,9 @@ fn shape(build: &Build<'_>, id: QuantityId, moved: FieldId) -> Option<(Option<(f
     let takes_more = part.quantities.get(id)?;
     let behind = part.inputs_behind(inputs(&takes_more.formula));
     let alone = behind.iter().all(|input| *input == Input::Field(moved));
-    let through = takes_more.through.is_none_or(|(reading, code)| part.readings.get(reading).is_some_and(|reading| inputs(&reading.formula).all(|input| input == code)));
+    let through = takes_more.through.is_none_or(|(reading, code)| {
+        part.readings.get(reading).is_some_and(|reading| inputs(&reading.formula).all(|input| input == code))
+    });
     let at = |code: i128| values.get(usize::try_from(code - low).ok()?).copied();
     let zero = at(0)?;
     let step = (values.last()? - values.first()?) / (high - low) as f64;
@@ -752,4 +913,3 @@ fn returned_as(statement: Stmt, from: Ty, to: Ty) -> Stmt {
         other => other,
     }
 }
-

@@ -1,10 +1,10 @@
 //! Frames: their bytes to codes, and their checks.
 
+use super::Reals;
 use super::build::Build;
 use super::code::{Expr, Function, Gives, Member, Param, Pass, Stmt, Struct, Type};
 use super::formula::zero;
 use super::names::{Scope, snake};
-use super::Reals;
 use crate::bits::check::{Check, CheckKind, CrcModel, SumFinish};
 use crate::bits::form::Form;
 use crate::bits::layout::{CheckInput, Layout, Slice};
@@ -20,11 +20,22 @@ impl Build<'_> {
         let Some(frame) = self.part.frames.get(id) else { return (Vec::new(), Vec::new()) };
         let readings: Vec<_> = self.wanted.readings.iter().flat_map(|reading| self.part.needed(*reading)).collect();
         let conditions = frame.status.iter().map(|condition| &condition.formula).chain(frame.counted.as_ref());
-        let mut used: Vec<Input> = conditions.chain(self.part.readings.of(&readings).flat_map(|reading| reading.formulas())).flat_map(inputs).collect();
+        let mut used: Vec<Input> =
+            conditions.chain(self.part.readings.of(&readings).flat_map(|reading| reading.formulas())).flat_map(inputs).collect();
         for routine in &self.wanted.routines {
             super::routines::needs(self.part, *routine, &mut Default::default(), &mut Default::default(), &mut used);
         }
-        let codes = frame.codes.iter().copied().filter(|code| self.wanted.all || matches!(self.options.only, super::Only::Decode) || used.contains(&Input::Code(*code)) || self.part.codes.get(*code).and_then(|code| code.field).is_some_and(|field| used.iter().any(|input| input.field() == Some(field))));
+        let codes = frame.codes.iter().copied().filter(|code| {
+            self.wanted.all
+                || matches!(self.options.only, super::Only::Decode)
+                || used.contains(&Input::Code(*code))
+                || self
+                    .part
+                    .codes
+                    .get(*code)
+                    .and_then(|code| code.field)
+                    .is_some_and(|field| used.iter().any(|input| input.field() == Some(field)))
+        });
         let fields = frame.fields.iter().map(|(field, _)| *field).filter(|field| used.iter().any(|input| input.field() == Some(*field)));
         (codes.collect(), fields.collect())
     }
@@ -85,12 +96,22 @@ impl Build<'_> {
             let ty = Type::Num(Ty::U16);
             let count_ty = frame.counted.as_ref().map_or(Ty::I32, |formula| formula.ty);
             set("given_bytes", Expr::Cast { from: count_ty, to: Ty::U16, fits: true, value: Expr::Var("count".into()).boxed() });
-            members.push(Member { doc: "how many bytes of the frame count".into(), name: "given_bytes".into(), ty, default: zero(Ty::U16) });
+            members.push(Member {
+                doc: "how many bytes of the frame count".into(),
+                name: "given_bytes".into(),
+                ty,
+                default: zero(Ty::U16),
+            });
         }
         // A structure without members is none in C.
         if members.is_empty() {
             set("unused", Expr::Int(0, Ty::U8));
-            members.push(Member { doc: "nothing of it is used".into(), name: "unused".into(), ty: Type::Num(Ty::U8), default: zero(Ty::U8) });
+            members.push(Member {
+                doc: "nothing of it is used".into(),
+                name: "unused".into(),
+                ty: Type::Num(Ty::U8),
+                default: zero(Ty::U8),
+            });
         }
         let doc = vec![format!("The codes of frame {}: {} bytes.", frame.name, frame.length)];
         self.module.structs.push(Struct { doc, name: name.clone(), members });
@@ -99,7 +120,11 @@ impl Build<'_> {
         let mut params = vec![Param { name: "bytes".into(), ty: Type::Bytes(frame.length), pass: Pass::In }];
         let mut doc = vec![format!("Unpacks the bytes of {}.", frame.name), String::new()];
         let refuses = self.refuses(frame);
-        doc.push(if refuses.is_empty() { "Every frame is taken: the sheet has no check for it.".into() } else { format!("Fails where {refuses}.") });
+        doc.push(if refuses.is_empty() {
+            "Every frame is taken: the sheet has no check for it.".into()
+        } else {
+            format!("Fails where {refuses}.")
+        });
         if counted {
             params.push(Param { name: "came".into(), ty: Type::Num(Ty::U16), pass: Pass::Value });
             doc.push("`came` bytes were read; those behind them in `bytes` have to be zeros.".into());
@@ -155,7 +180,11 @@ impl Build<'_> {
                     }
                     let value = if plain { value } else { own };
                     let found = join(&check.place, ty, "bytes");
-                    body.push(Stmt::If(value.compare(Compare::NotEqual, ty, found), vec![Stmt::Fail(format!("{} mismatch", check.method()))], Vec::new()));
+                    body.push(Stmt::If(
+                        value.compare(Compare::NotEqual, ty, found),
+                        vec![Stmt::Fail(format!("{} mismatch", check.method()))],
+                        Vec::new(),
+                    ));
                 }
                 Err(why) => self.refused.push(format!("frame {}: {}: {why}", frame.name, check.method())),
             }
@@ -171,13 +200,27 @@ impl Build<'_> {
             });
             let sources = sources.collect();
             let found = super::build::Found { build: self, sources };
-            let only_codes = inputs(formula).all(|input| matches!(input, Input::Code(code) if self.part.codes.get(code).map(|code| code.frame) == id));
+            let only_codes =
+                inputs(formula).all(|input| matches!(input, Input::Code(code) if self.part.codes.get(code).map(|code| code.frame) == id));
             match super::formula::expression(formula, &facts, &found).filter(|_| only_codes && !formula.ty.is_real()) {
                 Some(count) => {
-                    let last = inputs(formula).filter_map(|input| if let Input::Code(code) = input { self.part.codes.get(code) } else { None }).map(crate::model::frame::Code::last_byte).max();
+                    let last = inputs(formula)
+                        .filter_map(|input| if let Input::Code(code) = input { self.part.codes.get(code) } else { None })
+                        .map(crate::model::frame::Code::last_byte)
+                        .max();
                     let (ty, most) = (formula.ty, frame.length as i128);
                     let number = |number: i128| Expr::Int(number, ty).boxed();
-                    let came = |least: i128| Expr::Not(Expr::Within(Ty::U16, Expr::Var("came".into()).boxed(), Expr::Int(least, Ty::U16).boxed(), Expr::Int(most, Ty::U16).boxed()).boxed());
+                    let came = |least: i128| {
+                        Expr::Not(
+                            Expr::Within(
+                                Ty::U16,
+                                Expr::Var("came".into()).boxed(),
+                                Expr::Int(least, Ty::U16).boxed(),
+                                Expr::Int(most, Ty::U16).boxed(),
+                            )
+                            .boxed(),
+                        )
+                    };
                     let fail = || vec![Stmt::Fail("too short, or too long".into())];
                     body.push(Stmt::If(came(last.map_or(0, |last| last as i128 + 1)), fail(), Vec::new()));
                     body.push(Stmt::Let { name: "count".into(), ty: Type::Num(ty), value: Some(count), mutable: false });
@@ -204,7 +247,8 @@ impl Build<'_> {
         match &check.kind {
             CheckKind::Crc(crc, _) => {
                 let model = crc.model();
-                let aligned = check.over.iter().all(|input| matches!(input, CheckInput::Bits(slice) if slice.width() == 8) || width_of(input) == 8);
+                let aligned =
+                    check.over.iter().all(|input| matches!(input, CheckInput::Bits(slice) if slice.width() == 8) || width_of(input) == 8);
                 if model.refin && !aligned {
                     return Err("it covers parts of bytes and reflects its input, which is not emitted");
                 }
@@ -215,7 +259,13 @@ impl Build<'_> {
                 body.push(Stmt::Let { name: name.into(), ty: Type::Num(ty), value: Some(Expr::Hex(start(&model, ty), ty)), mutable: true });
                 for (at, count, input) in runs(check) {
                     match input {
-                        None => body.push(Stmt::EachByte("byte".into(), "bytes".into(), at, count, feed(&model, ty, &own, Expr::Var("byte".into()), 8))),
+                        None => body.push(Stmt::EachByte(
+                            "byte".into(),
+                            "bytes".into(),
+                            at,
+                            count,
+                            feed(&model, ty, &own, Expr::Var("byte".into()), 8),
+                        )),
                         Some(input) => body.extend(feed(&model, ty, &own, fed(&input), width_of(&input))),
                     }
                 }
@@ -227,17 +277,23 @@ impl Build<'_> {
                 }
                 // A remainder needs the whole sum.
                 let most = 255 * check.over.len() as u64 + init;
-                let ty = if *modulo > 0 || *width > 32 { super::build::narrowest((0, i128::from(most.max(u64::from(u8::MAX))))) } else { register(*width) };
+                let ty = if *modulo > 0 || *width > 32 {
+                    super::build::narrowest((0, i128::from(most.max(u64::from(u8::MAX)))))
+                } else {
+                    register(*width)
+                };
                 let ty = if *modulo > 0 && ty.bits() < register(*width).bits() { register(*width) } else { ty };
                 body.push(Stmt::Let { name: name.into(), ty: Type::Num(ty), value: Some(Expr::Hex(mask(*init, ty), ty)), mutable: true });
-                let add = |value: Expr| Stmt::Set(own.clone(), Expr::Arith(Arith::Add, ty, own.clone().boxed(), value.cast(Ty::U8, ty).boxed()));
+                let add =
+                    |value: Expr| Stmt::Set(own.clone(), Expr::Arith(Arith::Add, ty, own.clone().boxed(), value.cast(Ty::U8, ty).boxed()));
                 for (at, count, input) in runs(check) {
                     body.push(match input {
                         None => Stmt::EachByte("byte".into(), "bytes".into(), at, count, vec![add(Expr::Var("byte".into()))]),
                         Some(input) => add(fed(&input)),
                     });
                 }
-                let sum = if *modulo > 0 { Expr::Arith(Arith::Rem, ty, own.boxed(), Expr::Int(i128::from(*modulo), ty).boxed()) } else { own };
+                let sum =
+                    if *modulo > 0 { Expr::Arith(Arith::Rem, ty, own.boxed(), Expr::Int(i128::from(*modulo), ty).boxed()) } else { own };
                 let done = match finish {
                     SumFinish::Plain => sum,
                     SumFinish::Invert => Expr::BitNot(ty, sum.boxed()),
@@ -251,7 +307,12 @@ impl Build<'_> {
                     return Err("it covers parts of bytes, which is not emitted");
                 }
                 let xor = |value: Expr| Stmt::Set(own.clone(), Expr::Arith(Arith::BitXor, Ty::U8, own.clone().boxed(), value.boxed()));
-                body.push(Stmt::Let { name: name.into(), ty: Type::Num(Ty::U8), value: Some(Expr::Hex(u64::from(*init), Ty::U8)), mutable: true });
+                body.push(Stmt::Let {
+                    name: name.into(),
+                    ty: Type::Num(Ty::U8),
+                    value: Some(Expr::Hex(u64::from(*init), Ty::U8)),
+                    mutable: true,
+                });
                 for (at, count, input) in runs(check) {
                     body.push(match input {
                         None => Stmt::EachByte("byte".into(), "bytes".into(), at, count, vec![xor(Expr::Var("byte".into()))]),
@@ -413,7 +474,8 @@ fn start(model: &CrcModel, ty: Ty) -> u64 {
 /// Feeds so many bits of a byte, its lowest ones, into a CRC register.
 fn feed(model: &CrcModel, ty: Ty, own: &Expr, byte: Expr, count: u32) -> Vec<Stmt> {
     let set = |value: Expr| Stmt::Set(own.clone(), value);
-    let poly = Expr::Hex(if model.refin { model.poly.reverse_bits() >> (64 - model.width) } else { model.poly << (ty.bits() - model.width) }, ty);
+    let poly =
+        Expr::Hex(if model.refin { model.poly.reverse_bits() >> (64 - model.width) } else { model.poly << (ty.bits() - model.width) }, ty);
     let wide = byte.cast(Ty::U8, ty);
     let aligned = if model.refin { wide } else { wide.shl(ty, ty.bits() - count) };
     let top = Expr::Hex(if model.refin { 1 } else { 1 << (ty.bits() - 1) }, ty);

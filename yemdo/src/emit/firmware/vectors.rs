@@ -20,7 +20,9 @@ pub(super) struct Layouts {
 }
 
 pub(super) fn layouts(firmware: &Firmware) -> Layouts {
-    let of = |suffix: &str| firmware.module.structs.iter().find(|one| one.name.c.ends_with(suffix)).map_or(&[][..], |one| one.members.as_slice());
+    let of = |suffix: &str| {
+        firmware.module.structs.iter().find(|one| one.name.c.ends_with(suffix)).map_or(&[][..], |one| one.members.as_slice())
+    };
     let number = |ty: &Type| if let Type::Num(ty) = ty { *ty } else { Ty::U8 };
     Layouts {
         settings: of("_settings_t").iter().map(|member| (member.name.clone(), number(&member.ty))).collect(),
@@ -49,7 +51,13 @@ pub(super) fn records(part: &Part, firmware: &Firmware, options: &Options, seed:
             0 if has_settings => settings(part, firmware, &mut decoder, &mut random, &mut out),
             1 if has_parameters => parameters(part, options, &mut decoder, &mut random, &mut out),
             other => {
-                let Some((index, calls)) = frames.get(random.below(frames.len())).map(|calls| (calls.frame, calls)).and_then(|(id, calls)| Some((frames.iter().position(|other| other.frame == id)?, calls))) else { break };
+                let Some((index, calls)) = frames
+                    .get(random.below(frames.len()))
+                    .map(|calls| (calls.frame, calls))
+                    .and_then(|(id, calls)| Some((frames.iter().position(|other| other.frame == id)?, calls)))
+                else {
+                    break;
+                };
                 let kind = match other {
                     2..=4 => Kind::Corner,
                     5..=9 => Kind::Any,
@@ -161,7 +169,11 @@ fn settings(part: &Part, firmware: &Firmware, decoder: &mut Decoder, random: &mu
     for field in part.fields.iter().filter(|field| !field.joined && !matches!(field.access, Access::Reserved)) {
         let code = match field.values.as_slice() {
             [] => field.layout.form.read(random.bits(), field.layout.width()).map(i128::from),
-            _ if random.below(16) == 0 => field.layout.form.read(random.bits() & (u64::MAX >> (64 - field.layout.width().clamp(1, 64))), field.layout.width()).map(i128::from),
+            _ if random.below(16) == 0 => field
+                .layout
+                .form
+                .read(random.bits() & (u64::MAX >> (64 - field.layout.width().clamp(1, 64))), field.layout.width())
+                .map(i128::from),
             values => values.get(random.below(values.len())).map(|row| row.code),
         };
         let bits = code.map(|code| field.layout.form.write(code, field.layout.width()));
@@ -196,7 +208,8 @@ fn parameters(part: &Part, options: &Options, decoder: &mut Decoder, random: &mu
             value = f64::from(value as f32).clamp(low, high);
             // A float is what the module is handed.
             let narrow = value as f32;
-            value = if f64::from(narrow) < low || f64::from(narrow) > high { f64::from(parameter.default as f32) } else { f64::from(narrow) };
+            value =
+                if f64::from(narrow) < low || f64::from(narrow) > high { f64::from(parameter.default as f32) } else { f64::from(narrow) };
         }
         let set = decoder.set_parameter(id, value);
         let value = if set.is_ok() { value } else { decoder.parameters().get(id.index()).copied().unwrap_or(value) };
@@ -304,7 +317,13 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         ));
         if let Some((name, ty, params)) = &calls.readings {
             let args: Vec<String> = params.iter().map(|param| format!("&{}", param.name)).collect();
-            text.push_str(&format!("                if (good && taken) {{\n                    {} = next;\n                    const {} got = {}({});\n\n", calls.var, ty.c, name.c, args.join(", ")));
+            text.push_str(&format!(
+                "                if (good && taken) {{\n                    {} = next;\n                    const {} got = {}({});\n\n",
+                calls.var,
+                ty.c,
+                name.c,
+                args.join(", ")
+            ));
             for (_, member, tolerance) in &calls.members {
                 let single = firmware.real == Ty::F32;
                 let test = match tolerance {
@@ -318,7 +337,10 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
             }
             text.push_str("                }\n");
         } else {
-            text.push_str(&format!("                if (good && taken) {{\n                    {} = next;\n                }}\n", calls.var));
+            text.push_str(&format!(
+                "                if (good && taken) {{\n                    {} = next;\n                }}\n",
+                calls.var
+            ));
         }
         text.push_str("                break;\n            }\n");
     }
@@ -374,13 +396,25 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         text.push_str(&format!("/// Of a function of the library the last digit may differ.\n#[allow(clippy::cast_possible_truncation)]\nfn near_enough(reading: Reading, at: &mut &[u8], tolerance: {real}) -> bool {{\n    let (status, bits) = (take(at, 1), take(at, 8));\n    let difference = reading.value - {number};\n    status_code(reading.status) == status && (-tolerance..=tolerance).contains(&difference)\n}}\n\n"));
     }
     text.push_str("/// Goes through records: how many frames there were, or the place of the first that does not agree.\n///\n/// # Errors\n/// The place of the first record that does not agree.\n#[allow(unused_assignments, clippy::too_many_lines, clippy::cast_possible_truncation)]\n#[allow(clippy::match_single_binding, clippy::single_match_else)]\n#[rustfmt::skip]\npub fn check(records: &[u8]) -> Result<usize, usize> {\n    let mut at = records;\n    let mut count = 0;\n");
-    let needed = |var: &str| firmware.module.frames.iter().any(|calls| calls.readings.as_ref().is_some_and(|(_, _, params)| params.iter().any(|param| param.name == var)));
+    let needed = |var: &str| {
+        firmware
+            .module
+            .frames
+            .iter()
+            .any(|calls| calls.readings.as_ref().is_some_and(|(_, _, params)| params.iter().any(|param| param.name == var)))
+    };
     for calls in &firmware.module.frames {
         if needed(&calls.var) {
             text.push_str(&format!("    let mut {}: Option<{}> = None;\n", calls.var, calls.ty.rust));
         }
     }
-    let uses = |name: &str| firmware.module.frames.iter().any(|calls| calls.readings.as_ref().is_some_and(|(_, _, params)| params.iter().any(|param| param.name == name)));
+    let uses = |name: &str| {
+        firmware
+            .module
+            .frames
+            .iter()
+            .any(|calls| calls.readings.as_ref().is_some_and(|(_, _, params)| params.iter().any(|param| param.name == name)))
+    };
     if !layouts.settings.is_empty() {
         text.push_str(&format!("    let mut {}settings = Settings::RESET;\n", if uses("settings") { "" } else { "_" }));
     }
@@ -391,7 +425,12 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
     if !layouts.settings.is_empty() {
         text.push_str("            b'S' => {\n");
         for (member, ty) in &layouts.settings {
-            text.push_str(&format!("                {}settings.{member} = take(&mut at, {}) as {};\n", if uses("settings") { "" } else { "_" }, ty.bits() / 8, super::rust::type_name(*ty)));
+            text.push_str(&format!(
+                "                {}settings.{member} = take(&mut at, {}) as {};\n",
+                if uses("settings") { "" } else { "_" },
+                ty.bits() / 8,
+                super::rust::type_name(*ty)
+            ));
         }
         text.push_str("            }\n");
     }
@@ -399,7 +438,10 @@ fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         text.push_str("            b'P' => {\n");
         for member in &layouts.parameters {
             let bits = if firmware.real == Ty::F32 { "take(&mut at, 8) as u32" } else { "take(&mut at, 8)" };
-            text.push_str(&format!("                {}parameters.{member} = {real}::from_bits({bits});\n", if uses("parameters") { "" } else { "_" }));
+            text.push_str(&format!(
+                "                {}parameters.{member} = {real}::from_bits({bits});\n",
+                if uses("parameters") { "" } else { "_" }
+            ));
         }
         text.push_str("            }\n");
     }

@@ -1,8 +1,8 @@
 //! The routines in C: what a part's firmware knows of it, state machines, and loops that drive them.
 
 use super::super::code::{Ask, Expr, Failure, Gives, Machine, Sent, Stmt, Type};
-use super::expr::{Printer, type_name};
 use super::super::{Firmware, names::upper};
+use super::expr::{Printer, type_name};
 use super::{Function, Lines, statements};
 use crate::bus::Bus;
 
@@ -52,7 +52,10 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     for calls in firmware.module.frames.iter().filter(|calls| calls.readings.is_some()) {
         let Some((_, ty, _)) = &calls.readings else { continue };
         out.blank();
-        out.comment(&[format!("The readings of what came last. Gives `false` where {} has not come yet, or something that they need.", calls.var)]);
+        out.comment(&[format!(
+            "The readings of what came last. Gives `false` where {} has not come yet, or something that they need.",
+            calls.var
+        )]);
         out.wrapped(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings);", calls.var, ty.c), 0);
     }
     out.blank();
@@ -117,7 +120,13 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
             String::new(),
             "Goes on until something has to be done, and says what. `answered` is whether what was asked last was acknowledged, or came in time; it counts for nothing at first.".into(),
         ]);
-        out.wrapped(&format!("{p}_outcome_t {}_step({} *run, {p}_device_t *device, bool answered, {p}_request_t *request);", machine.name.c, machine.ty.c), 0);
+        out.wrapped(
+            &format!(
+                "{p}_outcome_t {}_step({} *run, {p}_device_t *device, bool answered, {p}_request_t *request);",
+                machine.name.c, machine.ty.c
+            ),
+            0,
+        );
     }
     out.blank();
     out.comment(&["What came of a transfer.".into()]);
@@ -133,7 +142,9 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     match bus {
         Bus::I2c => {
             out.line("    /* Writes bytes, then reads others after a repeated start; where one length is 0, only the other is done. */");
-            out.line(&format!("    {p}_bus_result_t (*transfer)(void *user, uint8_t address, const uint8_t *write, uint16_t write_length,"));
+            out.line(&format!(
+                "    {p}_bus_result_t (*transfer)(void *user, uint8_t address, const uint8_t *write, uint16_t write_length,"
+            ));
             out.line("            uint8_t *read, uint16_t read_length);");
             out.line("    uint8_t address;");
         }
@@ -144,10 +155,14 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
         }
         Bus::Modbus => {
             out.line("    /* Reads registers, high byte first, or bits, by a function from 1 to 4. */");
-            out.line(&format!("    {p}_bus_result_t (*read)(void *user, uint8_t unit, uint8_t function, uint16_t address, uint16_t count,"));
+            out.line(&format!(
+                "    {p}_bus_result_t (*read)(void *user, uint8_t unit, uint8_t function, uint16_t address, uint16_t count,"
+            ));
             out.line("            uint8_t *data, uint16_t length);");
             out.line("    /* Writes registers, high byte first. */");
-            out.line(&format!("    {p}_bus_result_t (*write)(void *user, uint8_t unit, uint16_t address, const uint8_t *data, uint16_t length);"));
+            out.line(&format!(
+                "    {p}_bus_result_t (*write)(void *user, uint8_t unit, uint16_t address, const uint8_t *data, uint16_t length);"
+            ));
             out.line("    uint8_t unit;");
         }
     }
@@ -218,7 +233,8 @@ pub(super) fn source(firmware: &Firmware, printer: &mut Printer<'_>, out: &mut L
         out.blank();
         out.wrapped(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings)", calls.var, ty.c), 0);
         out.line("{");
-        let frames = firmware.module.frames.iter().filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var));
+        let frames =
+            firmware.module.frames.iter().filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var));
         let missing: Vec<String> = frames.map(|other| format!("!device->has_{}", other.var)).collect();
         out.line(&format!("    if ({}) {{", missing.join(" || ")));
         out.line("        return false;");
@@ -241,7 +257,10 @@ pub(super) fn source(firmware: &Firmware, printer: &mut Printer<'_>, out: &mut L
         out.blank();
         out.line("    for (;;) {");
         out.line(&format!("        {p}_request_t request;"));
-        out.wrapped(&format!("        const {p}_outcome_t outcome = {}_step(&run, &driver->device, answered, &request);", machine.name.c), 2);
+        out.wrapped(
+            &format!("        const {p}_outcome_t outcome = {}_step(&run, &driver->device, answered, &request);", machine.name.c),
+            2,
+        );
         out.line(&format!("        if ((outcome != {up}_SUCCEEDED) || (request.kind == {up}_FINISHED)) {{"));
         out.line("            return outcome;");
         out.line("        }");
@@ -301,7 +320,15 @@ fn serve(firmware: &Firmware, bus: Bus, kinds: &Kinds, out: &mut Lines) {
 
 fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printer<'_>, out: &mut Lines) {
     let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
-    let function = Function { doc: Vec::new(), public: true, name: machine.name.clone(), of: None, params: Vec::new(), gives: Gives::Nothing, body: Vec::new() };
+    let function = Function {
+        doc: Vec::new(),
+        public: true,
+        name: machine.name.clone(),
+        of: None,
+        params: Vec::new(),
+        gives: Gives::Nothing,
+        body: Vec::new(),
+    };
     printer.tried.clear();
     printer.filled = false;
     let mut states = Lines::default();
@@ -318,13 +345,26 @@ fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printer<'_>, out:
         states.line("        }");
     }
     out.blank();
-    out.wrapped(&format!("{p}_outcome_t {}_step({} *run, {p}_device_t *device, bool answered, {p}_request_t *request)", machine.name.c, machine.ty.c), 0);
+    out.wrapped(
+        &format!(
+            "{p}_outcome_t {}_step({} *run, {p}_device_t *device, bool answered, {p}_request_t *request)",
+            machine.name.c, machine.ty.c
+        ),
+        0,
+    );
     out.line("{");
-    let uses = |word: &str| states.text.contains(&format!("{word}->")) || states.text.contains(&format!("({word}")) || states.text.contains(&format!("({word},")) || states.text.contains(&format!(", {word}"));
+    let uses = |word: &str| {
+        states.text.contains(&format!("{word}->"))
+            || states.text.contains(&format!("({word}"))
+            || states.text.contains(&format!("({word},"))
+            || states.text.contains(&format!(", {word}"))
+    };
     let mut locals = Vec::new();
     for (member, ty) in members(firmware).into_iter().filter(|(member, _)| !member.starts_with("has_")) {
         if uses(&member) {
-            let changed = member == "settings" && states.text.contains("settings->") && states.text.lines().any(|line| line.trim_start().starts_with("settings->"));
+            let changed = member == "settings"
+                && states.text.contains("settings->")
+                && states.text.lines().any(|line| line.trim_start().starts_with("settings->"));
             locals.push(format!("    {}{ty} *const {member} = &device->{member};", if changed { "" } else { "const " }));
         }
     }

@@ -115,6 +115,8 @@ impl Printer<'_> {
             Expr::Value(_, name) => (name.c.clone(), Level::Primary),
             Expr::Neg(ty, inner) => {
                 let inner = self.at_least(inner, Level::Unary);
+                // Two signs side by side would be a decrement.
+                let inner = if inner.starts_with('-') { format!("({inner})") } else { inner };
                 let text = format!("-{inner}");
                 match ty {
                     Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64 => (format!("({})(0U - {inner})", type_name(*ty)), Level::Unary),
@@ -183,12 +185,18 @@ impl Printer<'_> {
                 (format!("{cond} ? {then} : {otherwise}"), Level::Cond)
             }
             Expr::FromBool(ty, truth) => (format!("({}){}", type_name(*ty), self.at_least(truth, Level::Unary)), Level::Unary),
-            Expr::Cast { from: Ty::Bool, to, value, .. } => (format!("({}){}", type_name(*to), self.at_least(value, Level::Unary)), Level::Unary),
+            Expr::Cast { from: Ty::Bool, to, value, .. } => {
+                (format!("({}){}", type_name(*to), self.at_least(value, Level::Unary)), Level::Unary)
+            }
             Expr::Cast { from, to, fits, value } => {
                 if !fits && to.is_signed() && !to.is_real() && !from.is_real() {
                     let name = self.helper(Helper::Signed(to.bits()));
                     let unsigned = super::super::unpack::register(to.bits());
-                    let value = if *from == unsigned { self.alone(value) } else { format!("({}){}", type_name(unsigned), self.at_least(value, Level::Unary)) };
+                    let value = if *from == unsigned {
+                        self.alone(value)
+                    } else {
+                        format!("({}){}", type_name(unsigned), self.at_least(value, Level::Unary))
+                    };
                     return (format!("{name}({value})"), Level::Primary);
                 }
                 // A constant takes on the type of what it meets.

@@ -33,7 +33,13 @@ fn one(helper: Helper, prefix: &str) -> String {
             "/* Bits as a number in two's complement: C leaves the conversion to the implementation. */\n\
              static inline int{bits}_t {name}(uint{bits}_t bits)\n{{\n    if (bits <= (uint{bits}_t)INT{bits}_MAX) {{\n        return (int{bits}_t)bits;\n    }}\n    \
              return (int{bits}_t)(-(int{wide}_t)(uint{bits}_t)(UINT{bits}_MAX - bits) - 1);\n}}\n",
-            wide = if bits == 8 { 16 } else if bits == 16 { 32 } else { bits },
+            wide = if bits == 8 {
+                16
+            } else if bits == 16 {
+                32
+            } else {
+                bits
+            },
         ),
         Helper::FromBits(16) => format!(
             "/* A half-precision number (IEEE 754-2019, 3.6, binary16). */\n\
@@ -88,7 +94,7 @@ fn checked(op: Checked, bits: u32, name: &str) -> String {
         Checked::Neg => one("-value"),
         Checked::Abs => one("(value < 0) ? -value : value"),
         Checked::Shl => {
-            let count = if bits == 64 { "int64_t" } else { "int32_t" };
+            let count = "int32_t";
             format!(
                 "/* A shift to the left, of numbers below zero, too: a product with a power of two. */\n\
                  static bool {name}(int{bits}_t value, {count} count, int{bits}_t *result)\n{{\n    if ((count < 0) || (count >= {bits})) {{\n        return false;\n    }}\n    \
@@ -118,8 +124,12 @@ pub(super) fn curves(firmware: &Firmware) -> String {
         let (gives, result) = if leaves { ("bool", format!(", {real} *result")) } else { (real, String::new()) };
         let out = |value: &str| if leaves { format!("*result = {value};\n    return true;") } else { format!("return {value};") };
         let mut outside = match curve.outside {
-            Outside::Fault => format!("    if (!((x >= points[0][0]) && (x <= points[{last}][0]))) {{\n        return false; /* the curve is left */\n    }}\n"),
-            Outside::Hold => format!("    if (x < points[0][0]) {{\n        return points[0][1];\n    }}\n    if (x > points[{last}][0]) {{\n        return points[{last}][1];\n    }}\n"),
+            Outside::Fault => format!(
+                "    if (!((x >= points[0][0]) && (x <= points[{last}][0]))) {{\n        return false; /* the curve is left */\n    }}\n"
+            ),
+            Outside::Hold => format!(
+                "    if (x < points[0][0]) {{\n        return points[0][1];\n    }}\n    if (x > points[{last}][0]) {{\n        return points[{last}][1];\n    }}\n"
+            ),
             Outside::Extend => String::new(),
         };
         if !outside.is_empty() {

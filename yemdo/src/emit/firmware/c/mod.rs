@@ -40,7 +40,11 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
             Expr::Hex(value, ty) => hex(*value, *ty),
             other => printer.alone(other),
         };
-        header.line(&format!("#define {} {value}{}", constant.name.c, if value.starts_with("0x") && !value.ends_with('U') { "U" } else { "" }));
+        header.line(&format!(
+            "#define {} {value}{}",
+            constant.name.c,
+            if value.starts_with("0x") && !value.ends_with('U') { "U" } else { "" }
+        ));
     }
     header.blank();
     header.comment(&["How far a reading is to be believed.".to_owned()]);
@@ -198,7 +202,13 @@ fn structure(one: &Struct, out: &mut Lines) {
 
 /// Text that cannot leave its comment.
 pub(super) fn plain(text: &str) -> String {
-    text.replace("*/", "* /").replace("/*", "/ *").replace("??", "? ?").replace('\\', "\\ ").replace(['\n', '\r'], " ").trim_end().to_owned()
+    text.replace("*/", "* /")
+        .replace("/*", "/ *")
+        .replace("??", "? ?")
+        .replace('\\', "\\ ")
+        .replace(['\n', '\r'], " ")
+        .trim_end()
+        .to_owned()
 }
 
 /// A function's documentation with what is different in C.
@@ -206,7 +216,9 @@ fn c_doc(function: &Function) -> Vec<String> {
     let mut doc = function.doc.clone();
     match function.gives {
         Gives::MaybeStruct(_) => doc.extend([String::new(), "Gives `true` where `frame` is filled.".into()]),
-        Gives::Maybe(_) if function.public => doc.extend([String::new(), "Gives `false` where there is no value; `result` is left as it is then.".into()]),
+        Gives::Maybe(_) if function.public => {
+            doc.extend([String::new(), "Gives `false` where there is no value; `result` is left as it is then.".into()])
+        }
         _ => {}
     }
     doc
@@ -370,6 +382,11 @@ fn one_statement(statement: &Stmt, function: &Function, printer: &mut Printer<'_
         }
         Stmt::Ignore(call) => {
             let call = printer.alone(call);
+            let call = if matches!(&statement, Stmt::Ignore(Expr::Call(..) | Expr::Method(..) | Expr::Var(_) | Expr::Member(..))) {
+                call
+            } else {
+                format!("({call})")
+            };
             out.wrapped(&format!("{pad}(void){call};"), depth);
         }
         Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
@@ -471,7 +488,9 @@ fn break_at(line: &str) -> Option<usize> {
                     1
                 } else if after.starts_with("&& ") || after.starts_with("|| ") || after.starts_with("? ") || after.starts_with(": ") {
                     0
-                } else if ["+ ", "- ", "| ", "* ", "/ ", "= ", "< ", ">", "!=", "==", "^ "].iter().any(|mark| after.starts_with(mark)) && !after.starts_with("= ") {
+                } else if ["+ ", "- ", "| ", "* ", "/ ", "= ", "< ", ">", "!=", "==", "^ "].iter().any(|mark| after.starts_with(mark))
+                    && !after.starts_with("= ")
+                {
                     2
                 } else {
                     continue;
@@ -495,7 +514,8 @@ pub(super) fn folded(text: &str, width: usize) -> Vec<String> {
     }
     let mut lines = vec![indent.clone()];
     for word in text.split_whitespace() {
-        let line_is_full = lines.last().is_some_and(|line| line.trim().chars().count() > 0 && line.chars().count() + 1 + word.chars().count() > width);
+        let line_is_full =
+            lines.last().is_some_and(|line| line.trim().chars().count() > 0 && line.chars().count() + 1 + word.chars().count() > width);
         if line_is_full {
             lines.push(indent.clone());
         }

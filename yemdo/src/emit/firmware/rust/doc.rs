@@ -56,7 +56,10 @@ impl Doc {
             Doc::Call(_, args) => narrow(args) && args.iter().all(Doc::may_be_flat),
             Doc::Method(of, _, args) => {
                 let chained = matches!(**of, Doc::Method(..) | Doc::Call(..));
-                narrow(args) && of.may_be_flat() && args.iter().all(Doc::may_be_flat) && (!chained || self.flat().chars().count() <= METHODS)
+                narrow(args)
+                    && of.may_be_flat()
+                    && args.iter().all(Doc::may_be_flat)
+                    && (!chained || self.flat().chars().count() <= METHODS)
             }
             Doc::Paren(inner) | Doc::Before(_, inner) | Doc::Behind(inner, _) => inner.may_be_flat(),
             Doc::Choice(..) => self.flat().chars().count() <= CHOICE,
@@ -124,7 +127,11 @@ impl Doc {
             Doc::Choice(cond, one, other) => {
                 let one = one.lay(indent + 4, indent + 4, 0);
                 let cond = cond.lay(indent, column + 3, 2);
-                let chained = if let Doc::Choice(..) = **other { other.lay(indent, indent + 7, behind) } else { format!("{{\n{inner}{}\n{pad}}}", other.lay(indent + 4, indent + 4, 0)) };
+                let chained = if let Doc::Choice(..) = **other {
+                    other.lay(indent, indent + 7, behind)
+                } else {
+                    format!("{{\n{inner}{}\n{pad}}}", other.lay(indent + 4, indent + 4, 0))
+                };
                 format!("if {cond} {{\n{inner}{one}\n{pad}}} else {chained}")
             }
         }

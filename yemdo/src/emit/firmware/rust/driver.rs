@@ -83,7 +83,8 @@ fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines) {
                     .into_iter()
                     .flat_map(|one| &one.members)
                     .map(|inner| {
-                        let value = if let Type::Bytes(count) = inner.ty { format!("[0; {count}]") } else { shared.doc(&inner.default).flat() };
+                        let value =
+                            if let Type::Bytes(count) = inner.ty { format!("[0; {count}]") } else { shared.doc(&inner.default).flat() };
                         format!("{}: {value}", inner.name)
                     })
                     .collect();
@@ -110,7 +111,13 @@ fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines) {
         out.doc(1, &[format!("The readings of {} as it came last, once all that they need has come.", calls.var)]);
         out.line("    #[must_use]");
         out.line(&format!("    pub fn {}_readings(&self) -> Option<{}> {{", calls.var, ty.rust));
-        let needed: Vec<&str> = firmware.module.frames.iter().filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var)).map(|other| other.var.as_str()).collect();
+        let needed: Vec<&str> = firmware
+            .module
+            .frames
+            .iter()
+            .filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var))
+            .map(|other| other.var.as_str())
+            .collect();
         if needed.len() > 1 {
             let tests: Vec<String> = needed.iter().map(|var| format!("!self.has_{var}")).collect();
             out.line(&format!("        if {} {{", tests.join(" || ")));
@@ -163,7 +170,12 @@ fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
         if reads {
             out.doc(1, &["Registers or bits are read.".into()]);
             out.line("    ModbusRead {");
-            for (name, ty, doc) in [("function", "u8", "1 to 4."), ("address", "u16", "The first."), ("count", "u16", "How many."), ("data", "&'a mut [u8]", "Where they go, high byte first.")] {
+            for (name, ty, doc) in [
+                ("function", "u8", "1 to 4."),
+                ("address", "u16", "The first."),
+                ("count", "u16", "How many."),
+                ("data", "&'a mut [u8]", "Where they go, high byte first."),
+            ] {
                 out.doc(2, &[doc.into()]);
                 out.line(&format!("        {name}: {ty},"));
             }
@@ -242,7 +254,15 @@ fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, out: &mut L
     }
     out.line("    }");
     out.line("");
-    let function = Function { doc: Vec::new(), public: true, name: machine.name.clone(), of: None, params: Vec::new(), gives: Gives::Nothing, body: Vec::new() };
+    let function = Function {
+        doc: Vec::new(),
+        public: true,
+        name: machine.name.clone(),
+        of: None,
+        params: Vec::new(),
+        gives: Gives::Nothing,
+        body: Vec::new(),
+    };
     let mut printer = Printer { own: Some("run".into()), ..Printer::default() };
     let mut states = Lines::default();
     // What never goes on by itself needs no loop.
@@ -357,12 +377,22 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
         }
         Stmt::Ask(next, ask) => {
             out.line(&format!("{pad}self.at = {next};"));
-            let place = |to: usize, count: usize, whole: bool| if whole { "&mut self.buffer".to_owned() } else if to == 0 { format!("&mut self.buffer[..{count}]") } else { format!("&mut self.buffer[{to}..{}]", to + count) };
+            let place = |to: usize, count: usize, whole: bool| {
+                if whole {
+                    "&mut self.buffer".to_owned()
+                } else if to == 0 {
+                    format!("&mut self.buffer[..{count}]")
+                } else {
+                    format!("&mut self.buffer[{to}..{}]", to + count)
+                }
+            };
             match ask {
                 Ask::Transfer(sent, read) => {
                     let write = match sent {
                         Sent::Nothing => "&[]".to_owned(),
-                        Sent::Fixed(bytes) => format!("&[{}]", bytes.iter().map(|byte| format!("0x{byte:02X}")).collect::<Vec<_>>().join(", ")),
+                        Sent::Fixed(bytes) => {
+                            format!("&[{}]", bytes.iter().map(|byte| format!("0x{byte:02X}")).collect::<Vec<_>>().join(", "))
+                        }
                         Sent::Out(count) => format!("&self.out[..{count}]"),
                     };
                     let read = read.map_or("&mut []".to_owned(), |(to, count)| place(to, count, false));
@@ -527,7 +557,15 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     out.line("    }");
     for machine in &firmware.module.machines {
         out.line("");
-        out.doc(1, &[format!("Runs routine {}.", machine.name.rust), String::new(), "# Errors".into(), "[`Error`]; the routine is over then.".into()]);
+        out.doc(
+            1,
+            &[
+                format!("Runs routine {}.", machine.name.rust),
+                String::new(),
+                "# Errors".into(),
+                "[`Error`]; the routine is over then.".into(),
+            ],
+        );
         out.line(&format!("    pub {keyword}fn {}(&mut self) -> Result<(), Error<{error}>> {{", machine.name.rust));
         out.line(&format!("        let mut run = {}::new();", machine.ty.rust));
         out.line("        let mut answered = true;");
@@ -567,7 +605,10 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
         }
         Bus::Spi => {
             out.line("            Request::Transfer { write, read } => {");
-            out.line(&format!("                let write = {hal}::spi::Operation::Write(write);").replace("embedded_hal_async::spi::Operation", "embedded_hal_async::spi::Operation"));
+            out.line(
+                &format!("                let write = {hal}::spi::Operation::Write(write);")
+                    .replace("embedded_hal_async::spi::Operation", "embedded_hal_async::spi::Operation"),
+            );
             out.line(&format!("                let read = {hal}::spi::Operation::Read(read);"));
             out.line(&format!("                let done = self.spi.transaction(&mut [write, read]){awaits};"));
             out.line("                done.map(|()| true).map_err(Error::Bus)");
@@ -639,14 +680,30 @@ fn modbus_trait(asynchronous: bool, out: &mut Lines) {
     out.doc(1, &["What can go wrong with the line.".into()]);
     out.line("    type Error;");
     out.line("");
-    out.doc(1, &["Reads registers, high byte first, or bits, by a function from 1 to 4; `false` where nobody answers.".into(), String::new(), "# Errors".into(), "The line failed, or the response is none.".into()]);
+    out.doc(
+        1,
+        &[
+            "Reads registers, high byte first, or bits, by a function from 1 to 4; `false` where nobody answers.".into(),
+            String::new(),
+            "# Errors".into(),
+            "The line failed, or the response is none.".into(),
+        ],
+    );
     out.line(&format!("    {keyword}fn read("));
     for param in ["&mut self", "unit: u8", "function: u8", "address: u16", "count: u16", "data: &mut [u8]"] {
         out.line(&format!("        {param},"));
     }
     out.line("    ) -> Result<bool, Self::Error>;");
     out.line("");
-    out.doc(1, &["Writes registers, high byte first; `false` where nobody answers.".into(), String::new(), "# Errors".into(), "The line failed, or the response is none.".into()]);
+    out.doc(
+        1,
+        &[
+            "Writes registers, high byte first; `false` where nobody answers.".into(),
+            String::new(),
+            "# Errors".into(),
+            "The line failed, or the response is none.".into(),
+        ],
+    );
     out.line(&format!("    {keyword}fn write(&mut self, unit: u8, address: u16, data: &[u8]) -> Result<bool, Self::Error>;"));
     out.line("}");
 }

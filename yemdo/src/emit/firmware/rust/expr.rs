@@ -137,8 +137,9 @@ impl Printer {
                 }
                 // `<` behind `as` would begin a list of types.
                 let level = if matches!(**left, Expr::Cast { .. }) { Level::Unary } else { Level::Sum };
-                let (left, right) = (self.at_least(left, level), self.at_least(right, Level::Sum));
-                (Doc::Chain(Box::new(left), vec![(mark, right)]), Level::Compare)
+                let first = if has_type(left) || has_type(right) { self.at_least(left, level) } else { self.receiver(left) };
+                let right = self.at_least(right, Level::Sum);
+                (Doc::Chain(Box::new(first), vec![(mark, right)]), Level::Compare)
             }
             Expr::Within(_, value, low, high) => {
                 let (low, high) = (self.at_least(low, Level::Sum).flat(), self.at_least(high, Level::Sum).flat());
@@ -154,7 +155,14 @@ impl Printer {
                 (Expr::IsThere(name), Expr::There(other)) if name == other => (text(format!("{name} == Some(true)")), Level::Compare),
                 (Expr::IsThere(name), test) => {
                     let test = self.doc(test);
-                    (Doc::Method(Box::new(text(name.clone())), "is_some_and".into(), vec![Doc::Before("|end| ", Box::new(renamed(test, name)))]), Level::Primary)
+                    (
+                        Doc::Method(
+                            Box::new(text(name.clone())),
+                            "is_some_and".into(),
+                            vec![Doc::Before("|end| ", Box::new(renamed(test, name)))],
+                        ),
+                        Level::Primary,
+                    )
                 }
                 _ => (self.chain(left, right, "&&", |expr| matches!(expr, Expr::And(..))), Level::And),
             },
@@ -196,7 +204,9 @@ impl Printer {
                 (Doc::Call(format!("libm::{}", func.name(*ty)), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary)
             }
             Expr::Reading(value, status) => match (&**value, &**status) {
-                (Expr::Real(0.0, _) | Expr::Int(0, _), status) => (Doc::Call("Reading::none".into(), vec![self.doc(status)]), Level::Primary),
+                (Expr::Real(0.0, _) | Expr::Int(0, _), status) => {
+                    (Doc::Call("Reading::none".into(), vec![self.doc(status)]), Level::Primary)
+                }
                 (value, status) => (Doc::Call("Reading::new".into(), vec![self.doc(value), self.doc(status)]), Level::Primary),
             },
         }
@@ -207,7 +217,9 @@ impl Printer {
         let mut flat = Vec::new();
         let mut left = left;
         let mut rest = vec![right];
-        while let (true, Expr::And(one, other) | Expr::Or(one, other)) = (same(left) && !matches!(left, Expr::And(is, _) if matches!(**is, Expr::IsThere(_))), left) {
+        while let (true, Expr::And(one, other) | Expr::Or(one, other)) =
+            (same(left) && !matches!(left, Expr::And(is, _) if matches!(**is, Expr::IsThere(_))), left)
+        {
             rest.push(other);
             left = one;
         }
@@ -247,7 +259,7 @@ impl Printer {
         let first = match left {
             Expr::Arith(same, ..) if bits && *same == op => self.doc(left),
             // Between two constants nothing says which type they have.
-            Expr::Int(..) | Expr::Real(..) if matches!(right, Expr::Int(..) | Expr::Real(..)) => self.receiver(left),
+            Expr::Int(..) | Expr::Real(..) if !has_type(right) => self.receiver(left),
             left if bits => self.at_least(left, Level::Cast),
             left => self.at_least(left, level),
         };
@@ -319,6 +331,19 @@ impl Printer {
             return (doc, level);
         }
         (Doc::Call(format!("{}::from", type_name(to)), vec![doc]), Level::Primary)
+    }
+}
+
+/// Whether an expression says itself which type it has: literals alone do not.
+pub(super) fn has_type(expr: &Expr) -> bool {
+    match expr {
+        Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) => false,
+        Expr::Neg(ty, inner) if ty.is_signed() => has_type(inner),
+        Expr::BitNot(_, inner) => has_type(inner),
+        Expr::Arith(_, _, left, right) => has_type(left) || has_type(right),
+        Expr::Cond(_, one, other) => has_type(one) || has_type(other),
+        Expr::Shr { value, .. } => has_type(value),
+        _ => true,
     }
 }
 

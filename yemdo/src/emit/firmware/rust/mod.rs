@@ -9,8 +9,8 @@ use super::{Emitted, Firmware};
 use crate::formula::curve::Outside;
 use crate::ground::number::Ty;
 use doc::Doc;
+use expr::{Printer, checked, digits, has_type, hex};
 pub(super) use expr::{real, type_name};
-use expr::{Printer, checked, digits, hex};
 
 /// Prints a module.
 pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
@@ -113,7 +113,13 @@ fn statuses(firmware: &Firmware, out: &mut Lines) {
     out.line("    #[must_use]");
     out.line(&format!("    pub const fn get(&self) -> Option<{real_name}> {{"));
     if uses_none {
-        let none: Vec<String> = firmware.statuses.iter().zip(firmware.status_list()).filter(|(status, _)| !status.has_value()).map(|(_, (name, _))| format!("Status::{}", name.rust)).collect();
+        let none: Vec<String> = firmware
+            .statuses
+            .iter()
+            .zip(firmware.status_list())
+            .filter(|(status, _)| !status.has_value())
+            .map(|(_, (name, _))| format!("Status::{}", name.rust))
+            .collect();
         out.line("        match self.status {");
         let line = format!("            {} => None,", none.join(" | "));
         if line.chars().count() <= 100 {
@@ -188,7 +194,10 @@ fn default_name(one: &Struct) -> &'static str {
 }
 
 fn default(one: &Struct, printer: &mut Printer, out: &mut Lines) {
-    out.doc(1, &[if default_name(one) == "RESET" { "The registers as after a reset.".into() } else { "What the sheet has for them.".to_owned() }]);
+    out.doc(
+        1,
+        &[if default_name(one) == "RESET" { "The registers as after a reset.".into() } else { "What the sheet has for them.".to_owned() }],
+    );
     let flat: Vec<String> = one.members.iter().map(|member| format!("{}: {}", member.name, printer.doc(&member.default).flat())).collect();
     if flat.join(", ").len() <= 18 {
         out.line(&format!("    pub const {}: Self = Self {{ {} }};", default_name(one), flat.join(", ")));
@@ -206,7 +215,8 @@ fn structure(one: &Struct, out: &mut Lines) {
     out.doc(0, &one.doc);
     let floats = |ty: &Type| matches!(ty, Type::Num(ty) if ty.is_real()) || matches!(ty, Type::Named(name) if name.rust == "Reading");
     let eq = if one.members.iter().any(|member| floats(&member.ty)) { "" } else { ", Eq" };
-    let copy = if one.members.iter().all(|member| matches!(&member.ty, Type::Named(name) if name.rust == "Reading")) { ", Copy" } else { "" };
+    let copy =
+        if one.members.iter().all(|member| matches!(&member.ty, Type::Named(name) if name.rust == "Reading")) { ", Copy" } else { "" };
     if one.members.iter().filter(|member| member.ty == Type::Num(Ty::Bool)).count() > 3 {
         out.line("#[allow(clippy::struct_excessive_bools)] // flags, as the part has them");
     }
@@ -249,7 +259,8 @@ fn plain(text: &str) -> String {
 fn print(function: &Function, depth: usize, shared: &mut Printer, out: &mut Lines) {
     let pad = "    ".repeat(depth);
     let mut printer = Printer { own: None, ..Printer::default() };
-    let is_method = function.of.is_some() && matches!(function.params.first(), Some(Param { pass: Pass::In | Pass::Change, ty: Type::Named(name), .. }) if Some(name) == function.of.as_ref());
+    let is_method = function.of.is_some()
+        && matches!(function.params.first(), Some(Param { pass: Pass::In | Pass::Change, ty: Type::Named(name), .. }) if Some(name) == function.of.as_ref());
     if is_method {
         printer.own = function.params.first().map(|param| param.name.clone());
     }
@@ -308,7 +319,9 @@ fn block(list: &[Stmt], function: &Function, printer: &mut Printer, depth: usize
         let last = tail && index == list.len();
         match (statement, list.get(index)) {
             // A value that has to be there, and what is done where it is not.
-            (Stmt::Try(name, _, call), Some(Stmt::If(Expr::Not(there), then, otherwise))) if **there == Expr::IsThere(name.clone()) && otherwise.is_empty() => {
+            (Stmt::Try(name, _, call), Some(Stmt::If(Expr::Not(there), then, otherwise)))
+                if **there == Expr::IsThere(name.clone()) && otherwise.is_empty() =>
+            {
                 index += 1;
                 let call = printer.doc(call);
                 let head = format!("let Some({name}) = ");
@@ -318,7 +331,8 @@ fn block(list: &[Stmt], function: &Function, printer: &mut Printer, depth: usize
                     _ => String::new(),
                 };
                 let line = format!("{pad}{head}{laid} else {{ {inner} }};");
-                let short = line.chars().count() <= 100 && !laid.contains('\n') && inner.chars().count() + laid.chars().count() + head.len() <= 30;
+                let short =
+                    line.chars().count() <= 100 && !laid.contains('\n') && inner.chars().count() + laid.chars().count() + head.len() <= 30;
                 if short && !inner.is_empty() {
                     out.line(&line);
                 } else {
@@ -328,7 +342,7 @@ fn block(list: &[Stmt], function: &Function, printer: &mut Printer, depth: usize
                 }
             }
             // What every way through a choice sets is what the choice gives.
-            (Stmt::Let { name, value: None, mutable, .. }, Some(choice @ Stmt::If(..))) if gives(std::slice::from_ref(choice), name) => {
+            (Stmt::Let { name, ty, value: None, mutable }, Some(choice @ Stmt::If(..))) if gives(std::slice::from_ref(choice), name) => {
                 index += 1;
                 let mutable = if *mutable { "mut " } else { "" };
                 if let Stmt::If(cond, then, otherwise) = choice
@@ -336,9 +350,16 @@ fn block(list: &[Stmt], function: &Function, printer: &mut Printer, depth: usize
                 {
                     let all = [cond, one, other].map(|expr| Box::new(printer.doc(expr)));
                     let [cond, one, other] = all;
-                    out.statement(&format!("{pad}let {mutable}{name} = "), &Doc::Choice(cond, one, other), depth * 4, ";");
+                    let typed = if matches!((then.as_slice(), otherwise.as_slice()), ([Stmt::Set(_, one)], [Stmt::Set(_, other)]) if !has_type(one) && !has_type(other))
+                    {
+                        format!(": {}", type_of(ty))
+                    } else {
+                        String::new()
+                    };
+                    out.statement(&format!("{pad}let {mutable}{name}{typed} = "), &Doc::Choice(cond, one, other), depth * 4, ";");
                 } else {
-                    choose(&format!("let {mutable}{name} = "), choice, name, function, printer, depth, out);
+                    let number = if matches!(ty, Type::Num(ty) if *ty != Ty::Bool) { format!(": {}", type_of(ty)) } else { String::new() };
+                    choose(&format!("let {mutable}{name}{number} = "), choice, name, function, printer, depth, out);
                 }
             }
             (Stmt::Set(Expr::Own(of, _), _), _) if of == "frame" || of == "readings" => {
@@ -442,7 +463,7 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
             let mutable = if *mutable { "mut " } else { "" };
             let typed = match value {
                 None => format!(": {}", type_of(ty)),
-                Some(Expr::Int(..) | Expr::Hex(..) | Expr::Real(..)) => format!(": {}", type_of(ty)),
+                Some(value) if !has_type(value) => format!(": {}", type_of(ty)),
                 Some(_) => String::new(),
             };
             match value {
@@ -458,7 +479,12 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
             // `check = check ^ byte` is `check ^= byte`.
             let short = match value {
                 Expr::Arith(op, ty, left, right) if **left == *place => {
-                    let bits = matches!(op, crate::formula::operators::Arith::BitXor | crate::formula::operators::Arith::BitAnd | crate::formula::operators::Arith::BitOr);
+                    let bits = matches!(
+                        op,
+                        crate::formula::operators::Arith::BitXor
+                            | crate::formula::operators::Arith::BitAnd
+                            | crate::formula::operators::Arith::BitOr
+                    );
                     (bits || ty.is_signed()).then(|| (crate::formula::operators::BinaryOp::Arith(*op).mark(), &**right))
                 }
                 Expr::Shl(_, left, right) if **left == *place => Some(("<<", &**right)),
@@ -492,8 +518,15 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
             let call = if *op == super::code::Checked::Shl {
                 Doc::Call(format!("shift_left_{}", ty.bits()), std::iter::once(first).chain(args).collect())
             } else {
-                let plain = matches!(&first, Doc::Text(text) if !text.starts_with('-') && !text.starts_with(|c: char| c.is_ascii_digit())) || matches!(first, Doc::Method(..) | Doc::Call(..));
-                let first = if plain { first } else if let Doc::Text(text) = first { Doc::Paren(Box::new(Doc::Text(format!("{text}_{}", type_name(*ty))))) } else { Doc::Paren(Box::new(first)) };
+                let plain = matches!(&first, Doc::Text(text) if !text.starts_with('-') && !text.starts_with(|c: char| c.is_ascii_digit()))
+                    || matches!(first, Doc::Method(..) | Doc::Call(..));
+                let first = if plain {
+                    first
+                } else if let Doc::Text(text) = first {
+                    Doc::Paren(Box::new(Doc::Text(format!("{text}_{}", type_name(*ty)))))
+                } else {
+                    Doc::Paren(Box::new(first))
+                };
                 Doc::Method(Box::new(first), checked(*op).into(), args)
             };
             let doc = Doc::Behind(Box::new(call), "?".into());
@@ -511,7 +544,11 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
         }
         Stmt::Fail(why) => {
             let why = why.replace(['\n', '\r'], " ");
-            if last { out.line(&format!("{pad}{} // {why}", failure(function))) } else { out.line(&format!("{pad}return {}; // {why}", failure(function))) }
+            if last {
+                out.line(&format!("{pad}{} // {why}", failure(function)))
+            } else {
+                out.line(&format!("{pad}return {}; // {why}", failure(function)))
+            }
         }
         Stmt::Return(value) => {
             let value = returned(value, function, printer);
@@ -553,7 +590,9 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
                     let value = returned(value, function, printer).flat();
                     out.line(&format!("{pad}    {pattern} => {value},"));
                 }
-                [Stmt::Fail(why)] => out.line(&format!("{pad}    {pattern} => {}, // {}", failure(function), why.replace(['\n', '\r'], " "))),
+                [Stmt::Fail(why)] => {
+                    out.line(&format!("{pad}    {pattern} => {}, // {}", failure(function), why.replace(['\n', '\r'], " ")))
+                }
                 body => {
                     out.line(&format!("{pad}    {pattern} => {{"));
                     block(body, function, printer, depth + 2, false, out);
@@ -636,7 +675,7 @@ fn helpers(functions: &[Function], printer: &Printer, out: &mut Lines) {
     for bits in [32, 64] {
         let used = functions.iter().any(|function| uses_shift(&function.body, bits));
         if used {
-            let count = if bits == 64 { "i64" } else { "i32" };
+            let count = "i32";
             out.blank();
             out.doc(0, &["A shift to the left, of numbers below zero, too: a product with a power of two.".into()]);
             out.line(&format!("fn shift_left_{bits}(value: i{bits}, count: {count}) -> Option<i{bits}> {{"));
@@ -755,7 +794,9 @@ impl Lines {
         let laid = doc.lay(indent, column, end.len());
         // What is too long behind `=` and has no place to be broken goes to the next line.
         let first = laid.lines().next().unwrap_or("");
-        let sum = matches!(doc, Doc::Chain(..) | Doc::Method(..)) && laid.contains('\n') && indent + 4 + doc.flat().chars().count() + end.len() <= 100;
+        let sum = matches!(doc, Doc::Chain(..) | Doc::Method(..))
+            && laid.contains('\n')
+            && indent + 4 + doc.flat().chars().count() + end.len() <= 100;
         if (sum || column + first.chars().count() > 100) && head.trim_end().ends_with('=') {
             let pad = " ".repeat(indent + 4);
             let laid = doc.lay(indent + 4, indent + 4, end.len());
