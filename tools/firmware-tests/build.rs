@@ -16,7 +16,7 @@ fn main() {
         fs::read_dir(&sheets).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
     names.sort();
     let mut forms = String::new();
-    let mut checks = String::from("/// Every module with its test.\npub const CHECKS: &[(&str, fn() -> Result<usize, usize>)] = &[\n");
+    let mut checks = String::from("/// The test of a module.\npub type Check = fn() -> Result<usize, usize>;\n/// Every module with its test.\npub const CHECKS: &[(&str, Check)] = &[\n");
     for (form, reals, hal) in
         [("double", Reals::Double, Hal::Blocking), ("single", Reals::Single, Hal::Async), ("integer", Reals::Integer, Hal::None)]
     {

@@ -172,7 +172,7 @@ impl<'a> Build<'a> {
             formulas.extend(part.readings.get(*id).map(|reading| (Input::Reading(*id).key(), &reading.formula)));
         }
         formulas.push((InputKey(u64::MAX), formula));
-        Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key)).pop().unwrap_or_else(|| Facts::unknown())
+        Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key)).pop().unwrap_or_else(Facts::unknown)
     }
 
     /// The type of readings.

@@ -439,7 +439,7 @@ impl<'a> Writer<'a> {
         let count = match count {
             // Far out of range is out of range.
             Expr::Int(number, _) => Expr::Int(if i32::try_from(number).is_ok() { number } else { -1 }, Ty::I32),
-            count if !inside && (!proved || right.ty.bits() > 32) && !(checked_left && right.ty.bits() <= 32) => {
+            count if !inside && if right.ty.bits() > 32 { true } else { !proved && !checked_left } => {
                 let count = self.plain(count, right.ty);
                 let most = Expr::Int(i128::from(ty.bits()) - 1, right.ty);
                 let outside = if right.ty.is_signed() {

@@ -213,8 +213,8 @@ impl Printer<'_> {
             }
             Expr::Call(Name { c, rust }, args) if c.is_empty() => {
                 let _ = rust;
-                let first = args.first().map_or((String::new(), Level::Primary), |arg| self.expr(arg));
-                first
+                
+                args.first().map_or((String::new(), Level::Primary), |arg| self.expr(arg))
             }
             Expr::Call(name, args) | Expr::Method(name, args) => {
                 if name.c.ends_with("_bcd") {

@@ -34,7 +34,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     header.line("#endif");
     for constant in &module.constants {
         header.blank();
-        header.comment(&[constant.doc.clone()]);
+        header.comment(std::slice::from_ref(&constant.doc));
         let value = match &constant.value {
             Expr::Int(value, _) if constant.hex > 0 => format!("0x{value:0digits$X}", digits = constant.hex),
             Expr::Hex(value, ty) => hex(*value, *ty),

@@ -19,7 +19,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     firmware.head("rust").iter().for_each(|line| out.line(format!("// {line}").trim_end()));
     for constant in &module.constants {
         out.blank();
-        out.doc(0, &[constant.doc.clone()]);
+        out.doc(0, std::slice::from_ref(&constant.doc));
         let value = match &constant.value {
             Expr::Int(value, _) if constant.hex > 0 => format!("0x{value:0digits$X}", digits = constant.hex),
             Expr::Int(value, _) => digits(*value),
