@@ -5,7 +5,8 @@ mod paste;
 mod schema;
 
 pub use firmware::{
-    EmitError, Emitted, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vector_records, vectors,
+    EmitError, Emitted, Form, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, forms, rust_module, vector_records,
+    vectors,
 };
 pub use paste::Paste;
 pub use schema::json_schema;

@@ -418,10 +418,11 @@ impl Writer<'_> {
         }
         let own = sum.error / step;
         if let Some((factors, constant)) = sum.exactly(step)
-            && let Some(whole) = sum.whole(&factors, constant, step, sum.error) {
-                self.settle(own * step, step, span)?;
-                return Ok(as_type(whole.expr, Ty::I32));
-            }
+            && let Some(whole) = sum.whole(&factors, constant, step, sum.error)
+        {
+            self.settle(own * step, step, span)?;
+            return Ok(as_type(whole.expr, Ty::I32));
+        }
         // As few bits behind the point as keep the rounding of the factors below a quarter of a step, so that 32 bits do where they can.
         let room = 0.49 - own;
         if room <= 0.0 {

@@ -9,6 +9,7 @@ use super::{Only, Options, Reals};
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
 use crate::formula::facts::Facts;
+use crate::formula::flat::interval::Interval;
 use crate::formula::input::{CurveId, InputKey};
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
@@ -36,6 +37,8 @@ pub(super) struct Build<'a> {
     pub(super) facts: List<ReadingId, Option<Facts>>,
     /// Statuses that can come.
     pub(super) statuses: BTreeSet<Status>,
+    /// What can come out of quantities.
+    pub(super) quantity_bounds: BTreeMap<QuantityId, Interval>,
     /// Values that only one other uses: they are called there.
     pub(super) called: BTreeSet<ReadingId>,
     /// Curves that are called.
@@ -86,6 +89,7 @@ impl<'a> Build<'a> {
             wanted: Wanted::default(),
             facts: List::filled(part.readings.len(), |_| None),
             statuses: BTreeSet::from([Status::Ok]),
+            quantity_bounds: BTreeMap::new(),
             called: BTreeSet::new(),
             curves: BTreeSet::new(),
         };
@@ -172,7 +176,12 @@ impl<'a> Build<'a> {
             formulas.extend(part.readings.get(*id).map(|reading| (Input::Reading(*id).key(), &reading.formula)));
         }
         formulas.push((InputKey(u64::MAX), formula));
-        Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key)).pop().unwrap_or_else(Facts::unknown)
+        // What is known of quantities that were worked out before.
+        let known = |key| match Input::of(key) {
+            Input::Quantity(id) => self.quantity_bounds.get(&id).copied().unwrap_or_else(|| bounds(part, key)),
+            _ => bounds(part, key),
+        };
+        Facts::of_all(&formulas, &part.curves, &known).pop().unwrap_or_else(Facts::unknown)
     }
 
     /// The type of readings.

@@ -257,7 +257,18 @@ impl Expr {
 
     /// An unsigned mask, as people write it.
     pub(super) fn and_mask(self, ty: Ty, mask: u64) -> Expr {
-        if mask == u64::MAX >> (64 - ty.bits()) { self } else { Expr::Arith(Arith::BitAnd, ty, self.boxed(), Expr::Hex(mask, ty).boxed()) }
+        if mask == u64::MAX >> (64 - ty.bits()) {
+            return self;
+        }
+        match self {
+            // Two masks are one.
+            Expr::Arith(op @ (Arith::BitAnd | Arith::BitOr), _, inner, other) if matches!(*other, Expr::Hex(..)) => {
+                let Expr::Hex(bits, _) = *other else { return Expr::Hex(0, ty) };
+                let inner = if op == Arith::BitAnd { return inner.and_mask(ty, bits & mask) } else { inner.and_mask(ty, mask) };
+                if bits & mask == 0 { inner } else { inner.or(ty, Expr::Hex(bits & mask, ty)) }
+            }
+            plain => Expr::Arith(Arith::BitAnd, ty, plain.boxed(), Expr::Hex(mask, ty).boxed()),
+        }
     }
 
     pub(super) fn or(self, ty: Ty, other: Expr) -> Expr {

@@ -6,6 +6,7 @@
 mod build;
 mod c;
 mod code;
+mod forms;
 mod formula;
 mod names;
 mod readings;
@@ -29,6 +30,7 @@ use crate::model::part::Part;
 use crate::model::status::Status;
 use build::{Build, status_name};
 use code::{Module, Name};
+pub use forms::{Form, forms};
 use names::Prefix;
 
 /// The language.

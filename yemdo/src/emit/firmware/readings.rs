@@ -430,9 +430,9 @@ impl Build<'_> {
 
     fn reading_doc(&self, reading: &Reading, public: bool) -> Vec<String> {
         if !public {
-            return vec![format!("{} with its status, from the values that it uses.", capital(&reading.name))];
+            return vec![format!("{} with its status, from the values that it uses.", capital(&said(&reading.name)))];
         }
-        let mut doc = vec![format!("{} in {}{}.", capital(&reading.name), unit_text(&reading.unit), self.step_text(reading))];
+        let mut doc = vec![format!("{} in {}{}.", capital(&said(&reading.name)), unit_text(&reading.unit), self.step_text(reading))];
         if let Some(means) = &reading.means {
             doc.extend([String::new(), capital(means)]);
         }
@@ -859,6 +859,11 @@ pub(super) fn unit_text(unit: &str) -> String {
         "1" | "" => "parts of one".into(),
         unit => unit.to_owned(),
     }
+}
+
+/// A name as words.
+pub(super) fn said(name: &str) -> String {
+    name.replace('_', " ")
 }
 
 /// With a capital at the beginning.

@@ -5,10 +5,11 @@ use super::build::{Build, Found, Takes};
 use super::code::{Constant, Enum, Expr, Function, Gives, Member, Name, Param, Pass, Stmt, Struct, Type};
 use super::formula::{Source, body, expression};
 use super::names::{snake, upper};
-use super::readings::{can_fail, capital, unit_text};
+use super::readings::{can_fail, capital, said, unit_text};
 use super::unpack::register;
 use crate::bits::form::Form;
 use crate::formula::facts::Facts;
+use crate::formula::flat::interval::Interval;
 use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 use crate::model::ids::{ColumnId, FieldId, ParameterId, QuantityId, RegisterId};
@@ -549,7 +550,9 @@ impl Build<'_> {
             None => {
                 let Some(sources) = ready(&quantity.formula, None, &mut statements) else { return };
                 let facts = self.facts_of(&quantity.formula);
+                let range = as_quantity(facts.result, real);
                 let (more, fails) = body(&quantity.formula, &facts, &Found { build: self, sources }, &given);
+                self.quantity_bounds.insert(id, range);
                 statements.extend(more);
                 Some((quantity.formula.ty, fails))
             }
@@ -583,6 +586,7 @@ impl Build<'_> {
                     if asked == key { inner } else { bounds(part, asked) }
                 });
                 let facts = facts.into_iter().next().unwrap_or_else(Facts::unknown);
+                self.quantity_bounds.insert(id, as_quantity(facts.result, real));
                 let given: Vec<String> = given.iter().cloned().chain(["code".to_owned()]).collect();
                 let (more, fails) = body(&reading.formula, &facts, &Found { build: self, sources }, &given);
                 statements.extend(more);
@@ -596,7 +600,7 @@ impl Build<'_> {
         let name = Name { rust: snake(&quantity.name), ..name };
         self.give(&name, format!("quantity {}", quantity.name));
         let means = quantity.means.as_ref().map_or(String::new(), |means| format!(": {means}"));
-        let mut doc = vec![format!("{} in {}{means}.", capital(&quantity.name), unit_text(&quantity.unit))];
+        let mut doc = vec![format!("{} in {}{means}.", capital(&said(&quantity.name)), unit_text(&quantity.unit))];
         doc.extend([String::new(), format!("It is {}.", part.typed(&quantity.formula))]);
         let gives = if fails { Gives::Maybe(real) } else { Gives::Type(Type::Num(real)) };
         let of = Self::home(&params);
@@ -645,7 +649,7 @@ impl Build<'_> {
         };
         let mut body = Vec::new();
         let mut doc = vec![
-            format!("Sets {} as near to a value in {} as {} can hold it.", quantity.name, unit_text(&quantity.unit), field.name),
+            format!("Sets {} as near to a value in {} as {} can hold it.", said(&quantity.name), unit_text(&quantity.unit), field.name),
             String::new(),
         ];
         match line.filter(|_| real.is_real()) {
@@ -839,6 +843,12 @@ fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty, narrow: b
         body.push(Stmt::Set(member, value));
     }
     body
+}
+
+/// What can come out of a formula, as the number that a quantity is.
+fn as_quantity(interval: Interval, real: Ty) -> Interval {
+    let (low, high) = interval.to_f64();
+    if real.is_real() { Interval::Real(low, high) } else { interval }
 }
 
 /// A value with the masks of what is written.

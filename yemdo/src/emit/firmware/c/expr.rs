@@ -213,7 +213,7 @@ impl Printer<'_> {
             }
             Expr::Call(Name { c, rust }, args) if c.is_empty() => {
                 let _ = rust;
-                
+
                 args.first().map_or((String::new(), Level::Primary), |arg| self.expr(arg))
             }
             Expr::Call(name, args) | Expr::Method(name, args) => {

@@ -319,6 +319,18 @@ impl Printer {
         };
         let unused = wide.bits() - width;
         self.allowed.insert("cast_possible_wrap");
+        // What stands at the top already is not moved there.
+        if let (Expr::Shr { value, count, .. }, true) = (raw, unused > 0)
+            && **count == Expr::Int(i128::from(unused), Ty::I32)
+        {
+            let top = Doc::Paren(Box::new(Doc::Behind(Box::new(self.at_least(value, Level::Cast)), format!(" as {}", type_name(signed)))));
+            let doc = Doc::Chain(Box::new(top), vec![(">>", text(unused.to_string()))]);
+            return if signed == to {
+                (doc, Level::Shift)
+            } else {
+                (Doc::Call(format!("{}::from", type_name(to)), vec![doc]), Level::Primary)
+            };
+        }
         let raw = self.at_least(raw, Level::Cast);
         let (doc, level) = if unused == 0 {
             (Doc::Behind(Box::new(raw), format!(" as {}", type_name(signed))), Level::Cast)

@@ -83,7 +83,7 @@ fn statuses(firmware: &Firmware, out: &mut Lines) {
     out.line("#[derive(Clone, Copy, Debug, PartialEq, Eq)]");
     out.line("pub enum Status {");
     for (name, doc) in firmware.status_list() {
-        out.doc(1, &[super::readings::capital(doc)]);
+        out.doc(1, &[format!("{}.", super::readings::capital(doc))]);
         out.line(&format!("    {},", name.rust));
     }
     out.line("}");
@@ -224,7 +224,10 @@ fn structure(one: &Struct, out: &mut Lines) {
     out.line(&format!("pub struct {} {{", one.name.rust));
     for member in &one.members {
         if !member.doc.is_empty() {
-            out.doc(1, &[format!("{}.", super::readings::capital(&member.doc))]);
+            // Places in a frame are written as they are.
+            let place =
+                member.doc.starts_with(|c: char| c == 'b' || c == 'w') && member.doc.chars().nth(1).is_some_and(|c| c.is_ascii_digit());
+            out.doc(1, &[format!("{}.", if place { member.doc.clone() } else { super::readings::capital(&member.doc) })]);
         }
         out.line(&format!("    pub {}: {},", member.name, type_of(&member.ty)));
     }
@@ -240,8 +243,9 @@ fn type_of(ty: &Type) -> String {
     }
 }
 
-/// Text that cannot leave its comment, and that rustdoc takes as it is.
+/// Text that cannot leave its comment, and that rustdoc takes as it is; but for what is ours.
 fn plain(text: &str) -> String {
+    const OURS: [&str; 5] = ["[`Error`]", "`answered`", "`false`", "`came`", "`bytes`"];
     let mut plain = String::new();
     for c in text.chars() {
         match c {
@@ -252,6 +256,10 @@ fn plain(text: &str) -> String {
             '\n' | '\r' => plain.push(' '),
             c => plain.push(c),
         }
+    }
+    for own in OURS {
+        let escaped: String = own.chars().map(|c| if matches!(c, '[' | ']' | '`') { format!("\\{c}") } else { c.to_string() }).collect();
+        plain = plain.replace(&escaped, own);
     }
     plain
 }

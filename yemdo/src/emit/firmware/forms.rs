@@ -1,0 +1,133 @@
+//! What each way to compute a reading costs on a small core, and by how much it may be off: to choose from.
+//!
+//! Costs are estimates: a formula's operations, each with what the usual library takes for it on a Cortex-M0 (integers in few
+//! instructions, reals in software). `tools/firmware costs` measures whole decoders.
+
+use super::{Only, Options, Reals, narrowed};
+use crate::decode::{Decoder, FrameValues};
+use crate::formula::operators::Arith;
+use crate::formula::typed::{Expr, ExprKind, each};
+use crate::ground::number::Ty;
+use crate::model::ids::ReadingId;
+use crate::model::part::Part;
+
+/// A way to compute a reading.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Form {
+    /// How real numbers are computed.
+    pub reals: Reals,
+    /// By how much it may be off the reading in doubles, in its unit: proved for integers; for floats the largest found over many codes,
+    /// `None` where none was tried.
+    pub error: Option<f64>,
+    /// Instructions on a Cortex-M0, about.
+    pub instructions: u32,
+    /// Bytes of its code there, about; library functions not counted.
+    pub bytes: u32,
+}
+
+/// The ways in which a reading can be computed; the integers count steps as the options say.
+pub fn forms(part: &Part, reading: ReadingId, options: &Options) -> Vec<(Reals, Result<Form, String>)> {
+    let one = |reals: Reals| {
+        let only = Only::These { readings: vec![reading], routines: Vec::new() };
+        let options = Options { reals, only, ..options.clone() };
+        let computed =
+            narrowed(part, &options).map_err(|error| error.diagnostics.first().map_or(error.to_string(), |one| one.label.clone()))?;
+        let (instructions, bytes) = cost(&computed.part, reading);
+        let error = match reals {
+            Reals::Double => Some(0.0),
+            Reals::Single => tried(part, &computed.part, reading),
+            Reals::Integer => computed.errors.get(&reading).copied(),
+        };
+        Ok(Form { reals, error, instructions, bytes })
+    };
+    [Reals::Double, Reals::Single, Reals::Integer].into_iter().map(|reals| (reals, one(reals))).collect()
+}
+
+/// What the operations of a reading, and of those that it uses, cost together.
+fn cost(part: &Part, reading: ReadingId) -> (u32, u32) {
+    let (mut instructions, mut bytes) = (12, 30);
+    for formula in part.readings.of(&part.needed(reading)).map(|reading| &reading.formula) {
+        each(&formula.body, &mut |expr| {
+            let (time, size) = operation(expr);
+            instructions += time;
+            bytes += size;
+        });
+    }
+    (instructions, bytes)
+}
+
+/// Instructions and bytes of one operation.
+fn operation(expr: &Expr) -> (u32, u32) {
+    let call = 10;
+    match (&expr.kind, expr.ty) {
+        (ExprKind::Const(_), Ty::F64 | Ty::I64 | Ty::U64) => (2, 12),
+        (ExprKind::Const(_) | ExprKind::Var(_) | ExprKind::Input(_), _) => (1, 3),
+        (ExprKind::Convert(inner), to) => match (inner.ty.is_real(), to.is_real()) {
+            (false, true) => (if to == Ty::F64 { 45 } else { 40 }, call),
+            (true, true) => (30, call),
+            (true, false) => (35, call),
+            (false, false) => (1, 2),
+        },
+        (ExprKind::Arith(op, ..), ty) => {
+            let (sum, product, quotient) = match ty {
+                Ty::F64 => (110, 190, 560),
+                Ty::F32 => (70, 75, 230),
+                Ty::I64 | Ty::U64 => (2, 35, 700),
+                _ => (1, 1, 130),
+            };
+            match op {
+                Arith::Mul => (product, if product > 1 { call } else { 2 }),
+                Arith::Div | Arith::Rem => (quotient, call),
+                _ => (sum, if ty.is_real() { call } else { 2 }),
+            }
+        }
+        (ExprKind::Shift(..), Ty::I64 | Ty::U64) => (5, 10),
+        (ExprKind::Compare(_, left, _), _) => (if left.ty.is_real() { 35 } else { 2 }, 6),
+        (ExprKind::Curve(..), ty) => (
+            if ty == Ty::F64 {
+                1200
+            } else if ty == Ty::F32 {
+                600
+            } else {
+                800
+            },
+            call,
+        ),
+        (ExprKind::Call(func, _), ty) if ty.is_real() => match (func.is_exact(), ty) {
+            (true, _) => (120, call),
+            (false, Ty::F32) => (1500, call),
+            (false, _) => (4500, call),
+        },
+        _ => (3, 6),
+    }
+}
+
+/// The largest difference over many codes: of a reading of one code, over all of it where it is narrow.
+fn tried(part: &Part, other: &Part, reading: ReadingId) -> Option<f64> {
+    let model = part.readings.get(reading)?;
+    let (code, frame_id) = match (model.codes.as_slice(), model.frames.as_slice()) {
+        ([code], [frame]) => (part.codes.get(*code)?, *frame),
+        _ => return None,
+    };
+    let frame = part.frames.get(frame_id)?;
+    let place = frame.readings.iter().position(|id| *id == reading)?;
+    let (low, high) = code.bounds();
+    let every = ((high - low) / 4096).max(1);
+    let (mut one, mut two) = (Decoder::new(part), Decoder::new(other));
+    let (mut of_one, mut of_two) = (FrameValues::new(), FrameValues::new());
+    let mut largest: Option<f64> = None;
+    let mut number = low;
+    while number <= high {
+        let mut bytes = vec![0; frame.length];
+        let raw = code.layout.form.write(number, code.layout.width());
+        crate::bits::gather::scatter(&mut bytes, &code.layout.slices, raw);
+        frame.checks.iter().for_each(|check| check.seal(&mut bytes));
+        let came = one.decode_into(frame_id, &bytes, &mut of_one).is_ok() && two.decode_into(frame_id, &bytes, &mut of_two).is_ok();
+        if let Some((a, b)) = of_one.value(place).zip(of_two.value(place)).filter(|_| came) {
+            largest = Some(largest.unwrap_or(0.0).max((a - b).abs()));
+        }
+        number += every;
+    }
+    largest
+}
