@@ -287,6 +287,12 @@ pub(crate) struct Check {
     /// The parts share one I2C bus: refuse those whose addresses clash
     #[arg(long)]
     pub(crate) one_bus: bool,
+    /// Say what each reading costs on a small core, in doubles, in floats and in integers, and how far it is off
+    #[arg(long)]
+    pub(crate) forms: bool,
+    /// With --forms, the step of integer readings
+    #[arg(long, value_name = "STEP", default_value = "0.001")]
+    pub(crate) step: f64,
     /// How to print the result
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,

@@ -36,15 +36,15 @@ pub const WARM_ADDRESS: u8 = 0x22;
 /// How far a reading is to be believed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Status {
-    /// A good value
+    /// A good value.
     Ok,
-    /// A good value; the part signals an alert
+    /// A good value; the part signals an alert.
     Alert,
-    /// The end of the part's range; the value is a bound
+    /// The end of the part's range; the value is a bound.
     Saturated,
-    /// No value: the part had nothing new to say
+    /// No value: the part had nothing new to say.
     NotReady,
-    /// No value: the formula has none for these codes
+    /// No value: the formula has none for these codes.
     FormulaFault,
 }
 
@@ -462,7 +462,7 @@ impl Settings {
         self.upper
     }
 
-    /// Upper\_limit in lx: the alert comes above it.
+    /// Upper limit in lx: the alert comes above it.
     ///
     /// It is UPPER\_MANTISSA \<\< (2 \* UPPER\_EXPONENT).
     #[allow(clippy::cast_possible_truncation)]
@@ -511,19 +511,19 @@ impl Default for Settings {
 #[allow(clippy::struct_excessive_bools)] // flags, as the part has them
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LightFrame {
-    /// B2 b3.
+    /// b2 b3.
     pub level: u16,
-    /// B4 b5.
+    /// b4 b5.
     pub warm: u16,
-    /// B1\[5\].
+    /// b1\[5\].
     pub done: bool,
-    /// B1\[5\].
+    /// b1\[5\].
     pub ready: bool,
-    /// B1\[7\].
+    /// b1\[7\].
     pub clipped: bool,
-    /// B0\[1\].
+    /// b0\[1\].
     pub too_light: bool,
-    /// B0\[3\].
+    /// b0\[3\].
     pub too_dark: bool,
 }
 
@@ -531,6 +531,7 @@ impl LightFrame {
     /// Unpacks the bytes of LIGHT.
     ///
     /// Every frame is taken: the sheet has no check for it.
+    #[inline]
     #[must_use]
     pub fn unpack(bytes: &[u8; 6]) -> Option<Self> {
         Some(Self {
@@ -550,6 +551,7 @@ impl LightFrame {
     /// level * 8.1 / (GAIN.gain * TIME.ms)
     /// ```
     #[allow(clippy::cast_possible_truncation)]
+    #[inline]
     fn illuminance_value(&self, settings: &Settings) -> Option<f64> {
         // GAIN has no row for it
         let gain_gain = gain_gain(((settings.config >> 1) & 0x0003) as u8)?;
@@ -564,6 +566,7 @@ impl LightFrame {
     /// warm * 1.0 / TIME.full_scale
     /// ```
     #[allow(clippy::cast_possible_truncation)]
+    #[inline]
     fn warm_value(&self, settings: &Settings) -> Option<f64> {
         // TIME has no row for it
         let time_full_scale = time_full_scale(((settings.config >> 9) & 0x0007) as u8)?;
@@ -576,6 +579,7 @@ impl LightFrame {
     /// level >= TIME.full_scale
     /// ```
     #[allow(clippy::cast_possible_truncation)]
+    #[inline]
     fn illuminance_condition_1(&self, settings: &Settings) -> Option<bool> {
         // TIME has no row for it
         let time_full_scale = time_full_scale(((settings.config >> 9) & 0x0007) as u8)?;
@@ -583,6 +587,7 @@ impl LightFrame {
     }
 
     /// Illuminance in lx.
+    #[inline]
     #[must_use]
     pub fn illuminance(&self, settings: &Settings) -> Reading {
         let illuminance_condition_1 = self.illuminance_condition_1(settings);
@@ -613,6 +618,7 @@ impl LightFrame {
     /// warm >= TIME.full_scale
     /// ```
     #[allow(clippy::cast_possible_truncation)]
+    #[inline]
     fn warm_condition_1(&self, settings: &Settings) -> Option<bool> {
         // TIME has no row for it
         let time_full_scale = time_full_scale(((settings.config >> 9) & 0x0007) as u8)?;
@@ -620,6 +626,7 @@ impl LightFrame {
     }
 
     /// Warm in parts of one.
+    #[inline]
     #[must_use]
     pub fn warm(&self, settings: &Settings) -> Reading {
         let warm_condition_1 = self.warm_condition_1(settings);
@@ -644,6 +651,7 @@ impl LightFrame {
     }
 
     /// All readings of LIGHT.
+    #[inline]
     #[must_use]
     pub fn readings(&self, settings: &Settings) -> LightReadings {
         LightReadings {
@@ -794,8 +802,8 @@ impl WakeRun {
         }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -821,7 +829,7 @@ impl WakeRun {
                     return Err(Failure::Unexpected);
                 }
                 // CONFIG: SLEEP = awake
-                let config_1 = settings.config & 0x7FFF & 0x8EE6;
+                let config_1 = settings.config & 0x0EE6;
                 self.config_written = config_1;
                 self.out[0] = 0x12;
                 self.out[1] = (config_1 >> 8) as u8;
@@ -836,7 +844,7 @@ impl WakeRun {
                 if !answered {
                     return Err(Failure::NoAnswer);
                 }
-                settings.config = settings.config & 0x7FFF & 0x8EE6;
+                settings.config &= 0x0EE6;
                 // compare CONFIG with what was written
                 self.at = 3;
                 Ok(Request::Transfer {
@@ -897,8 +905,8 @@ impl MeasureRun {
         }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -936,7 +944,7 @@ impl MeasureRun {
                         return Err(Failure::Unexpected);
                     }
                     // CONFIG: SLEEP = awake
-                    let config_1 = settings.config & 0x7FFF & 0x8EE6;
+                    let config_1 = settings.config & 0x0EE6;
                     self.config_written = config_1;
                     self.out[0] = 0x12;
                     self.out[1] = (config_1 >> 8) as u8;
@@ -951,7 +959,7 @@ impl MeasureRun {
                     if !answered {
                         return Err(Failure::NoAnswer);
                     }
-                    settings.config = settings.config & 0x7FFF & 0x8EE6;
+                    settings.config &= 0x0EE6;
                     // compare CONFIG with what was written
                     self.at = 3;
                     return Ok(Request::Transfer {
@@ -979,7 +987,7 @@ impl MeasureRun {
                 }
                 5 => {
                     // CONFIG: START = 1
-                    let config_2 = ((settings.config & 0xEFFF) | 0x1000) & 0x9EE6;
+                    let config_2 = (settings.config & 0x8EE6) | 0x1000;
                     self.out[0] = 0x12;
                     self.out[1] = (config_2 >> 8) as u8;
                     self.out[2] = config_2 as u8;
@@ -993,7 +1001,7 @@ impl MeasureRun {
                     if !answered {
                         return Err(Failure::NoAnswer);
                     }
-                    settings.config = ((settings.config & 0xEFFF) | 0x1000) & 0x8EE6;
+                    settings.config &= 0x8EE6;
                     let Some(time_3) = settings.measure_time_3() else {
                         return Err(Failure::NoValue);
                     };
@@ -1083,8 +1091,8 @@ impl SleepRun {
         Self { at: 0, out: [0; 3] }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -1094,7 +1102,7 @@ impl SleepRun {
         match self.at {
             0 => {
                 // CONFIG: SLEEP = asleep
-                let config_1 = ((settings.config & 0x7FFF) | 0x8000) & 0x8EE6;
+                let config_1 = (settings.config & 0x0EE6) | 0x8000;
                 self.out[0] = 0x12;
                 self.out[1] = (config_1 >> 8) as u8;
                 self.out[2] = config_1 as u8;
@@ -1108,7 +1116,7 @@ impl SleepRun {
                 if !answered {
                     return Err(Failure::NoAnswer);
                 }
-                settings.config = ((settings.config & 0x7FFF) | 0x8000) & 0x8EE6;
+                settings.config = (settings.config & 0x0EE6) | 0x8000;
                 self.at = 2;
                 Ok(Request::Finished)
             }
@@ -1171,7 +1179,7 @@ where
     /// Runs routine wake.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn wake(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = WakeRun::new();
         let mut answered = true;
@@ -1189,7 +1197,7 @@ where
     /// Runs routine measure.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn measure(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = MeasureRun::new();
         let mut answered = true;
@@ -1207,7 +1215,7 @@ where
     /// Runs routine sleep.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn sleep(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = SleepRun::new();
         let mut answered = true;
@@ -1222,7 +1230,7 @@ where
         }
     }
 
-    /// Does what a routine asks for; \`false\` where the part does not answer.
+    /// Does what a routine asks for; `false` where the part does not answer.
     fn serve(&mut self, request: Request<'_>) -> Result<bool, Error<I2C::Error>> {
         match request {
             Request::Transfer { write, read } => {

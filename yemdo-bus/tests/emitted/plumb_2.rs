@@ -11,13 +11,13 @@ pub const I2C_ADDRESS: u8 = 0x39;
 /// How far a reading is to be believed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Status {
-    /// A good value
+    /// A good value.
     Ok,
-    /// A value outside the range that the datasheet states
+    /// A value outside the range that the datasheet states.
     OutOfRange,
-    /// No value: the part had nothing new to say
+    /// No value: the part had nothing new to say.
     NotReady,
-    /// No value: the part says that this is no measurement
+    /// No value: the part says that this is no measurement.
     Invalid,
 }
 
@@ -52,11 +52,11 @@ impl Reading {
 /// The codes of frame ECHO: 5 bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct EchoFrame {
-    /// B0\[0\].
+    /// b0\[0\].
     pub fresh: bool,
-    /// B1 b2.
+    /// b1 b2.
     pub flight: u16,
-    /// B3, sign-magnitude.
+    /// b3, sign-magnitude.
     pub celsius: i8,
 }
 
@@ -65,6 +65,7 @@ impl EchoFrame {
     ///
     /// Fails where the XOR does not agree.
     #[allow(clippy::cast_possible_wrap)]
+    #[inline]
     #[must_use]
     pub fn unpack(bytes: &[u8; 5]) -> Option<Self> {
         let mut check: u8 = 0x5A;
@@ -89,6 +90,7 @@ impl EchoFrame {
     ///
     /// Stated range: 120 to 4000 mm.
     #[allow(clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn distance(&self) -> Reading {
         // the echo is still on its way
@@ -116,6 +118,7 @@ impl EchoFrame {
     ///
     /// Stated range: -30 to 80 °C.
     #[allow(clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn transducer(&self) -> Reading {
         // the echo is still on its way
@@ -131,6 +134,7 @@ impl EchoFrame {
     }
 
     /// All readings of ECHO.
+    #[inline]
     #[must_use]
     pub fn readings(&self) -> EchoReadings {
         EchoReadings {
@@ -238,8 +242,8 @@ impl MeasureRun {
         }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -360,7 +364,7 @@ where
     /// Runs routine measure.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn measure(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = MeasureRun::new();
         let mut answered = true;
@@ -375,7 +379,7 @@ where
         }
     }
 
-    /// Does what a routine asks for; \`false\` where the part does not answer.
+    /// Does what a routine asks for; `false` where the part does not answer.
     fn serve(&mut self, request: Request<'_>) -> Result<bool, Error<I2C::Error>> {
         match request {
             Request::Transfer { write, read } => {

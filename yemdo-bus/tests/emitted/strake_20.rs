@@ -17,15 +17,15 @@ pub const I2C_ADDRESS_ADR_HIGH: u8 = 0x2D;
 /// How far a reading is to be believed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Status {
-    /// A good value
+    /// A good value.
     Ok,
-    /// A value outside the range that the datasheet states
+    /// A value outside the range that the datasheet states.
     OutOfRange,
-    /// The end of the part's range; the value is a bound
+    /// The end of the part's range; the value is a bound.
     Saturated,
-    /// No value: the part had nothing new to say
+    /// No value: the part had nothing new to say.
     NotReady,
-    /// No value: the part says that this is no measurement
+    /// No value: the part says that this is no measurement.
     Invalid,
 }
 
@@ -60,17 +60,17 @@ impl Reading {
 /// The codes of frame AIR: 7 bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AirFrame {
-    /// B0 b1\[7:4\].
+    /// b0 b1\[7:4\].
     pub supply: u16,
-    /// B1\[3:0\] b2 b3\[7:6\].
+    /// b1\[3:0\] b2 b3\[7:6\].
     pub humidity: u16,
-    /// B3\[5:0\] b4, two's complement.
+    /// b3\[5:0\] b4, two's complement.
     pub temperature: i16,
-    /// B5\[7:4\].
+    /// b5\[7:4\].
     pub sequence: u8,
-    /// B5\[1\].
+    /// b5\[1\].
     pub ready: bool,
-    /// B5\[0\].
+    /// b5\[0\].
     pub busy: bool,
 }
 
@@ -79,6 +79,7 @@ impl AirFrame {
     ///
     /// Fails where the CRC-8 does not agree.
     #[allow(clippy::cast_possible_wrap, clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn unpack(bytes: &[u8; 7]) -> Option<Self> {
         let mut check: u8 = 0x5A;
@@ -112,6 +113,7 @@ impl AirFrame {
     ///
     /// Stated range: -35 to 110 °C.
     #[allow(clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn temperature(&self) -> Reading {
         // a measurement is under way
@@ -135,6 +137,7 @@ impl AirFrame {
     ///
     /// Stated range: 0 to 100 %.
     #[allow(clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn humidity(&self) -> Reading {
         // a measurement is under way
@@ -159,6 +162,7 @@ impl AirFrame {
     ///
     /// Stated range: 2.2 to 5.5 V.
     #[allow(clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn supply(&self) -> Reading {
         // a measurement is under way
@@ -175,6 +179,7 @@ impl AirFrame {
     }
 
     /// All readings of AIR.
+    #[inline]
     #[must_use]
     pub fn readings(&self) -> AirReadings {
         AirReadings {
@@ -288,8 +293,8 @@ impl MeasureRun {
         }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -402,7 +407,7 @@ where
     /// Runs routine measure.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn measure(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = MeasureRun::new();
         let mut answered = true;
@@ -417,7 +422,7 @@ where
         }
     }
 
-    /// Does what a routine asks for; \`false\` where the part does not answer.
+    /// Does what a routine asks for; `false` where the part does not answer.
     fn serve(&mut self, request: Request<'_>) -> Result<bool, Error<I2C::Error>> {
         match request {
             Request::Transfer { write, read } => {

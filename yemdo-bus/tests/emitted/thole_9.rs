@@ -20,15 +20,15 @@ pub const HIGH_ADDRESS: u8 = 0x22;
 /// How far a reading is to be believed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Status {
-    /// A good value
+    /// A good value.
     Ok,
-    /// A good value; the part signals an alert
+    /// A good value; the part signals an alert.
     Alert,
-    /// A value outside the range that the datasheet states
+    /// A value outside the range that the datasheet states.
     OutOfRange,
-    /// The end of the part's range; the value is a bound
+    /// The end of the part's range; the value is a bound.
     Saturated,
-    /// No value: the part had nothing new to say
+    /// No value: the part had nothing new to say.
     NotReady,
 }
 
@@ -236,7 +236,7 @@ impl Settings {
     #[allow(clippy::cast_possible_wrap)]
     #[must_use]
     pub fn low_limit(&self) -> i16 {
-        (((self.low >> 6) << 6) as i16) >> 6
+        (self.low as i16) >> 6
     }
 
     /// LOW\_LIMIT, LOW\[15:6\].
@@ -256,7 +256,7 @@ impl Settings {
     #[allow(clippy::cast_possible_wrap)]
     #[must_use]
     pub fn high_limit(&self) -> i16 {
-        (((self.high >> 6) << 6) as i16) >> 6
+        (self.high as i16) >> 6
     }
 
     /// HIGH\_LIMIT, HIGH\[15:6\].
@@ -290,19 +290,19 @@ impl Settings {
         self.high & 0xFFC0
     }
 
-    /// Lower\_threshold in °C.
+    /// Lower threshold in °C.
     ///
     /// It is LOW\_LIMIT \* 16.
     #[allow(clippy::cast_possible_wrap)]
     #[must_use]
     pub fn lower_threshold(&self) -> f64 {
-        let code = i32::from((((self.low >> 6) << 6) as i16) >> 6) * 16;
+        let code = i32::from((self.low as i16) >> 6) * 16;
         f64::from(code) * 0.02
     }
 
-    /// Sets lower\_threshold as near to a value in °C as LOW\_LIMIT can hold it.
+    /// Sets lower threshold as near to a value in °C as LOW\_LIMIT can hold it.
     ///
-    /// A code is 0.32 °C more than the one before. Beyond the ends nothing is set, and \`false\` is
+    /// A code is 0.32 °C more than the one before. Beyond the ends nothing is set, and `false` is
     /// returned.
     #[allow(clippy::cast_possible_truncation, clippy::similar_names)]
     #[must_use]
@@ -317,19 +317,19 @@ impl Settings {
         true
     }
 
-    /// Upper\_threshold in °C.
+    /// Upper threshold in °C.
     ///
     /// It is HIGH\_LIMIT \* 16.
     #[allow(clippy::cast_possible_wrap)]
     #[must_use]
     pub fn upper_threshold(&self) -> f64 {
-        let code = i32::from((((self.high >> 6) << 6) as i16) >> 6) * 16;
+        let code = i32::from((self.high as i16) >> 6) * 16;
         f64::from(code) * 0.02
     }
 
-    /// Sets upper\_threshold as near to a value in °C as HIGH\_LIMIT can hold it.
+    /// Sets upper threshold as near to a value in °C as HIGH\_LIMIT can hold it.
     ///
-    /// A code is 0.32 °C more than the one before. Beyond the ends nothing is set, and \`false\` is
+    /// A code is 0.32 °C more than the one before. Beyond the ends nothing is set, and `false` is
     /// returned.
     #[allow(clippy::cast_possible_truncation, clippy::similar_names)]
     #[must_use]
@@ -348,17 +348,13 @@ impl Settings {
     ///
     /// It is upper\_threshold - lower\_threshold.
     #[must_use]
-    pub fn hysteresis(&self) -> Option<f64> {
-        let value = self.upper_threshold() - self.lower_threshold();
-        if !value.is_finite() {
-            return None; // not a finite number
-        }
-        Some(value)
+    pub fn hysteresis(&self) -> f64 {
+        self.upper_threshold() - self.lower_threshold()
     }
 
     /// Sets hysteresis as near to a value in °C as LOW\_LIMIT can hold it.
     ///
-    /// It is found by halving. Beyond the ends nothing is set, and \`false\` is returned.
+    /// It is found by halving. Beyond the ends nothing is set, and `false` is returned.
     #[allow(clippy::cast_possible_truncation, clippy::similar_names)]
     #[must_use]
     pub fn set_hysteresis(&mut self, value: f64) -> bool {
@@ -366,15 +362,9 @@ impl Settings {
         let mut low: i32 = -512;
         let mut high: i32 = 511;
         let _ = self.set_low_limit(low as i16);
-        let Some(first) = self.hysteresis() else {
-            self.low = low_before;
-            return false;
-        };
+        let first = self.hysteresis();
         let _ = self.set_low_limit(high as i16);
-        let Some(last) = self.hysteresis() else {
-            self.low = low_before;
-            return false;
-        };
+        let last = self.hysteresis();
         if !(last..=first).contains(&value) {
             self.low = low_before;
             return false;
@@ -382,10 +372,7 @@ impl Settings {
         for _ in 0..10 {
             let middle = low + (high - low) / 2;
             let _ = self.set_low_limit(middle as i16);
-            let Some(there) = self.hysteresis() else {
-                self.low = low_before;
-                return false;
-            };
+            let there = self.hysteresis();
             if there > value {
                 low = middle;
             } else {
@@ -393,15 +380,9 @@ impl Settings {
             }
         }
         let _ = self.set_low_limit(low as i16);
-        let Some(one) = self.hysteresis() else {
-            self.low = low_before;
-            return false;
-        };
+        let one = self.hysteresis();
         let _ = self.set_low_limit(high as i16);
-        let Some(other) = self.hysteresis() else {
-            self.low = low_before;
-            return false;
-        };
+        let other = self.hysteresis();
         if one - value <= value - other {
             let _ = self.set_low_limit(low as i16);
         }
@@ -429,11 +410,11 @@ impl Default for Settings {
 /// The codes of frame FROST: 3 bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FrostFrame {
-    /// B0 b1\[7:2\], two's complement.
+    /// b0 b1\[7:2\], two's complement.
     pub temperature: i16,
-    /// B1\[1\].
+    /// b1\[1\].
     pub alert: bool,
-    /// B1\[0\].
+    /// b1\[0\].
     pub converting: bool,
 }
 
@@ -442,6 +423,7 @@ impl FrostFrame {
     ///
     /// Fails where the inverted 8-bit sum does not agree.
     #[allow(clippy::cast_possible_wrap, clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn unpack(bytes: &[u8; 3]) -> Option<Self> {
         let mut check: u8 = 0x00;
@@ -464,6 +446,7 @@ impl FrostFrame {
     ///
     /// Stated range: -50 to 90 °C.
     #[allow(clippy::similar_names)]
+    #[inline]
     #[must_use]
     pub fn temperature(&self) -> Reading {
         // the first conversion is not done
@@ -488,6 +471,7 @@ impl FrostFrame {
     }
 
     /// All readings of FROST.
+    #[inline]
     #[must_use]
     pub fn readings(&self) -> FrostReadings {
         FrostReadings {
@@ -655,8 +639,8 @@ impl MeasureRun {
         }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -671,7 +655,7 @@ impl MeasureRun {
         match self.at {
             0 => {
                 // MODE: RUN = running
-                let mode_1 = ((settings.mode & 0x7F) | 0x80) & 0xAE;
+                let mode_1 = (settings.mode & 0x2E) | 0x80;
                 self.out[0] = 0x14;
                 self.out[1] = mode_1;
                 self.at = 1;
@@ -684,7 +668,7 @@ impl MeasureRun {
                 if !answered {
                     return Err(Failure::NoAnswer);
                 }
-                settings.mode = ((settings.mode & 0x7F) | 0x80) & 0xAE;
+                settings.mode = (settings.mode & 0x2E) | 0x80;
                 let Some(time_2) = settings.measure_time_2() else {
                     return Err(Failure::NoValue);
                 };
@@ -747,8 +731,8 @@ impl SleepRun {
         }
     }
 
-    /// Goes on until something has to be done, and says what. \`answered\` is whether what was
-    /// asked last was acknowledged, or came in time; it counts for nothing at first.
+    /// Goes on until something has to be done, and says what. `answered` is whether what was asked
+    /// last was acknowledged, or came in time; it counts for nothing at first.
     ///
     /// # Errors
     /// The routine has failed, and is over.
@@ -757,7 +741,7 @@ impl SleepRun {
         match self.at {
             0 => {
                 // MODE: RUN = stopped
-                let mode_1 = settings.mode & 0x7F & 0xAE;
+                let mode_1 = settings.mode & 0x2E;
                 self.mode_written = mode_1;
                 self.out[0] = 0x14;
                 self.out[1] = mode_1;
@@ -771,7 +755,7 @@ impl SleepRun {
                 if !answered {
                     return Err(Failure::NoAnswer);
                 }
-                settings.mode = settings.mode & 0x7F & 0xAE;
+                settings.mode &= 0x2E;
                 // compare MODE with what was written
                 self.at = 2;
                 Ok(Request::Transfer {
@@ -848,7 +832,7 @@ where
     /// Runs routine measure.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn measure(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = MeasureRun::new();
         let mut answered = true;
@@ -866,7 +850,7 @@ where
     /// Runs routine sleep.
     ///
     /// # Errors
-    /// \[\`Error\`\]; the routine is over then.
+    /// [`Error`]; the routine is over then.
     pub fn sleep(&mut self) -> Result<(), Error<I2C::Error>> {
         let mut run = SleepRun::new();
         let mut answered = true;
@@ -881,7 +865,7 @@ where
         }
     }
 
-    /// Does what a routine asks for; \`false\` where the part does not answer.
+    /// Does what a routine asks for; `false` where the part does not answer.
     fn serve(&mut self, request: Request<'_>) -> Result<bool, Error<I2C::Error>> {
         match request {
             Request::Transfer { write, read } => {

@@ -38,6 +38,9 @@ pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
                                 writeln!(out)?;
                             }
                             table(&mut out, &part, &name, &review)?;
+                            if args.forms {
+                                crate::show::forms::write(&mut out, &part, args.step)?;
+                            }
                         }
                         CheckFormat::Json => json_line(&mut out, &CheckView::new(&name, &part, &review))?,
                     }

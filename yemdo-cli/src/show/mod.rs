@@ -2,6 +2,7 @@
 
 pub(crate) mod canvas;
 pub(crate) mod diagram;
+pub(crate) mod forms;
 pub(crate) mod grid;
 pub(crate) mod live;
 pub(crate) mod number;

@@ -3,13 +3,14 @@
 //! Costs are estimates: a formula's operations, each with what the usual library takes for it on a Cortex-M0 (integers in few
 //! instructions, reals in software). `tools/firmware costs` measures whole decoders.
 
+use super::readings::OneCode;
 use super::{Only, Options, Reals, narrowed};
-use crate::decode::{Decoder, FrameValues};
 use crate::formula::operators::Arith;
 use crate::formula::typed::{Expr, ExprKind, each};
 use crate::ground::number::Ty;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
+use crate::model::value::Eval;
 
 /// A way to compute a reading.
 #[derive(Clone, Debug, PartialEq)]
@@ -106,25 +107,17 @@ fn operation(expr: &Expr) -> (u32, u32) {
 /// The largest difference over many codes: of a reading of one code, over all of it where it is narrow.
 fn tried(part: &Part, other: &Part, reading: ReadingId) -> Option<f64> {
     let model = part.readings.get(reading)?;
-    let (code, frame_id) = match (model.codes.as_slice(), model.frames.as_slice()) {
-        ([code], [frame]) => (part.codes.get(*code)?, *frame),
-        _ => return None,
-    };
-    let frame = part.frames.get(frame_id)?;
-    let place = frame.readings.iter().position(|id| *id == reading)?;
+    let [id] = model.codes.as_slice() else { return None };
+    let code = part.codes.get(*id).filter(|code| !code.ty.is_real())?;
     let (low, high) = code.bounds();
-    let every = ((high - low) / 4096).max(1);
-    let (mut one, mut two) = (Decoder::new(part), Decoder::new(other));
-    let (mut of_one, mut of_two) = (FrameValues::new(), FrameValues::new());
+    let every = ((high - low) / 65_536).max(1);
+    let (mut one, mut two) = (Eval::of_formula(part, &model.formula), Eval::of_formula(other, &other.readings.get(reading)?.formula));
     let mut largest: Option<f64> = None;
     let mut number = low;
     while number <= high {
-        let mut bytes = vec![0; frame.length];
-        let raw = code.layout.form.write(number, code.layout.width());
-        crate::bits::gather::scatter(&mut bytes, &code.layout.slices, raw);
-        frame.checks.iter().for_each(|check| check.seal(&mut bytes));
-        let came = one.decode_into(frame_id, &bytes, &mut of_one).is_ok() && two.decode_into(frame_id, &bytes, &mut of_two).is_ok();
-        if let Some((a, b)) = of_one.value(place).zip(of_two.value(place)).filter(|_| came) {
+        let a = one.value(&OneCode { part, code: *id, number }).ok();
+        let b = two.value(&OneCode { part: other, code: *id, number }).ok();
+        if let Some((a, b)) = a.zip(b) {
             largest = Some(largest.unwrap_or(0.0).max((a - b).abs()));
         }
         number += every;

@@ -795,10 +795,10 @@ impl Build<'_> {
 }
 
 /// One code, and nothing else.
-struct OneCode<'a> {
-    part: &'a Sheet,
-    code: CodeId,
-    number: i128,
+pub(super) struct OneCode<'a> {
+    pub(super) part: &'a Sheet,
+    pub(super) code: CodeId,
+    pub(super) number: i128,
 }
 
 impl Leaves for OneCode<'_> {

@@ -284,6 +284,10 @@ fn print(function: &Function, depth: usize, shared: &mut Printer, out: &mut Line
         let allowed: Vec<String> = printer.allowed.iter().map(|lint| format!("clippy::{lint}")).collect();
         out.attribute(depth, &allowed);
     }
+    // Decoders are small, and called from other crates.
+    if function.of.as_ref().is_some_and(|of| of.c.ends_with("_frame_t")) {
+        out.line(&format!("{pad}#[inline]"));
+    }
     if function.public && function.gives != Gives::Nothing {
         out.line(&format!("{pad}#[must_use]"));
     }
