@@ -108,7 +108,7 @@ impl Printer {
                 (Doc::List(all), Level::Primary)
             }
             Expr::Value(ty, name) => (text(format!("{}::{}", ty.rust, name.rust)), Level::Primary),
-            Expr::Neg(ty, inner) if matches!(ty, Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64) => {
+            Expr::Neg(Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64, inner) => {
                 (Doc::Method(Box::new(self.receiver(inner)), "wrapping_neg".into(), Vec::new()), Level::Primary)
             }
             Expr::Neg(_, inner) => (Doc::Before("-", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),

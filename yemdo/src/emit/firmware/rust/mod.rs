@@ -225,8 +225,7 @@ fn structure(one: &Struct, out: &mut Lines) {
     for member in &one.members {
         if !member.doc.is_empty() {
             // Places in a frame are written as they are.
-            let place =
-                member.doc.starts_with(|c: char| c == 'b' || c == 'w') && member.doc.chars().nth(1).is_some_and(|c| c.is_ascii_digit());
+            let place = member.doc.starts_with(['b', 'w']) && member.doc.chars().nth(1).is_some_and(|c| c.is_ascii_digit());
             out.doc(1, &[format!("{}.", if place { member.doc.clone() } else { super::readings::capital(&member.doc) })]);
         }
         out.line(&format!("    pub {}: {},", member.name, type_of(&member.ty)));
