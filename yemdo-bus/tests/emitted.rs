@@ -108,7 +108,7 @@ fn thresholds_go_there_and_back() {
     assert!(settings.set_upper_threshold(31.0) && settings.set_lower_threshold(-4.1));
     near(Some(settings.upper_threshold()), 31.04, 0.001);
     near(Some(settings.lower_threshold()), -4.16, 0.001);
-    near(settings.hysteresis(), 35.2, 0.001);
+    near(Some(settings.hysteresis()), 35.2, 0.001);
     // What the command would write for them.
     assert_eq!((settings.high, settings.low), (0x1840, 0xFCC0));
     assert!(!settings.set_upper_threshold(1000.0) && !settings.set_lower_threshold(f64::NAN));

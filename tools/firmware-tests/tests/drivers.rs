@@ -146,7 +146,7 @@ fn thole_9_takes_thresholds() {
     assert!(settings.set_upper_threshold(31.0) && settings.set_lower_threshold(-4.1));
     near(settings.upper_threshold(), 31.04, 0.001);
     near(settings.lower_threshold(), -4.16, 0.001);
-    near(settings.hysteresis().unwrap(), 35.2, 0.001);
+    near(settings.hysteresis(), 35.2, 0.001);
     assert!(!settings.set_upper_threshold(1000.0));
     driver.measure().unwrap();
     near(driver.device.frost_readings().unwrap().temperature.get().unwrap(), -12.4, 0.01);
