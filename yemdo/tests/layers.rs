@@ -23,7 +23,7 @@ const ORDER: &[&[&str]] = &[
 ];
 
 /// The same within `formula/`; what stands in no folder of it is at the bottom.
-const FORMULA: &[&[&str]] = &[&["facts"], &["run"], &["flat"], &["front"], &["typed"]];
+const FORMULA: &[&[&str]] = &[&["fixed"], &["facts"], &["run"], &["flat"], &["front"], &["narrow"], &["typed"]];
 
 fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
