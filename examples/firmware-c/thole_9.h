@@ -173,25 +173,25 @@ uint16_t thole_9_high_value(const thole_9_settings_t *settings);
  */
 bool thole_9_frost_unpack(thole_9_frost_frame_t *frame, const uint8_t bytes[3]);
 
-/* Lower_threshold in °C.
+/* Lower threshold in °C.
  *
  * It is LOW_LIMIT * 16.
  */
 int32_t thole_9_get_lower_threshold(const thole_9_settings_t *settings);
 
-/* Sets lower_threshold as near to a value in °C as LOW_LIMIT can hold it.
+/* Sets lower threshold as near to a value in °C as LOW_LIMIT can hold it.
  *
  * It is found by halving. Beyond the ends nothing is set, and `false` comes back.
  */
 bool thole_9_set_lower_threshold(thole_9_settings_t *settings, int32_t value);
 
-/* Upper_threshold in °C.
+/* Upper threshold in °C.
  *
  * It is HIGH_LIMIT * 16.
  */
 int32_t thole_9_get_upper_threshold(const thole_9_settings_t *settings);
 
-/* Sets upper_threshold as near to a value in °C as HIGH_LIMIT can hold it.
+/* Sets upper threshold as near to a value in °C as HIGH_LIMIT can hold it.
  *
  * It is found by halving. Beyond the ends nothing is set, and `false` comes back.
  */
