@@ -1,4 +1,4 @@
-/* Part of thole_9.h, and made with it: see there. */
+/* Made by yemdo 0.1.0, with thole_9.h: see there. */
 #include "thole_9.h"
 
 bool thole_9_resolution_bits(uint8_t code, int32_t *result)
@@ -366,7 +366,7 @@ thole_9_outcome_t thole_9_measure_step(thole_9_measure_run_t *run, thole_9_devic
     switch (run->at) {
     case 0: {
         /* MODE: RUN = running */
-        const uint8_t mode_1 = (uint8_t)(((settings->mode & 0x7F) | 0x80) & 0xAE);
+        const uint8_t mode_1 = (uint8_t)((settings->mode & 0x2E) | 0x80);
         run->out[0] = 0x14;
         run->out[1] = mode_1;
         run->at = 1;
@@ -379,7 +379,7 @@ thole_9_outcome_t thole_9_measure_step(thole_9_measure_run_t *run, thole_9_devic
         if (!answered) {
             return THOLE_9_FAILED_NO_ANSWER;
         }
-        settings->mode = (uint8_t)(((settings->mode & 0x7F) | 0x80) & 0xAE);
+        settings->mode = (uint8_t)((settings->mode & 0x2E) | 0x80);
         int32_t time_2 = 0;
         const bool has_time_2 = thole_9_measure_time_2(settings, &time_2);
         if (!has_time_2) {
@@ -428,7 +428,7 @@ thole_9_outcome_t thole_9_sleep_step(thole_9_sleep_run_t *run, thole_9_device_t 
     switch (run->at) {
     case 0: {
         /* MODE: RUN = stopped */
-        const uint8_t mode_1 = (uint8_t)(settings->mode & 0x7F & 0xAE);
+        const uint8_t mode_1 = (uint8_t)(settings->mode & 0x2E);
         run->mode_written = mode_1;
         run->out[0] = 0x14;
         run->out[1] = mode_1;
@@ -442,7 +442,7 @@ thole_9_outcome_t thole_9_sleep_step(thole_9_sleep_run_t *run, thole_9_device_t 
         if (!answered) {
             return THOLE_9_FAILED_NO_ANSWER;
         }
-        settings->mode = (uint8_t)(settings->mode & 0x7F & 0xAE);
+        settings->mode = (uint8_t)(settings->mode & 0x2E);
         /* compare MODE with what was written */
         run->at = 2;
         request->kind = THOLE_9_TRANSFER;

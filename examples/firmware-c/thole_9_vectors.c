@@ -1,4 +1,4 @@
-/* Frames, and what is to come out of them: made with thole_9.c, to be held against it on any machine. */
+/* Made by yemdo 0.1.0: frames, and what is to come out of them, to hold thole_9.c against on any machine. */
 #include "thole_9_vectors.h"
 
 #include "thole_9.h"

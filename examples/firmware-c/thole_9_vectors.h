@@ -1,4 +1,4 @@
-/* Holds thole_9.c against frames of which it is known what comes out of them. */
+/* Made by yemdo 0.1.0: holds thole_9.c against frames of which it is known what comes out of them. */
 #ifndef THOLE_9_VECTORS_H
 #define THOLE_9_VECTORS_H
 

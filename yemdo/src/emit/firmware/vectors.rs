@@ -243,11 +243,12 @@ fn table(records: &[u8], open: &str, pad: &str) -> String {
 }
 
 fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
+    let version = env!("CARGO_PKG_VERSION");
     let prefix = &firmware.prefix.lower;
     let layouts = layouts(firmware);
     let real = firmware.real.name();
     let mut text = format!(
-        "/* Frames, and what is to come out of them: made with {prefix}.c, to be held against it on any machine. */\n\
+        "/* Made by yemdo {version}: frames, and what is to come out of them, to hold {prefix}.c against on any machine. */\n\
          #include \"{prefix}_vectors.h\"\n\n#include \"{prefix}.h\"\n\n#include <string.h>\n\n\
          static const uint8_t {prefix}_records[] = {{\n{}}};\n\n\
          static uint64_t take(const uint8_t **at, uint_fast8_t bytes)\n{{\n    uint64_t value = 0;\n\n    for (uint_fast8_t index = 0; index < bytes; ++index) {{\n        \
@@ -360,9 +361,10 @@ fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
 
 /// The header of the test.
 pub(super) fn header(firmware: &Firmware) -> super::Emitted {
+    let version = env!("CARGO_PKG_VERSION");
     let (prefix, upper) = (&firmware.prefix.lower, &firmware.prefix.upper);
     let text = format!(
-        "/* Holds {prefix}.c against frames of which it is known what comes out of them. */\n#ifndef {upper}_VECTORS_H\n#define {upper}_VECTORS_H\n\n#include <stdint.h>\n\n\
+        "/* Made by yemdo {version}: holds {prefix}.c against frames of which it is known what comes out of them. */\n#ifndef {upper}_VECTORS_H\n#define {upper}_VECTORS_H\n\n#include <stdint.h>\n\n\
          /* Goes through the frames. Gives how many there were; `wrong` is UINT32_MAX where all agree, or the place of the first that does not. */\n\
          uint32_t {prefix}_vectors(uint32_t *wrong);\n\n/* The same with other records. */\nuint32_t {prefix}_vectors_check(const uint8_t *records, uint32_t size, uint32_t *wrong);\n\n#endif\n"
     );
@@ -370,11 +372,12 @@ pub(super) fn header(firmware: &Firmware) -> super::Emitted {
 }
 
 fn rust(firmware: &Firmware, records: &[u8]) -> super::Emitted {
+    let version = env!("CARGO_PKG_VERSION");
     let prefix = &firmware.prefix.lower;
     let layouts = layouts(firmware);
     let real = super::rust::type_name(firmware.real);
     let mut text = format!(
-        "// Frames, and what is to come out of them: made with {prefix}.rs, to be held against it on any machine.\n\n\
+        "// Made by yemdo {version}: frames, and what is to come out of them, to hold {prefix}.rs against on any machine.\n\n\
          #[allow(clippy::wildcard_imports)] // all of it is tested\nuse super::{prefix}::*;\n\n\
          /// Frames with what is to come out of them.\n#[rustfmt::skip]\npub const RECORDS: &[u8] = &[\n{}];\n\n",
         table(records, "", "    ")

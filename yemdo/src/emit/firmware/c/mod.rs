@@ -123,7 +123,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     driver::source(firmware, &mut printer, &mut body);
     let curves = helpers::curves(firmware);
     let mut source = Lines::default();
-    source.comment(&[format!("Part of {prefix}.h, and made with it: see there.")]);
+    source.comment(&[format!("Made by yemdo {}, with {prefix}.h: see there.", env!("CARGO_PKG_VERSION"))]);
     source.line(&format!("#include \"{prefix}.h\""));
     let helpers_text = helpers::print(&printer.helpers, prefix);
     let string = printer.helpers.iter().any(|helper| matches!(helper, Helper::FromBits(32 | 64)));
