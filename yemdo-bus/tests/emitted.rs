@@ -15,6 +15,8 @@ use yemdo_bus::Rig;
 #[allow(dead_code, unreachable_pub)]
 mod emitted {
     #[rustfmt::skip]
+    pub mod ember_14;
+    #[rustfmt::skip]
     pub mod lantern_16;
     #[rustfmt::skip]
     pub mod plumb_2;
@@ -23,7 +25,7 @@ mod emitted {
     #[rustfmt::skip]
     pub mod thole_9;
 }
-use emitted::{lantern_16, plumb_2, strake_20, thole_9};
+use emitted::{ember_14, lantern_16, plumb_2, strake_20, thole_9};
 
 fn folder(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join(name)
@@ -51,7 +53,7 @@ fn near(found: Option<f64>, wanted: f64, off: f64) {
 
 #[test]
 fn what_is_emitted_is_what_stands_here() {
-    for name in ["lantern-16", "plumb-2", "strake-20", "thole-9"] {
+    for name in ["ember-14", "lantern-16", "plumb-2", "strake-20", "thole-9"] {
         for file in firmware(&sheet(name), Language::Rust, &Options::default()).unwrap() {
             let path = folder("tests/emitted").join(&file.name);
             if std::env::var_os("UPDATE").is_some() {
@@ -79,6 +81,17 @@ fn a_measurement_brings_what_the_world_is() {
     let mut driver = plumb_2::Driver::new(rig.i2c(), rig.delay());
     driver.measure().unwrap();
     near(driver.device.echo_readings().unwrap().distance.get(), 1250.0, 0.2);
+    assert_eq!(rig.verdict(), []);
+}
+
+#[test]
+fn a_part_with_packet_error_codes_is_identified_and_read() {
+    let rig = rig("ember-14", &[("surface", "23.4")]);
+    let mut driver = ember_14::Driver::new(rig.i2c(), rig.delay());
+    driver.identify().unwrap();
+    driver.measure().unwrap();
+    near(driver.device.surface_readings().unwrap().surface.get(), 23.4, 0.03);
+    assert_eq!(driver.device.label().map(|label| label.bytes), Some(11));
     assert_eq!(rig.verdict(), []);
 }
 
