@@ -260,6 +260,9 @@ impl Expr {
         if mask == u64::MAX >> (64 - ty.bits()) {
             return self;
         }
+        if mask == 0 {
+            return Expr::Hex(0, ty);
+        }
         match self {
             // Two masks are one.
             Expr::Arith(op @ (Arith::BitAnd | Arith::BitOr), _, inner, other) if matches!(*other, Expr::Hex(..)) => {
@@ -272,6 +275,9 @@ impl Expr {
     }
 
     pub(super) fn or(self, ty: Ty, other: Expr) -> Expr {
+        if matches!(self, Expr::Hex(0, _)) {
+            return other;
+        }
         Expr::Arith(Arith::BitOr, ty, self.boxed(), other.boxed())
     }
 
