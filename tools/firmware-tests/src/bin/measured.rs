@@ -1,5 +1,8 @@
 //! So many frames through a decoder, by hand or emitted, for callgrind to count: `measured thole|strake|binnacle hand|emitted COUNT`.
 
+// Frames come by reference on both sides, as emitted decoders take them.
+#![allow(clippy::trivially_copy_pass_by_ref)]
+
 use std::hint::black_box;
 
 use firmware_tests::double::{binnacle_24, strake_20, thole_9};
