@@ -191,7 +191,7 @@ bool thole_9_frost_unpack(thole_9_frost_frame_t *frame, const uint8_t bytes[3])
     uint8_t check = 0x00;
     for (uint_fast8_t index = 0; index < 2U; ++index) {
         const uint8_t byte = bytes[index];
-        check = (uint8_t)((uint8_t)(check + byte));
+        check = (uint8_t)(check + byte);
     }
     check = (uint8_t)~check;
     if (check != bytes[2]) {
@@ -237,7 +237,7 @@ bool thole_9_set_lower_threshold(thole_9_settings_t *settings, int32_t value)
     const int32_t one = thole_9_get_lower_threshold(settings);
     (void)thole_9_set_low_limit(settings, (int16_t)high);
     const int32_t other = thole_9_get_lower_threshold(settings);
-    if (value - one <= other - value) {
+    if ((int64_t)value - (int64_t)one <= (int64_t)other - (int64_t)value) {
         (void)thole_9_set_low_limit(settings, (int16_t)low);
     }
     return true;
@@ -276,7 +276,7 @@ bool thole_9_set_upper_threshold(thole_9_settings_t *settings, int32_t value)
     const int32_t one = thole_9_get_upper_threshold(settings);
     (void)thole_9_set_high_limit(settings, (int16_t)high);
     const int32_t other = thole_9_get_upper_threshold(settings);
-    if (value - one <= other - value) {
+    if ((int64_t)value - (int64_t)one <= (int64_t)other - (int64_t)value) {
         (void)thole_9_set_high_limit(settings, (int16_t)low);
     }
     return true;
@@ -288,18 +288,15 @@ thole_9_reading_t thole_9_temperature(const thole_9_frost_frame_t *frost)
     if (frost->converting) {
         return (thole_9_reading_t){ .value = 0, .status = THOLE_9_NOT_READY };
     }
-    thole_9_status_t status;
+    const int32_t value = (int32_t)frost->temperature * 2;
+    thole_9_status_t status = THOLE_9_OK;
     if ((frost->temperature == 8191) || (frost->temperature == -8192)) {
         /* beyond the converter's range */
         status = THOLE_9_SATURATED;
     } else if (frost->alert) {
         /* the frost threshold is passed */
         status = THOLE_9_ALERT;
-    } else {
-        status = THOLE_9_OK;
-    }
-    const int32_t value = (int32_t)frost->temperature * 2;
-    if ((status == THOLE_9_OK) && ((value < -5000) || (value > 9000))) {
+    } else if ((value < -5000) || (value > 9000)) {
         status = THOLE_9_OUT_OF_RANGE;
     }
     return (thole_9_reading_t){ .value = value, .status = status };
@@ -311,6 +308,16 @@ thole_9_frost_readings_t thole_9_frost_readings(const thole_9_frost_frame_t *fro
 
     readings.temperature = thole_9_temperature(frost);
     return readings;
+}
+
+bool thole_9_frost_decode(thole_9_frost_readings_t *readings, const uint8_t bytes[3])
+{
+    thole_9_frost_frame_t frost;
+    if (!thole_9_frost_unpack(&frost, bytes)) {
+        return false;
+    }
+    *readings = thole_9_frost_readings(&frost);
+    return true;
 }
 
 /* A value that routine measure needs:

@@ -19,7 +19,7 @@ extern "C" {
 /* I2C address: 7 bits; on the wire 0xA2 to write, 0xA3 to read. */
 #define THOLE_9_I2C_ADDRESS 0x51U
 
-/* Address of register MODE. */
+/* Address of register MODE (section 5.1). */
 #define THOLE_9_MODE_ADDRESS 0x14U
 
 /* Address of register LOW. */
@@ -69,7 +69,10 @@ typedef struct {
     uint16_t high; /* HIGH, read-write: after a reset 0x0640 */
 } thole_9_settings_t;
 
-/* The codes of frame FROST: 3 bytes. */
+/* The codes of frame FROST: 3 bytes.
+ *
+ * Datasheet: section 4.2.
+ */
 typedef struct {
     int16_t temperature; /* b0 b1[7:2], two's complement */
     bool alert; /* b1[1] */
@@ -200,11 +203,19 @@ bool thole_9_set_upper_threshold(thole_9_settings_t *settings, int32_t value);
 /* Temperature in °C, in steps of 0.01; exact.
  *
  * Stated range: -5000 to 9000 steps.
+ *
+ * Datasheet: section 4.1.
  */
 thole_9_reading_t thole_9_temperature(const thole_9_frost_frame_t *frost);
 
 /* All readings of FROST. */
 thole_9_frost_readings_t thole_9_frost_readings(const thole_9_frost_frame_t *frost);
+
+/* The readings of the bytes of FROST: it is unpacked, and all are computed.
+ *
+ * Gives `true` where `readings` is filled.
+ */
+bool thole_9_frost_decode(thole_9_frost_readings_t *readings, const uint8_t bytes[3]);
 
 /* The registers as after a reset. */
 thole_9_settings_t thole_9_settings_reset(void);

@@ -1,4 +1,5 @@
-/* One call of a decoder, or none: what lies between is what the call costs. Built with -DPART=1, 2 or 3, -DHAND=0 or 1, -DCALLS. */
+/* So many calls of a decoder, or none: what lies between is what they cost. Built with -DPART=1, 2 or 3, -DHAND=0 or 1, -DCALLS=0 or more;
+ * with -DDECODE by the function that goes from bytes to readings at once. */
 #include <stdbool.h>
 #include <stdint.h>
 
@@ -32,21 +33,32 @@ int main(void)
     for (int i = 0; i < 7; ++i) {
         bytes[i] = PART == 1 ? frost[i % 3] : PART == 2 ? air[i] : cell[i % 3];
     }
-#if CALLS
+    for (int call = 0; call < CALLS; ++call) {
+        __asm__ volatile("" : : "r"(bytes) : "memory"); /* the bytes may be others each time */
 #if PART == 1 && HAND
     reading_t temperature;
     if (thole_9_by_hand(bytes, &temperature)) {
         result = temperature.value;
     }
+#elif PART == 1 && DECODE
+    thole_9_frost_readings_t readings;
+    if (thole_9_frost_decode(&readings, bytes)) {
+        result = readings.temperature.value;
+    }
 #elif PART == 1
     thole_9_frost_frame_t frame;
     if (thole_9_frost_unpack(&frame, bytes)) {
-        result = thole_9_frost_readings(&frame).temperature.value;
+        result = thole_9_temperature(&frame).value;
     }
 #elif PART == 2 && HAND
     reading_t temperature, humidity, supply;
     if (strake_20_by_hand(bytes, &temperature, &humidity, &supply)) {
         result = temperature.value + 0 * (humidity.status + supply.status);
+    }
+#elif PART == 2 && DECODE
+    strake_20_air_readings_t readings;
+    if (strake_20_air_decode(&readings, bytes)) {
+        result = readings.temperature.value + 0 * ((int)readings.humidity.status + (int)readings.supply.status);
     }
 #elif PART == 2
     strake_20_air_frame_t frame;
@@ -67,6 +79,6 @@ int main(void)
         result = binnacle_24_pressure(&frame, &words, &before).value;
     }
 #endif
-#endif
+    }
     return 0;
 }

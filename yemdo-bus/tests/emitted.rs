@@ -6,9 +6,10 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use yemdo::Part;
+use yemdo::configure::{LastReading, Limits, Wish, WriteScope, choose, configure, next_range, quantity_value};
 use yemdo::emit::{Language, Options, firmware};
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
+use yemdo::{Part, Settings};
 use yemdo_bus::Rig;
 
 /// What `emit rust` writes, as it writes it.
@@ -129,6 +130,60 @@ fn thresholds_go_there_and_back() {
     near(driver.device.frost_readings().unwrap().temperature.get(), -12.4, 0.01);
     driver.sleep().unwrap();
     assert_eq!(rig.verdict(), []);
+}
+
+#[test]
+fn a_threshold_of_two_fields_is_as_near_as_the_command_sets_it() {
+    let part = sheet("lantern-16");
+    let (upper, start) = (part.quantity("upper_limit").unwrap(), Settings::reset(&part));
+    for (gain, time) in [(lantern_16::Gain::Single, lantern_16::Time::Ms162), (lantern_16::Gain::Fivefold, lantern_16::Time::Ms54)] {
+        for wanted in [0.0, 0.04, 1.0, 37.7, 410.0, 9_000.0, 1.0e5, 1.0e9, -1.0, f64::NAN] {
+            let rig = rig("lantern-16", &[]);
+            let mut driver = lantern_16::Driver::new(rig.i2c(), rig.delay());
+            let settings = &mut driver.device.settings;
+            assert!(settings.set_gain(gain) && settings.set_time(time));
+            let typed = format!("upper_limit={wanted}lx");
+            let others = [format!("GAIN={}", gain.code()), format!("TIME={}", time.code()), typed.clone()];
+            let wishes: Vec<Wish> = others.iter().filter_map(|typed| Wish::parse(&part, typed).ok()).collect();
+            let by_command = configure(&part, &start, &wishes, WriteScope::Changed).ok().filter(|_| wishes.len() == 3);
+            let before = settings.upper;
+            assert_eq!(settings.set_upper_limit(wanted), by_command.is_some(), "{typed}");
+            let Some(by_command) = by_command else {
+                assert_eq!(settings.upper, before, "{typed}: nothing is set");
+                continue;
+            };
+            // Of two values as near as each other, either will do.
+            let off = |value: Option<f64>| (value.unwrap() - wanted).abs();
+            let (made, known) = (off(settings.upper_limit()), off(quantity_value(&part, upper, &by_command.settings, &[])));
+            assert!((made - known).abs() <= 1e-12 * wanted, "{typed}: off by {made}, by the command {known}");
+        }
+    }
+}
+
+#[test]
+fn ranges_are_chosen_as_the_library_chooses_them() {
+    let part = sheet("lantern-16");
+    let choices = choose(&part, part.reading("illuminance").ok(), &Settings::reset(&part), &[], &Limits::default()).unwrap();
+    let scales: Vec<f64> = choices.iter().map(|choice| choice.range.unwrap().1).collect();
+    let set = |settings: &mut lantern_16::Settings, row: usize| {
+        let code = |name: &str| {
+            let field = part.field(name).unwrap();
+            u8::try_from(choices[row].codes.iter().find(|(id, _)| *id == field).unwrap().1).unwrap()
+        };
+        assert!(settings.set_gain(lantern_16::Gain::from_code(code("GAIN"))));
+        assert!(settings.set_time(lantern_16::Time::from_code(code("TIME"))));
+    };
+    let values = [0.0, 60.0, 87.3, 87.4, 174.0, 175.0, 800.0, 5000.0, 25_199.0, 25_201.0, 31_000.0, 1.0e9, -300.0, f64::NAN];
+    for (now, last) in (0..scales.len()).flat_map(|now| values.map(|value| (now, Some(value))).into_iter().chain([(now, None)])) {
+        let mut settings = lantern_16::Settings::default();
+        set(&mut settings, now);
+        let before = settings.clone();
+        let next = next_range(&scales, now, last.map_or(LastReading::Saturated, LastReading::Value));
+        let changed = settings.next_range_illuminance(last.unwrap_or(30_000.0), last.is_none());
+        let mut wanted = before;
+        set(&mut wanted, next);
+        assert_eq!((settings, changed), (wanted, next != now), "{now} {last:?}");
+    }
 }
 
 #[test]

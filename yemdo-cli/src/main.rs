@@ -1,46 +1,8 @@
-//! The `yemdo` command: arguments, files, colours and progress. What is computed, the library computes.
+//! The `yemdo` command. All of it stands in the library of this package: that is compiled while the core is still being optimised, which
+//! a program, being linked, would have to wait for.
 
-mod args;
-mod commands;
-mod failure;
-mod input;
-mod link;
-mod output;
-mod show;
-
-use std::io::Write;
 use std::process::ExitCode;
 
-use clap::Parser;
-
-use args::{Args, Command};
-use failure::Failure;
-
 fn main() -> ExitCode {
-    let args = Args::parse();
-    args.color.apply();
-    let done = match &args.command {
-        Command::Check(check) => commands::check::run(check),
-        Command::Decode(decode) => commands::decode::run(decode),
-        Command::Configure(configure) => commands::configure::run(configure),
-        Command::Choose(choose) => commands::choose::run(choose),
-        Command::Routine(routine) => commands::routine::run(routine),
-        Command::Explain(explain) => commands::explain::run(explain),
-        Command::Scan(scan) => commands::scan::run(scan),
-        Command::Read(read) => commands::read::run(read),
-        Command::Talk(talk) => commands::talk::run(talk),
-        Command::StandIn(stand_in) => commands::stand_in::run(stand_in),
-        Command::Import(import) => commands::import::run(import),
-        Command::Emit(emit) => commands::emit::run(emit),
-        Command::Demo(demo) => commands::demo::run(demo),
-    };
-    match done {
-        Ok(code) => ExitCode::from(code),
-        // Whoever reads our output has had enough of it: that is no failure.
-        Err(Failure::Closed) => ExitCode::SUCCESS,
-        Err(failure) => {
-            let _ = writeln!(anstream::stderr(), "{failure}");
-            ExitCode::from(failure.code())
-        }
-    }
+    yemdo_cli::run()
 }

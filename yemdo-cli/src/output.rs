@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::{self, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
@@ -13,9 +13,48 @@ use crate::failure::Failure;
 /// there already is kept unless `overwrite` says otherwise, or it is the same; and only a regular file that may be written
 /// is ever replaced.
 pub(crate) fn write_file(path: &Path, bytes: &[u8], overwrite: bool) -> Result<(), Failure> {
+    write_files(&[(path, bytes, overwrite)])
+}
+
+/// The same for several that belong together: none is moved to its place before all are on the disk.
+pub(crate) fn write_files(files: &[(&Path, &[u8], bool)]) -> Result<(), Failure> {
+    let mut places = Vec::new();
+    for (path, bytes, overwrite) in files {
+        places.extend(place(path, bytes, *overwrite)?.map(|place| (path, place, bytes)));
+    }
+    let mut beside = Beside(Vec::new());
+    for (path, place, bytes) in &places {
+        let name = place.file_name().map_or_else(Default::default, |name| name.to_string_lossy().into_owned());
+        let new = place.with_file_name(format!(".{name}.{}.part", std::process::id()));
+        let file = fs::OpenOptions::new().write(true).create_new(true).open(&new);
+        let written = file.and_then(|mut file| {
+            beside.0.push(new);
+            file.write_all(bytes).and_then(|()| file.sync_all())
+        });
+        written.map_err(|error| Failure::file("write", path, &error))?;
+    }
+    for ((path, place, _), new) in places.iter().zip(&beside.0) {
+        fs::rename(new, place).map_err(|error| Failure::file("write", path, &error))?;
+    }
+    Ok(())
+}
+
+/// Files that are not yet at their places: whatever happens, none stays.
+struct Beside(Vec<PathBuf>);
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        for file in &self.0 {
+            let _ = fs::remove_file(file);
+        }
+    }
+}
+
+/// Where a file goes, or nothing where it is there already and the same.
+fn place(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Option<PathBuf>, Failure> {
     let failed = |error: io::Error| Failure::file("write", path, &error);
     // Through a link to where it leads: the link stays one.
-    let place = match fs::canonicalize(path) {
+    match fs::canonicalize(path) {
         Ok(place) => {
             let meta = fs::metadata(&place).map_err(failed)?;
             if !meta.is_file() {
@@ -23,7 +62,7 @@ pub(crate) fn write_file(path: &Path, bytes: &[u8], overwrite: bool) -> Result<(
                 return Err(Failure::told(format!("cannot write {}: it is {what}", path.display())).help("choose another name"));
             }
             if meta.len() == bytes.len() as u64 && fs::read(&place).is_ok_and(|known| known == bytes) {
-                return Ok(());
+                return Ok(None);
             }
             if !overwrite {
                 return Err(Failure::told(format!("{} already exists", path.display())).help("choose another name, or use --overwrite"));
@@ -31,23 +70,13 @@ pub(crate) fn write_file(path: &Path, bytes: &[u8], overwrite: bool) -> Result<(
             if meta.permissions().readonly() {
                 return Err(Failure::told(format!("cannot write {}: it is read-only", path.display())).help("choose another name"));
             }
-            place
+            Ok(Some(place))
         }
         Err(_) if fs::symlink_metadata(path).is_ok() => {
-            return Err(Failure::told(format!("cannot write {}: it is a link that leads nowhere", path.display())));
+            Err(Failure::told(format!("cannot write {}: it is a link that leads nowhere", path.display())))
         }
-        Err(_) => path.to_owned(),
-    };
-    let name = place.file_name().map_or_else(Default::default, |name| name.to_string_lossy().into_owned());
-    let beside = place.with_file_name(format!(".{name}.{}.part", std::process::id()));
-    let written = fs::OpenOptions::new().write(true).create_new(true).open(&beside).and_then(|mut file| {
-        let done = file.write_all(bytes).and_then(|()| file.sync_all()).and_then(|()| fs::rename(&beside, &place));
-        if done.is_err() {
-            let _ = fs::remove_file(&beside);
-        }
-        done
-    });
-    written.map_err(failed)
+        Err(_) => Ok(Some(path.to_owned())),
+    }
 }
 
 /// Writes to a file, or to standard output where there is none.

@@ -7,9 +7,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::emit::{EmitError, Emitted, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vectors};
 use yemdo::part::Id;
-use yemdo::{Decoder, Part, ReadingId};
+use yemdo::{Decoder, Part, ReadingId, Settings};
 
 fn sheets() -> Vec<Part> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
@@ -135,6 +136,59 @@ steps = { unit = "1", formula = """
     let options = |reals| Options { reals, ..Options::default() };
     agree("odd_double", &[(one.clone(), options(Reals::Double))], 20_000);
     agree("odd_single", &[(one, options(Reals::Single))], 20_000);
+}
+
+/// Of two fields with tables, one of which has gaps.
+#[test]
+fn a_setter_that_searches_sets_what_the_command_would() {
+    let one = part(
+        r#"
+part = "quoin-8"
+i2c.address = 0x17
+[register.RATE]
+at = 39
+width = 16
+reset = 0x0040
+field.PACE = { bits = "[7:5]", values = [{ code = 1, name = "slow", hz = 3 }, { code = 2, name = "walk", hz = 11 }, { code = 5, name = "run", hz = 47 }] }
+field.FAST = { bits = "[9]", values = [{ code = 0, name = "single", by = 1 }, { code = 1, name = "twice", by = 2 }] }
+field.WIDE = { bits = "[12]", values = [{ code = 0, full = 10 }, { code = 1, full = 80 }] }
+[quantity.rate]
+unit = "Hz"
+formula = "PACE.hz * FAST.by"
+moves = ["PACE", "FAST"]
+[frame.ROPE]
+read = 2
+code = { wet = "b0 b1" }
+[reading.wetness]
+unit = "%"
+formula = "wet * WIDE.full / 6553.5"
+status = [{ when = "wet == 0xFFFF", is = "saturated" }]
+"#,
+    );
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("searched");
+    fs::create_dir_all(&folder).unwrap();
+    for Emitted { name, text } in firmware(&one, Language::C, &Options::default()).unwrap() {
+        fs::write(folder.join(name), text).unwrap();
+    }
+    let wanted = [3.0, 7.2, 16.6, 21.9, 40.0, 94.0, 2.9, 94.1];
+    let list = wanted.map(|value| value.to_string()).join(", ");
+    let main = format!(
+        "#include <stdio.h>\n#include \"quoin_8.h\"\nint main(void)\n{{\n    const double wanted[] = {{ {list} }};\n    for (int i = 0; i < {}; ++i) {{\n        \
+         quoin_8_settings_t settings = quoin_8_settings_reset();\n        const bool set = quoin_8_set_rate(&settings, wanted[i]);\n        \
+         printf(\"%d %u\\n\", set, (unsigned)settings.rate);\n    }}\n    quoin_8_settings_t settings = quoin_8_settings_reset();\n    \
+         printf(\"%d\", quoin_8_next_range_wetness(&settings, 9.0, true));\n    printf(\" %d\\n\", quoin_8_get_wide(&settings));\n    return 0;\n}}\n",
+        wanted.len()
+    );
+    fs::write(folder.join("main.c"), main).unwrap();
+    let told = compile_and_run(&folder, &["quoin_8.c".into(), "main.c".into()]);
+    let start = Settings::reset(&one);
+    let known = wanted.map(|value| {
+        let wish = Wish::parse(&one, &format!("rate={value}Hz")).unwrap();
+        let done = configure(&one, &start, &[wish], WriteScope::Changed);
+        let settings = done.as_ref().map_or(&start, |done| &done.settings);
+        format!("{} {}", u8::from(done.is_ok()), settings.register(one.registers().iter().next().unwrap()))
+    });
+    assert_eq!(told, format!("{}\n1 1\n", known.join("\n")));
 }
 
 /// Every code of every reading that has but one of them, and what is claimed of its error.

@@ -56,8 +56,8 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         (r("at = 1, field.A = { bits = \"[3:7]\" }"), "bits-reversed", "[3:7]", "write [7:3]"),
         (r("at = 1, field = { A = { bits = \"[7:4]\" }, B = { bits = \"[4]\" } }"), "fields-overlap", "B", "share bits"),
         (r("at = 1, field.A = { bits = \"[7:4]\" }, reserved = { bits = \"[4:0]\" }"), "fields-overlap", "\"[4:0]\"", "share bits"),
-        (r("at = 1, field.A = { bits = \"[1:0]\", values = [{ code = 4 }] }"), "out-of-range", "4", "0 to 3"),
-        (r("at = 1, field.A = { bits = \"[1:0]\", values = [{ code = 1 }, { code = 1 }] }"), "code-taken", "1", "two rows"),
+        (r("at = 1, field.A = { bits = \"[6:5]\", values = [{ code = 4 }] }"), "out-of-range", "4", "0 to 3"),
+        (r("at = 1, field.A = { bits = \"[6:5]\", values = [{ code = 1 }, { code = 1 }] }"), "code-taken", "1", "two rows"),
         (r("at = 1, access = \"readonly\""), "unknown-word", "\"readonly\"", "did you mean `read-only`?"),
         (r("at = 1, bank = { PGAE = 1 }, field.PAGE = { bits = \"[0]\" }"), "unknown-name", "PGAE", "did you mean `PAGE`?"),
         (r("at = 1") + "field.X = { bits = \"S[3:0]\" }\n", "bad-slice", "S[3:0]", "did you mean `R`?"),
@@ -376,6 +376,14 @@ fn outcomes_are_what_trying_every_code_gives() {
     assert_eq!(outcome.faults[0].kind, yemdo::FaultKind::DivisionByZero);
     assert_eq!(outcome.faults[0].codes, [("light".to_owned(), 200)]);
     assert_eq!(outcome.extent.map(|e| (e.low, e.high)), Some((-1000.0, 1000.0)));
+    // With the settings after a reset it cannot fail; with another it can.
+    let span = "i2c = { address = 0x17 }\n[register.RANGE]\nat = 39\nwidth = 8\naccess = \"read-write\"\nreset = 32\nfield.SPAN = \
+                { bits = \"[6:5]\", values = [{ code = 0, newton = 5000 }, { code = 1, newton = 20000 }, { code = 2, newton = 50000 }] }\n";
+    let text = format!(
+        "part = \"p\"\n{span}[register.PULL]\nat = 51\nwidth = 16\n[frame.F]\nregisters = \"PULL\"\ncode = {{ pull = \"PULL\" }}\n[reading.x]\nunit = \"N\"\nformula = \"pull * SPAN.newton\""
+    );
+    let outcome = yemdo::review::predict(&Part::parse("p", &text).unwrap(), yemdo::ReadingId::new(0)).unwrap();
+    assert_eq!(outcome.faults[0].codes, [("pull".to_owned(), 42_950), ("SPAN".to_owned(), 2)]);
     // Two codes are too many to try: bounds instead.
     let part = Part::parse("p", &sheet("b0 b1", "light * 2 - dark")).unwrap();
     let extent = yemdo::review::predict(&part, yemdo::ReadingId::new(0)).unwrap().extent.unwrap();

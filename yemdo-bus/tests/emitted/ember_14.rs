@@ -114,6 +114,8 @@ impl Default for Parameters {
 }
 
 /// The codes of frame SURFACE: 3 bytes.
+///
+/// Datasheet: page 7.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SurfaceFrame {
     /// b1 b0\[7:1\], offset-binary.
@@ -178,6 +180,8 @@ impl SurfaceFrame {
     /// Surface in °C.
     ///
     /// Stated range: -45 to 240 °C.
+    ///
+    /// Datasheet: page 8.
     #[allow(clippy::similar_names)]
     #[inline]
     #[must_use]
@@ -186,10 +190,10 @@ impl SurfaceFrame {
         if self.defect {
             return Reading::none(Status::PartFault);
         }
-        // the stated range is -45 to 240; the code says as much as the value
-        let mut status = Status::Ok;
         let value = f64::from(self.surface) * 0.03;
+        let mut status = Status::Ok;
         if !(-1500..=8000).contains(&self.surface) {
+            // the stated range is -45 to 240; the code says as much as the value
             status = Status::OutOfRange;
         }
         Reading::new(value, status)
@@ -283,6 +287,15 @@ impl LabelFrame {
 pub struct SurfaceReadings {
     /// In °C.
     pub surface: Reading,
+}
+
+impl SurfaceReadings {
+    /// Decodes the bytes of SURFACE: unpacks them and computes all readings.
+    #[must_use]
+    pub fn decode(bytes: &[u8; 3]) -> Option<Self> {
+        let surface = SurfaceFrame::unpack(bytes)?;
+        Some(surface.readings())
+    }
 }
 
 /// What is known of the part.

@@ -4,7 +4,6 @@
 // Made by yemdo 0.1.0 from a sheet whose text has the hash ea5d1a7d4aed0c4c.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
-// Left out: quantity upper_limit has no setter: set its fields, UPPER_MANTISSA and UPPER_EXPONENT.
 
 /// I2C address: 7 bits; on the wire 0x9C to write, 0x9D to read.
 pub const I2C_ADDRESS: u8 = 0x4E;
@@ -18,7 +17,7 @@ pub const I2C_ADDRESS_A0_HIGH: u8 = 0x4F;
 /// Address of register ID: always 0x4C61.
 pub const ID_ADDRESS: u8 = 0x30;
 
-/// Address of register CONFIG.
+/// Address of register CONFIG (section 7.2).
 pub const CONFIG_ADDRESS: u8 = 0x12;
 
 /// Address of register STATUS.
@@ -476,6 +475,230 @@ impl Settings {
         Some(f64::from(code) * 8.1 / (gain_gain * f64::from(time_ms)))
     }
 
+    /// Sets UPPER\_MANTISSA as near as it can be with the other fields as they are.
+    #[allow(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        clippy::similar_names
+    )]
+    fn near_upper_limit(&mut self, value: f64) -> bool {
+        let mut low: i32 = 0;
+        let mut high: i32 = 8191;
+        for _ in 0..13 {
+            let middle = low + (high - low) / 2;
+            let _ = self.set_upper_mantissa(middle as u16);
+            let Some(there) = self.upper_limit() else {
+                return false;
+            };
+            if there < value {
+                low = middle;
+            } else {
+                high = middle;
+            }
+        }
+        let _ = self.set_upper_mantissa(low as u16);
+        let Some(one) = self.upper_limit() else {
+            return false;
+        };
+        let _ = self.set_upper_mantissa(high as u16);
+        let Some(other) = self.upper_limit() else {
+            return false;
+        };
+        if value - one <= other - value {
+            let _ = self.set_upper_mantissa(low as u16);
+        }
+        true
+    }
+
+    /// Sets upper limit as near to a value in lx as UPPER\_MANTISSA and UPPER\_EXPONENT can hold
+    /// it.
+    ///
+    /// Found by search. Out of range, nothing is set and `false` is returned.
+    #[allow(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        clippy::similar_names
+    )]
+    #[must_use]
+    pub fn set_upper_limit(&mut self, value: f64) -> bool {
+        let upper_before = self.upper;
+        let mut below = false;
+        let mut above = false;
+        let mut found = false;
+        let mut nearest: f64 = 0.0;
+        let mut best_upper_exponent: u8 = 0;
+        let mut best_upper_mantissa: u16 = 0;
+        for upper_exponent in 0..=7_i32 {
+            let _ = self.set_upper_exponent(upper_exponent as u8);
+            let _ = self.set_upper_mantissa(0);
+            if let Some(first) = self.upper_limit() {
+                if first <= value {
+                    below = true;
+                }
+                if first >= value {
+                    above = true;
+                }
+            }
+            let _ = self.set_upper_mantissa(8191);
+            if let Some(last) = self.upper_limit() {
+                if last <= value {
+                    below = true;
+                }
+                if last >= value {
+                    above = true;
+                }
+            }
+            let _ = self.near_upper_limit(value);
+            if let Some(there) = self.upper_limit() {
+                let distance = if there < value {
+                    value - there
+                } else {
+                    there - value
+                };
+                if !found || distance < nearest {
+                    found = true;
+                    nearest = distance;
+                    best_upper_exponent = upper_exponent as u8;
+                    best_upper_mantissa = self.upper >> 3;
+                }
+            }
+        }
+        if !(below && above) {
+            self.upper = upper_before;
+            return false;
+        }
+        let _ = self.set_upper_exponent(best_upper_exponent);
+        let _ = self.set_upper_mantissa(best_upper_mantissa);
+        true
+    }
+
+    /// The present range of illuminance; 12 if none of them is set.
+    #[allow(clippy::cast_possible_truncation)]
+    fn illuminance_range(&self) -> u8 {
+        match ((self.config >> 1) & 0x0003) as u8 {
+            0 => match ((self.config >> 9) & 0x0007) as u8 {
+                0 => 11,
+                1 => 10,
+                2 => 8,
+                3 => 5,
+                _ => 12,
+            },
+            1 => match ((self.config >> 9) & 0x0007) as u8 {
+                0 => 9,
+                1 => 7,
+                2 => 4,
+                3 => 2,
+                _ => 12,
+            },
+            2 => match ((self.config >> 9) & 0x0007) as u8 {
+                0 => 6,
+                1 => 3,
+                2 => 1,
+                3 => 0,
+                _ => 12,
+            },
+            _ => 12,
+        }
+    }
+
+    /// Sets GAIN and TIME as the next measurement of illuminance needs it: after a saturated
+    /// reading the next larger range, and else the smallest of which the last value takes no more
+    /// than four fifths. To a smaller range it goes only where it takes less than half of that, so
+    /// that a value at the edge does not toggle between two ranges.
+    ///
+    /// Gives whether anything was changed: then the settings are to be written before the next
+    /// measurement. The ranges are those with all other settings as after a reset.
+    #[allow(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        clippy::similar_names
+    )]
+    #[must_use]
+    pub fn next_range_illuminance(&mut self, last: f64, saturated: bool) -> bool {
+        let now = self.illuminance_range();
+        let now_top = illuminance_range_top(now);
+        let size = if last < 0.0 { -last } else { last };
+        let up = saturated || 5.0 * size > 4.0 * now_top;
+        let mut next = now;
+        let mut widest = now;
+        let mut widest_top = now_top;
+        let mut best = now_top;
+        let mut found = false;
+        for row in 0..=11_i32 {
+            let top = illuminance_range_top(row as u8);
+            let fits = if up {
+                top > now_top && (saturated || 4.0 * top > 5.0 * size)
+            } else {
+                top < now_top && 5.0 * size < 2.0 * top
+            };
+            if fits && (!found || top < best) {
+                found = true;
+                best = top;
+                next = row as u8;
+            }
+            if top > widest_top {
+                widest_top = top;
+                widest = row as u8;
+            }
+        }
+        // No range has room for it: the widest.
+        if up && !saturated && !found {
+            next = widest;
+        }
+        match next {
+            0 => {
+                let _ = self.set_gain(Gain::Fivefold);
+                let _ = self.set_time(Time::Ms486);
+            }
+            1 => {
+                let _ = self.set_gain(Gain::Fivefold);
+                let _ = self.set_time(Time::Ms162);
+            }
+            2 => {
+                let _ = self.set_gain(Gain::Single);
+                let _ = self.set_time(Time::Ms486);
+            }
+            3 => {
+                let _ = self.set_gain(Gain::Fivefold);
+                let _ = self.set_time(Time::Ms54);
+            }
+            4 => {
+                let _ = self.set_gain(Gain::Single);
+                let _ = self.set_time(Time::Ms162);
+            }
+            5 => {
+                let _ = self.set_gain(Gain::Fifth);
+                let _ = self.set_time(Time::Ms486);
+            }
+            6 => {
+                let _ = self.set_gain(Gain::Fivefold);
+                let _ = self.set_time(Time::Ms18);
+            }
+            7 => {
+                let _ = self.set_gain(Gain::Single);
+                let _ = self.set_time(Time::Ms54);
+            }
+            8 => {
+                let _ = self.set_gain(Gain::Fifth);
+                let _ = self.set_time(Time::Ms162);
+            }
+            9 => {
+                let _ = self.set_gain(Gain::Single);
+                let _ = self.set_time(Time::Ms18);
+            }
+            10 => {
+                let _ = self.set_gain(Gain::Fifth);
+                let _ = self.set_time(Time::Ms54);
+            }
+            11 => {
+                let _ = self.set_gain(Gain::Fifth);
+                let _ = self.set_time(Time::Ms18);
+            }
+            _ => return false,
+        }
+        next != now
+    }
+
     /// A value that routine measure needs:
     ///
     /// ```text
@@ -587,6 +810,8 @@ impl LightFrame {
     }
 
     /// Illuminance in lx.
+    ///
+    /// Datasheet: section 8.1.
     #[inline]
     #[must_use]
     pub fn illuminance(&self, settings: &Settings) -> Reading {
@@ -594,21 +819,20 @@ impl LightFrame {
         if !self.ready {
             return Reading::none(Status::NotReady);
         }
-        let status = if self.clipped {
-            // the front end was driven to its end
-            Status::Saturated
-        } else if self.too_light || self.too_dark {
-            // beyond a limit
-            Status::Alert
-        } else if illuminance_condition_1 == Some(true) {
-            // the counter is full
-            Status::Saturated
-        } else {
-            Status::Ok
-        };
         let Some(value) = self.illuminance_value(settings) else {
             return Reading::none(Status::FormulaFault);
         };
+        let mut status = Status::Ok;
+        if self.clipped {
+            // the front end was driven to its end
+            status = Status::Saturated;
+        } else if self.too_light || self.too_dark {
+            // beyond a limit
+            status = Status::Alert;
+        } else if illuminance_condition_1 == Some(true) {
+            // the counter is full
+            status = Status::Saturated;
+        }
         Reading::new(value, status)
     }
 
@@ -626,6 +850,8 @@ impl LightFrame {
     }
 
     /// Warm in parts of one.
+    ///
+    /// Datasheet: section 8.3.
     #[inline]
     #[must_use]
     pub fn warm(&self, settings: &Settings) -> Reading {
@@ -633,20 +859,19 @@ impl LightFrame {
         if !self.ready {
             return Reading::none(Status::NotReady);
         }
-        let status = if self.clipped {
-            // the front end was driven to its end
-            Status::Saturated
-        } else if self.too_light || self.too_dark {
-            // beyond a limit
-            Status::Alert
-        } else if warm_condition_1 == Some(true) {
-            Status::Saturated
-        } else {
-            Status::Ok
-        };
         let Some(value) = self.warm_value(settings) else {
             return Reading::none(Status::FormulaFault);
         };
+        let mut status = Status::Ok;
+        if self.clipped {
+            // the front end was driven to its end
+            status = Status::Saturated;
+        } else if self.too_light || self.too_dark {
+            // beyond a limit
+            status = Status::Alert;
+        } else if warm_condition_1 == Some(true) {
+            status = Status::Saturated;
+        }
         Reading::new(value, status)
     }
 
@@ -668,6 +893,15 @@ pub struct LightReadings {
     pub illuminance: Reading,
     /// In parts of one.
     pub warm: Reading,
+}
+
+impl LightReadings {
+    /// Decodes the bytes of LIGHT: unpacks them and computes all readings.
+    #[must_use]
+    pub fn decode(bytes: &[u8; 6], settings: &Settings) -> Option<Self> {
+        let light = LightFrame::unpack(bytes)?;
+        Some(light.readings(settings))
+    }
 }
 
 /// The number beside a code of GAIN in column gain, where there is one.
@@ -701,6 +935,25 @@ pub fn time_full_scale(code: u8) -> Option<i32> {
         1 => Some(42_000),
         2 | 3 => Some(65_535),
         _ => None, // no row for it
+    }
+}
+
+/// The largest value of a range in lx.
+fn illuminance_range_top(row: u8) -> f64 {
+    match row {
+        0 => 218.447,
+        1 => 655.34,
+        2 => 1092.23,
+        3 => 1259.97,
+        4 => 3276.7,
+        5 => 5461.17,
+        6 => 1259.91,
+        7 => 6299.85,
+        8 => 16_383.5,
+        9 => 6299.55,
+        10 => 31_499.2,
+        11 => 31_497.7,
+        _ => 0.0,
     }
 }
 

@@ -89,6 +89,8 @@ impl EchoFrame {
     /// Distance in mm.
     ///
     /// Stated range: 120 to 4000 mm.
+    ///
+    /// Datasheet: chapter 3.
     #[allow(clippy::similar_names)]
     #[inline]
     #[must_use]
@@ -105,10 +107,10 @@ impl EchoFrame {
         if self.flight < 700 {
             return Reading::none(Status::Invalid);
         }
-        // the stated range is 120 to 4000; the code says as much as the value
-        let mut status = Status::Ok;
         let value = f64::from(self.flight) * 0.1717;
+        let mut status = Status::Ok;
         if !(699..=23_296).contains(&self.flight) {
+            // the stated range is 120 to 4000; the code says as much as the value
             status = Status::OutOfRange;
         }
         Reading::new(value, status)
@@ -125,8 +127,8 @@ impl EchoFrame {
         if !self.fresh {
             return Reading::none(Status::NotReady);
         }
-        let mut status = Status::Ok;
         let value = i32::from(self.celsius);
+        let mut status = Status::Ok;
         if !(-30..=80).contains(&value) {
             status = Status::OutOfRange;
         }
@@ -151,6 +153,15 @@ pub struct EchoReadings {
     pub distance: Reading,
     /// In °C.
     pub transducer: Reading,
+}
+
+impl EchoReadings {
+    /// Decodes the bytes of ECHO: unpacks them and computes all readings.
+    #[must_use]
+    pub fn decode(bytes: &[u8; 5]) -> Option<Self> {
+        let echo = EchoFrame::unpack(bytes)?;
+        Some(echo.readings())
+    }
 }
 
 /// What is known of the part.

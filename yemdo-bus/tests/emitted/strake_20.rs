@@ -58,6 +58,8 @@ impl Reading {
 }
 
 /// The codes of frame AIR: 7 bytes.
+///
+/// Datasheet: section 5.4, figure 9.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AirFrame {
     /// b0 b1\[7:4\].
@@ -112,6 +114,8 @@ impl AirFrame {
     /// Temperature in °C.
     ///
     /// Stated range: -35 to 110 °C.
+    ///
+    /// Datasheet: section 6.1.
     #[allow(clippy::similar_names)]
     #[inline]
     #[must_use]
@@ -124,10 +128,10 @@ impl AirFrame {
         if self.temperature == -8192 {
             return Reading::none(Status::Invalid);
         }
-        // the stated range is -35 to 110; the code says as much as the value
-        let mut status = Status::Ok;
         let value = f64::from(self.temperature) * 0.015 + 20.0;
+        let mut status = Status::Ok;
         if !(-3666..=6000).contains(&self.temperature) {
+            // the stated range is -35 to 110; the code says as much as the value
             status = Status::OutOfRange;
         }
         Reading::new(value, status)
@@ -136,6 +140,8 @@ impl AirFrame {
     /// Humidity in %.
     ///
     /// Stated range: 0 to 100 %.
+    ///
+    /// Datasheet: section 6.2.
     #[allow(clippy::similar_names)]
     #[inline]
     #[must_use]
@@ -144,15 +150,13 @@ impl AirFrame {
         if self.busy || !self.ready {
             return Reading::none(Status::NotReady);
         }
-        // the stated range is 0 to 100; the code says as much as the value
-        let mut status = if self.humidity == 16_383 {
-            // dew on the element
-            Status::Saturated
-        } else {
-            Status::Ok
-        };
         let value = f64::from(self.humidity) * 0.008 - 11.0;
-        if status == Status::Ok && !(1375..=13_875).contains(&self.humidity) {
+        let mut status = Status::Ok;
+        if self.humidity == 16_383 {
+            // dew on the element
+            status = Status::Saturated;
+        } else if !(1375..=13_875).contains(&self.humidity) {
+            // the stated range is 0 to 100; the code says as much as the value
             status = Status::OutOfRange;
         }
         Reading::new(value, status)
@@ -161,6 +165,8 @@ impl AirFrame {
     /// Supply in V.
     ///
     /// Stated range: 2.2 to 5.5 V.
+    ///
+    /// Datasheet: section 6.3.
     #[allow(clippy::similar_names)]
     #[inline]
     #[must_use]
@@ -169,10 +175,10 @@ impl AirFrame {
         if self.busy || !self.ready {
             return Reading::none(Status::NotReady);
         }
-        // the stated range is 2.2 to 5.5; the code says as much as the value
-        let mut status = Status::Ok;
         let value = f64::from(self.supply) * 0.0015;
+        let mut status = Status::Ok;
         if !(1467..=3666).contains(&self.supply) {
+            // the stated range is 2.2 to 5.5; the code says as much as the value
             status = Status::OutOfRange;
         }
         Reading::new(value, status)
@@ -199,6 +205,15 @@ pub struct AirReadings {
     pub humidity: Reading,
     /// In V.
     pub supply: Reading,
+}
+
+impl AirReadings {
+    /// Decodes the bytes of AIR: unpacks them and computes all readings.
+    #[must_use]
+    pub fn decode(bytes: &[u8; 7]) -> Option<Self> {
+        let air = AirFrame::unpack(bytes)?;
+        Some(air.readings())
+    }
 }
 
 /// What is known of the part.

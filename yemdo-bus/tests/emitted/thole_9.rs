@@ -8,7 +8,7 @@
 /// I2C address: 7 bits; on the wire 0xA2 to write, 0xA3 to read.
 pub const I2C_ADDRESS: u8 = 0x51;
 
-/// Address of register MODE.
+/// Address of register MODE (section 5.1).
 pub const MODE_ADDRESS: u8 = 0x14;
 
 /// Address of register LOW.
@@ -302,7 +302,7 @@ impl Settings {
 
     /// Sets lower threshold as near to a value in °C as LOW\_LIMIT can hold it.
     ///
-    /// A code is 0.32 °C more than the one before. Beyond the ends nothing is set, and `false` is
+    /// A code is 0.32 °C more than the one before. Out of range, nothing is set and `false` is
     /// returned.
     #[allow(clippy::cast_possible_truncation, clippy::similar_names)]
     #[must_use]
@@ -329,7 +329,7 @@ impl Settings {
 
     /// Sets upper threshold as near to a value in °C as HIGH\_LIMIT can hold it.
     ///
-    /// A code is 0.32 °C more than the one before. Beyond the ends nothing is set, and `false` is
+    /// A code is 0.32 °C more than the one before. Out of range, nothing is set and `false` is
     /// returned.
     #[allow(clippy::cast_possible_truncation, clippy::similar_names)]
     #[must_use]
@@ -354,7 +354,7 @@ impl Settings {
 
     /// Sets hysteresis as near to a value in °C as LOW\_LIMIT can hold it.
     ///
-    /// It is found by halving. Beyond the ends nothing is set, and `false` is returned.
+    /// Found by bisection. Out of range, nothing is set and `false` is returned.
     #[allow(clippy::cast_possible_truncation, clippy::similar_names)]
     #[must_use]
     pub fn set_hysteresis(&mut self, value: f64) -> bool {
@@ -408,6 +408,8 @@ impl Default for Settings {
 }
 
 /// The codes of frame FROST: 3 bytes.
+///
+/// Datasheet: section 4.2.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FrostFrame {
     /// b0 b1\[7:2\], two's complement.
@@ -445,6 +447,8 @@ impl FrostFrame {
     /// Temperature in °C.
     ///
     /// Stated range: -50 to 90 °C.
+    ///
+    /// Datasheet: section 4.1.
     #[allow(clippy::similar_names)]
     #[inline]
     #[must_use]
@@ -453,18 +457,16 @@ impl FrostFrame {
         if self.converting {
             return Reading::none(Status::NotReady);
         }
-        // the stated range is -50 to 90; the code says as much as the value
-        let mut status = if self.temperature == 8191 || self.temperature == -8192 {
+        let value = f64::from(self.temperature) * 0.02;
+        let mut status = Status::Ok;
+        if self.temperature == 8191 || self.temperature == -8192 {
             // beyond the converter's range
-            Status::Saturated
+            status = Status::Saturated;
         } else if self.alert {
             // the frost threshold is passed
-            Status::Alert
-        } else {
-            Status::Ok
-        };
-        let value = f64::from(self.temperature) * 0.02;
-        if status == Status::Ok && !(-2500..=4500).contains(&self.temperature) {
+            status = Status::Alert;
+        } else if !(-2500..=4500).contains(&self.temperature) {
+            // the stated range is -50 to 90; the code says as much as the value
             status = Status::OutOfRange;
         }
         Reading::new(value, status)
@@ -485,6 +487,15 @@ impl FrostFrame {
 pub struct FrostReadings {
     /// In °C.
     pub temperature: Reading,
+}
+
+impl FrostReadings {
+    /// Decodes the bytes of FROST: unpacks them and computes all readings.
+    #[must_use]
+    pub fn decode(bytes: &[u8; 3]) -> Option<Self> {
+        let frost = FrostFrame::unpack(bytes)?;
+        Some(frost.readings())
+    }
 }
 
 /// The number beside a code of RESOLUTION in column bits, where there is one.

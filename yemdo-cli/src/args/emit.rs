@@ -22,9 +22,17 @@ pub(crate) enum What {
     /// A header and a source file of C99: decoders, settings, routines, a driver over your functions
     #[command(after_help = C_HELP)]
     C(Firmware),
+    /// A page of HTML that shows the part: registers, frames, readings, routines, worked examples
+    #[command(after_help = PAGE_HELP)]
+    Page(Page),
     /// The JSON Schema of sheets, for editors that complete and check
     Schema(Schema),
 }
+
+const PAGE_HELP: &str = "\
+Examples:
+  yemdo emit page sheets/lantern-16.toml --out lantern-16.html
+  yemdo emit page sheets/keelson-6.toml > keelson-6.html";
 
 const RUST_HELP: &str = "\
 Examples:
@@ -94,6 +102,22 @@ pub(crate) enum HalForm {
     Async,
     /// Nothing: only state machines
     None,
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Page {
+    /// The part's sheet
+    #[arg(value_name = "SHEET")]
+    pub(crate) sheet: PathBuf,
+    /// File to write; default: standard output
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    /// A variant of the sheet
+    #[arg(long, value_name = "NAME")]
+    pub(crate) variant: Option<String>,
+    /// Write even over a file that this command has not made
+    #[arg(long)]
+    pub(crate) overwrite: bool,
 }
 
 #[derive(Debug, clap::Args)]

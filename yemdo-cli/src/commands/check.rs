@@ -243,24 +243,9 @@ fn extent(found: &Prediction) -> String {
 
 /// Whether the formula can run into a fault.
 fn arithmetic(found: &Prediction) -> Cell {
-    let (text, color) = match (found.proof, found.faults.is_empty()) {
-        (_, false) => ("can fail".to_owned(), AnsiColor::Yellow),
-        (Proof::Proved, true) => ("proved".to_owned(), AnsiColor::Green),
-        (Proof::Tried, true) => ("every code tried".to_owned(), AnsiColor::Green),
-        (Proof::Doubted(doubts, tried), true) => {
-            (format!("{} not proved, {tried} inputs tried", count(doubts, "operation")), AnsiColor::Yellow)
-        }
-        _ => ("not proved".to_owned(), AnsiColor::Yellow),
-    };
-    // Bits that stand for nothing are told of the code, not of the arithmetic.
-    let text = match found.may_lack.as_slice() {
-        _ if !found.faults.is_empty() => text,
-        [] => text,
-        [one] => format!("{text}, if {one} is valid"),
-        [one, two] => format!("{text}, if {one} and {two} are valid"),
-        more => format!("{text}, if its {} codes are valid", more.len()),
-    };
-    Cell { text, style: color.on_default() }
+    let sure = found.faults.is_empty() && matches!(found.proof, Proof::Proved | Proof::Tried);
+    let color = if sure { AnsiColor::Green } else { AnsiColor::Yellow };
+    Cell { text: found.arithmetic(), style: color.on_default() }
 }
 
 /// Where in the sheet the operations stand that are not proved, for readings that are not known to fail.

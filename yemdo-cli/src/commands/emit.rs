@@ -10,12 +10,18 @@ use yemdo::emit::{Emitted, Hal, Language, Only, Options, Reals, firmware, vector
 use crate::args::{Emit, Firmware, HalForm, RealsForm, What};
 use crate::failure::Failure;
 use crate::input::load;
-use crate::output::{write_file, write_to};
+use crate::output::{write_files, write_to};
 
 pub(crate) fn run(args: &Emit) -> Result<u8, Failure> {
     match &args.what {
         What::Schema(args) => {
             write_to(args.out.as_deref(), &yemdo::emit::json_schema(), args.overwrite)?;
+            Ok(0)
+        }
+        What::Page(args) => {
+            let part = load(&args.sheet, args.variant.as_deref())?;
+            let out = args.out.as_deref();
+            write_to(out, &yemdo::emit::page(&part), args.overwrite || out.is_some_and(is_ours))?;
             Ok(0)
         }
         What::Rust(args) => emit(args, Language::Rust),
@@ -34,9 +40,10 @@ fn emit(args: &Firmware, language: Language) -> Result<u8, Failure> {
         return verify(&args.out, &files);
     }
     fs::create_dir_all(&args.out).map_err(|error| Failure::file("make the folder", &args.out, &error))?;
-    for file in &files {
-        let path = args.out.join(&file.name);
-        write_file(&path, file.text.as_bytes(), args.overwrite || is_ours(&path))?;
+    let files: Vec<_> = files.iter().map(|file| (args.out.join(&file.name), &file.text)).collect();
+    let written: Vec<_> = files.iter().map(|(path, text)| (path.as_path(), text.as_bytes(), args.overwrite || is_ours(path))).collect();
+    write_files(&written)?;
+    for (path, _) in &files {
         let _ = writeln!(anstream::stderr(), "wrote {}", path.display());
     }
     Ok(0)

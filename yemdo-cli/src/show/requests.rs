@@ -31,13 +31,6 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, list: &[Request], total: (
 
 /// One operation: what is sent in colour, waits not.
 pub(super) fn operation(operation: &Operation) -> Cell {
-    let (green, dim) = (AnsiColor::Green.on_default(), Style::new().dimmed());
-    let (text, style) = match operation {
-        Operation::Transfer(transfer) => (format!("{} {}", transfer.bus.name(), transfer.text()), green),
-        Operation::Baud(baud) => (format!("line at {baud} baud"), dim),
-        Operation::Wait(micros) => (format!("wait {}", millis(*micros)), dim),
-        Operation::Line { high, within } => (format!("line {}, within {}", if *high { "high" } else { "low" }, millis(*within)), dim),
-        _ => (String::new(), dim),
-    };
-    Cell { text, style }
+    let style = if matches!(operation, Operation::Transfer(_)) { AnsiColor::Green.on_default() } else { Style::new().dimmed() };
+    Cell { text: operation.text(millis), style }
 }

@@ -76,6 +76,18 @@ pub enum Operation {
     },
 }
 
+impl Operation {
+    /// It in words: `I2C 0x51 W 01 70`, `wait 7 ms`. `time` writes microseconds.
+    pub fn text(&self, time: impl Fn(u64) -> String) -> String {
+        match self {
+            Operation::Transfer(transfer) => format!("{} {}", transfer.bus.name(), transfer.text()),
+            Operation::Wait(micros) => format!("wait {}", time(*micros)),
+            Operation::Baud(baud) => format!("line at {baud} baud"),
+            Operation::Line { high, within } => format!("line {}, within {}", if *high { "high" } else { "low" }, time(*within)),
+        }
+    }
+}
+
 /// Why what came back is not an answer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]

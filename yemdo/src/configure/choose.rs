@@ -314,9 +314,6 @@ pub enum LastReading {
     Value(f64),
 }
 
-/// Of this share of a range the next reading may be used without fear that it saturates.
-const ROOM: f64 = 0.8;
-
 /// After a reading: the range to use next, as an index into the full scales. A saturated reading asks for the next
 /// larger one; a value asks for the smallest of which it takes no more than four fifths, but a smaller one than now only
 /// where it takes less than half of that, so that a value at the edge does not make it go to and fro. A pure function of
@@ -333,16 +330,15 @@ const ROOM: f64 = 0.8;
 pub fn next_range(full_scales: &[f64], now: usize, last: LastReading) -> usize {
     let scale = |index: usize| full_scales.get(index).copied().unwrap_or(0.0);
     let by_scale = |a: &usize, b: &usize| scale(*a).total_cmp(&scale(*b));
-    let larger = |least: f64| (0..full_scales.len()).filter(|index| scale(*index) > least).min_by(by_scale);
+    let smallest = |fits: &dyn Fn(f64) -> bool| (0..full_scales.len()).filter(|index| fits(scale(*index))).min_by(by_scale);
+    let (here, widest) = (scale(now), (0..full_scales.len()).rev().max_by(by_scale));
     match last {
-        LastReading::Saturated => larger(scale(now)).unwrap_or(now),
-        LastReading::Value(value) if value.abs() > ROOM * scale(now) => {
-            let widest = larger(value.abs() / ROOM).or((0..full_scales.len()).max_by(by_scale)).unwrap_or(now);
-            if scale(widest) > scale(now) { widest } else { now }
+        LastReading::Saturated => smallest(&|scale| scale > here).unwrap_or(now),
+        // Four fifths of a range, and two of a smaller one.
+        LastReading::Value(value) if 5.0 * value.abs() > 4.0 * here => {
+            let room = smallest(&|scale| scale > here && 4.0 * scale > 5.0 * value.abs());
+            room.or(widest.filter(|index| scale(*index) > here)).unwrap_or(now)
         }
-        LastReading::Value(value) => {
-            let fits = (0..full_scales.len()).filter(|index| scale(*index) < scale(now) && value.abs() < ROOM / 2.0 * scale(*index));
-            fits.min_by(by_scale).unwrap_or(now)
-        }
+        LastReading::Value(value) => smallest(&|scale| scale < here && 5.0 * value.abs() < 2.0 * scale).unwrap_or(now),
     }
 }

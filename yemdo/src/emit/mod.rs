@@ -1,6 +1,7 @@
-//! Text that is made from the model: firmware, the JSON Schema of sheets, and constants for a program.
+//! Text that is made from the model: firmware, pages, the JSON Schema of sheets, and constants for a program.
 
 mod firmware;
+mod page;
 mod paste;
 mod schema;
 
@@ -8,5 +9,6 @@ pub use firmware::{
     EmitError, Emitted, Form, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, forms, rust_module, vector_records,
     vectors,
 };
+pub use page::page;
 pub use paste::Paste;
 pub use schema::json_schema;

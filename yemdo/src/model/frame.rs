@@ -29,6 +29,8 @@ pub struct Frame {
     pub(crate) codes: Vec<CodeId>,
     pub(crate) status: Vec<Condition>,
     pub(crate) readings: Vec<ReadingId>,
+    pub(crate) means: Option<String>,
+    pub(crate) source: Option<String>,
 }
 
 /// Where a frame's bytes come from.
@@ -100,6 +102,16 @@ impl Frame {
     /// The readings that its arrival gives.
     pub fn readings(&self) -> &[ReadingId] {
         &self.readings
+    }
+
+    /// The datasheet's words for it.
+    pub fn means(&self) -> Option<&str> {
+        self.means.as_deref()
+    }
+
+    /// Where the datasheet says so.
+    pub fn source(&self) -> Option<&str> {
+        self.source.as_deref()
     }
 }
 

@@ -27,6 +27,7 @@ pub struct Quantity {
     pub(crate) not_below: Option<QuantityId>,
     pub(crate) alert: Option<Alert>,
     pub(crate) means: Option<String>,
+    pub(crate) source: Option<String>,
 }
 
 /// On which side of a threshold the part raises its alert.
@@ -67,6 +68,11 @@ impl Quantity {
     /// The datasheet's words for it.
     pub fn means(&self) -> Option<&str> {
         self.means.as_deref()
+    }
+
+    /// Where the datasheet says so.
+    pub fn source(&self) -> Option<&str> {
+        self.source.as_deref()
     }
 }
 
@@ -112,6 +118,8 @@ pub struct Step {
     pub every: Time,
     /// The datasheet's words for it.
     pub means: Option<String>,
+    /// Where the datasheet says so.
+    pub source: Option<String>,
 }
 
 impl Step {

@@ -78,6 +78,7 @@ pub struct Reading {
     pub(crate) codes: Vec<CodeId>,
     pub(crate) status: Vec<Condition>,
     pub(crate) means: Option<String>,
+    pub(crate) source: Option<String>,
     /// A shared value is computed like a reading, but is none.
     pub(crate) shown: bool,
 }
@@ -145,6 +146,11 @@ impl Reading {
         self.means.as_deref()
     }
 
+    /// Where the datasheet says so.
+    pub fn source(&self) -> Option<&str> {
+        self.source.as_deref()
+    }
+
     /// What codes say about it.
     pub fn conditions(&self) -> &[Condition] {
         &self.status
@@ -166,4 +172,6 @@ pub struct Parameter {
     pub range: Option<(f64, f64)>,
     /// The datasheet's words for it.
     pub means: Option<String>,
+    /// Where the datasheet says so.
+    pub source: Option<String>,
 }

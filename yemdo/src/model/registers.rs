@@ -77,6 +77,7 @@ pub struct Register {
     pub(crate) fields: Vec<FieldId>,
     pub(crate) reserved: Vec<Reserved>,
     pub(crate) means: Option<String>,
+    pub(crate) source: Option<String>,
     /// Where its bytes stand, high first, in an image of all registers.
     pub(crate) offset: usize,
 }
@@ -158,6 +159,11 @@ impl Register {
         self.means.as_deref()
     }
 
+    /// Where the datasheet says so.
+    pub fn source(&self) -> Option<&str> {
+        self.source.as_deref()
+    }
+
     /// All its bits as a mask.
     pub fn mask(&self) -> u64 {
         u64::MAX >> (64 - self.width().clamp(1, 64))
@@ -197,6 +203,7 @@ pub struct Field {
     /// It is put together from other fields, and shares their bits.
     pub(crate) joined: bool,
     pub(crate) means: Option<String>,
+    pub(crate) source: Option<String>,
 }
 
 /// A column of a field's table.
@@ -260,6 +267,11 @@ impl Field {
     /// The datasheet's words for it.
     pub fn means(&self) -> Option<&str> {
         self.means.as_deref()
+    }
+
+    /// Where the datasheet says so.
+    pub fn source(&self) -> Option<&str> {
+        self.source.as_deref()
     }
 
     /// Lowest and highest code.

@@ -184,6 +184,7 @@ impl Resolver {
                 unit: text(unit),
                 range: range.map(|range| range.value),
                 means: text(&parameter.means),
+                source: text(&parameter.source),
             });
         }
         for (name, table) in &tree.tables {

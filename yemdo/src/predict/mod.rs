@@ -4,7 +4,7 @@ mod reach;
 mod trial;
 
 use reach::over_settings;
-pub(crate) use reach::{deciding, reach};
+pub(crate) use reach::{Curve, curves, deciding, reach};
 
 use crate::bits::form::Form;
 use crate::formula::facts::Facts;
@@ -16,6 +16,7 @@ use crate::formula::typed::Formula;
 use crate::ground::digits::Digits;
 use crate::ground::list::List;
 use crate::ground::text::Span;
+use crate::ground::words::counted;
 use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
@@ -58,13 +59,34 @@ pub struct Prediction {
     pub may_lack: Vec<String>,
 }
 
+impl Prediction {
+    /// Whether its operations can fault, in words: `proved`, `every code tried, if GAIN is valid`, `can fail`.
+    pub fn arithmetic(&self) -> String {
+        if !self.faults.is_empty() {
+            return "can fail".into();
+        }
+        let text = match self.proof {
+            Proof::Proved => "proved".to_owned(),
+            Proof::Tried => "every code tried".to_owned(),
+            Proof::Doubted(doubts, tried) => format!("{} not proved, {tried} inputs tried", counted(doubts, "operation")),
+        };
+        // Bits that stand for nothing are told of the code, not of the arithmetic.
+        match self.may_lack.as_slice() {
+            [] => text,
+            [one] => format!("{text}, if {one} is valid"),
+            [one, two] => format!("{text}, if {one} and {two} are valid"),
+            more => format!("{text}, if its {} codes are valid", more.len()),
+        }
+    }
+}
+
 /// How sure it is that no operation of a formula can fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Proof {
     /// No operation can, for whatever codes, parameters and settings, and the result is a number always.
     Proved,
-    /// Every code was tried, with the settings after a reset.
+    /// Every code was tried, with all that the settings which decide over the reading can be.
     Tried,
     /// So many operations are in doubt; so many inputs were tried.
     Doubted(usize, usize),
@@ -216,8 +238,14 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
                 found
             }
         };
-        let proof = if count == 0 && found.faults.is_empty() { Proof::Proved } else { Proof::Tried };
-        return Some(Prediction { extent: found.extent, step: found.step, faults: found.faults, proof, digits, ..bounded });
+        let (extent, step, mut faults) = (found.extent, found.step, found.faults);
+        let mut proof = if count == 0 && faults.is_empty() { Proof::Proved } else { Proof::Tried };
+        if count > 0 && !deciding.is_empty() && faults.is_empty() {
+            // Where a setting has a part in what is in doubt, its other values are tried, too.
+            let work = (trial.program.ops.len() << code.layout.width()) * part.readings.len();
+            (faults, proof) = with_other_settings(trial, &deciding, *only, code.bounds(), (work, count));
+        }
+        return Some(Prediction { extent, step, faults, proof, digits, ..bounded });
     }
     let step = if float { None } else { sampled_step(trial, 256) };
     let found = Prediction { step, digits, ..bounded };
@@ -226,6 +254,42 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     }
     let (faults, tried) = search(trial);
     Some(Prediction { proof: Proof::Doubted(count, tried), faults, ..found })
+}
+
+/// Tries the codes of a reading with all that its settings can be: every code where that is not too much `work`, else some.
+fn with_other_settings(
+    trial: &mut Trial<'_>,
+    deciding: &[FieldId],
+    code: CodeId,
+    bounds: (i128, i128),
+    (work, doubts): (usize, usize),
+) -> (Vec<FaultExample>, Proof) {
+    let (mut faults, mut tried) = (Vec::<FaultExample>::new(), 0);
+    let all = reach::each_setting(trial, deciding, &|count| work.saturating_mul(count) <= EXHAUSTIVE_WORK, &mut |trial, set| {
+        let found = exhaustive(trial, code, bounds).faults;
+        add_faults(&mut faults, found, trial.part, set);
+    });
+    if all {
+        return (faults, Proof::Tried);
+    }
+    reach::each_setting(trial, deciding, &|_| true, &mut |trial, set| {
+        let (found, more) = search_in(trial, 1);
+        tried += more;
+        add_faults(&mut faults, found, trial.part, set);
+    });
+    (faults, Proof::Doubted(doubts, tried))
+}
+
+/// Adds faults that are not known yet, with the settings that lead to them.
+fn add_faults(known: &mut Vec<FaultExample>, found: Vec<FaultExample>, part: &Sheet, set: &[(FieldId, i128)]) {
+    for mut fault in found {
+        if known.iter().any(|known| known.span == fault.span && known.kind == fault.kind) {
+            continue;
+        }
+        let named = |(id, code): &(FieldId, i128)| Some((part.fields.get(*id)?.name.clone(), *code));
+        fault.codes.extend(set.iter().filter_map(named));
+        known.push(fault);
+    }
 }
 
 /// Whether a reading is a real number of the bus, or made of one: there is nothing to be tried then.
@@ -266,8 +330,12 @@ const SEARCHES: usize = 40;
 
 /// Looks for codes that lead to a fault: the ends of their ranges, zeros, and many others.
 fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
+    search_in(trial, SEARCHES)
+}
+
+fn search_in(trial: &mut Trial<'_>, batches: usize) -> (Vec<FaultExample>, usize) {
     let mut found: Vec<FaultExample> = Vec::new();
-    try_many(trial, SEARCHES, &mut |part, codes, result| {
+    try_many(trial, batches, &mut |part, codes, result| {
         if let Err((kind, span)) = result
             && found.len() < 8
             && !found.iter().any(|known| known.span == span && known.kind == kind)
@@ -276,7 +344,7 @@ fn search(trial: &mut Trial<'_>) -> (Vec<FaultExample>, usize) {
             found.push(FaultExample { kind, span, codes: codes.iter().map(|(code, value)| (name(*code), *value)).collect() });
         }
     });
-    (found, SEARCHES * LANES)
+    (found, batches * LANES)
 }
 
 /// What is done with codes that were tried, and what came of them.

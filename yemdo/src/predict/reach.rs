@@ -1,6 +1,6 @@
 //! What a reading can reach with one setting, and over all settings.
 
-use super::trial::Trial;
+use super::trial::{Lane, Trial};
 use super::{has_float, sampled_step, try_many};
 use crate::formula::run::columns::{FaultAt, LANES};
 use crate::model::frame::Code;
@@ -8,6 +8,8 @@ use crate::model::ids::{CodeId, FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::registers::{Field, Settings};
+use crate::model::status::Status;
+use crate::model::value::Eval;
 
 /// Writable fields with tables of values, and settings that no register holds, from which a reading takes something beside its
 /// frames: in its formulas, those of what it uses, its conditions and its range.
@@ -28,25 +30,93 @@ const MOST_SETTINGS: usize = 256;
 
 /// Lowest and highest value over all settings of these fields, as far as trying finds; the others are as after a reset.
 pub(super) fn over_settings(trial: &mut Trial<'_>, fields: &[FieldId]) -> Option<(f64, f64)> {
+    let mut range: Option<(f64, f64)> = None;
+    let several = |count| count > 1;
+    each_setting(trial, fields, &several, &mut |trial, _| range = wider(range, reach_of(trial, None))).then_some(range)?
+}
+
+/// What is done with a combination of settings: fields and their codes.
+pub(super) type EachSetting<'e> = dyn FnMut(&mut Trial<'_>, &[(FieldId, i128)]) + 'e;
+
+/// Tries something with every combination of settings that is in the tables of these fields, if there are not too many and `wanted` says so
+/// of their number. Gives whether it did.
+pub(super) fn each_setting(trial: &mut Trial<'_>, fields: &[FieldId], wanted: &dyn Fn(usize) -> bool, each: &mut EachSetting<'_>) -> bool {
     let part = trial.part;
-    let fields: Vec<&Field> = part.fields.of(fields).collect();
-    let count = fields.iter().map(|field| field.values.len()).fold(1usize, usize::saturating_mul);
-    if !(2..=MOST_SETTINGS).contains(&count) {
-        return None;
+    let rows = |id: &FieldId| part.fields.get(*id).map_or(&[] as &[_], |field| field.values.as_slice());
+    let count = fields.iter().map(|id| rows(id).len()).fold(1usize, usize::saturating_mul);
+    if !(1..=MOST_SETTINGS).contains(&count) || !wanted(count) {
+        return false;
     }
     let before = trial.settings.clone();
-    let mut range: Option<(f64, f64)> = None;
     for index in 0..count {
-        let mut left = index;
-        for field in &fields {
-            let row = field.values.get(left % field.values.len().max(1));
-            left /= field.values.len().max(1);
-            row.into_iter().for_each(|row| trial.settings.set_field(field, row.code));
+        let (mut left, mut codes) = (index, Vec::new());
+        for id in fields {
+            let row = rows(id).get(left % rows(id).len().max(1));
+            left /= rows(id).len().max(1);
+            for (field, row) in part.fields.get(*id).into_iter().zip(row) {
+                trial.settings.set_field(field, row.code);
+                codes.push((*id, row.code));
+            }
         }
-        range = wider(range, reach_of(trial, None));
+        each(trial, &codes);
     }
     trial.settings = before;
-    range
+    true
+}
+
+/// What a reading makes of the codes of one field, with one setting.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Curve {
+    /// The settings, in words; empty where none decides.
+    pub(crate) label: String,
+    /// The name of the code.
+    pub(crate) code: String,
+    /// Codes spread over their range.
+    pub(crate) points: Vec<CurvePoint>,
+}
+
+/// A code on a curve.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct CurvePoint {
+    pub(crate) code: i128,
+    /// The value, where it has one.
+    pub(crate) value: Option<f64>,
+    /// The sheet says that the part is at its end there.
+    pub(crate) saturated: bool,
+}
+
+/// The transfer curves of a reading that comes from one code, one for each setting; `None` where it comes from several, or from a real number.
+pub(crate) fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
+    let mut trial = Trial::new(part, id, &Settings::reset(part))?;
+    let [only] = trial.reading.codes.as_slice() else { return None };
+    let code = trial.code(*only).filter(|_| !has_float(part, trial.reading))?;
+    let ((low, high), name) = (code.bounds(), code.name.clone());
+    let places = (high - low).clamp(1, 255);
+    let ends = trial.reading.conditions().iter().filter(|condition| condition.status == Status::Saturated);
+    let mut ends: Vec<Eval> = ends.map(|condition| Eval::of_formula(part, &condition.formula)).collect();
+    let mut curves = Vec::new();
+    each_setting(&mut trial, &deciding(part, id), &|_| true, &mut |trial, set| {
+        let at = |place: i128| low + (high - low) * place / places;
+        let at_end = |code: i128, settings: &Settings, ends: &mut [Eval]| {
+            let value = |_| code;
+            let lane = Lane { part, settings, own: &[*only], value: &value };
+            ends.iter_mut().any(|end| end.value(&lane).is_ok_and(|truth| truth != 0.0))
+        };
+        let mut points: Vec<CurvePoint> = (0..=places)
+            .map(|place| CurvePoint { code: at(place), value: None, saturated: at_end(at(place), &trial.settings, &mut ends) })
+            .collect();
+        trial.run(
+            points.len(),
+            |_, lane| at(lane as i128),
+            |lane, result| {
+                let value = result.ok().filter(|value| value.is_finite());
+                points.get_mut(lane).into_iter().for_each(|point| point.value = value);
+            },
+        );
+        let label: Vec<String> = set.iter().filter_map(|(field, code)| Some(part.fields.get(*field)?.value_text(*code))).collect();
+        curves.push(Curve { label: label.join(", "), code: name.clone(), points });
+    });
+    Some(curves)
 }
 
 fn wider(one: Option<(f64, f64)>, other: Option<(f64, f64)>) -> Option<(f64, f64)> {

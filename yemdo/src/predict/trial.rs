@@ -46,11 +46,11 @@ pub(super) struct Work {
 }
 
 /// What one lane begins with.
-struct Lane<'t> {
-    part: &'t Sheet,
-    settings: &'t Settings,
-    own: &'t [CodeId],
-    value: &'t dyn Fn(CodeId) -> i128,
+pub(super) struct Lane<'t> {
+    pub(super) part: &'t Sheet,
+    pub(super) settings: &'t Settings,
+    pub(super) own: &'t [CodeId],
+    pub(super) value: &'t dyn Fn(CodeId) -> i128,
 }
 
 impl Leaves for Lane<'_> {

@@ -24,6 +24,8 @@ pub struct ExampleRun {
     pub datasheet: Option<String>,
     /// What did not agree; empty where all did.
     pub mismatches: Vec<Mismatch>,
+    /// What its frames gave, in order.
+    pub readings: Vec<ReadingValue>,
 }
 
 /// A value that is not as the example says.
@@ -157,7 +159,7 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
             mismatches.push(Mismatch { span: *span, name, expected, found: text, steps });
         }
     }
-    ExampleRun { span: example.span, datasheet: example.datasheet.clone(), mismatches }
+    ExampleRun { span: example.span, datasheet: example.datasheet.clone(), mismatches, readings }
 }
 
 fn asks_quantity(example: &Example) -> bool {

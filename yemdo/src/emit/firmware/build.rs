@@ -132,7 +132,7 @@ impl<'a> Build<'a> {
             found.extend(part.inputs_behind(frame.status.iter().flat_map(|condition| inputs(&condition.formula))));
         }
         for id in &wanted.routines {
-            super::routines::needs(part, *id, &mut wanted.frames, &mut wanted.registers, &mut found);
+            super::needs::needs(part, *id, &mut wanted.frames, &mut wanted.registers, &mut found);
         }
         for quantity in part.quantities.of(&wanted.quantities.iter().copied().collect::<Vec<_>>()) {
             let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading));
@@ -277,7 +277,7 @@ impl<'a> Build<'a> {
 
     /// A field as it is set.
     pub(super) fn setting(&self, id: FieldId) -> (Expr, Ty) {
-        super::settings::read_field(self, id, "settings")
+        super::bits::read_field(self, id, "settings")
     }
 
     pub(super) fn parameter_member(&self, id: ParameterId) -> String {

@@ -146,6 +146,15 @@ pub(super) enum Stmt {
     EachByte(String, String, usize, usize, Vec<Stmt>),
     /// So many times.
     Times(u32, Vec<Stmt>),
+    /// For each code from one to another, or from the other down.
+    EachCode {
+        name: String,
+        ty: Ty,
+        low: i128,
+        high: i128,
+        down: bool,
+        body: Vec<Stmt>,
+    },
     /// A call that gives nothing.
     Do(Expr),
     /// A value that nobody looks at.
@@ -160,10 +169,18 @@ pub(super) enum Stmt {
     Finish(usize),
     /// What was read becomes the codes of a frame, or the routine fails: variable, structure, function.
     Unpack(String, Name, Name),
+    /// A frame becomes its codes, and they its readings, or the function fails.
+    Decode {
+        var: String,
+        frame: Name,
+        /// Functions and their arguments; that which unpacks has the codes before them in C.
+        unpack: (Name, Vec<String>),
+        readings: (Name, Vec<String>),
+    },
     /// A byte of what is sent next.
     Out(usize, Expr),
-    /// One of several ways, by a code: its type, the ways, and what is done with every other code.
-    Switch(Expr, Ty, Vec<(Vec<i128>, Vec<Stmt>)>, Vec<Stmt>),
+    /// One of several ways, by a code: the ways, and what is done with every other code.
+    Switch(Expr, Vec<(Vec<i128>, Vec<Stmt>)>, Vec<Stmt>),
     /// A number that may be none becomes what a call gives: variable, its type, call.
     Try(String, Ty, Expr),
 }
@@ -368,6 +385,14 @@ pub(super) struct Machine {
     pub(super) out: usize,
     /// Counters and what else it keeps: name, type.
     pub(super) keeps: Vec<(String, Ty)>,
+}
+
+impl Machine {
+    /// The function that its statements stand in, without them: printers ask it what is returned.
+    pub(super) fn function(&self) -> Function {
+        let name = self.name.clone();
+        Function { doc: Vec::new(), public: true, name, of: None, params: Vec::new(), gives: Gives::Nothing, body: Vec::new() }
+    }
 }
 
 /// How the functions of a frame are called.

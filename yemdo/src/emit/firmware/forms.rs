@@ -3,7 +3,7 @@
 //! Costs are estimates: a formula's operations, each with what the usual library takes for it on a Cortex-M0 (integers in few
 //! instructions, reals in software). `tools/firmware costs` measures whole decoders.
 
-use super::readings::OneCode;
+use super::judge::OneCode;
 use super::{Only, Options, Reals, narrowed};
 use crate::formula::operators::Arith;
 use crate::formula::typed::{Expr, ExprKind, each};

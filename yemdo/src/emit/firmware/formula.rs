@@ -1,17 +1,18 @@
 //! A typed formula as statements. What its facts prove needs no check; what they do not is checked, and the function fails there.
 
-use std::collections::BTreeSet;
-
 use super::code::{Checked, Expr, Stmt, Type};
+use super::integers::kept_as;
 use super::names::{Scope, snake};
+use super::truths::comparison;
 use crate::formula::facts::{Fact, Facts};
 use crate::formula::flat::interval::Interval;
 use crate::formula::functions::Func;
 use crate::formula::input::{CurveId, InputKey};
-use crate::formula::operators::{Arith, Compare, Logic, Shift};
+use crate::formula::operators::Compare;
 use crate::formula::typed;
 use crate::formula::typed::{ExprKind, Formula};
 use crate::ground::number::{Number, Ty};
+use std::collections::BTreeSet;
 
 /// Where a formula's input is.
 #[derive(Clone, Debug)]
@@ -34,28 +35,28 @@ pub(super) trait Around {
 
 /// A formula that is being written.
 pub(super) struct Writer<'a> {
-    formula: &'a Formula,
-    facts: &'a Facts,
-    around: &'a dyn Around,
-    scope: Scope,
-    vars: Vec<Variable>,
+    pub(super) formula: &'a Formula,
+    pub(super) facts: &'a Facts,
+    pub(super) around: &'a dyn Around,
+    pub(super) scope: Scope,
+    pub(super) vars: Vec<Variable>,
     /// The block that is written to stands last.
-    blocks: Vec<Vec<Stmt>>,
+    pub(super) blocks: Vec<Vec<Stmt>>,
     /// Values that may be none and were found to be there, by block depth.
-    taken: Vec<(String, String, usize)>,
+    pub(super) taken: Vec<(String, String, usize)>,
     /// It may fail.
     pub(super) fails: bool,
     /// What is written now is all of a statement's value.
-    top: bool,
+    pub(super) top: bool,
     /// The variables that are looked at.
-    used: BTreeSet<usize>,
+    pub(super) used: BTreeSet<usize>,
 }
 
-struct Variable {
-    name: String,
-    ty: Ty,
-    declared: bool,
-    mutable: bool,
+pub(super) struct Variable {
+    pub(super) name: String,
+    pub(super) ty: Ty,
+    pub(super) declared: bool,
+    pub(super) mutable: bool,
 }
 
 /// The statements that give a formula's value, and whether they may fail; `given` are names that stand for something already.
@@ -84,7 +85,7 @@ pub(super) fn condition(formula: &Formula, facts: &Facts, around: &dyn Around) -
 }
 
 impl<'a> Writer<'a> {
-    fn new(formula: &'a Formula, facts: &'a Facts, around: &'a dyn Around, given: &[String]) -> Self {
+    pub(super) fn new(formula: &'a Formula, facts: &'a Facts, around: &'a dyn Around, given: &[String]) -> Self {
         let mut scope = Scope::default();
         for name in given {
             scope.fresh(name);
@@ -101,28 +102,28 @@ impl<'a> Writer<'a> {
         Self { formula, facts, around, scope, vars, blocks: vec![Vec::new()], taken: Vec::new(), fails: false, top: false, used }
     }
 
-    fn push(&mut self, statement: Stmt) {
+    pub(super) fn push(&mut self, statement: Stmt) {
         self.blocks.last_mut().into_iter().for_each(|block| block.push(statement.clone()));
     }
 
-    fn fail(&mut self, why: &str) -> Stmt {
+    pub(super) fn fail(&mut self, why: &str) -> Stmt {
         self.fails = true;
         Stmt::Fail(why.to_owned())
     }
 
-    fn fact(&self, expr: &typed::Expr) -> Fact {
+    pub(super) fn fact(&self, expr: &typed::Expr) -> Fact {
         let unknown = Fact { bounds: Interval::all(expr.ty), cannot_fault: false, can_be_infinite: true };
         self.facts.get(expr.id).unwrap_or(unknown)
     }
 
-    fn integers(&self, expr: &typed::Expr) -> (i128, i128) {
+    pub(super) fn integers(&self, expr: &typed::Expr) -> (i128, i128) {
         match self.fact(expr).bounds {
             Interval::Int(low, high) => (low, high),
             Interval::Real(..) => expr.ty.bounds().unwrap_or((i128::MIN, i128::MAX)),
         }
     }
 
-    fn block(&mut self, write: impl FnOnce(&mut Self)) -> Vec<Stmt> {
+    pub(super) fn block(&mut self, write: impl FnOnce(&mut Self)) -> Vec<Stmt> {
         self.blocks.push(Vec::new());
         write(self);
         let depth = self.blocks.len();
@@ -184,7 +185,7 @@ impl<'a> Writer<'a> {
     }
 
     /// The same, as something that can be written twice.
-    fn plain(&mut self, value: Expr, ty: Ty) -> Expr {
+    pub(super) fn plain(&mut self, value: Expr, ty: Ty) -> Expr {
         if value.is_plain() {
             return value;
         }
@@ -193,61 +194,21 @@ impl<'a> Writer<'a> {
         Expr::Var(name)
     }
 
-    fn checked(&mut self, op: Checked, ty: Ty, args: Vec<Expr>, why: &'static str) -> Expr {
+    pub(super) fn checked(&mut self, op: Checked, ty: Ty, args: Vec<Expr>, why: &'static str) -> Expr {
         self.fails = true;
         let name = self.scope.fresh("value");
         self.push(Stmt::Checked { name: name.clone(), op, ty, args, why });
         Expr::Var(name)
     }
 
-    /// An expression as truth.
-    fn truth(&mut self, expr: &typed::Expr) -> Expr {
-        match &expr.kind {
-            ExprKind::Compare(op, left, right) => {
-                let (l, r) = (self.num(left), self.num(right));
-                comparison(*op, left.ty, l, r)
-            }
-            ExprKind::Not(inner) => {
-                let inner = self.truth(inner);
-                negated(inner)
-            }
-            ExprKind::Logic(op, left, right) => {
-                let left = self.truth(left);
-                let mut value = Expr::Bool(false);
-                let more = self.block(|this| value = this.truth(right));
-                let (and, or) =
-                    (Expr::And(left.clone().boxed(), value.clone().boxed()), Expr::Or(left.clone().boxed(), value.clone().boxed()));
-                if more.is_empty() {
-                    return if *op == Logic::And { and } else { or };
-                }
-                let name = self.scope.fresh("holds");
-                let set = Stmt::Set(Expr::Var(name.clone()), value);
-                let short = Stmt::Set(Expr::Var(name.clone()), Expr::Bool(*op == Logic::Or));
-                let long: Vec<Stmt> = more.into_iter().chain([set]).collect();
-                self.push(Stmt::Let { name: name.clone(), ty: Type::Num(Ty::Bool), value: None, mutable: false });
-                self.push(if *op == Logic::And { Stmt::If(left, long, vec![short]) } else { Stmt::If(left, vec![short], long) });
-                Expr::Var(name)
-            }
-            ExprKind::Convert(inner) if expr.ty == Ty::Bool || !inner.ty.is_real() && !expr.ty.is_real() && self.keeps(inner, expr.ty) => {
-                self.truth(inner)
-            }
-            ExprKind::Const(number) => Expr::Bool(number.to_f64() != 0.0),
-            _ => match self.num(expr) {
-                Expr::FromBool(_, truth) => *truth,
-                value if expr.ty == Ty::Bool => value,
-                value => comparison(Compare::NotEqual, expr.ty, value, zero(expr.ty)),
-            },
-        }
-    }
-
     /// Whether a conversion of integers changes no value that can come.
-    fn keeps(&self, inner: &typed::Expr, ty: Ty) -> bool {
+    pub(super) fn keeps(&self, inner: &typed::Expr, ty: Ty) -> bool {
         let (low, high) = self.integers(inner);
         ty.bounds().is_some_and(|(least, most)| least <= low && high <= most)
     }
 
     /// An expression as a number of its type.
-    fn num(&mut self, expr: &typed::Expr) -> Expr {
+    pub(super) fn num(&mut self, expr: &typed::Expr) -> Expr {
         let ty = expr.ty;
         let top = std::mem::take(&mut self.top);
         match &expr.kind {
@@ -341,146 +302,10 @@ impl<'a> Writer<'a> {
             }
         }
     }
-
-    fn convert(&mut self, inner: &typed::Expr, expr: &typed::Expr) -> Expr {
-        let (from, to) = (inner.ty, expr.ty);
-        if to == Ty::Bool {
-            let truth = self.truth(inner);
-            return truth;
-        }
-        let value = self.num(inner);
-        match &value {
-            Expr::Int(number, _) => {
-                if to.is_real() {
-                    return constant(Number::Real(if to == Ty::F32 { f64::from(*number as f32) } else { *number as f64 }, to), to);
-                }
-                if to.bounds().is_some_and(|(low, high)| (low..=high).contains(number)) {
-                    return Expr::Int(*number, to);
-                }
-            }
-            Expr::Real(number, Ty::F64) if to == Ty::F32 => return Expr::Real(f64::from(*number as f32), to),
-            Expr::FromBool(_, truth) if !to.is_real() => return Expr::FromBool(to, truth.clone()),
-            _ => {}
-        }
-        if from.is_real() && !to.is_real() {
-            if self.fact(expr).cannot_fault {
-                return Expr::Cast { from, to, fits: true, value: value.boxed() };
-            }
-            let value = self.plain(value, from);
-            let (low, high) = to.bounds().unwrap_or((0, 0));
-            // Of a float of 32 bits, and of 64-bit integers, the number below the lowest is none of its own.
-            let below = if (from == Ty::F32 && to.bits() >= 32 && to.is_signed()) || to == Ty::I64 { None } else { Some(low - 1) };
-            let real = |number: i128| Expr::Real(number as f64, from);
-            let above = match below {
-                Some(below) => value.clone().compare(Compare::Greater, from, real(below)),
-                None => value.clone().compare(Compare::GreaterEqual, from, real(low)),
-            };
-            let inside = Expr::And(above.boxed(), value.clone().compare(Compare::Less, from, real(high + 1)).boxed());
-            let fail = self.fail("it does not fit its type");
-            self.push(Stmt::If(Expr::Not(inside.boxed()), vec![fail], Vec::new()));
-            return Expr::Cast { from, to, fits: true, value: value.boxed() };
-        }
-        let fits = to.is_real() || self.keeps(inner, to);
-        match value {
-            // A float that was a double for a while is what it was.
-            Expr::Cast { from, fits: true, value, to: between } if from == to && from.is_real() && between.is_real() => *value,
-            // A code that is kept in few bits becomes a real at once.
-            // What was made narrower stays so: it is converted sooner.
-            Expr::Cast { from, fits: true, value, to: between }
-                if !from.is_real()
-                    && !between.is_real()
-                    && (fits || (!to.is_real() && !to.is_signed()))
-                    && from.bits() <= between.bits() =>
-            {
-                if from == to {
-                    *value
-                } else {
-                    Expr::Cast { from, to, fits, value }
-                }
-            }
-            value if from == to => value,
-            value => Expr::Cast { from, to, fits, value: value.boxed() },
-        }
-    }
-
-    fn arith(&mut self, op: Arith, expr: &typed::Expr, left: &typed::Expr, right: &typed::Expr) -> Expr {
-        let ty = expr.ty;
-        let (l, r) = (self.num(left), self.num(right));
-        let divides = matches!(op, Arith::Div | Arith::Rem);
-        if self.fact(expr).cannot_fault {
-            return Expr::Arith(op, ty, l.boxed(), r.boxed());
-        }
-        if divides && (ty.is_real() || !ty.is_signed()) {
-            let (l, r) = (self.plain(l, ty), self.plain(r, ty));
-            let fail = self.fail("division by zero");
-            self.push(Stmt::If(comparison(Compare::Equal, ty, r.clone(), zero(ty)), vec![fail], Vec::new()));
-            return Expr::Arith(op, ty, l.boxed(), r.boxed());
-        }
-        let (op, why) = match op {
-            Arith::Add => (Checked::Add, "overflow"),
-            Arith::Sub => (Checked::Sub, "overflow"),
-            Arith::Mul => (Checked::Mul, "overflow"),
-            Arith::Div => (Checked::Div, "division by zero, or overflow"),
-            Arith::Rem => (Checked::Rem, "division by zero, or overflow"),
-            Arith::BitAnd | Arith::BitXor | Arith::BitOr => return Expr::Arith(op, ty, l.boxed(), r.boxed()),
-        };
-        self.checked(op, ty, vec![l, r], why)
-    }
-
-    fn shift(&mut self, op: Shift, expr: &typed::Expr, left: &typed::Expr, right: &typed::Expr) -> Expr {
-        let ty = expr.ty;
-        let (value, count) = (self.num(left), self.num(right));
-        let proved = self.fact(expr).cannot_fault;
-        let negative = self.integers(left).0 < 0;
-        let (low, high) = self.integers(right);
-        let inside = low >= 0 && high < i128::from(ty.bits());
-        let checked_left = op == Shift::Left && ty.is_signed();
-        // What may be out of range is looked at in its own type; behind that 32 bits are enough.
-        let count = match count {
-            // Far out of range is out of range.
-            Expr::Int(number, _) => Expr::Int(if i32::try_from(number).is_ok() { number } else { -1 }, Ty::I32),
-            count if !inside && if right.ty.bits() > 32 { true } else { !proved && !checked_left } => {
-                let count = self.plain(count, right.ty);
-                let most = Expr::Int(i128::from(ty.bits()) - 1, right.ty);
-                let outside = if right.ty.is_signed() {
-                    Expr::Not(Expr::Within(right.ty, count.clone().boxed(), zero(right.ty).boxed(), most.boxed()).boxed())
-                } else {
-                    count.clone().compare(Compare::Greater, right.ty, most)
-                };
-                let fail = self.fail("a shift out of range");
-                self.push(Stmt::If(outside, vec![fail], Vec::new()));
-                Expr::Cast { from: right.ty, to: Ty::I32, fits: true, value: count.boxed() }
-            }
-            count if right.ty == Ty::I32 => count,
-            count => Expr::Cast { from: right.ty, to: Ty::I32, fits: inside, value: count.boxed() },
-        };
-        if op == Shift::Left && ty.is_signed() {
-            return match &count {
-                // What is below zero cannot be shifted to the left in C; the product is the same.
-                Expr::Int(places, _) if proved && negative && *places < i128::from(ty.bits()) - 1 => {
-                    Expr::Arith(Arith::Mul, ty, value.boxed(), Expr::Int(1 << *places, ty).boxed())
-                }
-                _ if proved && !negative => Expr::Shl(ty, value.boxed(), count.boxed()),
-                _ => self.checked(Checked::Shl, ty, vec![value, count], "overflow, or a shift out of range"),
-            };
-        }
-        match op {
-            Shift::Left => Expr::Shl(ty, value.boxed(), count.boxed()),
-            Shift::Right => Expr::Shr { ty, negative: negative && ty.is_signed(), value: value.boxed(), count: count.boxed() },
-        }
-    }
-}
-
-/// A value in another type that holds it, whatever it is.
-fn kept_as(value: Expr, stored: Ty, ty: Ty) -> Expr {
-    match value.cast(stored, ty) {
-        Expr::Cast { from, to, value, .. } => Expr::Cast { from, to, fits: true, value },
-        other => other,
-    }
 }
 
 /// A constant of a type.
-fn constant(number: Number, ty: Ty) -> Expr {
+pub(super) fn constant(number: Number, ty: Ty) -> Expr {
     match number {
         Number::Int(value, _) if ty.is_real() => Expr::Real(value as f64, ty),
         Number::Int(value, _) => Expr::Int(value, ty),
@@ -495,54 +320,6 @@ pub(super) fn zero(ty: Ty) -> Expr {
         Ty::F32 | Ty::F64 => Expr::Real(0.0, ty),
         _ => Expr::Int(0, ty),
     }
-}
-
-/// The opposite of a truth.
-pub(super) fn negated(truth: Expr) -> Expr {
-    match truth {
-        Expr::Not(inner) => *inner,
-        Expr::Bool(value) => Expr::Bool(!value),
-        Expr::Compare(op, ty, left, right) if !ty.is_real() => {
-            let op = match op {
-                Compare::Less => Compare::GreaterEqual,
-                Compare::Greater => Compare::LessEqual,
-                Compare::LessEqual => Compare::Greater,
-                Compare::GreaterEqual => Compare::Less,
-                Compare::Equal => Compare::NotEqual,
-                Compare::NotEqual => Compare::Equal,
-            };
-            Expr::Compare(op, ty, left, right)
-        }
-        other => Expr::Not(other.boxed()),
-    }
-}
-
-/// A comparison; a code that is kept in few bits is compared in those.
-pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
-    let kept = |one: &Expr, other: &Expr| match (one, other) {
-        (Expr::Cast { from, fits: true, value, .. }, Expr::Int(number, _)) if !ty.is_real() => {
-            let fits = from.bounds().is_some_and(|(low, high)| (low..=high).contains(number));
-            fits.then(|| ((**value).clone(), Expr::Int(*number, *from), *from))
-        }
-        _ => None,
-    };
-    if let (Expr::FromBool(_, truth), Expr::Int(number @ (0 | 1), _)) = (&left, &right)
-        && matches!(op, Compare::Equal | Compare::NotEqual)
-    {
-        let same = (*number == 1) == (op == Compare::Equal);
-        return if same { (**truth).clone() } else { negated((**truth).clone()) };
-    }
-    if let Some((value, number, from)) = kept(&left, &right) {
-        if let (Ty::Bool, Expr::Int(number, _), Compare::Equal | Compare::NotEqual) = (from, &number, op) {
-            let same = (*number == 1) == (op == Compare::Equal);
-            return if same { value } else { negated(value) };
-        }
-        return value.compare(op, from, number);
-    }
-    if let Some((value, number, from)) = kept(&right, &left) {
-        return number.compare(op, from, value);
-    }
-    left.compare(op, ty, right)
 }
 
 /// How often a variable is set at the most, on any way through.

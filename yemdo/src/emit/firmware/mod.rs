@@ -3,18 +3,35 @@
 //! In: the part, its typed formulas and their facts. Out: text. What is to be done is worked out once, as functions and statements
 //! that both languages have (`code.rs`): `unpack` for frames, `readings`, `settings`, `routines`; `c/` and `rust/` print it.
 
+mod bits;
 mod build;
 mod c;
+mod checks;
 mod code;
+mod fields;
 mod forms;
 mod formula;
+mod inputs;
+mod integers;
+mod inverse;
+mod judge;
+mod lines;
 mod names;
+mod needs;
+mod quantities;
+mod ranging;
 mod readings;
 mod routines;
 mod rust;
+mod search;
 mod settings;
+mod transfers;
+mod truths;
 mod unpack;
 mod vectors;
+mod vectors_c;
+mod vectors_rust;
+mod writes;
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -197,7 +214,7 @@ pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, co
     let firmware = build(part, options, errors)?;
     let records = vectors::records(part, &firmware, options, seed, count);
     let mut files = vec![vectors::print(&firmware, language, &records)];
-    files.extend((language == Language::C).then(|| vectors::header(&firmware)));
+    files.extend((language == Language::C).then(|| vectors_c::header(&firmware)));
     Ok(files)
 }
 
@@ -283,6 +300,7 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
     frames.iter().for_each(|frame| build.frame(*frame));
     quantities.iter().for_each(|quantity| build.quantity_once(*quantity));
     frames.iter().for_each(|frame| build.readings(*frame));
+    build.ranging();
     let routines: Vec<_> = build.wanted.routines.iter().copied().collect();
     routines.iter().for_each(|routine| build.routine(*routine));
     let bus = build.bus();

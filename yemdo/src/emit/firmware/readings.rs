@@ -1,43 +1,20 @@
-//! Readings: formulas as functions, conditions, ranges, statuses.
+//! Readings as functions: their values, and all of a frame in one go.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::Reals;
-use super::build::{Build, Found, Takes};
-use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Stmt, Struct, Type};
-use super::formula::{Source, body, condition, expression, negated, zero};
+use super::build::{Build, Takes};
+use super::code::{Expr, Function, Gives, Member, Name, Param, Stmt, Struct, Type};
+use super::formula::{body, expression, zero};
+use super::inputs::{Ready, Value, can_fail, direct};
 use super::names::snake;
-use crate::formula::facts::Facts;
-use crate::formula::flat::interval::Interval;
 use crate::formula::operators::Compare;
 use crate::formula::typed::Formula;
-use crate::ground::number::{Number, Ty};
-use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
+use crate::ground::number::Ty;
+use crate::model::ids::{FrameId, ReadingId};
 use crate::model::input::{Input, inputs};
-use crate::model::part::Sheet;
-use crate::model::reading::{End, Reading};
+use crate::model::reading::Reading;
 use crate::model::status::Status;
-use crate::model::value::{Eval, Leaves};
-
-/// How the value of a reading is got at.
-#[derive(Clone, Debug)]
-struct Value {
-    reading: ReadingId,
-    ty: Ty,
-    /// A number that may be none.
-    fails: bool,
-    /// The expression that gives it: a call, or the formula itself.
-    expr: Expr,
-    takes: Takes,
-    /// The readings whose values it uses directly.
-    uses: Vec<ReadingId>,
-}
-
-/// A formula ready to be used: what has to be done before, and where its inputs are.
-struct Ready<'b, 'a> {
-    before: Vec<Stmt>,
-    found: Found<'b, 'a>,
-}
 
 impl Build<'_> {
     /// The readings of a frame: a function for each, and one for all.
@@ -87,7 +64,7 @@ impl Build<'_> {
     }
 
     /// The function that gives a reading's bare value, where it takes more than an expression.
-    fn value(&mut self, frame: FrameId, id: ReadingId, known: &[Value]) -> Option<Value> {
+    pub(super) fn value(&mut self, frame: FrameId, id: ReadingId, known: &[Value]) -> Option<Value> {
         let part = self.part;
         let reading = part.readings.get(id)?;
         let facts = self.facts.get(id)?.clone()?;
@@ -141,194 +118,12 @@ impl Build<'_> {
         lines.iter().enumerate().map(text).collect()
     }
 
-    fn note_curves(&mut self, formula: &Formula) {
+    pub(super) fn note_curves(&mut self, formula: &Formula) {
         self.curves.extend(formula.curves().into_iter().map(|curve| curve.0));
     }
 
-    /// What a formula takes, with the quantities behind it.
-    pub(super) fn takes_with(&self, formula: &Formula, frame: Option<FrameId>) -> Takes {
-        let mut takes = self.takes(formula, frame);
-        for input in inputs(formula) {
-            if let Input::Quantity(quantity) = input {
-                takes.add(&self.quantity_takes(quantity));
-            }
-        }
-        takes
-    }
-
-    /// The readings whose values a formula is handed.
-    fn handed(&self, formula: &Formula) -> Vec<ReadingId> {
-        direct(formula).into_iter().filter(|used| !self.called.contains(used)).collect()
-    }
-
-    /// What a formula takes, with what the values take that it calls for itself.
-    fn takes_known(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Takes {
-        let mut takes = self.takes_with(formula, frame);
-        for used in direct(formula).into_iter().filter(|used| self.called.contains(used)) {
-            known.iter().find(|value| value.reading == used).into_iter().for_each(|value| takes.add(&value.takes));
-        }
-        takes
-    }
-
-    /// The parameter by which a function is handed the value of a reading.
-    fn value_param(&self, id: ReadingId, known: &[Value]) -> Option<Param> {
-        let value = known.iter().find(|value| value.reading == id)?;
-        let name = snake(&self.part.readings.get(id)?.name);
-        Some(Param {
-            name: self.value_name(&name),
-            ty: if value.fails { Type::Maybe(value.ty) } else { Type::Num(value.ty) },
-            pass: Pass::Value,
-        })
-    }
-
-    /// The name of the variable for a reading's value.
-    fn value_name(&self, name: &str) -> String {
-        let taken = self.part.frames.iter().any(|frame| snake(&frame.name) == name)
-            || matches!(name, "settings" | "parameters" | "value" | "status" | "result");
-        if taken { format!("{name}_reading") } else { name.to_owned() }
-    }
-
-    /// Makes a formula's inputs ready, with the values of these readings at hand.
-    fn ready(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Ready<'_, '_> {
-        let mut before = Vec::new();
-        let mut sources = Vec::new();
-        for input in inputs(formula) {
-            let source = match input {
-                Input::Reading(id) if self.called.contains(&id) => {
-                    let Some(value) = known.iter().find(|value| value.reading == id) else { continue };
-                    let name = self.part.readings.get(id).map_or(String::new(), |reading| self.value_name(&snake(&reading.name)));
-                    if value.fails { Source::Call(name, value.expr.clone(), value.ty) } else { Source::Value(value.expr.clone(), value.ty) }
-                }
-                Input::Reading(id) => match self.value_param(id, known) {
-                    Some(Param { name, ty: Type::Maybe(ty), .. }) => Source::Maybe(name, ty),
-                    Some(Param { name, ty: Type::Num(ty), .. }) => Source::Value(Expr::Var(name), ty),
-                    _ => continue,
-                },
-                other => match self.source(other, frame, &mut before) {
-                    Some(source) => source,
-                    None => continue,
-                },
-            };
-            sources.push((input.key(), source));
-        }
-        Ready { before, found: Found { build: self, sources } }
-    }
-
-    /// Where an input is that is no reading, and what has to be done before it can be used.
-    pub(super) fn source(&self, input: Input, frame: Option<FrameId>, before: &mut Vec<Stmt>) -> Option<Source> {
-        let part = self.part;
-        let fail = |why: String| vec![Stmt::Fail(why)];
-        let at = |field| if self.holds(frame, field) { self.frame_field(frame, field) } else { Some(self.setting(field)) };
-        Some(match input {
-            Input::Code(id) => {
-                let code = part.codes.get(id)?;
-                let Type::Num(ty) = self.stored(&code.layout) else { return None };
-                let value = Expr::Member(self.frame_var(code.frame), self.code_member(id));
-                let number = |number: i128| Expr::Int(number, ty);
-                if let Some((low, high)) = code.range.filter(|_| !ty.is_real()) {
-                    let (least, most) = ty.bounds().unwrap_or((low, high));
-                    let below = (low > least).then(|| value.clone().compare(Compare::Less, ty, number(low)));
-                    let above = (high < most).then(|| value.clone().compare(Compare::Greater, ty, number(high)));
-                    let outside = match (below, above) {
-                        (Some(_), Some(_)) => {
-                            Some(Expr::Not(Expr::Within(ty, value.clone().boxed(), number(low).boxed(), number(high).boxed()).boxed()))
-                        }
-                        (below, above) => below.or(above),
-                    };
-                    let why = format!("{} is {low} to {high}", code.name);
-                    before.extend(outside.map(|outside| Stmt::If(outside, fail(why), Vec::new())));
-                } else if code.layout.form == crate::bits::form::Form::Bcd {
-                    let none = value.clone().compare(Compare::Less, ty, number(0));
-                    before.push(Stmt::If(none, fail(format!("{} has a digit above 9", code.name)), Vec::new()));
-                }
-                Source::Value(value, ty)
-            }
-            Input::Field(id) => {
-                let (value, ty) = at(id)?;
-                if part.fields.get(id)?.layout.form == crate::bits::form::Form::Bcd {
-                    let none = value.clone().compare(Compare::Less, ty, Expr::Int(0, ty));
-                    before.push(Stmt::If(none, fail(format!("{} has a digit above 9", part.fields.get(id)?.name)), Vec::new()));
-                }
-                Source::Value(value, ty)
-            }
-            Input::Column(id, column) => {
-                let (value, ty) = at(id)?;
-                let (name, result, whole) = self.column_function(id, column)?;
-                let call = Expr::Call(name, vec![value.cast(ty, self.field_code_type(id))]);
-                if whole {
-                    Source::Value(call, result)
-                } else {
-                    let field = part.fields.get(id)?;
-                    let name = format!("{}_{}", snake(&field.name), snake(&field.columns.get(column)?.name));
-                    let why = format!("{} has no row for it", field.name);
-                    before.push(Stmt::Take { name: name.clone(), ty: result, from: call, why });
-                    Source::Value(Expr::Var(name), result)
-                }
-            }
-            Input::Parameter(id) => Source::Value(Expr::Member("parameters".into(), self.parameter_member(id)), self.parameter_type()),
-            Input::Quantity(id) => {
-                let (call, ty, fails) = self.quantity_value(id)?;
-                if fails {
-                    let name = format!("{}_value", snake(&part.quantities.get(id)?.name));
-                    before.push(Stmt::Take { name: name.clone(), ty, from: call, why: "a value it needs is at fault".into() });
-                    Source::Value(Expr::Var(name), ty)
-                } else {
-                    Source::Value(call, ty)
-                }
-            }
-            Input::Reading(_) => return None,
-        })
-    }
-
-    fn frame_field(&self, frame: Option<FrameId>, id: crate::model::ids::FieldId) -> Option<(Expr, Ty)> {
-        let frame = frame?;
-        let field = self.part.fields.get(id)?;
-        let Type::Num(ty) = self.stored(&field.layout) else { return None };
-        Some((Expr::Member(self.frame_var(frame), self.field_member(frame, id)), ty))
-    }
-
-    /// A condition as an expression; where it takes statements, they become a function.
-    fn holds_with(
-        &mut self,
-        formula: &Formula,
-        frame: Option<FrameId>,
-        name: &str,
-        known: &[Value],
-        outer: &mut Vec<Stmt>,
-    ) -> (Expr, Takes) {
-        let facts = self.facts_of(formula);
-        let takes = self.takes_known(formula, frame, known);
-        let Ready { before, found } = self.ready(formula, frame, known);
-        if before.is_empty()
-            && let Some(expr) = condition(formula, &facts, &found)
-        {
-            return (expr, takes);
-        }
-        let mut params = self.params(&takes, frame);
-        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, known)));
-        let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-        let (statements, may_fail) = body(formula, &facts, &found, &given);
-        let fails = may_fail || before.iter().any(can_fail);
-        let statements: Vec<Stmt> = before.into_iter().chain(statements).map(|statement| as_truth(statement, formula.ty)).collect();
-        self.note_curves(formula);
-        let name = self.prefix.function(name);
-        let mut doc = vec!["Whether this holds:".to_owned()];
-        doc.extend(self.formula_text(formula));
-        let gives = if fails { Gives::Maybe(Ty::Bool) } else { Gives::Type(Type::Num(Ty::Bool)) };
-        let call = Self::call(&name, &params);
-        let of = Self::home(&params);
-        let variable = name.rust.clone();
-        self.module.functions.push(Function { doc, public: false, name, of, params, gives, body: statements });
-        if !fails {
-            return (call, takes);
-        }
-        // A condition without a value does not hold.
-        outer.push(Stmt::Try(variable.clone(), Ty::Bool, call));
-        (Expr::And(Expr::IsThere(variable.clone()).boxed(), Expr::There(variable).boxed()), takes)
-    }
-
     /// The function of a reading: with the values it uses as parameters where there are some, and then one for all others to call.
-    fn reading(&mut self, frame_id: FrameId, id: ReadingId, values: &[Value]) -> Option<(Name, Vec<Param>, Vec<ReadingId>)> {
+    pub(super) fn reading(&mut self, frame_id: FrameId, id: ReadingId, values: &[Value]) -> Option<(Name, Vec<Param>, Vec<ReadingId>)> {
         let part = self.part;
         let (frame, reading) = (part.frames.get(frame_id)?, part.readings.get(id)?);
         let value = values.iter().find(|value| value.reading == id)?.clone();
@@ -440,9 +235,7 @@ impl Build<'_> {
             let what = if self.options.reals == Reals::Integer { "steps" } else { reading.unit.as_str() };
             doc.extend([String::new(), format!("Stated range: {low} to {high} {what}.")]);
         }
-        if let Some(source) = self.source_text(&reading.name) {
-            doc.extend([String::new(), format!("Source: {source}.")]);
-        }
+        doc.extend(cited(reading.source()));
         doc
     }
 
@@ -459,278 +252,6 @@ impl Build<'_> {
             }
             _ => String::new(),
         }
-    }
-
-    /// The place in the datasheet that the sheet tells for a reading.
-    fn source_text(&self, _name: &str) -> Option<String> {
-        None
-    }
-
-    /// A reading without a value.
-    fn none(&mut self, status: Status) -> Stmt {
-        let (value, status) = (zero(self.real()), self.status(status));
-        Stmt::Return(Expr::Reading(value.boxed(), status.boxed()))
-    }
-
-    /// An end of a stated range, as an expression of the type of readings.
-    fn end(
-        &mut self,
-        end: &End,
-        frame: FrameId,
-        name: &str,
-        values: &[Value],
-        takes: &mut Takes,
-        uses: &mut Vec<ReadingId>,
-    ) -> Option<Option<(Expr, Ty, bool, Expr)>> {
-        let End::Formula(formula) = end else { return Some(None) };
-        let facts = self.facts_of(formula);
-        takes.add(&self.takes_known(formula, Some(frame), values));
-        uses.extend(self.handed(formula));
-        let Ready { before, found } = self.ready(formula, Some(frame), values);
-        if before.is_empty()
-            && let Some(expr) = expression(formula, &facts, &found)
-        {
-            return Some(Some((expr.cast(formula.ty, self.real()), formula.ty, false, Expr::Bool(true))));
-        }
-        let own = self.takes_known(formula, Some(frame), values);
-        let mut params = self.params(&own, Some(frame));
-        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, values)));
-        let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-        let (statements, may_fail) = body(formula, &facts, &found, &given);
-        let fails = may_fail || before.iter().any(can_fail);
-        let statements = before.into_iter().chain(statements).collect();
-        self.note_curves(formula);
-        let name = self.prefix.function(name);
-        let mut doc = vec!["An end of the stated range:".to_owned()];
-        doc.extend(self.formula_text(formula));
-        let gives = if fails { Gives::Maybe(formula.ty) } else { Gives::Type(Type::Num(formula.ty)) };
-        let call = Self::call(&name, &params);
-        self.module.functions.push(Function {
-            doc,
-            public: false,
-            of: Self::home(&params),
-            name: name.clone(),
-            params,
-            gives,
-            body: statements,
-        });
-        Some(Some((call, formula.ty, fails, Expr::Var(name.rust))))
-    }
-
-    /// The statements that judge a value: conditions, then the range, then whether there is a value at all.
-    #[allow(clippy::type_complexity)]
-    fn judge(
-        &mut self,
-        reading: &Reading,
-        value: &Value,
-        conditions: Vec<(Expr, Status, Option<String>)>,
-        range: Option<(&(End, End), Vec<Option<(Expr, Ty, bool, Expr)>>)>,
-        statements: &mut Vec<Stmt>,
-    ) {
-        let part = self.part;
-        let facts = self.facts.get(value.reading).cloned().flatten().unwrap_or_else(Facts::unknown);
-        let valued = conditions.iter().position(|(_, status, _)| status.has_value()).unwrap_or(conditions.len());
-        let mut rest = conditions;
-        let with_value = rest.split_off(valued);
-        for (holds, status, means) in rest {
-            statements.extend(means.map(Stmt::Comment));
-            let none = self.none(status);
-            statements.push(Stmt::If(holds, vec![none], Vec::new()));
-        }
-        let real = self.real();
-        let out_of_range = range.as_ref().and_then(|((low, high), ends)| self.outside(value, &facts, (low, high), ends, statements));
-        let varies = !with_value.is_empty() || out_of_range.is_some();
-        let status = Expr::Var("status".into());
-        if !with_value.is_empty() {
-            statements.push(Stmt::Let {
-                name: "status".into(),
-                ty: Type::Named(self.status_type()),
-                value: None,
-                mutable: out_of_range.is_some(),
-            });
-            let ok = self.status(Status::Ok);
-            let mut chain = vec![Stmt::Set(status.clone(), ok)];
-            for (holds, one, means) in with_value.into_iter().rev() {
-                let then = if one.has_value() { Stmt::Set(status.clone(), self.status(one)) } else { self.none(one) };
-                let comment = means.map(Stmt::Comment);
-                chain = vec![Stmt::If(holds, comment.into_iter().chain([then]).collect(), chain)];
-            }
-            statements.extend(chain);
-        } else if varies {
-            let ok = self.status(Status::Ok);
-            statements.push(Stmt::Let { name: "status".into(), ty: Type::Named(self.status_type()), value: Some(ok), mutable: true });
-        }
-        let ok = self.status(Status::Ok);
-        let is_ok = |status: &Expr| status.clone().compare(Compare::Equal, Ty::U8, ok.clone());
-        let only_ok = statements.iter().all(|statement| !matches!(statement, Stmt::Let { name, value: None, .. } if name == "status"));
-        // A code is compared before it is scaled, where that says the same.
-        let number = if value.fails {
-            let fault = self.none(Status::FormulaFault);
-            statements.push(Stmt::Try("value".into(), value.ty, value.expr.clone()));
-            statements.push(Stmt::If(Expr::Not(Expr::IsThere("value".into()).boxed()), vec![fault], Vec::new()));
-            Expr::There("value".into())
-        } else if out_of_range.is_some() {
-            statements.push(Stmt::Let { name: "value".into(), ty: Type::Num(value.ty), value: Some(value.expr.clone()), mutable: false });
-            Expr::Var("value".into())
-        } else {
-            value.expr.clone()
-        };
-        if let Some(outside) = out_of_range {
-            let outside = outside(&number);
-            let set = Stmt::Set(status.clone(), self.status(Status::OutOfRange));
-            let holds = if only_ok { outside } else { Expr::And(is_ok(&status).boxed(), outside.boxed()) };
-            statements.push(Stmt::If(holds, vec![set], Vec::new()));
-        } else if let (Some(_), Some((low, high))) = (&reading.range, reading.fixed_range()) {
-            let (least, most) = facts.result.to_f64();
-            statements.push(Stmt::Comment(format!("proved: it stays within {least} to {most}, so {low} to {high} is never left")));
-        }
-        let _ = part;
-        let number = number.cast(value.ty, real);
-        let status = if varies { status } else { ok };
-        statements.push(Stmt::Return(Expr::Reading(number.boxed(), status.boxed())));
-    }
-
-    /// Whether a value is outside of its stated range; `None` where it never is.
-    #[allow(clippy::type_complexity)]
-    fn outside(
-        &self,
-        value: &Value,
-        facts: &Facts,
-        (low, high): (&End, &End),
-        ends: &[Option<(Expr, Ty, bool, Expr)>],
-        statements: &mut Vec<Stmt>,
-    ) -> Option<Box<dyn Fn(&Expr) -> Expr>> {
-        let ty = value.ty;
-        let bounds = facts.result;
-        let fixed = |end: &End| if let End::Number(number) = end { Some(*number) } else { None };
-        if let (Some(low), Some(high)) = (fixed(low), fixed(high)) {
-            if let Some(test) = self.outside_by_code(value.reading, (low, high)) {
-                let (low_text, high_text) = (low, high);
-                statements
-                    .push(Stmt::Comment(format!("the stated range is {low_text} to {high_text}; the code says as much as the value")));
-                return Some(Box::new(move |_| test.clone()));
-            }
-            if ty.is_real() {
-                // A float is compared with the nearest floats that mean the same.
-                let (low, high) = if ty == Ty::F32 { (least_single(low), most_single(high)) } else { (low, high) };
-                let (least, most) =
-                    if let Interval::Real(least, most) = bounds { (least, most) } else { (f64::NEG_INFINITY, f64::INFINITY) };
-                if least >= low && most <= high {
-                    return None;
-                }
-                return Some(Box::new(move |value| {
-                    Expr::Not(Expr::Within(ty, value.clone().boxed(), Expr::Real(low, ty).boxed(), Expr::Real(high, ty).boxed()).boxed())
-                }));
-            }
-            let (low, high) = (low.ceil() as i128, high.floor() as i128);
-            let (least, most) = if let Interval::Int(least, most) = bounds { (least, most) } else { ty.bounds()? };
-            let below = (least < low).then_some(low);
-            let above = (most > high).then_some(high);
-            if below.is_none() && above.is_none() {
-                return None;
-            }
-            return Some(Box::new(move |value| {
-                if let (Some(low), Some(high)) = (below, above) {
-                    return Expr::Not(
-                        Expr::Within(ty, value.clone().boxed(), Expr::Int(low, ty).boxed(), Expr::Int(high, ty).boxed()).boxed(),
-                    );
-                }
-                let under = below.map(|low| value.clone().compare(Compare::Less, ty, Expr::Int(low, ty)));
-                let over = above.map(|high| value.clone().compare(Compare::Greater, ty, Expr::Int(high, ty)));
-                match (under, over) {
-                    (Some(under), Some(over)) => Expr::Or(under.boxed(), over.boxed()),
-                    (under, over) => under.or(over).unwrap_or(Expr::Bool(false)),
-                }
-            }));
-        }
-        // Ends that follow from settings: one without a value lets nothing pass.
-        let real = if ty.is_real() { ty } else { self.real() };
-        let mut tests: Vec<(Option<Expr>, Expr, Compare)> = Vec::new();
-        for ((end, known), op) in [low, high].into_iter().zip(ends).zip([Compare::GreaterEqual, Compare::LessEqual]) {
-            match (end, known) {
-                (End::Number(number), _) => tests.push((None, Expr::Real(*number, real), op)),
-                (End::Formula(_), Some((call, end_ty, true, Expr::Var(name)))) => {
-                    statements.push(Stmt::Try(name.clone(), *end_ty, call.clone()));
-                    tests.push((Some(Expr::IsThere(name.clone())), Expr::There(name.clone()).cast(*end_ty, real), op));
-                }
-                (End::Formula(_), Some((call, end_ty, ..))) => {
-                    tests.push((
-                        None,
-                        if *end_ty == real || end_ty.is_real() { call.clone() } else { call.clone().cast(*end_ty, real) },
-                        op,
-                    ));
-                }
-                (End::Formula(_), None) => {}
-            }
-        }
-        Some(Box::new(move |value| {
-            let one = |(there, end, op): &(Option<Expr>, Expr, Compare)| {
-                let test = value.clone().cast(ty, real).compare(*op, real, end.clone());
-                match there {
-                    Some(there) => Expr::And(there.clone().boxed(), test.boxed()),
-                    None => test,
-                }
-            };
-            let inside = tests.iter().map(one).reduce(|one, other| Expr::And(one.boxed(), other.boxed())).unwrap_or(Expr::Bool(true));
-            negated(inside)
-        }))
-    }
-
-    /// Whether a reading of one narrow code is outside its range, told by the code: of all codes it is tried which are.
-    fn outside_by_code(&self, id: ReadingId, (low, high): (f64, f64)) -> Option<Expr> {
-        let part = self.part;
-        let reading = part.readings.get(id)?;
-        let mut all = inputs(&reading.formula);
-        let (Some(Input::Code(code)), None) = (all.next(), all.next()) else { return None };
-        let model = part.codes.get(code)?;
-        let (least, most) = model.layout.form.bounds(model.layout.width());
-        let narrow =
-            model.layout.width() <= 16 && !model.ty.is_real() && model.range.is_none() && model.layout.form != crate::bits::form::Form::Bcd;
-        if !narrow || !reading.formula.ty.is_real() {
-            return None;
-        }
-        let mut eval = Eval::of_formula(part, &reading.formula);
-        let mut inside = |number: i128| eval.value(&OneCode { part, code, number }).is_ok_and(|value| value >= low && value <= high);
-        let first = (least..=most).find(|number| inside(*number))?;
-        let last = (first..=most).take_while(|number| inside(*number)).last()?;
-        if (last + 1..=most).any(&mut inside) {
-            return None;
-        }
-        let Type::Num(ty) = self.stored(&model.layout) else { return None };
-        let own = || Expr::Member(self.frame_var(model.frame), self.code_member(code));
-        let number = |number: i128| Expr::Int(number, ty);
-        Some(match (first > least, last < most) {
-            (true, true) => Expr::Not(Expr::Within(ty, own().boxed(), number(first).boxed(), number(last).boxed()).boxed()),
-            (true, false) => own().compare(Compare::Less, ty, number(first)),
-            (false, true) => own().compare(Compare::Greater, ty, number(last)),
-            (false, false) => return None,
-        })
-    }
-
-    /// The readings behind these, in order, and these.
-    fn all_uses(&self, uses: &[ReadingId], values: &[Value]) -> Vec<ReadingId> {
-        let mut all: Vec<ReadingId> = uses.to_vec();
-        let mut at = 0;
-        while let Some(id) = all.get(at).copied() {
-            let more = values.iter().find(|value| value.reading == id).map_or(Vec::new(), |value| value.uses.clone());
-            all.extend(more);
-            at += 1;
-        }
-        self.part.order.iter().copied().filter(|id| all.contains(id)).collect()
-    }
-
-    /// Variables with the values of readings, each after those it uses.
-    fn computed(&self, uses: &[ReadingId], values: &[Value]) -> Vec<Stmt> {
-        let one = |id: ReadingId| {
-            let value = values.iter().find(|value| value.reading == id)?;
-            let name = self.value_name(&snake(&self.part.readings.get(id)?.name));
-            Some(if value.fails {
-                Stmt::Try(name, value.ty, value.expr.clone())
-            } else {
-                Stmt::Let { name, ty: Type::Num(value.ty), value: Some(value.expr.clone()), mutable: false }
-            })
-        };
-        self.all_uses(uses, values).into_iter().filter_map(one).collect()
     }
 
     /// All readings of a frame in one go: what several use is computed once.
@@ -790,33 +311,37 @@ impl Build<'_> {
             calls.readings = Some((method.clone(), name.clone(), params.clone()));
             calls.members = members;
         }
-        self.module.functions.push(Function { doc, public: true, name: method, of, params, gives: Gives::Type(Type::Named(name)), body });
-    }
-}
-
-/// One code, and nothing else.
-pub(super) struct OneCode<'a> {
-    pub(super) part: &'a Sheet,
-    pub(super) code: CodeId,
-    pub(super) number: i128,
-}
-
-impl Leaves for OneCode<'_> {
-    fn part(&self) -> &Sheet {
-        self.part
+        let gives = Gives::Type(Type::Named(name.clone()));
+        self.module.functions.push(Function { doc, public: true, name: method.clone(), of, params: params.clone(), gives, body });
+        self.decode(frame, &name, method, &params);
     }
 
-    fn field(&self, _: FieldId) -> Option<i128> {
-        None
-    }
-
-    fn code(&self, code: CodeId) -> Option<Number> {
-        let ty = self.part.codes.get(code)?.ty;
-        (code == self.code).then_some(Number::Int(self.number, ty))
-    }
-
-    fn parameter(&self, _: ParameterId) -> Option<f64> {
-        None
+    /// Bytes to readings in one call.
+    fn decode(&mut self, frame: FrameId, readings: &Name, together: Name, params: &[Param]) {
+        let Some(calls) = self.module.frames.iter().find(|calls| calls.frame == frame) else { return };
+        let (var, ty, unpack) = (calls.var.clone(), calls.ty.clone(), calls.unpack.clone());
+        let own = params.first().is_some_and(|param| param.ty == Type::Named(ty.clone()));
+        if !own || params.iter().any(|param| matches!(param.ty, Type::Maybe(_))) {
+            return;
+        }
+        let Some(unpacking) = self.module.functions.iter().find(|function| function.name == unpack) else { return };
+        let given = unpacking.params.clone();
+        let names = |list: &[Param]| list.iter().map(|param| param.name.clone()).collect();
+        let (unpack, readings_of) = ((unpack, names(&given)), (together, names(params)));
+        let frame_name = self.frame_name(frame).to_owned();
+        let method = self.prefix.method(&frame_name, "decode");
+        let method = self.give(&method, format!("decoding frame {frame_name}"));
+        let others = params.iter().filter(|param| param.ty != Type::Named(ty.clone())).cloned();
+        let function = Function {
+            doc: vec![format!("Decodes the bytes of {frame_name}: unpacks them and computes all readings.")],
+            public: true,
+            name: method,
+            of: Some(readings.clone()),
+            params: given.into_iter().chain(others).collect(),
+            gives: Gives::MaybeStruct(readings.clone()),
+            body: vec![Stmt::Decode { var, frame: ty, unpack, readings: readings_of }],
+        };
+        self.module.functions.push(function);
     }
 }
 
@@ -824,33 +349,14 @@ fn frame_name(part: &crate::model::part::Sheet, id: FrameId) -> &str {
     part.frames.get(id).map_or("", |frame| frame.name.as_str())
 }
 
-/// The readings that a formula uses itself.
-fn direct(formula: &Formula) -> Vec<ReadingId> {
-    inputs(formula).filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None }).collect()
+/// Lines of documentation that tell where the datasheet says so.
+pub(super) fn cited(source: Option<&str>) -> impl Iterator<Item = String> {
+    source.into_iter().flat_map(|source| [String::new(), format!("Datasheet: {}.", source.trim().trim_end_matches('.'))])
 }
 
-/// Whether a statement, or one within it, may end the function without a value.
-pub(super) fn can_fail(statement: &Stmt) -> bool {
-    match statement {
-        Stmt::Fail(_) | Stmt::Checked { .. } | Stmt::Take { .. } => true,
-        Stmt::If(_, then, otherwise) => then.iter().chain(otherwise).any(can_fail),
-        Stmt::EachByte(.., body) | Stmt::Times(_, body) => body.iter().any(can_fail),
-        _ => false,
-    }
-}
-
-/// What a condition's formula returns, as truth.
-fn as_truth(statement: Stmt, ty: Ty) -> Stmt {
-    match statement {
-        Stmt::Return(Expr::FromBool(_, truth)) => Stmt::Return(*truth),
-        Stmt::Return(value) if ty == Ty::Bool => Stmt::Return(value),
-        Stmt::Return(value) => Stmt::Return(value.compare(Compare::NotEqual, ty, zero(ty))),
-        Stmt::If(cond, then, otherwise) => {
-            let all = |list: Vec<Stmt>| list.into_iter().map(|statement| as_truth(statement, ty)).collect();
-            Stmt::If(cond, all(then), all(otherwise))
-        }
-        other => other,
-    }
+/// The same behind a line.
+pub(super) fn beside(source: Option<&str>) -> String {
+    source.map_or(String::new(), |source| format!(" ({})", source.trim()))
 }
 
 /// A unit in words.
@@ -870,16 +376,4 @@ pub(super) fn said(name: &str) -> String {
 pub(super) fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
-}
-
-/// The least float that is not below a double.
-fn least_single(value: f64) -> f64 {
-    let near = value as f32;
-    f64::from(if f64::from(near) < value { near.next_up() } else { near })
-}
-
-/// The greatest float that is not above a double.
-fn most_single(value: f64) -> f64 {
-    let near = value as f32;
-    f64::from(if f64::from(near) > value { near.next_down() } else { near })
 }

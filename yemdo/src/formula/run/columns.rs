@@ -396,8 +396,26 @@ impl How {
 }
 
 fn one<A: Copy, D>(dst: &mut [D], a: &[A], lanes: usize, how: How, f: impl Fn(A) -> (D, Fault)) -> Option<Vec<Fault>> {
-    let how = if how == How::SameB { How::Safe } else { how };
-    two(dst, a, a, lanes, how, |a, _| f(a))
+    let (dst, a) = (dst.get_mut(..lanes)?, a.get(..lanes)?);
+    if how != How::Checked {
+        for (dst, a) in dst.iter_mut().zip(a) {
+            *dst = f(*a).0;
+        }
+        return None;
+    }
+    let mut any = OK;
+    for (dst, a) in dst.iter_mut().zip(a) {
+        let (value, fault) = f(*a);
+        *dst = value;
+        any |= fault;
+    }
+    (any != OK).then(|| {
+        let mut faults = vec![OK; lanes];
+        for (fault, a) in faults.iter_mut().zip(a) {
+            *fault = f(*a).1;
+        }
+        faults
+    })
 }
 
 /// The value of a curve, or that there is none.
@@ -426,7 +444,14 @@ fn two<A: Copy, B: Copy, D>(dst: &mut [D], a: &[A], b: &[B], lanes: usize, how: 
         *dst = value;
         any |= fault;
     }
-    (any != OK).then(|| a.iter().zip(b).map(|(a, b)| f(*a, *b).1).collect())
+    (any != OK).then(|| {
+        // Filled, not collected: this is compiled for every operation.
+        let mut faults = vec![OK; lanes];
+        for ((fault, a), b) in faults.iter_mut().zip(a).zip(b) {
+            *fault = f(*a, *b).1;
+        }
+        faults
+    })
 }
 
 fn pick<D: Copy>(dst: &mut [D], cond: &[i32], then: &[D], otherwise: &[D], lanes: usize) -> Option<Vec<Fault>> {

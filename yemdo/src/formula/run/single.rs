@@ -4,7 +4,6 @@ use crate::formula::fault::FaultKind;
 use crate::formula::flat::program::{Constant, Need, Num, Op, Opcode, Program, Slot};
 use crate::formula::functions::Func;
 use crate::formula::kernels::{self as k, Fault, OK, int32, int64, ok};
-use crate::formula::run::chosen::{Chosen, NEAR, decided};
 use crate::formula::run::columns::{FaultAt, pack, unpack};
 use crate::formula::run::operations::operations;
 use crate::ground::number::{Number, Ty};
@@ -21,10 +20,6 @@ pub(crate) struct Single {
     any_fault: bool,
     /// Outputs that may turn out not to be finite, and where they are.
     watched: Vec<(usize, Slot, Ty)>,
-    /// The same, with their functions chosen where that is possible. Empty where the program is too long for it.
-    chosen: Vec<Chosen>,
-    /// Those that select by a condition which is the same for all frames.
-    decided: Vec<usize>,
     /// Whether what is the same for all frames has been computed.
     pub(crate) settled: bool,
 }
@@ -73,12 +68,9 @@ impl Single {
         let finite = |output: &usize| program.finite.get(*output).copied().unwrap_or(false);
         let outputs = program.outputs.iter().enumerate().map(|(output, (slot, ty))| (output, *slot, *ty));
         let varying: Vec<Op> = program.ops.iter().filter(|op| !op.uniform).copied().collect();
-        let chosen = if program.slots.len() <= NEAR { Chosen::all(&varying) } else { Vec::new() };
         let mut single = Self {
-            cells: vec![0; program.slots.len().max(NEAR)],
-            decided: decided(program, &varying),
+            cells: vec![0; program.slots.len()],
             varying,
-            chosen,
             faults: vec![0; program.outputs.len()],
             any_fault: false,
             watched: outputs.filter(|(output, _, ty)| ty.is_real() && !finite(output)).collect(),
@@ -184,50 +176,14 @@ impl Single {
     }
 
     /// Runs the program. What is the same for all frames is only computed where it is not settled.
-    #[inline(always)]
     pub(crate) fn run(&mut self, program: &Program) {
-        let Self { cells, varying, chosen, faults, any_fault, settled, .. } = self;
-        match (*settled && !chosen.is_empty(), cells.first_chunk_mut::<NEAR>()) {
-            (true, Some(near)) => {
-                let mut before = 0;
-                for chosen in chosen {
-                    match chosen.run {
-                        Some(run) => before = run(near, before, chosen),
-                        None => varying.get(chosen.op as usize).into_iter().for_each(|op| careful(near, faults, any_fault, program, op)),
-                    }
-                }
-            }
-            _ => self.run_all(program),
-        }
-        let cells = &self.cells;
-        if self.any_fault || self.watched.iter().any(|(_, slot, ty)| !real(cell(cells, *slot), *ty).is_finite()) {
-            self.close(program);
-        }
-    }
-
-    #[inline(never)]
-    fn run_all(&mut self, program: &Program) {
-        let Self { cells, varying, faults, any_fault, settled, .. } = self;
+        let Self { cells, varying, faults, any_fault, settled, watched, .. } = self;
         for op in if *settled { varying } else { &program.ops } {
             careful(cells, faults, any_fault, program, op);
         }
-        if !*settled {
-            *settled = true;
-            self.decide();
-        }
-    }
-
-    /// Conditions that are settled select once.
-    fn decide(&mut self) {
-        let Self { cells, varying, chosen, decided, .. } = self;
-        for at in decided.iter().copied() {
-            let Some(op) = varying.get(at) else { continue };
-            let taken = if cell(cells, op.a) as i32 != 0 { op.b } else { op.c };
-            let before = at.checked_sub(1).and_then(|at| chosen.get(at).zip(varying.get(at)));
-            let follows = before.is_some_and(|(chosen, op)| chosen.run.is_some() && op.dst == taken);
-            if let Some(chosen) = chosen.get_mut(at) {
-                chosen.take(taken, follows);
-            }
+        *settled = true;
+        if *any_fault || watched.iter().any(|(_, slot, ty)| !real(cell(cells, *slot), *ty).is_finite()) {
+            self.close(program);
         }
     }
 

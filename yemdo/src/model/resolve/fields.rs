@@ -68,6 +68,7 @@ impl Resolver {
             computed: None,
             joined,
             means: field.means.as_ref().map(|text| text.value.clone()),
+            source: field.source.as_ref().map(|text| text.value.clone()),
         });
     }
 
@@ -120,6 +121,7 @@ impl Resolver {
             computed: None,
             joined: false,
             means: parameter.means.as_ref().map(|text| text.value.clone()),
+            source: parameter.source.as_ref().map(|text| text.value.clone()),
         });
     }
 
@@ -284,6 +286,7 @@ impl Field {
             computed: None,
             joined: false,
             means: None,
+            source: None,
         }
     }
 }

@@ -104,6 +104,7 @@ impl Resolver {
                 not_below: None,
                 alert: quantity.alert.map(|word| if word == "above" { Alert::Above } else { Alert::Below }),
                 means: quantity.means.as_ref().map(|text| text.value.clone()),
+                source: quantity.source.as_ref().map(|text| text.value.clone()),
             });
         }
     }
@@ -279,6 +280,7 @@ impl Resolver {
             retry: step.retry.map_or(0, |at| at.value),
             every,
             means: step.means.as_ref().map(|text| text.value.clone()),
+            source: step.source.as_ref().map(|text| text.value.clone()),
         })
     }
 

@@ -124,6 +124,7 @@ impl Resolver {
                 codes,
                 status,
                 means: want.tree.means.as_ref().map(|text| text.value.clone()),
+                source: want.tree.source.as_ref().map(|text| text.value.clone()),
                 shown: index < shown,
             };
             if let Some(place) = resolved.get_mut(index) {

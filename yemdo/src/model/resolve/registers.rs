@@ -117,6 +117,7 @@ impl Resolver {
                 fields: Vec::new(),
                 reserved: Vec::new(),
                 means: register.means.as_ref().map(|text| text.value.clone()),
+                source: register.source.as_ref().map(|text| text.value.clone()),
                 offset,
             });
         }

@@ -25,6 +25,8 @@ pub(crate) struct Frame {
     pub(crate) checks: Vec<Check>,
     pub(crate) codes: Vec<Named<Code>>,
     pub(crate) status: Vec<Status>,
+    pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 /// What is sent, how long the part needs, and how many bytes are read.
@@ -78,6 +80,7 @@ pub(crate) struct Reading {
     pub(crate) decimals: Option<usize>,
     pub(crate) status: Vec<Status>,
     pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 /// A range that the datasheet states.
@@ -98,6 +101,7 @@ pub(crate) enum End {
 pub(crate) struct Parameter {
     pub(crate) supplied: Supplied,
     pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 /// What the user supplies.
@@ -190,7 +194,8 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
         }
     }
     let status = statuses(reader, fields.get("status"));
-    Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, status })
+    let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
+    Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, status, means, source })
 }
 
 /// The codes of an array whose layouts are listed.
@@ -286,7 +291,8 @@ pub(super) fn reading<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Sp
     let status = statuses(reader, fields.get("status"));
     let means = fields.text(reader, "means");
     let decimals = fields.get("decimals").and_then(|value| reader.integer_within(value, "decimals", 0, 9)).map(|at| at.value);
-    Some(Reading { unit: unit?, formula: formula?, range, decimals, status, means })
+    let source = fields.text(reader, "source");
+    Some(Reading { unit: unit?, formula: formula?, range, decimals, status, means, source })
 }
 
 /// A shared value is a reading without unit, range and status, and is not shown.
@@ -294,7 +300,8 @@ pub(super) fn shared<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Spa
     let fields = reader.fields(table, span, &keys::SHARED, |_| false);
     let formula = fields.text(reader, "formula")?;
     let means = fields.text(reader, "means");
-    Some(Reading { unit: Text::default(), formula, range: None, decimals: None, status: Vec::new(), means })
+    let source = fields.text(reader, "source");
+    Some(Reading { unit: Text::default(), formula, range: None, decimals: None, status: Vec::new(), means, source })
 }
 
 /// `[low, high]`, numbers or formulas.
@@ -314,7 +321,7 @@ fn stated<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Stated> {
 
 pub(super) fn parameter<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Parameter> {
     let fields = reader.fields(table, span, &keys::PARAMETER, |_| false);
-    let means = fields.text(reader, "means");
+    let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
     if let Some(value) = fields.get("values") {
         let default = fields.get("default").and_then(|value| choice(reader, value))?;
         for key in ["unit", "range"] {
@@ -324,7 +331,7 @@ pub(super) fn parameter<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: 
                 reader.report(problem.label("goes with a number alone").help("a column of the table holds numbers: { code = 1, ms = 40 }"));
             }
         }
-        return Some(Parameter { supplied: Supplied::Choice { default, values: values(reader, Some(value)) }, means });
+        return Some(Parameter { supplied: Supplied::Choice { default, values: values(reader, Some(value)) }, means, source });
     }
     let default = fields.get("default").and_then(|value| reader.number(value))?;
     let range = fields.get("range").and_then(|value| reader.range(value));
@@ -333,7 +340,7 @@ pub(super) fn parameter<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: 
         reader.report(problem.also(range.span, "the range"));
     }
     let supplied = Supplied::Number { default: default.value, unit: fields.text(reader, "unit"), range };
-    Some(Parameter { supplied, means })
+    Some(Parameter { supplied, means, source })
 }
 
 pub(super) fn table<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Table> {

@@ -19,6 +19,7 @@ pub(crate) struct Quantity {
     /// `above` or `below`.
     pub(crate) alert: Option<&'static str>,
     pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 /// How a quantity follows from fields.
@@ -37,6 +38,7 @@ pub(crate) struct Step {
     pub(crate) retry: Option<At<u32>>,
     pub(crate) every: Option<Time>,
     pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 #[derive(Debug)]
@@ -98,8 +100,8 @@ pub(super) fn quantity<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     let moves = fields.get("moves").map(|value| reader.texts(value));
     let not_below = fields.text(reader, "not_below");
     let alert = fields.word(reader, "alert").map(|word| word.value);
-    let means = fields.text(reader, "means");
-    Some(Quantity { unit: unit?, way, difference, moves, not_below, alert, means })
+    let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
+    Some(Quantity { unit: unit?, way, difference, moves, not_below, alert, means, source })
 }
 
 /// Routines: names with lists of steps.
@@ -185,7 +187,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
         }
         other => other,
     };
-    Some(Step { span, action, when, repeat, retry, every, means: fields.text(reader, "means") })
+    Some(Step { span, action, when, repeat, retry, every, means: fields.text(reader, "means"), source: fields.text(reader, "source") })
 }
 
 fn some_bytes<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Vec<Byte>> {

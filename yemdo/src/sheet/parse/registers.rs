@@ -25,6 +25,7 @@ pub(crate) struct Register {
     pub(crate) fields: Vec<Named<Field>>,
     pub(crate) reserved: Vec<(Text, Option<At<u64>>)>,
     pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 #[derive(Debug)]
@@ -36,6 +37,7 @@ pub(crate) struct Field {
     pub(crate) access: Option<&'static str>,
     pub(crate) computed: Option<Text>,
     pub(crate) means: Option<Text>,
+    pub(crate) source: Option<Text>,
 }
 
 /// A table of values, or the field that has the same one.
@@ -94,8 +96,8 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     let bank = choices(reader, fields.get("bank"));
     let writable = choices(reader, fields.get("while"));
     let inner = fields_of(reader, fields.get("field"));
-    let means = fields.text(reader, "means");
-    Some(Register { at: at?, width, low_first, access, reset, bank, elements, every, fields: inner, reserved, writable, means })
+    let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
+    Some(Register { at: at?, width, low_first, access, reset, bank, elements, every, fields: inner, reserved, writable, means, source })
 }
 
 /// Fields by their names; an array of them is one for each element.
@@ -108,7 +110,7 @@ pub(super) fn fields_of<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Ve
         };
         let Some(names) = names_for(reader, name.span, names, list.len(), "as many names as there are bits") else { continue };
         let first = names.first().map_or(String::new(), |first| format!("{}_{first}", name.value));
-        let Field { mut values, access, computed, means, .. } = one;
+        let Field { mut values, access, computed, means, source, .. } = one;
         for (bits, element) in list.into_iter().zip(names) {
             // The others have the table of the first.
             let table = match &values {
@@ -118,8 +120,8 @@ pub(super) fn fields_of<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Ve
             };
             let values = std::mem::replace(&mut values, table);
             let named = At { value: format!("{}_{element}", name.value), span: name.span };
-            let (computed, means) = (computed.clone(), means.clone());
-            found.push((named, Field { bits, element: Some((name.value.clone(), element)), values, access, computed, means }));
+            let (computed, means, source) = (computed.clone(), means.clone(), source.clone());
+            found.push((named, Field { bits, element: Some((name.value.clone(), element)), values, access, computed, means, source }));
         }
     }
     found
@@ -140,10 +142,10 @@ fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option
     });
     let bits = if list.is_some() { Some(Text::default()) } else { fields.text(reader, "bits") };
     let access = fields.word(reader, "access").map(|word| word.value);
-    let means = fields.text(reader, "means");
+    let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
     let computed = fields.text_or_number(reader, "computed");
     let values = values(reader, fields.get("values"));
-    Some((list, names, Field { bits: bits?, element: None, values, access, computed, means }))
+    Some((list, names, Field { bits: bits?, element: None, values, access, computed, means, source }))
 }
 
 /// A table of values as rows, or as the name of the field that has it.

@@ -66,10 +66,18 @@ impl Printer<'_> {
         let needs_cut = matches!(ty, Ty::U8 | Ty::U16 | Ty::I8 | Ty::I16)
             && matches!(expr, Expr::Arith(..) | Expr::Shr { .. } | Expr::Cond(..) | Expr::Neg(..));
         let needs_cut = needs_cut && !matches!(expr, Expr::Neg(_, inner) if matches!(**inner, Expr::Int(..)));
-        if needs_cut {
-            return format!("({})({})", type_name(ty), self.alone(expr));
-        }
-        self.alone(expr)
+        let text = self.alone(expr);
+        let cut = format!("({})(", type_name(ty));
+        // What is cut to that type already needs it no more.
+        let is_cut = text.strip_prefix(&cut).and_then(|rest| rest.strip_suffix(')')).is_some_and(|inner| {
+            let depth = inner.chars().try_fold(0i32, |depth, c| match c {
+                '(' => Some(depth + 1),
+                ')' => (depth > 0).then_some(depth - 1),
+                _ => Some(depth),
+            });
+            depth == Some(0)
+        });
+        if needs_cut && !is_cut { format!("{cut}{text})") } else { text }
     }
 
     /// An expression as it stands alone.

@@ -3,14 +3,17 @@
 pub(super) mod driver;
 mod expr;
 mod helpers;
-
-use std::collections::BTreeSet;
-
-use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Stmt, Struct, Type};
+pub(super) mod lines;
+pub(super) mod machine;
+mod statements;
+use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Struct, Type};
 use super::{Emitted, Firmware};
 use crate::ground::number::Ty;
 pub(super) use expr::Helper;
 use expr::{Printer, hex, integer, type_name};
+use lines::{Lines, plain};
+use statements::{sets_own, statements};
+use std::collections::BTreeSet;
 
 /// Lines are broken where they are longer.
 const WIDTH: usize = 110;
@@ -167,11 +170,6 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     vec![Emitted { name: format!("{prefix}.h"), text: header.text }, Emitted { name: format!("{prefix}.c"), text: source.text }]
 }
 
-/// Whether statements fill a structure of that name.
-fn sets_own(list: &[Stmt], name: &str) -> bool {
-    list.iter().any(|statement| matches!(statement, Stmt::Set(Expr::Own(of, _), _) if of == name))
-}
-
 /// The structures that begin as something: settings and parameters.
 fn is_default(one: &Struct) -> bool {
     one.name.c.ends_with("_settings_t") || one.name.c.ends_with("_parameters_t")
@@ -200,22 +198,11 @@ fn structure(one: &Struct, out: &mut Lines) {
     out.line(&format!("}} {};", one.name.c));
 }
 
-/// Text that cannot leave its comment.
-pub(super) fn plain(text: &str) -> String {
-    text.replace("*/", "* /")
-        .replace("/*", "/ *")
-        .replace("??", "? ?")
-        .replace('\\', "\\ ")
-        .replace(['\n', '\r'], " ")
-        .trim_end()
-        .to_owned()
-}
-
 /// A function's documentation with what is different in C.
 fn c_doc(function: &Function) -> Vec<String> {
     let mut doc = function.doc.clone();
-    match function.gives {
-        Gives::MaybeStruct(_) => doc.extend([String::new(), "Gives `true` where `frame` is filled.".into()]),
+    match &function.gives {
+        Gives::MaybeStruct(name) => doc.extend([String::new(), format!("Gives `true` where `{}` is filled.", filled(name))]),
         Gives::Maybe(_) if function.public => {
             doc.extend([String::new(), "Gives `false` where there is no value; `result` is left as it is then.".into()])
         }
@@ -224,10 +211,15 @@ fn c_doc(function: &Function) -> Vec<String> {
     doc
 }
 
+/// The parameter through which a structure comes.
+fn filled(name: &Name) -> &'static str {
+    if name.c.ends_with("_readings_t") { "readings" } else { "frame" }
+}
+
 fn signature(function: &Function) -> String {
     let mut params: Vec<String> = Vec::new();
     if let Gives::MaybeStruct(name) = &function.gives {
-        params.push(format!("{} *frame", name.c));
+        params.push(format!("{} *{}", name.c, filled(name)));
     }
     params.extend(function.params.iter().map(parameter));
     if let Gives::Maybe(ty) = function.gives {
@@ -259,272 +251,4 @@ fn parameter(param: &Param) -> String {
         (ty, Pass::Change) => format!("{} *{}", plain_type(ty), param.name),
         (ty, Pass::Value) => format!("{} {}", plain_type(ty), param.name),
     }
-}
-
-fn statements(list: &[Stmt], function: &Function, printer: &mut Printer<'_>, depth: usize, out: &mut Lines) {
-    for (index, statement) in list.iter().enumerate() {
-        one_statement(statement, function, printer, depth, out, list.get(index + 1).is_none());
-    }
-}
-
-fn fails(function: &Function) -> &'static str {
-    match &function.gives {
-        Gives::Maybe(_) | Gives::MaybeStruct(_) | Gives::Type(Type::Num(Ty::Bool)) => "return false;",
-        _ => "return;",
-    }
-}
-
-fn one_statement(statement: &Stmt, function: &Function, printer: &mut Printer<'_>, depth: usize, out: &mut Lines, _last: bool) {
-    let pad = "    ".repeat(depth);
-    match statement {
-        Stmt::Comment(text) => out.line(&format!("{pad}/* {} */", plain(text))),
-        Stmt::Let { name, ty, value, mutable } => {
-            let constant = if value.is_some() && !mutable { "const " } else { "" };
-            let text = match (value, ty) {
-                (Some(value), Type::Num(ty)) => format!(" = {}", printer.value(value, *ty)),
-                (Some(value), _) => format!(" = {}", printer.alone(value)),
-                (None, _) => String::new(),
-            };
-            out.wrapped(&format!("{pad}{constant}{} {name}{text};", plain_type(ty)), depth);
-        }
-        Stmt::Set(Expr::Own(of, member), Expr::Bytes(bytes, at)) => {
-            let arrow = if printer.filled { "->" } else { "." };
-            for (to, from) in at.iter().enumerate() {
-                out.line(&format!("{pad}{of}{arrow}{member}[{to}] = {bytes}[{from}];"));
-            }
-        }
-        Stmt::Set(place, value) => {
-            let ty = match value {
-                Expr::Arith(_, ty, ..) | Expr::Shr { ty, .. } => *ty,
-                _ => Ty::I32,
-            };
-            let (place, value) = (printer.alone(place), printer.value(value, ty));
-            out.wrapped(&format!("{pad}{place} = {value};"), depth);
-        }
-        Stmt::If(cond, then, otherwise) => {
-            let cond = printer.alone(cond);
-            out.wrapped(&format!("{pad}if ({cond}) {{"), depth);
-            statements(then, function, printer, depth + 1, out);
-            let mut otherwise = otherwise.as_slice();
-            while let [Stmt::If(cond, then, more)] = otherwise {
-                let cond = printer.alone(cond);
-                out.wrapped(&format!("{pad}}} else if ({cond}) {{"), depth);
-                statements(then, function, printer, depth + 1, out);
-                otherwise = more;
-            }
-            if !otherwise.is_empty() {
-                out.line(&format!("{pad}}} else {{"));
-                statements(otherwise, function, printer, depth + 1, out);
-            }
-            out.line(&format!("{pad}}}"));
-        }
-        Stmt::Checked { name, op, ty, args, why } => {
-            let helper = Helper::Checked(*op, ty.bits());
-            printer.helpers.insert(helper);
-            let args: Vec<String> = args.iter().map(|arg| printer.alone(arg)).collect();
-            out.line(&format!("{pad}{} {name};", type_name(*ty)));
-            out.wrapped(&format!("{pad}if (!{}_{}({}, &{name})) {{", printer.prefix, helper.name(), args.join(", ")), depth);
-            out.line(&format!("{pad}    {} /* {why} */", fails(function)));
-            out.line(&format!("{pad}}}"));
-        }
-        Stmt::Take { name, ty, from: Expr::Pass(of), why } if !printer.tried.contains(of) => {
-            printer.null = true;
-            out.line(&format!("{pad}if ({of} == NULL) {{"));
-            out.line(&format!("{pad}    {} /* {} */", fails(function), plain(why)));
-            out.line(&format!("{pad}}}"));
-            out.line(&format!("{pad}const {} {name} = *{of};", type_name(*ty)));
-        }
-        Stmt::Take { name, ty, from, why } => {
-            let call = with_result(&printer.alone(from), name);
-            let zero = printer.alone(&super::formula::zero(*ty));
-            out.line(&format!("{pad}{} {name} = {zero};", type_name(*ty)));
-            out.wrapped(&format!("{pad}if (!{call}) {{"), depth);
-            out.line(&format!("{pad}    {} /* {} */", fails(function), plain(why)));
-            out.line(&format!("{pad}}}"));
-        }
-        Stmt::Try(name, ty, call) => {
-            printer.tried.insert(name.clone());
-            let call = with_result(&printer.alone(call), name);
-            let zero = printer.alone(&super::formula::zero(*ty));
-            out.line(&format!("{pad}{} {name} = {zero};", type_name(*ty)));
-            out.wrapped(&format!("{pad}const bool has_{name} = {call};"), depth);
-        }
-        Stmt::Fail(why) => out.line(&format!("{pad}{} /* {} */", fails(function), plain(why))),
-        Stmt::Return(value) => {
-            if let Gives::Maybe(ty) = &function.gives {
-                let value = printer.value(value, *ty);
-                out.wrapped(&format!("{pad}*result = {value};"), depth);
-                out.line(&format!("{pad}return true;"));
-                return;
-            }
-            let value = match &function.gives {
-                Gives::Type(Type::Num(ty)) => printer.value(value, *ty),
-                _ => printer.alone(value),
-            };
-            out.wrapped(&format!("{pad}return {value};"), depth);
-        }
-        Stmt::Filled => out.line(&format!("{pad}return true;")),
-        Stmt::EachByte(byte, bytes, from, count, body) => {
-            let index = if from + count > 255 { "uint16_t" } else { "uint_fast8_t" };
-            out.line(&format!("{pad}for ({index} index = {from}; index < {}U; ++index) {{", from + count));
-            out.line(&format!("{pad}    const uint8_t {byte} = {bytes}[index];"));
-            statements(body, function, printer, depth + 1, out);
-            out.line(&format!("{pad}}}"));
-        }
-        Stmt::Times(count, body) => {
-            out.line(&format!("{pad}for (uint_fast8_t round = 0; round < {count}U; ++round) {{"));
-            statements(body, function, printer, depth + 1, out);
-            out.line(&format!("{pad}}}"));
-        }
-        Stmt::Do(call) => {
-            let call = printer.alone(call);
-            out.wrapped(&format!("{pad}{call};"), depth);
-        }
-        Stmt::Ignore(call) => {
-            let call = printer.alone(call);
-            let call = if matches!(&statement, Stmt::Ignore(Expr::Call(..) | Expr::Method(..) | Expr::Var(_) | Expr::Member(..))) {
-                call
-            } else {
-                format!("({call})")
-            };
-            out.wrapped(&format!("{pad}(void){call};"), depth);
-        }
-        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
-            driver::statement(statement, printer, depth, out);
-        }
-        Stmt::Switch(code, _, rows, otherwise) => {
-            let code = printer.alone(code);
-            out.line(&format!("{pad}switch ({code}) {{"));
-            for (codes, body) in rows {
-                for code in codes {
-                    out.line(&format!("{pad}case {code}:"));
-                }
-                statements(body, function, printer, depth + 1, out);
-            }
-            out.line(&format!("{pad}default:"));
-            statements(otherwise, function, printer, depth + 1, out);
-            out.line(&format!("{pad}}}"));
-        }
-    }
-}
-
-/// A call with the place for its result behind its arguments.
-fn with_result(call: &str, name: &str) -> String {
-    let inner = call.strip_suffix(')').unwrap_or(call);
-    let comma = if inner.ends_with('(') { "" } else { ", " };
-    format!("{inner}{comma}&{name})")
-}
-
-/// Lines of text.
-#[derive(Default)]
-pub(super) struct Lines {
-    pub(super) text: String,
-}
-
-impl Lines {
-    pub(super) fn line(&mut self, line: &str) {
-        self.text.push_str(line);
-        self.text.push('\n');
-    }
-
-    pub(super) fn blank(&mut self) {
-        if !self.text.is_empty() && !self.text.ends_with("\n\n") && !self.text.ends_with("{\n") {
-            self.text.push('\n');
-        }
-    }
-
-    pub(super) fn raw(&mut self, text: &str) {
-        self.text.push_str(text);
-    }
-
-    /// A comment of one line or several.
-    pub(super) fn comment(&mut self, lines: &[String]) {
-        match lines {
-            [] => {}
-            [one] if one.len() < WIDTH - 6 => self.line(&format!("/* {} */", plain(one))),
-            lines => {
-                let mut first = true;
-                for line in lines.iter().flat_map(|line| folded(&plain(line), WIDTH - 3)) {
-                    self.line(format!("{} {line}", if first { "/*" } else { " *" }).trim_end());
-                    first = false;
-                }
-                self.line(" */");
-            }
-        }
-    }
-
-    /// A statement, broken behind operators and commas where it is too long.
-    pub(super) fn wrapped(&mut self, text: &str, depth: usize) {
-        let mut rest = text.to_owned();
-        let pad = "    ".repeat(depth + 2);
-        while rest.chars().count() > WIDTH {
-            let Some(at) = break_at(&rest) else { break };
-            let (head, tail) = rest.split_at(at);
-            self.line(head.trim_end());
-            rest = format!("{pad}{}", tail.trim_start());
-        }
-        self.line(&rest);
-    }
-}
-
-/// Where a line that is too long is broken: at the outermost place that fits, as far right as can be.
-fn break_at(line: &str) -> Option<usize> {
-    let mut nesting = 0usize;
-    let mut best: Option<(usize, u8, usize)> = None;
-    let start = line.len() - line.trim_start().len();
-    let chars: Vec<(usize, char)> = line.char_indices().collect();
-    for (index, (at, c)) in chars.iter().enumerate() {
-        match c {
-            '(' if index < WIDTH && best.is_none() && *at > start + 8 => {
-                nesting += 1;
-                best = Some((usize::MAX, u8::MAX, at + 1));
-            }
-            '(' | '[' | '{' => nesting += 1,
-            ')' | ']' | '}' => nesting = nesting.saturating_sub(1),
-            ' ' if index < WIDTH && *at > start + 8 => {
-                let before = line.get(..*at).unwrap_or("");
-                let after = line.get(at + 1..).unwrap_or("");
-                let weight = if before.ends_with(',') {
-                    1
-                } else if after.starts_with("&& ") || after.starts_with("|| ") || after.starts_with("? ") || after.starts_with(": ") {
-                    0
-                } else if ["+ ", "- ", "| ", "* ", "/ ", "= ", "< ", ">", "!=", "==", "^ "].iter().any(|mark| after.starts_with(mark))
-                    && !after.starts_with("= ")
-                {
-                    2
-                } else {
-                    continue;
-                };
-                let better = best.is_none_or(|(deep, heavy, _)| (nesting, weight) <= (deep, heavy));
-                if better {
-                    best = Some((nesting, weight, at + 1));
-                }
-            }
-            _ => {}
-        }
-    }
-    best.map(|(.., at)| at)
-}
-
-/// Text in lines of at most so many characters.
-pub(super) fn folded(text: &str, width: usize) -> Vec<String> {
-    let indent: String = text.chars().take_while(|c| *c == ' ').collect();
-    if text.chars().count() <= width {
-        return vec![text.to_owned()];
-    }
-    let mut lines = vec![indent.clone()];
-    for word in text.split_whitespace() {
-        let line_is_full =
-            lines.last().is_some_and(|line| line.trim().chars().count() > 0 && line.chars().count() + 1 + word.chars().count() > width);
-        if line_is_full {
-            lines.push(indent.clone());
-        }
-        if let Some(line) = lines.last_mut() {
-            if !line.trim().is_empty() {
-                line.push(' ');
-            }
-            line.push_str(word);
-        }
-    }
-    lines
 }

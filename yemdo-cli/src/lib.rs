@@ -1,0 +1,47 @@
+//! The `yemdo` command: arguments, files, colours and progress. What is computed, the library computes.
+
+mod args;
+mod commands;
+mod failure;
+mod input;
+mod link;
+mod output;
+mod show;
+
+use std::io::Write;
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Args, Command};
+use failure::Failure;
+
+/// Does what the arguments of the process ask for.
+pub fn run() -> ExitCode {
+    let args = Args::parse();
+    args.color.apply();
+    let done = match &args.command {
+        Command::Check(check) => commands::check::run(check),
+        Command::Decode(decode) => commands::decode::run(decode),
+        Command::Configure(configure) => commands::configure::run(configure),
+        Command::Choose(choose) => commands::choose::run(choose),
+        Command::Routine(routine) => commands::routine::run(routine),
+        Command::Explain(explain) => commands::explain::run(explain),
+        Command::Scan(scan) => commands::scan::run(scan),
+        Command::Read(read) => commands::read::run(read),
+        Command::Talk(talk) => commands::talk::run(talk),
+        Command::StandIn(stand_in) => commands::stand_in::run(stand_in),
+        Command::Import(import) => commands::import::run(import),
+        Command::Emit(emit) => commands::emit::run(emit),
+        Command::Demo(demo) => commands::demo::run(demo),
+    };
+    match done {
+        Ok(code) => ExitCode::from(code),
+        // Whoever reads our output has had enough of it: that is no failure.
+        Err(Failure::Closed) => ExitCode::SUCCESS,
+        Err(failure) => {
+            let _ = writeln!(anstream::stderr(), "{failure}");
+            ExitCode::from(failure.code())
+        }
+    }
+}

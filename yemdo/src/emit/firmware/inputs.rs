@@ -1,0 +1,270 @@
+//! Where formulas find what they take: codes, fields, columns, parameters, quantities, other readings.
+
+use super::build::{Build, Found, Takes};
+use super::code::{Expr, Function, Gives, Param, Pass, Stmt, Type};
+use super::formula::{Source, body, condition, zero};
+use super::names::snake;
+use crate::formula::operators::Compare;
+use crate::formula::typed::Formula;
+use crate::ground::number::Ty;
+use crate::model::ids::{FrameId, ReadingId};
+use crate::model::input::{Input, inputs};
+
+/// How the value of a reading is got at.
+#[derive(Clone, Debug)]
+pub(super) struct Value {
+    pub(super) reading: ReadingId,
+    pub(super) ty: Ty,
+    /// A number that may be none.
+    pub(super) fails: bool,
+    /// The expression that gives it: a call, or the formula itself.
+    pub(super) expr: Expr,
+    pub(super) takes: Takes,
+    /// The readings whose values it uses directly.
+    pub(super) uses: Vec<ReadingId>,
+}
+
+/// A formula ready to be used: what has to be done before, and where its inputs are.
+pub(super) struct Ready<'b, 'a> {
+    pub(super) before: Vec<Stmt>,
+    pub(super) found: Found<'b, 'a>,
+}
+
+impl Build<'_> {
+    /// What a formula takes, with the quantities behind it.
+    pub(super) fn takes_with(&self, formula: &Formula, frame: Option<FrameId>) -> Takes {
+        let mut takes = self.takes(formula, frame);
+        for input in inputs(formula) {
+            if let Input::Quantity(quantity) = input {
+                takes.add(&self.quantity_takes(quantity));
+            }
+        }
+        takes
+    }
+
+    /// The readings whose values a formula is handed.
+    pub(super) fn handed(&self, formula: &Formula) -> Vec<ReadingId> {
+        direct(formula).into_iter().filter(|used| !self.called.contains(used)).collect()
+    }
+
+    /// What a formula takes, with what the values take that it calls for itself.
+    pub(super) fn takes_known(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Takes {
+        let mut takes = self.takes_with(formula, frame);
+        for used in direct(formula).into_iter().filter(|used| self.called.contains(used)) {
+            known.iter().find(|value| value.reading == used).into_iter().for_each(|value| takes.add(&value.takes));
+        }
+        takes
+    }
+
+    /// The parameter by which a function is handed the value of a reading.
+    pub(super) fn value_param(&self, id: ReadingId, known: &[Value]) -> Option<Param> {
+        let value = known.iter().find(|value| value.reading == id)?;
+        let name = snake(&self.part.readings.get(id)?.name);
+        Some(Param {
+            name: self.value_name(&name),
+            ty: if value.fails { Type::Maybe(value.ty) } else { Type::Num(value.ty) },
+            pass: Pass::Value,
+        })
+    }
+
+    /// The name of the variable for a reading's value.
+    pub(super) fn value_name(&self, name: &str) -> String {
+        let taken = self.part.frames.iter().any(|frame| snake(&frame.name) == name)
+            || matches!(name, "settings" | "parameters" | "value" | "status" | "result");
+        if taken { format!("{name}_reading") } else { name.to_owned() }
+    }
+
+    /// Makes a formula's inputs ready, with the values of these readings at hand.
+    pub(super) fn ready(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Ready<'_, '_> {
+        let mut before = Vec::new();
+        let mut sources = Vec::new();
+        for input in inputs(formula) {
+            let source = match input {
+                Input::Reading(id) if self.called.contains(&id) => {
+                    let Some(value) = known.iter().find(|value| value.reading == id) else { continue };
+                    let name = self.part.readings.get(id).map_or(String::new(), |reading| self.value_name(&snake(&reading.name)));
+                    if value.fails { Source::Call(name, value.expr.clone(), value.ty) } else { Source::Value(value.expr.clone(), value.ty) }
+                }
+                Input::Reading(id) => match self.value_param(id, known) {
+                    Some(Param { name, ty: Type::Maybe(ty), .. }) => Source::Maybe(name, ty),
+                    Some(Param { name, ty: Type::Num(ty), .. }) => Source::Value(Expr::Var(name), ty),
+                    _ => continue,
+                },
+                other => match self.source(other, frame, &mut before) {
+                    Some(source) => source,
+                    None => continue,
+                },
+            };
+            sources.push((input.key(), source));
+        }
+        Ready { before, found: Found { build: self, sources } }
+    }
+
+    /// Where an input is that is no reading, and what has to be done before it can be used.
+    pub(super) fn source(&self, input: Input, frame: Option<FrameId>, before: &mut Vec<Stmt>) -> Option<Source> {
+        let part = self.part;
+        let fail = |why: String| vec![Stmt::Fail(why)];
+        let at = |field| if self.holds(frame, field) { self.frame_field(frame, field) } else { Some(self.setting(field)) };
+        Some(match input {
+            Input::Code(id) => {
+                let code = part.codes.get(id)?;
+                let Type::Num(ty) = self.stored(&code.layout) else { return None };
+                let value = Expr::Member(self.frame_var(code.frame), self.code_member(id));
+                let number = |number: i128| Expr::Int(number, ty);
+                if let Some((low, high)) = code.range.filter(|_| !ty.is_real()) {
+                    let (least, most) = ty.bounds().unwrap_or((low, high));
+                    let below = (low > least).then(|| value.clone().compare(Compare::Less, ty, number(low)));
+                    let above = (high < most).then(|| value.clone().compare(Compare::Greater, ty, number(high)));
+                    let outside = match (below, above) {
+                        (Some(_), Some(_)) => {
+                            Some(Expr::Not(Expr::Within(ty, value.clone().boxed(), number(low).boxed(), number(high).boxed()).boxed()))
+                        }
+                        (below, above) => below.or(above),
+                    };
+                    let why = format!("{} is {low} to {high}", code.name);
+                    before.extend(outside.map(|outside| Stmt::If(outside, fail(why), Vec::new())));
+                } else if code.layout.form == crate::bits::form::Form::Bcd {
+                    let none = value.clone().compare(Compare::Less, ty, number(0));
+                    before.push(Stmt::If(none, fail(format!("{} has a digit above 9", code.name)), Vec::new()));
+                }
+                Source::Value(value, ty)
+            }
+            Input::Field(id) => {
+                let (value, ty) = at(id)?;
+                if part.fields.get(id)?.layout.form == crate::bits::form::Form::Bcd {
+                    let none = value.clone().compare(Compare::Less, ty, Expr::Int(0, ty));
+                    before.push(Stmt::If(none, fail(format!("{} has a digit above 9", part.fields.get(id)?.name)), Vec::new()));
+                }
+                Source::Value(value, ty)
+            }
+            Input::Column(id, column) => {
+                let (value, ty) = at(id)?;
+                let (name, result, whole) = self.column_function(id, column)?;
+                let call = Expr::Call(name, vec![value.cast(ty, self.field_code_type(id))]);
+                if whole {
+                    Source::Value(call, result)
+                } else {
+                    let field = part.fields.get(id)?;
+                    let name = format!("{}_{}", snake(&field.name), snake(&field.columns.get(column)?.name));
+                    let why = format!("{} has no row for it", field.name);
+                    before.push(Stmt::Take { name: name.clone(), ty: result, from: call, why });
+                    Source::Value(Expr::Var(name), result)
+                }
+            }
+            Input::Parameter(id) => Source::Value(Expr::Member("parameters".into(), self.parameter_member(id)), self.parameter_type()),
+            Input::Quantity(id) => {
+                let (call, ty, fails) = self.quantity_value(id)?;
+                if fails {
+                    let name = format!("{}_value", snake(&part.quantities.get(id)?.name));
+                    before.push(Stmt::Take { name: name.clone(), ty, from: call, why: "a value it needs is at fault".into() });
+                    Source::Value(Expr::Var(name), ty)
+                } else {
+                    Source::Value(call, ty)
+                }
+            }
+            Input::Reading(_) => return None,
+        })
+    }
+
+    pub(super) fn frame_field(&self, frame: Option<FrameId>, id: crate::model::ids::FieldId) -> Option<(Expr, Ty)> {
+        let frame = frame?;
+        let field = self.part.fields.get(id)?;
+        let Type::Num(ty) = self.stored(&field.layout) else { return None };
+        Some((Expr::Member(self.frame_var(frame), self.field_member(frame, id)), ty))
+    }
+
+    /// A condition as an expression; where it takes statements, they become a function.
+    pub(super) fn holds_with(
+        &mut self,
+        formula: &Formula,
+        frame: Option<FrameId>,
+        name: &str,
+        known: &[Value],
+        outer: &mut Vec<Stmt>,
+    ) -> (Expr, Takes) {
+        let facts = self.facts_of(formula);
+        let takes = self.takes_known(formula, frame, known);
+        let Ready { before, found } = self.ready(formula, frame, known);
+        if before.is_empty()
+            && let Some(expr) = condition(formula, &facts, &found)
+        {
+            return (expr, takes);
+        }
+        let mut params = self.params(&takes, frame);
+        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, known)));
+        let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
+        let (statements, may_fail) = body(formula, &facts, &found, &given);
+        let fails = may_fail || before.iter().any(can_fail);
+        let statements: Vec<Stmt> = before.into_iter().chain(statements).map(|statement| as_truth(statement, formula.ty)).collect();
+        self.note_curves(formula);
+        let name = self.prefix.function(name);
+        let mut doc = vec!["Whether this holds:".to_owned()];
+        doc.extend(self.formula_text(formula));
+        let gives = if fails { Gives::Maybe(Ty::Bool) } else { Gives::Type(Type::Num(Ty::Bool)) };
+        let call = Self::call(&name, &params);
+        let of = Self::home(&params);
+        let variable = name.rust.clone();
+        self.module.functions.push(Function { doc, public: false, name, of, params, gives, body: statements });
+        if !fails {
+            return (call, takes);
+        }
+        // A condition without a value does not hold.
+        outer.push(Stmt::Try(variable.clone(), Ty::Bool, call));
+        (Expr::And(Expr::IsThere(variable.clone()).boxed(), Expr::There(variable).boxed()), takes)
+    }
+
+    /// The readings behind these, in order, and these.
+    pub(super) fn all_uses(&self, uses: &[ReadingId], values: &[Value]) -> Vec<ReadingId> {
+        let mut all: Vec<ReadingId> = uses.to_vec();
+        let mut at = 0;
+        while let Some(id) = all.get(at).copied() {
+            let more = values.iter().find(|value| value.reading == id).map_or(Vec::new(), |value| value.uses.clone());
+            all.extend(more);
+            at += 1;
+        }
+        self.part.order.iter().copied().filter(|id| all.contains(id)).collect()
+    }
+
+    /// Variables with the values of readings, each after those it uses.
+    pub(super) fn computed(&self, uses: &[ReadingId], values: &[Value]) -> Vec<Stmt> {
+        let one = |id: ReadingId| {
+            let value = values.iter().find(|value| value.reading == id)?;
+            let name = self.value_name(&snake(&self.part.readings.get(id)?.name));
+            Some(if value.fails {
+                Stmt::Try(name, value.ty, value.expr.clone())
+            } else {
+                Stmt::Let { name, ty: Type::Num(value.ty), value: Some(value.expr.clone()), mutable: false }
+            })
+        };
+        self.all_uses(uses, values).into_iter().filter_map(one).collect()
+    }
+}
+
+/// The readings that a formula uses itself.
+pub(super) fn direct(formula: &Formula) -> Vec<ReadingId> {
+    inputs(formula).filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None }).collect()
+}
+
+/// Whether a statement, or one within it, may end the function without a value.
+pub(super) fn can_fail(statement: &Stmt) -> bool {
+    match statement {
+        Stmt::Fail(_) | Stmt::Checked { .. } | Stmt::Take { .. } => true,
+        Stmt::If(_, then, otherwise) => then.iter().chain(otherwise).any(can_fail),
+        Stmt::EachByte(.., body) | Stmt::Times(_, body) | Stmt::EachCode { body, .. } => body.iter().any(can_fail),
+        _ => false,
+    }
+}
+
+/// What a condition's formula returns, as truth.
+fn as_truth(statement: Stmt, ty: Ty) -> Stmt {
+    match statement {
+        Stmt::Return(Expr::FromBool(_, truth)) => Stmt::Return(*truth),
+        Stmt::Return(value) if ty == Ty::Bool => Stmt::Return(value),
+        Stmt::Return(value) => Stmt::Return(value.compare(Compare::NotEqual, ty, zero(ty))),
+        Stmt::If(cond, then, otherwise) => {
+            let all = |list: Vec<Stmt>| list.into_iter().map(|statement| as_truth(statement, ty)).collect();
+            Stmt::If(cond, all(then), all(otherwise))
+        }
+        other => other,
+    }
+}

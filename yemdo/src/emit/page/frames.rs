@@ -1,0 +1,111 @@
+//! Frames, byte by byte.
+
+use maud::{Markup, html};
+
+use super::readings::told;
+use super::{anchor, broken, cited, code_anchor, conditions, runs};
+use crate::bits::layout::Slice;
+use crate::ground::words::counted;
+use crate::model::frame::{Frame, Origin};
+use crate::model::part::Part;
+
+/// Frames of more bytes are told in words alone.
+const MOST_BYTES: usize = 64;
+
+pub(super) fn section(part: &Part) -> Markup {
+    html! { @for frame in part.frames.iter() { (one(part, frame)) } }
+}
+
+fn one(part: &Part, frame: &Frame) -> Markup {
+    let from = match frame.origin() {
+        Origin::Read(one) if !one.command.is_empty() => format!(" after {}", one.command.text(part)),
+        Origin::Registers(runs) => format!(" of registers, in {}", counted(runs.len(), "transfer")),
+        Origin::Modbus(range) => format!(": {range}"),
+        Origin::Transfers(transfers) => format!(" in {}", counted(transfers.len(), "transfer")),
+        _ => String::new(),
+    };
+    html! {
+        article id=(anchor("frame", frame.name())) {
+            h3 { (frame.name()) " " span .at { (counted(frame.length(), "byte")) (from) } (cited(frame.source())) }
+            @if let Some(means) = frame.means() { p { (means) } }
+            @if frame.length() <= MOST_BYTES {
+                div .scroll { table .bits {
+                    caption { "The bytes of " (frame.name()) ", as they come" }
+                    tr .numbers { th {} @for bit in (0..8).rev() { th scope="col" { (bit) } } }
+                    @for (first, last, runs) in rows(part, frame) {
+                        tr { th scope="row" { "b" (first) @if last > first { " – b" (last) } } (row(&runs)) }
+                    }
+                } }
+            }
+            div .scroll { table .codes {
+                thead { tr { th { "code" } th { "layout" } th { "form" } th { "lowest" } th { "highest" } } }
+                tbody {
+                    @for code in part.codes.of(frame.codes()) {
+                        @let (low, high) = code.bounds();
+                        tr id=(code_anchor(part, code)) {
+                            td { (code.name()) }
+                            td .code { (code.layout().notation()) }
+                            td { (code.layout().form.name()) }
+                            @if code.ty().is_real() { td {} td {} } @else { td .number { (low) } td .number { (high) } }
+                        }
+                    }
+                }
+            } }
+            @for check in frame.checks() { p .note { "Check: " (check.method()) "." } }
+            (conditions(part, frame.conditions()))
+            @let given = brought(part, frame);
+            @if !given.is_empty() {
+                p .note { "Readings: " @for (index, name) in given.iter().enumerate() { @if index > 0 { ", " } a href=(format!("#{}", anchor("reading", name))) { (name) } } "." }
+            }
+        }
+    }
+}
+
+/// The readings of a frame; of an array the first, which is told in full.
+fn brought<'p>(part: &'p Part, frame: &Frame) -> Vec<&'p str> {
+    let shown = told(part).into_iter().filter(|(id, reading)| reading.is_shown() && frame.readings().contains(id));
+    shown.map(|(_, reading)| reading.name()).collect()
+}
+
+/// What bits are: a code with its anchor, or a check without one.
+type Owner = Option<(String, Option<String>)>;
+
+/// Bits side by side: the highest, the lowest, and what they are.
+type Run = (u32, u32, Owner);
+
+/// What the bits of a byte are, the highest first.
+fn bits(part: &Part, frame: &Frame, byte: usize) -> Vec<Run> {
+    let inside = |slices: &[Slice], bit: u32| {
+        slices.iter().any(|slice| slice.byte == byte && (u32::from(slice.low)..=u32::from(slice.high)).contains(&bit))
+    };
+    runs(7, 0, |bit| {
+        let code = part.codes.of(frame.codes()).find(|code| inside(&code.layout().slices, bit));
+        let check = || frame.checks().iter().find(|check| inside(&check.place, bit)).map(|check| (check.method(), None));
+        code.map(|code| (code.name().to_owned(), Some(code_anchor(part, code)))).or_else(check)
+    })
+}
+
+/// The bytes of a frame; those that one code or check has to itself, one behind the other, are one row.
+fn rows(part: &Part, frame: &Frame) -> Vec<(usize, usize, Vec<Run>)> {
+    let mut rows: Vec<(usize, usize, Vec<Run>)> = Vec::new();
+    for byte in 0..frame.length() {
+        let runs = bits(part, frame, byte);
+        match rows.last_mut() {
+            Some((_, last, before)) if *before == runs && runs.len() == 1 => *last = byte,
+            _ => rows.push((byte, byte, runs)),
+        }
+    }
+    rows
+}
+
+fn row(runs: &[Run]) -> Markup {
+    html! {
+        @for (high, low, own) in runs {
+            @match own {
+                Some((name, Some(anchor))) => td .field colspan=(high - low + 1) { a href=(format!("#{anchor}")) { (broken(name)) } },
+                Some((name, None)) => td .check colspan=(high - low + 1) { (name) },
+                None => td .reserved colspan=(high - low + 1) { "–" },
+            }
+        }
+    }
+}

@@ -1,0 +1,108 @@
+//! Readings: formula, range, step, statuses, and the transfer curve.
+
+use std::collections::BTreeSet;
+
+use maud::{Markup, html};
+
+use super::{anchor, cited, code_anchor, conditions, curve};
+use crate::ground::digits::Digits;
+use crate::ground::words::with_unit;
+use crate::model::ids::ReadingId;
+use crate::model::part::Part;
+use crate::model::reading::Reading;
+use crate::model::registers::Settings;
+use crate::predict::Prediction;
+use crate::review::Review;
+
+pub(super) fn section(part: &Part, review: &Review) -> Markup {
+    html! { @for (id, reading) in told(part) { (one(part, review, id, reading)) } }
+}
+
+/// The readings, of an array the first; shared values stand behind those that use them.
+pub(super) fn told(part: &Part) -> Vec<(ReadingId, &Reading)> {
+    let mut spans = BTreeSet::new();
+    let (shown, shared): (Vec<_>, Vec<_>) = part.readings.entries().partition(|(_, reading)| reading.is_shown());
+    shown.into_iter().chain(shared).filter(|(_, reading)| spans.insert(reading.span().start)).collect()
+}
+
+fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup {
+    let (reset, defaults) = (Settings::reset(part), part.parameters.iter().map(|parameter| parameter.default).collect::<Vec<f64>>());
+    let elements = part.readings.iter().filter(|other| other.span() == reading.span()).count();
+    let stated = reading.range(part, &reset, &defaults);
+    html! {
+        article id=(anchor("reading", reading.name())) {
+            h3 {
+                (reading.name()) " "
+                span .at { (heading(reading)) }
+                (cited(reading.source()))
+            }
+            @if elements > 1 { p { "One of an array of " (elements) "." } }
+            @if let Some(means) = reading.means() { p { (means) } }
+            pre .formula { (unindented(&part.typed(reading.formula()))) }
+            dl {
+                @if let Some(found) = review.prediction(id) { (facts(part, reading, found)) }
+                @if let Some((low, high)) = stated { dt { "stated range" } dd { (low) " to " (with_unit(high, reading.unit())) } }
+                dt { "from" }
+                dd {
+                    @for (index, code) in part.codes.of(reading.codes()).take(8).enumerate() {
+                        @if index > 0 { ", " } a href=(format!("#{}", code_anchor(part, code))) { (code.name()) }
+                    }
+                    @if reading.codes().len() > 8 { " and " (reading.codes().len() - 8) " more" }
+                }
+            }
+            (conditions(part, reading.conditions()))
+            (curve::figure(part, id, stated))
+        }
+    }
+}
+
+/// What it is, beside its name.
+fn heading(reading: &Reading) -> String {
+    match (reading.is_shown(), reading.unit()) {
+        (false, "" | "1") => "a shared value".into(),
+        (false, unit) => format!("a shared value in {unit}"),
+        (true, "1") => "in parts of one".into(),
+        (true, unit) => format!("in {unit}"),
+    }
+}
+
+fn facts(part: &Part, reading: &Reading, found: &Prediction) -> Markup {
+    let digits = found.digits;
+    let with: Vec<String> = found.settings.iter().filter_map(|(field, code)| part.setting_text(*field, *code)).collect();
+    html! {
+        @if let Some(extent) = found.extent.filter(|extent| extent.low.is_finite() && extent.high.is_finite()) {
+            dt { "possible values" }
+            dd {
+                @if !extent.exact { "within " }
+                (digits.text(extent.low)) " to " (with_unit(digits.text(extent.high), reading.unit()))
+                @if !with.is_empty() { ", with " (with.join(", ")) }
+            }
+        }
+        @if let Some((finest, coarsest)) = found.step {
+            dt { "step" }
+            dd { (short(finest)) @if coarsest > finest * 1.01 { " to " (short(coarsest)) } }
+        }
+        dt { "arithmetic" }
+        dd { (found.arithmetic()) }
+        @for fault in &found.faults {
+            dt { "fault" }
+            dd { (fault.kind.describe()) " with " (fault.codes.iter().map(|(name, code)| format!("{name} = {code}")).collect::<Vec<_>>().join(", ")) }
+        }
+    }
+}
+
+/// A number with six digits that count, without zeros behind them.
+pub(super) fn short(value: f64) -> String {
+    let text = Digits::UNKNOWN.text(value);
+    if text.contains('.') && !text.contains('e') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
+}
+
+/// A formula of several lines without the indentation that all of them have.
+fn unindented(text: &str) -> String {
+    let text = text.trim_matches('\n');
+    let indent =
+        text.lines().skip(1).filter(|line| !line.trim().is_empty()).map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
+    let mut lines = text.lines();
+    let first = lines.next().unwrap_or("").trim_start().to_owned();
+    std::iter::once(first).chain(lines.map(|line| line.get(indent..).unwrap_or("").to_owned())).collect::<Vec<_>>().join("\n")
+}
