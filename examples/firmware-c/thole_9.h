@@ -184,7 +184,7 @@ int32_t thole_9_get_lower_threshold(const thole_9_settings_t *settings);
 
 /* Sets lower threshold as near to a value in °C as LOW_LIMIT can hold it.
  *
- * It is found by halving. Beyond the ends nothing is set, and `false` comes back.
+ * Found by bisection. Out of range, nothing is set and `false` is returned.
  */
 bool thole_9_set_lower_threshold(thole_9_settings_t *settings, int32_t value);
 
@@ -196,7 +196,7 @@ int32_t thole_9_get_upper_threshold(const thole_9_settings_t *settings);
 
 /* Sets upper threshold as near to a value in °C as HIGH_LIMIT can hold it.
  *
- * It is found by halving. Beyond the ends nothing is set, and `false` comes back.
+ * Found by bisection. Out of range, nothing is set and `false` is returned.
  */
 bool thole_9_set_upper_threshold(thole_9_settings_t *settings, int32_t value);
 
@@ -211,7 +211,7 @@ thole_9_reading_t thole_9_temperature(const thole_9_frost_frame_t *frost);
 /* All readings of FROST. */
 thole_9_frost_readings_t thole_9_frost_readings(const thole_9_frost_frame_t *frost);
 
-/* The readings of the bytes of FROST: it is unpacked, and all are computed.
+/* Decodes the bytes of FROST: unpacks them and computes all readings.
  *
  * Gives `true` where `readings` is filled.
  */
