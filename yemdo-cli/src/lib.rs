@@ -5,8 +5,10 @@ mod commands;
 mod failure;
 mod input;
 mod link;
+mod log;
 mod output;
 mod show;
+mod tracks;
 
 use std::io::Write;
 use std::process::ExitCode;
@@ -29,6 +31,7 @@ pub fn run() -> ExitCode {
         Command::Explain(explain) => commands::explain::run(explain),
         Command::Scan(scan) => commands::scan::run(scan),
         Command::Read(read) => commands::read::run(read),
+        Command::Plot(plot) => commands::plot::run(plot),
         Command::Talk(talk) => commands::talk::run(talk),
         Command::StandIn(stand_in) => commands::stand_in::run(stand_in),
         Command::Import(import) => commands::import::run(import),

@@ -153,6 +153,12 @@ impl Stop {
         stop
     }
 
+    /// The same as Ctrl-C.
+    #[cfg(feature = "live")]
+    pub(crate) fn ask(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
     pub(crate) fn is_asked(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }

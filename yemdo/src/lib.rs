@@ -46,6 +46,7 @@ mod predict;
 pub mod record;
 pub mod review;
 pub mod routine;
+pub mod series;
 mod sheet;
 pub mod stand_in;
 pub mod units;

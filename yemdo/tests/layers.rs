@@ -18,7 +18,7 @@ const ORDER: &[&[&str]] = &[
     &["formula"],
     &["sheet"],
     &["bits"],
-    &["units"],
+    &["units", "series"],
     &["ground"],
 ];
 

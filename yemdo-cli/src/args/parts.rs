@@ -2,8 +2,9 @@
 
 use std::path::PathBuf;
 
-use super::{CheckFormat, Format};
+use super::CheckFormat;
 use crate::link::{Link, time};
+use crate::log::{Moment, Rotation};
 
 pub(super) const SCAN_HELP: &str = "\
 Examples:
@@ -21,8 +22,11 @@ Examples:
   yemdo read sheets/garboard-rs.toml --at tcp:192.0.2.7@17 --every '2 s' --format csv
   yemdo read sheets/thole-9.toml --at 'stand-in:temperature=5 - t' --every '1 s' --count 5
   yemdo read --bench hall.toml --for '1 min'
+  yemdo read --bench hall.toml --every '500 ms' --live
+  yemdo read --bench hall.toml --every '10 s' --log hall.csv --rotate '1 d'
 
-A part that fails is shown failing, and comes back by itself. The end is a count, a time, or Ctrl-C. With --count or --for, waits
+A log holds readings with their bytes, and is appended to; its form follows from its name: .csv, .jsonl (JSON lines), .senml (SenML, a
+pack a line), .senmlc (SenML in CBOR). yemdo decode --log reads all of them back. A part that fails is shown failing, and comes back by itself. The end is a count, a time, or Ctrl-C. With --count or --for, waits
 for a stand-in take no time: its clock is virtual.";
 
 pub(super) const TALK_HELP: &str = "\
@@ -89,6 +93,12 @@ pub(crate) struct Read {
     /// So long
     #[arg(long = "for", value_name = "TIME", value_parser = time)]
     pub(crate) duration: Option<u64>,
+    /// Watch it in a view of the whole terminal; `?` lists its keys
+    #[arg(long)]
+    pub(crate) live: bool,
+    /// Play a recording at so many times its speed; default: as fast as it can, in the live view 1
+    #[arg(long, value_name = "FACTOR", value_parser = speed)]
+    pub(crate) speed: Option<f64>,
     /// Set fields, quantities or parameters first; may be given several times
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
@@ -98,11 +108,47 @@ pub(crate) struct Read {
     /// A variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
+    /// Append the readings to a log: .csv, .jsonl, .senml or .senmlc
+    #[arg(long, value_name = "FILE")]
+    pub(crate) log: Option<PathBuf>,
+    /// Begin a new log file at this size, or after this time: 10 MB, 1 h, 1 d; the full one gets its time into its name
+    #[arg(long, value_name = "SIZE|TIME", requires = "log", value_parser = Rotation::parse)]
+    pub(crate) rotate: Option<Rotation>,
+    /// Units to show and to log readings in, as °F or pressure=psi; may be given several times
+    #[arg(long, value_name = "UNIT")]
+    pub(crate) unit: Vec<String>,
+    /// Times in UTC; default: local time with its offset
+    #[arg(long)]
+    pub(crate) utc: bool,
+    /// When the clock of stand-ins and recordings begins, in RFC 3339; default: now
+    #[arg(long, value_name = "TIME", value_parser = moment)]
+    pub(crate) begin: Option<Moment>,
     /// How to print the readings
     #[arg(long, value_enum, default_value = "table")]
-    pub(crate) format: Format,
+    pub(crate) format: ReadFormat,
     #[command(flatten)]
     pub(crate) link: Link,
+}
+
+fn speed(typed: &str) -> Result<f64, String> {
+    typed.parse().ok().filter(|speed| (0.001..=1e6).contains(speed)).ok_or_else(|| "write a number from 0.001 to 1000000".into())
+}
+
+fn moment(typed: &str) -> Result<Moment, String> {
+    Moment::parse(typed).ok_or_else(|| "write 2031-02-07T08:00:00Z, or with an offset such as +01:00".into())
+}
+
+/// How readings are printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum ReadFormat {
+    /// Columns for people
+    Table,
+    /// A row for each reading
+    Csv,
+    /// JSON, a line for each measurement
+    Json,
+    /// SenML (RFC 8428), a pack a line
+    Senml,
 }
 
 #[derive(Debug, clap::Args)]

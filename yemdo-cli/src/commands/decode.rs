@@ -9,14 +9,15 @@ use std::sync::{Arc, Mutex};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use yemdo::part::Example;
-use yemdo::record::{LogReader, Record, parse_frames};
+use yemdo::record::{Record, parse_frames};
 use yemdo::view::{ShownUnits, UseView};
 use yemdo::{Columns, Decoder, FrameId, Part, Refusal};
 
 use crate::args::Decode;
 use crate::failure::Failure;
-use crate::input::{self, Log};
+use crate::input;
 use crate::link::{Connected, Stop, failed, tell_verdict};
+use crate::log::{AnyLog, Clocks, Step};
 use crate::output::many_lines;
 use crate::show::number::count;
 use crate::show::rows::{Output, Rows, Sink};
@@ -334,9 +335,32 @@ fn stream(
     let frames = frame.map_or(every, |frame| vec![frame]);
     let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, true, units);
     let mut batch = Batch::new(args.refused);
-    tell_settings(args, decoder, &frames);
-    let mut log = Log::new(input, LogReader::new(&part, frame));
-    while let Some(record) = log.next()? {
+    let mut told = false;
+    let mut log = AnyLog::open(input, &part, frame, args.part.as_deref(), &Clocks::new(args.utc))?;
+    let before = decoder.settings().clone();
+    while let Some(step) = log.next()? {
+        let record = match step {
+            Step::Frame(record) => {
+                if !std::mem::replace(&mut told, true) {
+                    tell_settings(args, decoder, &frames);
+                }
+                record
+            }
+            Step::Refused(line, why) => {
+                batch.flush(decoder, &mut sink)?;
+                batch.refuse(line, "not a frame", &why);
+                continue;
+            }
+            Step::Settings(set) => {
+                batch.flush(decoder, &mut sink)?;
+                *decoder.settings_mut() = before.clone();
+                let typed: Vec<String> = set.iter().map(|(name, value)| format!("{name}={value}")).collect();
+                input::apply(decoder, &typed)?;
+                input::apply(decoder, &args.set)?;
+                told = false;
+                continue;
+            }
+        };
         if live {
             // What comes in live is shown at once, and never half.
             let mut frames = writing.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
@@ -348,7 +372,7 @@ fn stream(
             batch.add(record, decoder, &mut sink)?;
         }
         if batch.rows.is_empty() || batch.rows.len() == BATCH {
-            progress.set_position(log.taken);
+            progress.set_position(log.taken());
         }
         if stop.load(Ordering::Relaxed) {
             break;
@@ -358,6 +382,7 @@ fn stream(
     sink.flush()?;
     progress.finish_and_clear();
     tell_ages(&batch, &part);
+    log.tell_failed();
     summary(&batch, stop.load(Ordering::Relaxed))
 }
 

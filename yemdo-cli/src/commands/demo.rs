@@ -2,7 +2,6 @@
 
 mod bench;
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
 
@@ -10,17 +9,20 @@ use anstyle::{AnsiColor, Style};
 use yemdo::configure::WriteScope;
 use yemdo::record::LogReader;
 use yemdo::routine::Runner;
-use yemdo::{Columns, Decoder, Part, Status, to_hex};
+use yemdo::series::Running;
+use yemdo::{Decoder, Part, to_hex};
 
 use super::configure;
+use super::plot::over_time;
 use crate::args::Demo;
 use crate::failure::Failure;
 use crate::input::{self, Log};
+use crate::log::{Clocks, Moment};
 use crate::output::write_file;
-use crate::show::grid::{Align, Cell, Grid};
-use crate::show::plot::{self, Day, Series};
+use crate::show::grid::{Align, Grid};
 use crate::show::status::status_cell;
-use crate::show::{requests, writes};
+use crate::show::{figure, requests, writes};
+use crate::tracks::{Raw, Track, Tracks};
 
 /// Sheets and logs are part of the command, so that the demo runs from anywhere.
 const PARTS: [(&str, &str, &str); 2] = [
@@ -41,25 +43,21 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
         out,
         "\n{bold}A day in the ship's hall{bold:#}  {dim}a made-up recording of raw I2C frames, decoded from the sheets of two parts{dim:#}"
     )?;
-    let mut day = Day::default();
+    let mut day = Tracks::default();
     for (name, sheet, log) in PARTS {
         let part = Part::parse(name, sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;
-        let decoded = decode(&part, log)?;
+        day.decode(log.as_bytes(), &Raw { part: &part, set: &[], name: None })?;
         writeln!(out)?;
-        summary(&mut out, &part, &decoded)?;
-        day.refused.extend(decoded.refused_at.iter().map(|(second, _)| (*second, part.name().to_owned())));
-        for (series, reading) in decoded.series.into_iter().zip(part.readings()) {
-            let label = format!("{}, {}", reading.name(), part.name());
-            day.series.push(Series { label, unit: reading.unit().to_owned(), points: series.points });
-        }
+        summary(&mut out, &part, &day)?;
     }
     set_up(&mut out)?;
     fs::create_dir_all(&args.out).map_err(|error| Failure::file("make the folder", &args.out, &error))?;
-    let svg = plot::svg(&day)?;
+    let mut figure = over_time::figure(&day, &Clocks::new(true))?;
+    figure.title = "A day in the ship's hall, from raw frames".to_owned();
     let svg_path = args.out.join("day.svg");
     let png_path = args.out.join("day.png");
-    write_file(&svg_path, svg.as_bytes(), args.overwrite)?;
-    write_file(&png_path, &plot::png(&day)?, args.overwrite)?;
+    write_file(&svg_path, figure::svg(&figure)?.as_bytes(), args.overwrite)?;
+    write_file(&png_path, &figure::png(&figure)?, args.overwrite)?;
     writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
     writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 89 87 1C 3E 0C 12 24 --steps{dim:#}")?;
     Ok(0)
@@ -97,126 +95,41 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     Ok(grid.write(out)?)
 }
 
-/// A reading over the day.
-#[derive(Debug, Default)]
-struct Track {
-    /// Second of the day, value, status; only where there is a value.
-    points: Vec<(u32, f64, Status)>,
-    status: BTreeMap<Status, u64>,
-}
-
-/// A part's log, decoded.
-#[derive(Debug)]
-struct DecodedLog {
-    frames: u64,
-    first: String,
-    last: String,
-    /// One a reading, in the sheet's order.
-    series: Vec<Track>,
-    refused: BTreeMap<&'static str, u64>,
-    refused_at: Vec<(u32, &'static str)>,
-}
-
-fn decode(part: &Part, text: &str) -> Result<DecodedLog, Failure> {
-    let mut decoder = Decoder::new(part);
-    let mut log = Log::new(text.as_bytes(), LogReader::new(part, None));
-    let Some(id) = part.frames().ids().next() else { return Err(Failure::told("the sheet describes no frame")) };
-    let mut done = DecodedLog {
-        frames: 0,
-        first: String::new(),
-        last: String::new(),
-        series: part.readings().iter().map(|_| Track::default()).collect(),
-        refused: BTreeMap::new(),
-        refused_at: Vec::new(),
-    };
-    let length = part.frames().first().map_or(1, |frame| frame.length());
-    let (mut bytes, mut seconds) = (Vec::new(), Vec::new());
-    while let Some(record) = log.next()? {
-        let time = record.time.unwrap_or_default();
-        let second = second_of_day(&time);
-        done.frames += 1;
-        if done.first.is_empty() {
-            done.first.clone_from(&time);
-        }
-        done.last = time;
-        let Ok(frame) = record.bytes else {
-            done.refuse(second, "not a frame");
-            continue;
-        };
-        match decoder.frame_bytes(id, &frame) {
-            Ok((frame, _)) => {
-                bytes.extend_from_slice(&frame);
-                seconds.push(second);
-            }
-            Err(refusal) => done.refuse(second, refusal.cause()),
-        }
-    }
-    let mut columns = Columns::new();
-    decoder.decode_many(id, &bytes, &mut columns).map_err(|refusal| Failure::refused(refusal.to_string()))?;
-    for (index, second) in seconds.iter().enumerate() {
-        let frame = bytes.get(index * length..(index + 1) * length).unwrap_or(&[]);
-        if let Some(check) = columns.failed_check(index) {
-            done.refuse(*second, decoder.check_refusal(id, check, frame).cause());
-            continue;
-        }
-        for (reading, track) in done.series.iter_mut().enumerate() {
-            let Some(value) = columns.values(reading).get(index) else { continue };
-            let status = columns.status(reading, index);
-            *track.status.entry(status).or_default() += 1;
-            if status.has_value() {
-                track.points.push((*second, *value, status));
-            }
-        }
-    }
-    Ok(done)
-}
-
-impl DecodedLog {
-    fn refuse(&mut self, second: u32, cause: &'static str) {
-        *self.refused.entry(cause).or_default() += 1;
-        self.refused_at.push((second, cause));
-    }
-}
-
-/// The second of the day of `2031-02-07T08:15:30`.
-fn second_of_day(time: &str) -> u32 {
-    let clock = time.split('T').next_back().unwrap_or("");
-    clock.split(':').fold(0, |seconds, part| seconds * 60 + part.parse::<u32>().unwrap_or(0))
-}
-
-fn summary(out: &mut dyn Write, part: &Part, log: &DecodedLog) -> Result<(), Failure> {
+fn summary(out: &mut dyn Write, part: &Part, day: &Tracks) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    let own: Vec<&Track> = day.tracks.iter().filter(|track| track.part == part.name()).collect();
+    let refused: Vec<(&str, usize)> =
+        day.refused.iter().filter(|((name, _), _)| name == part.name()).map(|((_, cause), times)| (cause.as_str(), times.len())).collect();
+    let lost: usize = refused.iter().map(|(_, count)| count).sum();
+    let frames = own.first().map_or(0, |track| track.count) + lost as u64;
+    let only = Tracks { tracks: own.iter().map(|track| (*track).clone()).collect(), ..Tracks::default() };
+    let (first, last) = only.span().unwrap_or_default();
+    let time = |seconds: f64| Clocks::new(true).text(Moment::of_seconds(seconds)).chars().take(19).collect::<String>();
     writeln!(out, "{bold}{}{bold:#}  {}", part.name(), part.title().unwrap_or(""))?;
-    writeln!(out, "  {} frames, {} to {}", log.frames, log.first.replace('T', " "), log.last.split('T').next_back().unwrap_or(""))?;
+    writeln!(out, "  {frames} frames, {} to {}", time(first).replace('T', " "), time(last).split('T').next_back().unwrap_or(""))?;
     let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Right, Align::Left, Align::Left]);
     grid.titles(&["reading", "minimum", "maximum", "latest", "", "readings by status"]);
-    for (track, (id, reading)) in log.series.iter().zip(part.readings().entries()) {
+    for track in own {
+        let id = part.reading(&track.reading)?;
         let digits = yemdo::review::predict(part, id).map_or(yemdo::Digits::UNKNOWN, |prediction| prediction.digits);
-        // What is at the end of its range says nothing about the extremes.
-        let sound = || track.points.iter().filter(|(_, _, status)| *status != Status::Saturated).map(|(_, value, _)| *value);
-        let show = |value: Option<f64>| value.map_or("–".to_owned(), |value| digits.text(value));
-        let statuses: Vec<String> = track.status.iter().map(|(status, count)| format!("{count} {}", status.as_str())).collect();
+        let all: Running = track.samples.iter().map(|sample| sample.value).collect();
+        let marked: usize = track.marks.values().map(Vec::len).sum();
+        let statuses = std::iter::once(("ok", track.count as usize - marked));
+        let statuses = statuses.chain(track.marks.iter().map(|(status, marks)| (status.as_str(), marks.len())));
+        let statuses: Vec<String> = statuses.map(|(status, count)| format!("{count} {status}")).collect();
         grid.row(vec![
-            reading.name().into(),
-            show(sound().reduce(f64::min)).into(),
-            show(sound().reduce(f64::max)).into(),
-            show(track.points.last().map(|(_, value, _)| *value)).into(),
-            reading.unit().into(),
+            track.reading.clone().into(),
+            digits.text(all.least).into(),
+            digits.text(all.greatest).into(),
+            track.samples.last().map_or("–".to_owned(), |sample| digits.text(sample.value)).into(),
+            track.unit.clone().into(),
             statuses.join(", ").into(),
         ]);
     }
     grid.write(out)?;
-    let refused: u64 = log.refused.values().sum();
-    let causes: Vec<String> = log.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
-    let cell = Cell { text: format!("{refused} frames refused"), style: AnsiColor::Yellow.on_default() };
-    let share = 100.0 * refused as f64 / log.frames.max(1) as f64;
-    writeln!(
-        out,
-        "  {}{}{}: {}  {dim}({share:.1} % of all){dim:#}",
-        cell.style.render(),
-        cell.text,
-        cell.style.render_reset(),
-        causes.join(", ")
-    )?;
+    let causes: Vec<String> = refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
+    let yellow = AnsiColor::Yellow.on_default();
+    let share = 100.0 * lost as f64 / frames.max(1) as f64;
+    writeln!(out, "  {yellow}{lost} frames refused{yellow:#}: {}  {dim}({share:.1} % of all){dim:#}", causes.join(", "))?;
     Ok(())
 }

@@ -112,7 +112,10 @@ impl DrawingBackend for Canvas<'_> {
 
     fn draw_text<S: BackendTextStyle>(&mut self, text: &str, style: &S, (x, y): BackendCoord) -> Drawn {
         let scale = (style.size() * EM) as f32 / f32::from(self.font.units_per_em());
-        let glyphs: Vec<_> = text.chars().map(|sign| self.font.glyph_index(sign).unwrap_or_default()).collect();
+        let glyphs: Vec<_> = text
+            .chars()
+            .map(|sign| self.font.glyph_index(sign).or_else(|| self.font.glyph_index('\u{FFFD}')).unwrap_or_default())
+            .collect();
         let advance = |glyph| f32::from(self.font.glyph_hor_advance(glyph).unwrap_or(0));
         let width: f32 = glyphs.iter().map(|glyph| advance(*glyph)).sum();
         let mut pen = match style.anchor().h_pos {

@@ -4,15 +4,15 @@ use std::collections::BTreeMap;
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
-use yemdo::view::{BytesView, ErrorView, MeasuredView, ReadingView};
+use yemdo::view::ShownUnits;
 use yemdo::{Part, Status, to_hex, visible};
-use yemdo_bus::{DeviceError, Measurement};
+use yemdo_bus::Measurement;
 
 use super::grid::{Align, Cell, Grid};
 use super::status::{note, push_told, status_style};
-use crate::args::Format;
+use crate::args::ReadFormat;
 use crate::failure::Failure;
-use crate::output::json_line;
+use crate::log::{Clocks, Encoder, Entry, LogForm};
 
 /// One measurement.
 pub(crate) struct Row<'a> {
@@ -21,11 +21,15 @@ pub(crate) struct Row<'a> {
     pub(crate) name: &'a str,
     pub(crate) part: &'a Part,
     pub(crate) measured: &'a Measurement,
+    pub(crate) units: &'a ShownUnits,
+    /// The same as a log has it.
+    pub(crate) entry: &'a Entry,
 }
 
-/// Where measurements go.
-pub(crate) struct Live {
-    format: Format,
+/// Measurements on standard output.
+pub(crate) struct Printed {
+    /// What makes records of them, where they are not for people.
+    encoder: Option<Encoder>,
     /// There are several parts: each line names its own.
     several: bool,
     /// Column widths, by part.
@@ -41,24 +45,32 @@ fn seconds(micros: u64) -> String {
 /// The widest name of a part that is kept in line.
 const NAME: &str = "            ";
 
-impl Live {
-    pub(crate) fn new(format: Format, several: bool) -> Self {
-        Self { format, several, grids: BTreeMap::new(), titled: false }
+impl Printed {
+    pub(crate) fn new(format: ReadFormat, several: bool, clocks: &Clocks) -> Self {
+        let form = match format {
+            ReadFormat::Table => None,
+            ReadFormat::Csv => Some(LogForm::Csv),
+            ReadFormat::Json => Some(LogForm::JsonLines),
+            ReadFormat::Senml => Some(LogForm::Senml),
+        };
+        let encoder = form.map(|form| Encoder::new(form, clocks.clone()));
+        Self { encoder, several, grids: BTreeMap::new(), titled: false }
     }
 
     pub(crate) fn row(&mut self, out: &mut dyn Write, row: &Row<'_>) -> Result<(), Failure> {
-        match self.format {
-            Format::Table => self.table(out, row)?,
-            Format::Csv => self.csv(out, row)?,
-            Format::Json => {
-                let name = |frame| row.part.frames().get(frame).map_or("", |frame| frame.name());
-                let frames = row.measured.frames.iter();
-                let frames = frames.map(|(decoded, bytes)| BytesView { frame: name(decoded.frame), bytes: to_hex(bytes) }).collect();
-                let readings = row.measured.readings().map(ReadingView::from).collect();
-                json_line(out, &MeasuredView { time_s: row.at as f64 / 1e6, part: row.name, frames, readings, error: None })?;
-            }
+        match &self.encoder {
+            None => self.table(out, row)?,
+            Some(_) => self.record(out, row.entry)?,
         }
         Ok(out.flush()?)
+    }
+
+    fn record(&mut self, out: &mut dyn Write, entry: &Entry) -> Result<(), Failure> {
+        let Some(encoder) = &self.encoder else { return Ok(()) };
+        if !std::mem::replace(&mut self.titled, true) {
+            out.write_all(encoder.header().as_bytes())?;
+        }
+        Ok(out.write_all(&encoder.record(entry)?)?)
     }
 
     fn table(&mut self, out: &mut dyn Write, row: &Row<'_>) -> Result<(), Failure> {
@@ -90,9 +102,12 @@ impl Live {
         for reading in row.measured.readings() {
             let style = status_style(reading.status).0;
             cells.push(Cell { text: reading.name.clone(), style: dim });
-            cells.push(Cell { text: reading.value.map_or("–".into(), |value| reading.digits.text(value)), style });
-            let unit = if reading.value.is_some() && reading.unit != "1" { reading.unit.clone() } else { String::new() };
-            cells.push(Cell::from(unit));
+            // The digits follow the settings of now; in another unit they are those of the unit.
+            let digits = if row.units.is_plain(reading.id) { reading.digits } else { row.units.digits(reading.id) };
+            let value = reading.value.map(|value| digits.text(row.units.value(reading.id, value)));
+            cells.push(Cell { text: value.as_deref().unwrap_or("–").into(), style });
+            let unit = row.part.readings().get(reading.id).map_or("", |found| row.units.suffix(reading.id, found));
+            cells.push(Cell::from(if value.is_some() { unit } else { "" }.to_owned()));
             if reading.status != Status::Ok {
                 note(&mut told, reading.status, reading.means.clone(), &reading.name);
             }
@@ -104,38 +119,15 @@ impl Live {
         Ok(grid.write(out)?)
     }
 
-    fn csv(&mut self, out: &mut dyn Write, row: &Row<'_>) -> Result<(), Failure> {
-        let mut writer = csv::Writer::from_writer(out);
-        if !std::mem::replace(&mut self.titled, true) {
-            writer.write_record(["time_s", "part", "bytes", "reading", "value", "unit", "status"])?;
-        }
-        for (decoded, bytes) in &row.measured.frames {
-            for reading in &decoded.readings {
-                let value = reading.value.map_or(String::new(), |value| value.to_string());
-                let cells = [&seconds(row.at), row.name, &to_hex(bytes), &reading.name, &value, &reading.unit, reading.status.as_str()];
-                writer.write_record(cells)?;
-            }
-        }
-        Ok(writer.flush()?)
-    }
-
-    /// A measurement that failed: among the lines for people and in JSON; CSV has readings alone.
-    pub(crate) fn failed(&mut self, out: &mut dyn Write, at: u64, name: &str, error: &DeviceError) -> Result<(), Failure> {
-        let red = AnsiColor::BrightRed.on_default();
-        match self.format {
-            Format::Table => {
-                let (dim, bold) = (Style::new().dimmed(), Style::new().bold());
-                let name = if self.several { format!("  {bold}{name:<width$}{bold:#}", width = NAME.len()) } else { String::new() };
-                writeln!(out, "{dim}{:>9}{dim:#}{name}  {red}{}{red:#}", seconds(at), visible(&error.to_string()))?;
-            }
-            Format::Json => {
-                let error = Some(ErrorView { cause: error.cause(), message: error.to_string() });
-                let line = MeasuredView { time_s: at as f64 / 1e6, part: name, frames: Vec::new(), readings: Vec::new(), error };
-                json_line(out, &line)?;
-            }
-            Format::Csv => {
-                let _ = writeln!(anstream::stderr(), "{} {name}: {red}{}{red:#}", seconds(at), visible(&error.to_string()));
-            }
+    /// A measurement that failed.
+    pub(crate) fn failure(&mut self, out: &mut dyn Write, at: u64, entry: &Entry) -> Result<(), Failure> {
+        if self.encoder.is_some() {
+            self.record(out, entry)?;
+        } else if let Some(error) = &entry.error {
+            let (dim, bold) = (Style::new().dimmed(), Style::new().bold());
+            let red = AnsiColor::BrightRed.on_default();
+            let name = if self.several { format!("  {bold}{:<width$}{bold:#}", entry.part, width = NAME.len()) } else { String::new() };
+            writeln!(out, "{dim}{:>9}{dim:#}{name}  {red}{}{red:#}", seconds(at), visible(&error.message))?;
         }
         Ok(out.flush()?)
     }

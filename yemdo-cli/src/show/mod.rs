@@ -1,12 +1,13 @@
 //! What several commands print.
 
+pub(crate) mod axis;
 pub(crate) mod canvas;
 pub(crate) mod diagram;
+pub(crate) mod figure;
 pub(crate) mod forms;
 pub(crate) mod grid;
 pub(crate) mod live;
 pub(crate) mod number;
-pub(crate) mod plot;
 pub(crate) mod requests;
 pub(crate) mod rows;
 pub(crate) mod seen;

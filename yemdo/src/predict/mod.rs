@@ -4,7 +4,8 @@ mod reach;
 mod trial;
 
 use reach::over_settings;
-pub(crate) use reach::{Curve, curves, deciding, reach};
+pub use reach::{Curve, CurvePoint, curves};
+pub(crate) use reach::{deciding, reach};
 
 use crate::bits::form::Form;
 use crate::formula::facts::Facts;

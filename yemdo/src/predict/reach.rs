@@ -66,27 +66,43 @@ pub(super) fn each_setting(trial: &mut Trial<'_>, fields: &[FieldId], wanted: &d
 
 /// What a reading makes of the codes of one field, with one setting.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Curve {
+#[non_exhaustive]
+pub struct Curve {
     /// The settings, in words; empty where none decides.
-    pub(crate) label: String,
+    pub label: String,
     /// The name of the code.
-    pub(crate) code: String,
-    /// Codes spread over their range.
-    pub(crate) points: Vec<CurvePoint>,
+    pub code: String,
+    /// Codes spread over their range, rising.
+    pub points: Vec<CurvePoint>,
 }
 
 /// A code on a curve.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) struct CurvePoint {
-    pub(crate) code: i128,
-    /// The value, where it has one.
-    pub(crate) value: Option<f64>,
+#[non_exhaustive]
+pub struct CurvePoint {
+    /// The code.
+    pub code: i128,
+    /// The value in the reading's unit, where it has one.
+    pub value: Option<f64>,
     /// The sheet says that the part is at its end there.
-    pub(crate) saturated: bool,
+    pub saturated: bool,
 }
 
-/// The transfer curves of a reading that comes from one code, one for each setting; `None` where it comes from several, or from a real number.
-pub(crate) fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
+/// The transfer curves of a reading that comes from one code, one for each setting that decides over it; `None` where it comes from several
+/// codes, or from a real number.
+///
+/// ```
+/// let part = yemdo::Part::parse("lamp.toml", r#"
+/// part = "lamp-1"
+/// frame.LIGHT = { read = 2, code = { light = "b0 b1" } }
+/// reading.light = { unit = "lx", formula = "light * 0.5" }
+/// "#)?;
+/// let curves = yemdo::review::curves(&part, part.reading("light")?).unwrap();
+/// let last = curves[0].points.last().unwrap();
+/// assert_eq!((last.code, last.value), (65535, Some(32767.5)));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
     let mut trial = Trial::new(part, id, &Settings::reset(part))?;
     let [only] = trial.reading.codes.as_slice() else { return None };
     let code = trial.code(*only).filter(|_| !has_float(part, trial.reading))?;

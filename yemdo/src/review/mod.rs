@@ -4,7 +4,7 @@
 mod examples;
 mod warnings;
 
-pub use crate::predict::{Extent, FaultExample, Prediction, Proof};
+pub use crate::predict::{Curve, CurvePoint, Extent, FaultExample, Prediction, Proof, curves};
 pub use crate::sheet::warnings::WARNINGS;
 pub use examples::{ExampleRun, Mismatch, run_examples};
 pub use warnings::warnings;

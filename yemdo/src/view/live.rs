@@ -70,30 +70,6 @@ impl From<&Operation> for OperationView {
     }
 }
 
-/// One measurement of one part.
-#[derive(Clone, Debug, Serialize)]
-pub struct MeasuredView<'a> {
-    /// Seconds since the beginning.
-    pub time_s: f64,
-    /// The part, as the bench calls it.
-    pub part: &'a str,
-    /// The frames that came.
-    pub frames: Vec<BytesView<'a>>,
-    /// The readings.
-    pub readings: Vec<ReadingView<'a>>,
-    /// Why there are none.
-    pub error: Option<ErrorView>,
-}
-
-/// A frame's bytes.
-#[derive(Clone, Debug, Serialize)]
-pub struct BytesView<'a> {
-    /// The frame.
-    pub frame: &'a str,
-    /// Its bytes, in hex.
-    pub bytes: String,
-}
-
 /// A reading.
 #[derive(Clone, Debug, Serialize)]
 pub struct ReadingView<'a> {
@@ -111,15 +87,6 @@ impl<'a> From<&'a crate::ReadingValue> for ReadingView<'a> {
     fn from(reading: &'a crate::ReadingValue) -> Self {
         Self { reading: &reading.name, value: reading.value, unit: &reading.unit, status: reading.status.as_str() }
     }
-}
-
-/// What went wrong.
-#[derive(Clone, Debug, Serialize)]
-pub struct ErrorView {
-    /// The cause, in a word or two.
-    pub cause: &'static str,
-    /// The message.
-    pub message: String,
 }
 
 /// Somebody who answers on a bus.

@@ -14,7 +14,7 @@ pub use check::{BusView, CheckView, ProblemView, unreadable, unsound};
 pub use configuration::{ChangeView, ChoiceView, ConfigurationView, NameView, ReadBackView, RequestView};
 pub use explained::ExplainedView;
 pub use frame::{FrameView, UseView};
-pub use live::{BytesView, CandidateView, ErrorView, FoundView, MeasuredView, OperationView, PlaceView, ReadingView, SeenView};
+pub use live::{CandidateView, FoundView, OperationView, PlaceView, ReadingView, SeenView};
 pub use steps::StepsView;
 pub use units::{ShownUnits, UnitError};
 

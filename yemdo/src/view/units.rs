@@ -46,18 +46,23 @@ impl fmt::Display for UnitError {
 impl std::error::Error for UnitError {}
 
 impl ShownUnits {
+    /// All readings in the units of the sheet, with the digits that they need with these settings.
+    pub fn plain(part: &Part, settings: &Settings) -> Self {
+        let plain = |id: ReadingId| Shown {
+            converted: None,
+            unit: part.readings.get(id).and_then(|reading| Unit::find(&reading.unit)),
+            digits: predict::digits(part, id, settings, &|value| value),
+        };
+        Self { readings: List::filled(part.readings.len(), plain) }
+    }
+
     /// Works out `°F`, `pressure=psi` and their like: all readings of a dimension, or one. The digits are those that the
     /// readings need with these settings.
     ///
     /// # Errors
     /// [`UnitError`]: no such unit, no such reading, or another dimension.
     pub fn new(part: &Part, settings: &Settings, asked: &[String]) -> Result<Self, UnitError> {
-        let plain = |id: ReadingId| Shown {
-            converted: None,
-            unit: part.readings.get(id).and_then(|reading| Unit::find(&reading.unit)),
-            digits: predict::digits(part, id, settings, &|value| value),
-        };
-        let mut readings: List<ReadingId, Shown> = List::filled(part.readings.len(), plain);
+        let Self { mut readings } = Self::plain(part, settings);
         for asked in asked {
             let (name, symbol) = asked.split_once('=').map_or((None, asked.as_str()), |(name, symbol)| (Some(name.trim()), symbol.trim()));
             let to = Unit::find(symbol).ok_or_else(|| UnitError {

@@ -1,0 +1,84 @@
+//! The transfer curve of a sheet's reading: code to value, for every setting.
+
+use std::path::Path;
+
+use yemdo::review::curves;
+use yemdo::{Decoder, Part};
+
+use crate::args::{CheckFormat, Plot};
+use crate::failure::Failure;
+use crate::output::json_line;
+use crate::show::axis::number_ticks;
+use crate::show::figure::{Axis, Figure, Line, Marks, NO_STYLE, Panel, Shape};
+use crate::show::number::count;
+
+/// More lines are not told apart by their style; what is beyond is grey.
+const MOST: usize = 12;
+
+pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure> {
+    let name = match args.reading.as_slice() {
+        [one] => one.as_str(),
+        [] => part.readings().first().map(|reading| reading.name()).ok_or_else(|| Failure::told("the sheet has no reading"))?,
+        _ => return Err(Failure::told("one transfer curve is drawn at a time")),
+    };
+    let id = part.reading(name)?;
+    let Some((reading, curves)) = part.readings().get(id).zip(curves(part, id)) else {
+        let others = part.readings().entries().filter(|(id, _)| yemdo::review::curves(part, *id).is_some());
+        let others: Vec<&str> = others.map(|(_, reading)| reading.name()).collect();
+        let failure = Failure::refused(format!("{name} has no transfer curve: it comes from several codes, or from a real number"));
+        return Err(if others.is_empty() { failure } else { failure.help(format!("--reading takes {}", others.join(", "))) });
+    };
+    let codes = || curves.iter().flat_map(|curve| curve.points.iter().map(|point| point.code as f64));
+    let (low, high) = codes().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), code| (low.min(code), high.max(code)));
+    let lines = curves.iter().enumerate().map(|(at, curve)| {
+        let sound = curve.points.chunk_by(|one, next| {
+            let is = |point: &yemdo::review::CurvePoint| point.value.is_some() && !point.saturated;
+            is(one) && is(next)
+        });
+        let points = |piece: &[yemdo::review::CurvePoint]| -> Vec<(f64, f64)> {
+            piece.iter().filter(|point| !point.saturated).filter_map(|point| Some((point.code as f64, point.value?))).collect()
+        };
+        let pieces: Vec<Vec<(f64, f64)>> = sound.map(points).filter(|piece| piece.len() > 1).collect();
+        // Where a line comes to the part's end.
+        let ends = curve.points.windows(2).filter_map(|pair| match pair {
+            [one, next] if one.saturated != next.saturated => Some(if one.saturated { next } else { one }),
+            _ => None,
+        });
+        let ends: Vec<(f64, Option<f64>)> = ends.map(|point| (point.code as f64, point.value)).collect();
+        // They are explained once, behind the last line.
+        let label = if at + 1 == curves.len() { "saturation begins" } else { "" };
+        let marks = Marks { label: label.into(), shape: Shape::Ring, points: ends };
+        let (style, label) = match at {
+            _ if at < MOST => (at, curve.label.clone()),
+            MOST => (NO_STYLE, count(curves.len() as u64 - MOST as u64, "more setting")),
+            _ => (NO_STYLE, String::new()),
+        };
+        Line { label, style, pieces, marks: vec![marks], ..Line::default() }
+    });
+    let decoder = Decoder::new(part);
+    let stated = reading.range(part, decoder.settings(), decoder.parameters());
+    let levels = stated.into_iter().flat_map(|(low, high)| [(low, "stated range".to_owned()), (high, "stated range".to_owned())]);
+    let unit = super::over_time::unit_title(reading.unit());
+    let about = if curves.len() > 1 { count(curves.len() as u64, "setting") } else { String::new() };
+    let panel = Panel { title: unit.to_owned(), lines: lines.collect(), levels: levels.collect(), share: 1, ..Panel::default() };
+    let code = curves.first().map_or("", |curve| curve.code.as_str());
+    let figure = Figure {
+        title: format!("{}: {name} over its code", part.name()),
+        about,
+        x: Axis { low, high, ticks: number_ticks(low, high, 10), label: format!("code {code}") },
+        panels: vec![panel],
+        strips: Vec::new(),
+    };
+    super::write(args, place, &figure)?;
+    if args.format == CheckFormat::Json {
+        let mut out = anstream::stdout().lock();
+        for curve in &curves {
+            json_line(
+                &mut out,
+                &serde_json::json!({ "reading": name, "settings": curve.label, "code": curve.code, "points": curve.points.iter()
+                    .map(|point| serde_json::json!([point.code as i64, point.value, point.saturated])).collect::<Vec<_>>() }),
+            )?;
+        }
+    }
+    Ok(0)
+}

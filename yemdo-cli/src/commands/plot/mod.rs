@@ -1,0 +1,85 @@
+//! `yemdo plot`: logs over time, noise, comparisons, transfer curves, as SVG or PNG.
+
+mod against;
+mod curve;
+mod noise;
+pub(super) mod over_time;
+
+use std::path::{Path, PathBuf};
+
+use yemdo::Part;
+
+use crate::args::Plot;
+use crate::failure::Failure;
+use crate::input;
+use crate::log::Clocks;
+use crate::output::write_file;
+use crate::show::figure::{self, Figure};
+use crate::tracks::{Raw, TimeKind, Tracks, seconds_of};
+
+pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
+    let place = place(args)?;
+    let is_sheet = |path: &&PathBuf| path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"));
+    if let Some(sheet) = args.files.iter().find(is_sheet) {
+        if args.files.len() > 1 || args.against.is_some() || args.noise || args.sheet.is_some() {
+            let failure = Failure::told(format!("{} is a sheet: its transfer curve is drawn alone", sheet.display()));
+            return Err(failure.help("give --sheet for the sheet of a log"));
+        }
+        return curve::run(args, &input::load(sheet, None)?, &place);
+    }
+    let clocks = Clocks::new(args.utc);
+    let sheet = args.sheet.as_deref().map(|path| input::load(path, None)).transpose()?;
+    let mut tracks = read(args, &args.files, sheet.as_ref())?;
+    tracks.convert(&args.unit)?;
+    if let Some(other) = &args.against {
+        return against::run(args, tracks, other, sheet.as_ref(), &clocks, &place);
+    }
+    tracks.choose(&args.reading)?;
+    match args.noise {
+        true => noise::run(args, &tracks, sheet.as_ref(), &place),
+        false => over_time::run(args, &tracks, &clocks, &place),
+    }
+}
+
+/// The readings of logs, between the times that are asked for.
+fn read(args: &Plot, files: &[PathBuf], sheet: Option<&Part>) -> Result<Tracks, Failure> {
+    let raw = sheet.map(|part| Raw { part, set: &args.set, name: args.part.as_deref() });
+    let mut tracks = Tracks::default();
+    for path in files {
+        tracks.read(path, raw.as_ref())?;
+    }
+    let time = |typed: &Option<String>| match typed.as_deref().map(|text| seconds_of(text, 0.0)) {
+        Some((_, TimeKind::Counted)) => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, or as the log has it")),
+        found => Ok(found.map(|(seconds, _)| seconds)),
+    };
+    tracks.cut(time(&args.from)?, time(&args.to)?);
+    if tracks.tracks.is_empty() && tracks.refused.is_empty() {
+        return Err(Failure::told("there is no reading in the log"));
+    }
+    Ok(tracks)
+}
+
+/// Where the picture goes.
+fn place(args: &Plot) -> Result<PathBuf, Failure> {
+    let place = args.out.clone().unwrap_or_else(|| {
+        let stem = args.files.first().and_then(|path| path.file_stem()).unwrap_or_default();
+        Path::new(stem).with_extension("png")
+    });
+    let ending = place.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase());
+    if !matches!(ending.as_deref(), Some("svg" | "png")) {
+        return Err(Failure::told(format!("{}: a plot is a .svg or a .png", place.display())));
+    }
+    Ok(place)
+}
+
+/// Writes the picture, and says where it is.
+fn write(args: &Plot, place: &Path, figure: &Figure) -> Result<(), Failure> {
+    let bytes = match place.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("svg")) {
+        true => figure::svg(figure)?.into_bytes(),
+        false => figure::png(figure)?,
+    };
+    write_file(place, &bytes, args.overwrite)?;
+    use std::io::Write as _;
+    let _ = writeln!(anstream::stderr(), "wrote {}", place.display());
+    Ok(())
+}

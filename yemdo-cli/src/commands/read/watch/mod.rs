@@ -1,0 +1,164 @@
+//! `yemdo read --live`: the whole terminal shows what is measured. One thread measures, the other draws and listens to the keys.
+
+mod detail;
+mod draw;
+mod keys;
+mod state;
+#[cfg(test)]
+mod tests;
+
+use std::io::{IsTerminal, Write};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::time::{Duration, Instant};
+
+use anstream::{AutoStream, ColorChoice, StripStream};
+use ratatui::crossterm::event;
+use yemdo_bus::Device;
+
+use super::session::{Audience, Control, Session};
+use crate::failure::Failure;
+use crate::link::AnyPort;
+use crate::log::{Clocks, Entry};
+use crate::show::live::Row;
+use crate::show::steps;
+use state::{Happened, Look, Measured, Seen, View};
+
+/// Never drawn more often: ten times a second is as quick as one reads.
+const FRAME: Duration = Duration::from_millis(100);
+/// Ages are drawn anew so often, where nothing comes.
+const IDLE: Duration = Duration::from_secs(1);
+
+/// Shows the session until somebody leaves.
+pub(super) fn run(session: &mut Session<'_>, clocks: &Clocks) -> Result<(), Failure> {
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        return Err(Failure::told("the live view needs a terminal").help("leave out --live: readings are printed line by line"));
+    }
+    let look = Look { colours: AutoStream::choice(&std::io::stdout()) != ColorChoice::Never, signs: has_signs() };
+    let parts = session.readers.iter().map(|reader| (reader.name.as_str(), &reader.part, &reader.units));
+    let mut view = View::new(parts, clocks.clone(), look);
+    view.every = session.readers.iter().filter_map(|reader| reader.every).min();
+    let (stop, control) = (session.stop.clone(), Arc::clone(&session.control));
+    let (to, from) = channel();
+    let mut terminal = ratatui::try_init().map_err(|error| Failure::told(format!("cannot take the terminal: {error}")))?;
+    let shown = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut audience = Channel { to, control: Arc::clone(&session.control) };
+            let ended = session.run(&mut audience).err().map(|failure| failure.message());
+            let _ = audience.to.send(Happened::Ended(ended));
+        });
+        let shown = show(&mut terminal, &mut view, &from, &control, &|| stop.is_asked());
+        // Whatever ended it, the thread that measures ends too.
+        stop.ask();
+        shown
+    });
+    ratatui::restore();
+    for mark in &view.marks {
+        let _ = writeln!(anstream::stdout(), "{mark}");
+    }
+    match (shown, view.ended) {
+        (Err(error), _) if error.kind() == std::io::ErrorKind::BrokenPipe => Err(Failure::Closed),
+        (Err(error), _) => Err(Failure::told(format!("the terminal is gone: {error}"))),
+        (Ok(()), Some(Some(message))) => Err(Failure::refused(message)),
+        (Ok(()), _) => Ok(()),
+    }
+}
+
+/// Whether the locale has more than ASCII.
+fn has_signs() -> bool {
+    let set = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let locale = set("LC_ALL").or_else(|| set("LC_CTYPE")).or_else(|| set("LANG")).unwrap_or_default().to_ascii_uppercase();
+    locale.contains("UTF-8") || locale.contains("UTF8")
+}
+
+fn show(
+    terminal: &mut ratatui::DefaultTerminal,
+    view: &mut View,
+    from: &Receiver<Happened>,
+    control: &Control,
+    stopped: &dyn Fn() -> bool,
+) -> std::io::Result<()> {
+    let (mut drawn, mut new) = (Instant::now() - IDLE, true);
+    while !stopped() {
+        // Keys are answered at once, measurements at the next picture.
+        let wait = if new { FRAME.saturating_sub(drawn.elapsed()) } else { FRAME };
+        if event::poll(wait)? {
+            match event::read()? {
+                event::Event::Key(key) if key.kind != event::KeyEventKind::Release => {
+                    if keys::press(view, key, control) {
+                        return Ok(());
+                    }
+                    new = true;
+                }
+                event::Event::Resize(..) => new = true,
+                _ => {}
+            }
+        }
+        while let Ok(happened) = from.try_recv() {
+            view.take(happened, Instant::now());
+            new = true;
+        }
+        if (new && drawn.elapsed() >= FRAME) || drawn.elapsed() >= IDLE {
+            terminal.draw(|frame| draw::draw(frame, view, Instant::now()))?;
+            (drawn, new) = (Instant::now(), false);
+        }
+    }
+    Ok(())
+}
+
+/// Sends what is measured to the thread that shows it.
+struct Channel {
+    to: Sender<Happened>,
+    control: Arc<Control>,
+}
+
+impl Audience for Channel {
+    fn measured(&mut self, row: &Row<'_>, device: &mut Device<AnyPort>) -> Result<(), Failure> {
+        let wanted = self.control.detail.lock().map(|detail| detail.clone()).unwrap_or_default();
+        let steps = wanted.filter(|(part, _)| part == row.name).and_then(|(_, reading)| {
+            let (decoded, bytes) =
+                row.measured.frames.iter().rev().find(|(decoded, _)| decoded.readings.iter().any(|one| one.name == reading))?;
+            let mut out = StripStream::new(Vec::new());
+            steps::print(&mut out, &mut device.decoder_mut().clone(), decoded.frame, bytes).ok()?;
+            String::from_utf8(out.into_inner()).ok()
+        });
+        let seen = row.measured.readings().map(|reading| Seen {
+            name: reading.name.clone(),
+            value: reading.value,
+            digits: reading.digits,
+            status: reading.status,
+            means: reading.means.clone(),
+            codes: reading.codes.iter().map(|code| code.value.to_string()).collect::<Vec<_>>().join(" "),
+        });
+        let measured =
+            Measured { part: row.name.to_owned(), time: row.entry.time, frames: row.entry.frames.clone(), readings: seen.collect(), steps };
+        // Who shows it may have left already.
+        let _ = self.to.send(Happened::Measured(measured));
+        Ok(())
+    }
+
+    fn failed(&mut self, _: u64, entry: &Entry) -> Result<(), Failure> {
+        if let Some(error) = &entry.error {
+            let _ = self.to.send(Happened::Failed { part: entry.part.clone(), cause: error.cause.clone(), message: error.message.clone() });
+        }
+        Ok(())
+    }
+
+    fn absent(&mut self, name: &str, why: &str) {
+        let _ = self.to.send(Happened::Failed { part: name.to_owned(), cause: "not opened".into(), message: why.to_owned() });
+    }
+
+    fn back(&mut self, _: &str) {}
+
+    fn note(&mut self, text: &str) {
+        let _ = self.to.send(Happened::Note(text.to_owned()));
+    }
+}
+
+impl Control {
+    /// Everything that is measured is to be measured so often.
+    fn set_every(&self, every: u64) {
+        self.every.store(every, Ordering::Relaxed);
+    }
+}

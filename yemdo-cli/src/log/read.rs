@@ -1,0 +1,278 @@
+//! Logs read back, in whatever form they were written.
+
+use std::borrow::Cow;
+use std::collections::VecDeque;
+use std::io::{BufRead, Read};
+
+use yemdo::parse_hex;
+
+use super::LogForm;
+use super::entry::{Entry, Noted, Problem};
+use super::senml;
+use super::time::Moment;
+use super::write::{COLUMNS, Column, Line, settings_of};
+use crate::failure::Failure;
+
+/// Longest record that is read, in bytes; what is longer is none of ours.
+const MOST: usize = 1 << 20;
+
+/// What has been recognised, where it is a log of measurements; `None` for raw frames.
+pub(crate) fn is_log(first: &[u8]) -> Option<LogForm> {
+    let text = first.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(first);
+    let blank = |text: &[u8]| text.iter().copied().filter(|byte| !byte.is_ascii_whitespace()).take(2).collect::<Vec<u8>>();
+    match *blank(text) {
+        [b'{', b'"'] => return Some(LogForm::JsonLines),
+        [b'[', b'{'] => return Some(LogForm::Senml),
+        _ => {}
+    }
+    if let [0x80..=0x9B, behind, ..] = *first
+        && (first.first() >= Some(&0x98) || (0xA0..=0xBF).contains(&behind))
+    {
+        return Some(LogForm::SenmlCbor);
+    }
+    let header = text.split(|byte| *byte == b'\n').next().unwrap_or_default();
+    let titles: Vec<&str> = std::str::from_utf8(header).unwrap_or("").trim_end().split(',').collect();
+    (titles.contains(&"time") && titles.contains(&"reading") && titles.contains(&"value")).then_some(LogForm::Csv)
+}
+
+/// A measurement, with the line it begins in, or why it is none.
+type Found = (u64, Result<Entry, String>);
+
+/// A log, measurement by measurement, in constant memory.
+pub(crate) struct LogEntries<R> {
+    input: R,
+    form: LogForm,
+    buffer: Vec<u8>,
+    line: u64,
+    /// Bytes taken so far, for progress.
+    pub(crate) taken: u64,
+    /// Of CSV: where the columns stand, and the measurement whose rows may go on.
+    columns: Option<[Option<usize>; COLUMNS.len()]>,
+    open: Option<(u64, String, Entry)>,
+    /// What is complete.
+    ready: VecDeque<Found>,
+    done: bool,
+    with_bytes: bool,
+}
+
+impl<R: BufRead> LogEntries<R> {
+    pub(crate) fn new(input: R, form: LogForm) -> Self {
+        Self {
+            input,
+            form,
+            buffer: Vec::new(),
+            line: 0,
+            taken: 0,
+            columns: None,
+            open: None,
+            ready: Default::default(),
+            done: false,
+            with_bytes: true,
+        }
+    }
+
+    /// Leaves the bytes of frames where they are: who wants the readings alone need not wait for them.
+    pub(crate) fn without_bytes(self) -> Self {
+        Self { with_bytes: false, ..self }
+    }
+
+    /// The next measurement, with the line it begins in, or why it is none; `None` at the end.
+    pub(crate) fn next(&mut self) -> Result<Option<Found>, Failure> {
+        while self.ready.is_empty() && !self.done {
+            match self.form {
+                LogForm::SenmlCbor => self.pack()?,
+                _ => self.text_line()?,
+            }
+        }
+        Ok(self.ready.pop_front())
+    }
+
+    fn failed(error: std::io::Error) -> Failure {
+        Failure::told(format!("cannot read the log: {error}"))
+    }
+
+    fn text_line(&mut self) -> Result<(), Failure> {
+        self.buffer.clear();
+        let read = Read::take(&mut self.input, MOST as u64).read_until(b'\n', &mut self.buffer).map_err(Self::failed)?;
+        if read == 0 {
+            self.done = true;
+            self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
+            return Ok(());
+        }
+        self.taken += read as u64;
+        self.line += 1;
+        let whole = self.buffer.ends_with(b"\n");
+        if !whole && read == MOST {
+            self.taken += self.input.skip_until(b'\n').map_err(Self::failed)? as u64;
+            self.ready.push_back((self.line, Err(format!("the line has more than {MOST} bytes"))));
+            return Ok(());
+        }
+        let bytes = std::mem::take(&mut self.buffer);
+        let told = |why: String| if whole { why } else { format!("the last line was cut: {why}") };
+        match std::str::from_utf8(&bytes) {
+            Ok(text) => {
+                let text = text.strip_prefix('\u{FEFF}').unwrap_or(text).trim_end_matches(['\n', '\r']);
+                match self.form {
+                    _ if text.trim().is_empty() => {}
+                    LogForm::Csv => self.row(text, whole),
+                    LogForm::JsonLines => self.ready.push_back((self.line, of_json(text).map_err(told))),
+                    _ => self.take_pack(serde_json::from_str(text).map_err(|error| told(error.to_string()))),
+                }
+            }
+            Err(_) => self.ready.push_back((self.line, Err(told("it is not UTF-8".into())))),
+        }
+        self.buffer = bytes;
+        Ok(())
+    }
+
+    fn take_pack(&mut self, pack: Result<Vec<senml::Record>, String>) {
+        match pack.and_then(|pack| senml::entries(&pack)) {
+            Ok(entries) => self.ready.extend(entries.into_iter().map(|entry| (self.line, Ok(entry)))),
+            Err(why) => self.ready.push_back((self.line, Err(why))),
+        }
+    }
+
+    fn pack(&mut self) -> Result<(), Failure> {
+        loop {
+            let found = if self.buffer.is_empty() { Ok(None) } else { senml::from_cbor(&self.buffer) };
+            match found {
+                Ok(Some((pack, taken))) => {
+                    self.line += 1;
+                    self.buffer.drain(..taken);
+                    self.take_pack(Ok(pack));
+                    return Ok(());
+                }
+                Ok(None) if self.buffer.len() < MOST => {
+                    let room = self.input.fill_buf().map_err(Self::failed)?;
+                    let count = room.len();
+                    self.buffer.extend_from_slice(room);
+                    self.input.consume(count);
+                    self.taken += count as u64;
+                    if count == 0 {
+                        self.done = true;
+                        if !self.buffer.is_empty() {
+                            self.ready.push_back((self.line + 1, Err(format!("the last pack was cut: {} of it are there", self.left()))));
+                        }
+                        return Ok(());
+                    }
+                }
+                Ok(None) => return Err(Failure::refused(format!("a pack of the log has more than {MOST} bytes"))),
+                // Where the next one begins, nobody knows.
+                Err(why) => {
+                    self.done = true;
+                    let rest = format!("pack {} is none: {why}; nothing behind it can be read", self.line + 1);
+                    self.ready.push_back((self.line + 1, Err(rest)));
+                    return Ok(());
+                }
+            }
+        }
+    }
+
+    fn left(&self) -> String {
+        crate::show::number::count(self.buffer.len() as u64, "byte")
+    }
+
+    fn row(&mut self, text: &str, whole: bool) {
+        let cells = cells(text);
+        let Some(columns) = &self.columns else {
+            self.columns = Some(COLUMNS.map(|title| cells.iter().position(|cell| cell == title)));
+            return;
+        };
+        let cell = |column: Column| {
+            let at = columns.get(column as usize).copied().flatten();
+            at.and_then(|at| cells.get(at)).map_or("", |cell| &**cell)
+        };
+        let wide = columns.iter().flatten().max().map_or(0, |last| last + 1);
+        let row = if cells.len() < wide || !whole {
+            Err(if whole { format!("it has {} of {wide} cells", cells.len()) } else { "the last line was cut".into() })
+        } else {
+            Moment::parse(cell(Column::Time)).ok_or_else(|| format!("`{}` is no time with its offset", yemdo::visible(cell(Column::Time))))
+        };
+        let row = row.and_then(|time| {
+            let bytes = match cell(Column::Bytes) {
+                text if text.is_empty() || !self.with_bytes => Vec::new(),
+                text => parse_hex(text).map_err(|error| error.to_string())?,
+            };
+            let value = match cell(Column::Value) {
+                "" => None,
+                text => Some(text.parse().map_err(|_| format!("`{}` is no number", yemdo::visible(text)))?),
+            };
+            Ok((time, bytes, value))
+        });
+        let (time, bytes, value) = match row {
+            Ok(row) => row,
+            Err(why) => {
+                self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
+                self.ready.push_back((self.line, Err(why)));
+                return;
+            }
+        };
+        let (frame, reading) = (cell(Column::Frame), cell(Column::Reading));
+        let goes_on = self.open.as_ref().is_some_and(|(_, known, entry)| {
+            let again = entry.readings.iter().any(|other| other.reading == reading);
+            let other = entry.frames.iter().any(|(name, came)| name == frame && *came != bytes);
+            known == cell(Column::Time)
+                && entry.part == cell(Column::Part)
+                && !again
+                && !other
+                && entry.error.is_none()
+                && !reading.is_empty()
+        });
+        if !goes_on {
+            self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
+        }
+        let (.., entry) = self.open.get_or_insert_with(|| {
+            let (part, settings) = (cell(Column::Part).to_owned(), settings_of(cell(Column::Settings)));
+            let entry = Entry { time, part, frames: Vec::new(), settings, readings: Vec::new(), error: None };
+            (self.line, cell(Column::Time).to_owned(), entry)
+        });
+        if !frame.is_empty() && !entry.frames.iter().any(|(name, _)| name == frame) {
+            entry.frames.push((frame.to_owned(), bytes));
+        }
+        let owned = |column: Column| cell(column).to_owned();
+        let reason = Some(owned(Column::Reason)).filter(|text| !text.is_empty());
+        if !reading.is_empty() {
+            let (frame, reading) = (frame.to_owned(), reading.to_owned());
+            entry.readings.push(Noted { frame, reading, value, unit: owned(Column::Unit), status: owned(Column::Status), means: reason });
+        } else if frame.is_empty() {
+            entry.error = Some(Problem { cause: owned(Column::Status), message: reason.unwrap_or_default() });
+        }
+    }
+}
+
+fn of_json(text: &str) -> Result<Entry, String> {
+    let line: Line = serde_json::from_str(text).map_err(|error| error.to_string())?;
+    let time = Moment::parse(&line.time).ok_or_else(|| format!("`{}` is no time with its offset", yemdo::visible(&line.time)))?;
+    let frames = line.frames.into_iter().map(|frame| match parse_hex(&frame.bytes) {
+        Ok(bytes) => Ok((frame.frame, bytes)),
+        Err(error) => Err(error.to_string()),
+    });
+    let settings = line.settings.into_iter().map(|(name, value)| (name, value.as_str().unwrap_or("").to_owned()));
+    let readings = line.readings.into_iter().map(|reading| Noted {
+        frame: String::new(),
+        reading: reading.reading,
+        value: reading.value,
+        unit: reading.unit,
+        status: reading.status,
+        means: reading.reason,
+    });
+    Ok(Entry {
+        time,
+        part: line.part,
+        frames: frames.collect::<Result<_, _>>()?,
+        settings: settings.collect(),
+        readings: readings.collect(),
+        error: line.error.map(|error| Problem { cause: error.cause, message: error.message }),
+    })
+}
+
+/// The cells of a row (RFC 4180, section 2); no cell goes on in the next line.
+fn cells(line: &str) -> Vec<Cow<'_, str>> {
+    if !line.contains('"') {
+        return line.split(',').map(Cow::Borrowed).collect();
+    }
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).flexible(true).buffer_capacity(line.len() + 1).from_reader(line.as_bytes());
+    let record = reader.records().next().and_then(Result::ok).unwrap_or_default();
+    record.iter().map(|cell| Cow::Owned(cell.to_owned())).collect()
+}

@@ -1,0 +1,153 @@
+//! Records as bytes.
+
+use serde::{Deserialize, Serialize};
+use yemdo::to_hex;
+
+use super::LogForm;
+use super::entry::Entry;
+use super::senml;
+use super::time::Clocks;
+use crate::failure::Failure;
+
+/// The columns of CSV.
+pub(crate) const COLUMNS: [&str; 10] = ["time", "part", "frame", "bytes", "settings", "reading", "value", "unit", "status", "reason"];
+
+/// The same by name, in that order.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Column {
+    Time,
+    Part,
+    Frame,
+    Bytes,
+    Settings,
+    Reading,
+    Value,
+    Unit,
+    Status,
+    Reason,
+}
+
+/// Makes bytes of records, in one form.
+#[derive(Clone, Debug)]
+pub(crate) struct Encoder {
+    form: LogForm,
+    clocks: Clocks,
+}
+
+/// A record as JSON has it.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct Line {
+    pub(super) time: String,
+    pub(super) part: String,
+    #[serde(default)]
+    pub(super) frames: Vec<FrameLine>,
+    #[serde(default)]
+    pub(super) settings: serde_json::Map<String, serde_json::Value>,
+    #[serde(default)]
+    pub(super) readings: Vec<ReadingLine>,
+    pub(super) error: Option<ErrorLine>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct FrameLine {
+    pub(super) frame: String,
+    pub(super) bytes: String,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct ReadingLine {
+    pub(super) reading: String,
+    pub(super) value: Option<f64>,
+    pub(super) unit: String,
+    pub(super) status: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) reason: Option<String>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct ErrorLine {
+    pub(super) cause: String,
+    pub(super) message: String,
+}
+
+/// What was set, as it is typed: `GAIN=fivefold; TIME=486 ms`.
+pub(super) fn settings_text(settings: &[(String, String)]) -> String {
+    settings.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join("; ")
+}
+
+/// The same taken apart.
+pub(super) fn settings_of(text: &str) -> Vec<(String, String)> {
+    let each = text.split(';').filter_map(|typed| typed.trim().split_once('='));
+    each.map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned())).collect()
+}
+
+impl Encoder {
+    pub(crate) fn new(form: LogForm, clocks: Clocks) -> Self {
+        Self { form, clocks }
+    }
+
+    /// What stands before the first record.
+    pub(crate) fn header(&self) -> String {
+        if self.form == LogForm::Csv { COLUMNS.join(",") + "\n" } else { String::new() }
+    }
+
+    /// A record.
+    pub(crate) fn record(&self, entry: &Entry) -> Result<Vec<u8>, Failure> {
+        Ok(match self.form {
+            LogForm::Csv => self.rows(entry)?,
+            LogForm::JsonLines => json_line(&self.line(entry))?,
+            LogForm::Senml => json_line(&senml::pack(entry))?,
+            LogForm::SenmlCbor => senml::to_cbor(&senml::pack(entry)),
+        })
+    }
+
+    fn line(&self, entry: &Entry) -> Line {
+        let frames = entry.frames.iter().map(|(frame, bytes)| FrameLine { frame: frame.clone(), bytes: to_hex(bytes) });
+        let readings = entry.readings.iter().map(|reading| ReadingLine {
+            reading: reading.reading.clone(),
+            value: reading.value,
+            unit: reading.unit.clone(),
+            status: reading.status.clone(),
+            reason: reading.means.clone(),
+        });
+        let error = entry.error.as_ref().map(|error| ErrorLine { cause: error.cause.clone(), message: error.message.clone() });
+        Line {
+            time: self.clocks.text(entry.time),
+            part: entry.part.clone(),
+            frames: frames.collect(),
+            settings: entry.settings.iter().map(|(name, value)| (name.clone(), value.as_str().into())).collect(),
+            readings: readings.collect(),
+            error,
+        }
+    }
+
+    /// A row for each reading; for a frame without readings, and for what failed, one as well.
+    fn rows(&self, entry: &Entry) -> Result<Vec<u8>, Failure> {
+        let mut writer = csv::Writer::from_writer(Vec::new());
+        let (time, settings) = (self.clocks.text(entry.time), settings_text(&entry.settings));
+        for (frame, bytes) in &entry.frames {
+            let bytes = to_hex(bytes);
+            let before = [&*time, &*entry.part, &**frame, &*bytes, &*settings];
+            let mut any = false;
+            for reading in entry.readings.iter().filter(|reading| reading.frame == *frame) {
+                any = true;
+                let value = reading.value.map_or(String::new(), |value| value.to_string());
+                let own = [&*reading.reading, &*value, &*reading.unit, &*reading.status, reading.means.as_deref().unwrap_or("")];
+                writer.write_record(before.iter().chain(&own))?;
+            }
+            if !any {
+                writer.write_record(before.iter().chain(&[""; 5]))?;
+            }
+        }
+        if let Some(error) = &entry.error {
+            writer.write_record([&*time, &*entry.part, "", "", &*settings, "", "", "", &*error.cause, &*error.message])?;
+        }
+        writer.into_inner().map_err(|error| Failure::told(error.to_string()))
+    }
+}
+
+fn json_line(value: &impl Serialize) -> Result<Vec<u8>, Failure> {
+    let mut line = serde_json::to_vec(value).map_err(|error| Failure::told(error.to_string()))?;
+    line.push(b'\n');
+    Ok(line)
+}

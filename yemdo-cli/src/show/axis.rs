@@ -1,0 +1,59 @@
+//! Where an axis has its ticks, and what stands there.
+
+use crate::log::{Clocks, Moment};
+
+/// Values and their labels.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Ticks(pub(crate) Vec<(f64, String)>);
+
+/// Ticks at round numbers: so many at most, and one more.
+pub(crate) fn number_ticks(low: f64, high: f64, most: usize) -> Ticks {
+    let span = high - low;
+    if !span.is_finite() || span <= 0.0 {
+        return Ticks(vec![(low, short(low, 0))]);
+    }
+    let rough = span / most.max(1) as f64;
+    let power = 10f64.powf(rough.log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].map(|factor| factor * power).into_iter().find(|step| *step >= rough).unwrap_or(rough);
+    let decimals = (-step.log10().floor()).clamp(0.0, 12.0) as usize;
+    let first = (low / step).ceil();
+    let count = ((high / step).floor() - first + 1.0).max(0.0) as usize;
+    Ticks((0..count.min(100)).map(|at| (first + at as f64) * step).map(|value| (value, short(value, decimals))).collect())
+}
+
+/// A number on an axis; thousands and millions in short.
+fn short(value: f64, decimals: usize) -> String {
+    let value = if value == 0.0 { 0.0 } else { value };
+    match value.abs() {
+        large if large >= 1e7 => format!("{value:.1e}"),
+        _ => format!("{value:.decimals$}"),
+    }
+}
+
+/// Ticks at round times of the day; so many at most. Days have their date.
+pub(crate) fn time_ticks(clocks: &Clocks, from: Moment, to: Moment, most: usize) -> Ticks {
+    const STEPS: [i64; 19] = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10_800, 21_600, 43_200, 86_400, 172_800];
+    let span = ((to.0 - from.0) / 1_000_000).max(1);
+    let fitting = STEPS.into_iter().find(|step| span / step < most as i64);
+    let step = fitting.unwrap_or_else(|| span / 86_400 / most as i64 * 86_400 + 86_400) * 1_000_000;
+    // Round in local time, whatever its offset is.
+    let offset = clocks.offset(from);
+    let mut at = (from.0 + offset).div_euclid(step) * step - offset;
+    let mut ticks = Vec::new();
+    let days = clocks.text(from).get(..10) != clocks.text(to).get(..10);
+    while at <= to.0 {
+        if at >= from.0 {
+            let text = clocks.text(Moment(at));
+            let piece = |range: std::ops::Range<usize>| text.get(range).unwrap_or("").to_owned();
+            let midnight = piece(11..19) == "00:00:00";
+            let label = match (midnight && days, step < 60_000_000) {
+                (true, _) => piece(5..10),
+                (false, true) => piece(11..19),
+                (false, false) => piece(11..16),
+            };
+            ticks.push((Moment(at).seconds(), label));
+        }
+        at += step;
+    }
+    Ticks(ticks)
+}

@@ -1,0 +1,296 @@
+//! Readings over time, out of logs of any form: what is plotted and compared.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+
+use yemdo::series::Sample;
+use yemdo::units::Unit;
+use yemdo::{Decoder, FrameValues, Part, Status, nearest, visible};
+
+use crate::failure::Failure;
+use crate::input;
+use crate::log::{AnyLog, Clocks, LogEntries, Moment, Step, is_log};
+
+/// A reading over time.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Track {
+    /// The part, as the log calls it.
+    pub(crate) part: String,
+    pub(crate) reading: String,
+    pub(crate) unit: String,
+    /// All readings, with a value or without.
+    pub(crate) count: u64,
+    /// Values that say what was measured: saturated ones do not.
+    pub(crate) samples: Vec<Sample>,
+    /// What is not ok, by status: times, with the value where there is one.
+    pub(crate) marks: BTreeMap<String, Vec<(f64, Option<f64>)>>,
+}
+
+impl Track {
+    /// `air/temperature`; of a log that names no part the reading alone.
+    pub(crate) fn name(&self) -> String {
+        if self.part.is_empty() { self.reading.clone() } else { format!("{}/{}", self.part, self.reading) }
+    }
+
+    fn add(&mut self, time: f64, value: Option<f64>, status: &str) {
+        self.count += 1;
+        let known = Status::from_name(status);
+        if let Some(value) = value.filter(|value| value.is_finite() && known != Some(Status::Saturated)) {
+            self.samples.push(Sample { time, value });
+        }
+        if known != Some(Status::Ok) {
+            self.marks.entry(status.to_owned()).or_default().push((time, value));
+        }
+    }
+
+    /// The same in another unit.
+    pub(crate) fn convert(&mut self, to: &'static Unit) -> bool {
+        let Some(from) = Unit::find(&self.unit).filter(|from| from.dimension == to.dimension) else { return false };
+        let convert = |value: f64| from.to(to, value).unwrap_or(value);
+        self.samples.iter_mut().for_each(|sample| sample.value = convert(sample.value));
+        self.marks.values_mut().flatten().for_each(|(_, value)| *value = value.map(convert));
+        self.unit = to.symbol.to_owned();
+        true
+    }
+}
+
+/// What the times of a log are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum TimeKind {
+    /// Unix time.
+    #[default]
+    Absolute,
+    /// A date and time of nobody knows which offset.
+    Unplaced,
+    /// Seconds of some clock.
+    Seconds,
+    /// The log has no times: frames are counted.
+    Counted,
+}
+
+/// All that logs hold.
+#[derive(Debug, Default)]
+pub(crate) struct Tracks {
+    pub(crate) tracks: Vec<Track>,
+    /// What gave no reading at all, by part and cause.
+    pub(crate) refused: BTreeMap<(String, String), Vec<f64>>,
+    pub(crate) kind: TimeKind,
+}
+
+/// How raw frames become readings.
+pub(crate) struct Raw<'a> {
+    pub(crate) part: &'a Part,
+    pub(crate) set: &'a [String],
+    /// The part as the log calls it.
+    pub(crate) name: Option<&'a str>,
+}
+
+impl Tracks {
+    fn add(&mut self, part: &str, reading: &str, unit: &str, (time, value, status): (f64, Option<f64>, &str)) {
+        let known = self.tracks.iter().position(|track| track.reading == reading && track.part == part && track.unit == unit);
+        let at = known.unwrap_or_else(|| {
+            self.tracks.push(Track { part: part.into(), reading: reading.into(), unit: unit.into(), ..Track::default() });
+            self.tracks.len() - 1
+        });
+        self.tracks.get_mut(at).into_iter().for_each(|track| track.add(time, value, status));
+    }
+
+    /// Adds the readings of a log.
+    pub(crate) fn read(&mut self, path: &Path, raw: Option<&Raw<'_>>) -> Result<(), Failure> {
+        let failed = |error: &std::io::Error| Failure::file("read the log", path, error);
+        let file = File::open(path).map_err(|error| failed(&error))?;
+        if file.metadata().is_ok_and(|meta| meta.is_dir()) {
+            return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
+        }
+        let mut input = BufReader::with_capacity(1 << 16, file);
+        let first = input.fill_buf().map_err(|error| failed(&error))?;
+        let empty = first.is_empty();
+        match (raw, is_log(first)) {
+            _ if empty => Err(Failure::told(format!("the log {} is empty", path.display()))),
+            (Some(raw), _) => self.decode(input, raw),
+            (None, Some(form)) => self.recorded(LogEntries::new(input, form).without_bytes()),
+            (None, None) => {
+                let failure = Failure::told(format!("{} is no log of readings", path.display()));
+                Err(failure.help("for raw frames give --sheet; a log of readings comes from yemdo read --log"))
+            }
+        }
+    }
+
+    fn recorded(&mut self, mut log: LogEntries<BufReader<File>>) -> Result<(), Failure> {
+        let mut last = 0.0;
+        while let Some((_, entry)) = log.next()? {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(_) => {
+                    self.refused.entry((String::new(), "not a record".into())).or_default().push(last);
+                    continue;
+                }
+            };
+            let time = entry.time.seconds();
+            last = time;
+            for reading in &entry.readings {
+                self.add(&entry.part, &reading.reading, &reading.unit, (time, reading.value, &reading.status));
+            }
+            if let Some(error) = entry.error {
+                self.refused.entry((entry.part, error.cause)).or_default().push(time);
+            }
+        }
+        self.join_without_unit();
+        Ok(())
+    }
+
+    /// A reading without a value may have been logged without its unit.
+    fn join_without_unit(&mut self) {
+        let (mut whole, bare): (Vec<Track>, Vec<Track>) =
+            std::mem::take(&mut self.tracks).into_iter().partition(|track| !(track.unit.is_empty() && track.samples.is_empty()));
+        for track in bare {
+            match whole.iter_mut().find(|known| known.reading == track.reading && known.part == track.part) {
+                Some(known) => {
+                    known.count += track.count;
+                    track.marks.into_iter().for_each(|(status, marks)| known.marks.entry(status).or_default().extend(marks));
+                }
+                None => whole.push(track),
+            }
+        }
+        self.tracks = whole;
+    }
+
+    /// Adds the readings of raw frames.
+    pub(crate) fn decode(&mut self, input: impl BufRead, raw: &Raw<'_>) -> Result<(), Failure> {
+        let part = raw.part;
+        let mut decoder = Decoder::new(part);
+        input::apply(&mut decoder, raw.set)?;
+        let before = decoder.settings().clone();
+        let mut log = AnyLog::open(input, part, None, raw.name, &Clocks::new(true))?;
+        let name = raw.name.unwrap_or(part.name()).to_owned();
+        let (mut values, mut number, mut last) = (FrameValues::new(), 0.0, None);
+        while let Some(step) = log.next()? {
+            let record = match step {
+                Step::Frame(record) => record,
+                Step::Refused(..) => {
+                    self.refused.entry((name.clone(), "not a frame".into())).or_default().push(last.unwrap_or(number));
+                    continue;
+                }
+                Step::Settings(set) => {
+                    *decoder.settings_mut() = before.clone();
+                    let typed: Vec<String> = set.iter().map(|(name, value)| format!("{name}={value}")).collect();
+                    input::apply(&mut decoder, &typed)?;
+                    input::apply(&mut decoder, raw.set)?;
+                    continue;
+                }
+            };
+            number += 1.0;
+            let (time, kind) = record.time.as_deref().map_or((number, TimeKind::Counted), |text| seconds_of(text, number));
+            self.kind = if number == 1.0 { kind } else { self.kind };
+            last = Some(time);
+            let done = match &record.bytes {
+                Ok(bytes) => decoder.decode_into(record.frame, bytes, &mut values).map_err(|refusal| refusal.cause()),
+                Err(_) => Err("not a frame"),
+            };
+            if let Err(cause) = done {
+                self.refused.entry((name.clone(), cause.into())).or_default().push(time);
+                continue;
+            }
+            let readings = part.frames().get(record.frame).map_or(&[][..], |frame| frame.readings());
+            for (place, reading) in part.readings().of(readings).enumerate() {
+                let status = values.status(place);
+                // A frame that is still to come is nothing to be shown.
+                if status != Status::Waiting {
+                    self.add(&name, reading.name(), reading.unit(), (time, values.value(place), status.as_str()));
+                }
+            }
+        }
+        log.tell_failed();
+        Ok(())
+    }
+
+    /// Keeps the readings that are asked for.
+    pub(crate) fn choose(&mut self, asked: &[String]) -> Result<(), Failure> {
+        for one in asked {
+            if !self.tracks.iter().any(|track| is_meant(track, one)) {
+                return Err(self.unknown(one));
+            }
+        }
+        self.tracks.retain(|track| asked.is_empty() || asked.iter().any(|one| is_meant(track, one)));
+        Ok(())
+    }
+
+    /// The one reading that is meant.
+    pub(crate) fn only(&self, asked: &str) -> Result<&Track, Failure> {
+        let found: Vec<&Track> = self.tracks.iter().filter(|track| is_meant(track, asked)).collect();
+        match found.as_slice() {
+            [one] => Ok(one),
+            [] => Err(self.unknown(asked)),
+            several => {
+                let names: Vec<String> = several.iter().map(|track| track.name()).collect();
+                Err(Failure::told(format!("`{}` is several readings", visible(asked))).help(format!("choose one: {}", names.join(", "))))
+            }
+        }
+    }
+
+    fn unknown(&self, asked: &str) -> Failure {
+        let names: Vec<String> = self.tracks.iter().map(Track::name).collect();
+        let failure = Failure::told(format!("the log has no reading `{}`", visible(asked)));
+        match nearest(asked, self.tracks.iter().map(|track| track.reading.as_str())) {
+            Some(near) => failure.help(format!("did you mean `{near}`? It has {}", names.join(", "))),
+            None if names.is_empty() => failure.help("it has none"),
+            None => failure.help(format!("it has {}", names.join(", "))),
+        }
+    }
+
+    /// Puts readings into the units that are asked for.
+    pub(crate) fn convert(&mut self, asked: &[String]) -> Result<(), Failure> {
+        for one in asked {
+            let (name, symbol) = one.split_once('=').map_or((None, one.as_str()), |(name, symbol)| (Some(name.trim()), symbol.trim()));
+            let to = Unit::find(symbol).ok_or_else(|| Failure::told(format!("the unit `{}` is not known", visible(symbol))))?;
+            let meant = self.tracks.iter_mut().filter(|track| name.is_none_or(|name| is_meant(track, name)));
+            if meant.map(|track| track.convert(to)).filter(|done| *done).count() == 0 {
+                return Err(Failure::told(format!("no reading is a {}, as {symbol} is", to.dimension)));
+            }
+        }
+        Ok(())
+    }
+
+    /// Keeps what is between two times.
+    pub(crate) fn cut(&mut self, from: Option<f64>, to: Option<f64>) {
+        let within = |time: f64| from.is_none_or(|from| time >= from) && to.is_none_or(|to| time <= to);
+        for track in &mut self.tracks {
+            track.samples.retain(|sample| within(sample.time));
+            track.marks.values_mut().for_each(|marks| marks.retain(|(time, _)| within(*time)));
+        }
+        self.refused.values_mut().for_each(|times| times.retain(|time| within(*time)));
+    }
+
+    /// The first and the last time.
+    pub(crate) fn span(&self) -> Option<(f64, f64)> {
+        let samples = self.tracks.iter().flat_map(|track| track.samples.iter().map(|sample| sample.time));
+        let marks = self.tracks.iter().flat_map(|track| track.marks.values().flatten().map(|(time, _)| *time));
+        let refused = self.refused.values().flatten().copied();
+        samples
+            .chain(marks)
+            .chain(refused)
+            .fold(None, |span: Option<(f64, f64)>, time| Some(span.map_or((time, time), |(low, high)| (low.min(time), high.max(time)))))
+    }
+}
+
+/// Whether a reading is meant by `temperature`, or by `air/temperature`.
+fn is_meant(track: &Track, asked: &str) -> bool {
+    track.reading == asked || track.name() == asked
+}
+
+/// A time as logs have it, in seconds, and what kind it is.
+pub(crate) fn seconds_of(text: &str, number: f64) -> (f64, TimeKind) {
+    if let Some(moment) = Moment::parse(text) {
+        return (moment.seconds(), TimeKind::Absolute);
+    }
+    let dated = text.replacen(' ', "T", 1);
+    if let Some(moment) = Moment::parse(&format!("{dated}Z")) {
+        return (moment.seconds(), TimeKind::Unplaced);
+    }
+    if let Some(moment) = Moment::parse(&format!("1970-01-01T{dated}Z")) {
+        return (moment.seconds(), TimeKind::Unplaced);
+    }
+    text.trim().parse().map_or((number, TimeKind::Counted), |seconds| (seconds, TimeKind::Seconds))
+}

@@ -1,0 +1,233 @@
+//! Logs of readings in every form: written, appended to, cut, mixed, rotated, on a full disk, and read back; and what is drawn of them.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+const FORMS: [&str; 4] = ["csv", "jsonl", "senml", "senmlc"];
+
+fn folder(name: &str) -> PathBuf {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(name);
+    let _ = fs::remove_dir_all(&folder);
+    fs::create_dir_all(&folder).unwrap();
+    folder
+}
+
+fn yemdo(folder: &Path, arguments: &[&str]) -> Output {
+    let sheets = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
+    let arguments = arguments.iter().map(|one| one.replace("SHEETS", &sheets.to_string_lossy()));
+    Command::new(env!("CARGO_BIN_EXE_yemdo")).args(arguments).current_dir(folder).output().unwrap()
+}
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+/// Lantern-16 at two gains, one run behind the other; and what each run prints.
+fn record(folder: &Path, log: &str) -> String {
+    let at = ["--at", "stand-in:illuminance=120", "--every", "1 s", "--utc", "--format", "csv", "--log", log];
+    let first = ["read", "SHEETS/lantern-16.toml", "--set", "GAIN=fivefold", "--count", "2", "--begin", "2031-02-07T08:00:00Z"];
+    let second = ["read", "SHEETS/lantern-16.toml", "--count", "2", "--begin", "2031-02-07T09:00:00Z"];
+    let printed = [&first[..], &second[..]].map(|run| {
+        let done = yemdo(folder, &[run, &at[..]].concat());
+        assert!(done.status.success(), "{}", text(&done.stderr));
+        text(&done.stdout)
+    });
+    printed.concat()
+}
+
+/// Time, reading and value of everything that a log decodes to.
+fn decoded(folder: &Path, log: &str) -> (Vec<String>, String) {
+    let done = yemdo(folder, &["decode", "SHEETS/lantern-16.toml", "--log", log, "--utc", "--format", "json"]);
+    let line = |line: &str| {
+        let frame: serde_json::Value = serde_json::from_str(line).unwrap();
+        let readings = frame["readings"].as_object().unwrap().iter().map(|(name, one)| format!(" {name} {}", one["value"]));
+        format!("{}{}", frame["time"].as_str().unwrap(), readings.collect::<String>())
+    };
+    (text(&done.stdout).lines().map(line).collect(), text(&done.stderr))
+}
+
+#[test]
+fn every_form_decodes_to_what_was_measured_with_what_was_set() {
+    let folder = folder("forms");
+    let mut all = Vec::new();
+    for form in FORMS {
+        let log = format!("light.{form}");
+        let printed = record(&folder, &log);
+        if form == "csv" {
+            // What is printed is what is logged, but for the second header.
+            let header = printed.lines().next().unwrap();
+            let rows: Vec<&str> = printed.lines().filter(|line| *line != header).collect();
+            assert_eq!(fs::read_to_string(folder.join(&log)).unwrap(), format!("{header}\n{}\n", rows.join("\n")));
+            assert!(rows[0].contains(",GAIN=fivefold,illuminance,120,lx,ok,"), "{}", rows[0]);
+        }
+        all.push(decoded(&folder, &log).0);
+    }
+    assert_eq!(all[0].len(), 4);
+    assert!(all[0][0].starts_with("2031-02-07T08:00:00.000Z illuminance 120.0"), "{}", all[0][0]);
+    assert!(all.iter().all(|one| *one == all[0]), "{all:?}");
+    // SenML is what its standard says: names, units, absolute times.
+    let pack: serde_json::Value =
+        serde_json::from_str(fs::read_to_string(folder.join("light.senml")).unwrap().lines().next().unwrap()).unwrap();
+    assert_eq!((&pack[0]["bn"], &pack[0]["bt"], &pack[0]["u"]), (&"lantern-16/".into(), &1_928_217_600.0.into(), &"lx".into()));
+}
+
+/// Cut anywhere: what was whole is decoded, the half is told, and the next start mends it.
+#[test]
+fn a_cut_log_loses_its_last_record_alone() {
+    let folder = folder("cut");
+    for form in FORMS {
+        let whole_log = format!("whole.{form}");
+        record(&folder, &whole_log);
+        let (bytes, (frames, _)) = (fs::read(folder.join(&whole_log)).unwrap(), decoded(&folder, &whole_log));
+        for cut in [1, 7, bytes.len() / 9, bytes.len() / 3, bytes.len() - 10] {
+            let log = format!("cut-{cut}.{form}");
+            fs::write(folder.join(&log), &bytes[..bytes.len() - cut]).unwrap();
+            let (left, told) = decoded(&folder, &log);
+            assert!(frames.starts_with(&left), "{log}: {left:?}");
+            let again = ["read", "SHEETS/lantern-16.toml", "--count", "1", "--begin", "2031-02-07T10:00:00Z", "--utc", "--at"];
+            let done = yemdo(&folder, &[&again[..], &["stand-in:illuminance=120", "--log", &log]].concat());
+            assert!(done.status.success(), "{log}: {}", text(&done.stderr));
+            let (mended, behind) = decoded(&folder, &log);
+            let last = mended.last().unwrap();
+            assert!(last.starts_with("2031-02-07T10:00:00.000Z illuminance 120.0"), "{log}: {mended:?}");
+            assert!(mended.len() > left.len() && !behind.contains("refused"), "{log}: {behind}");
+            let cut_short = text(&done.stderr).contains("its last record was cut short");
+            assert!(cut_short || told.is_empty() || !told.contains("was cut"), "{log}: {told}");
+        }
+    }
+}
+
+#[test]
+fn what_is_no_log_of_ours_is_left_alone() {
+    let folder = folder("others");
+    fs::write(folder.join("letter.csv"), "Dear reader,\n").unwrap();
+    fs::write(folder.join("table.csv"), "time,reading,value\n2031-02-07T08:00:00Z,a,1\n").unwrap();
+    fs::write(folder.join("other.senmlc"), [0x83, 0xFF, 0xFF]).unwrap();
+    let read = ["read", "SHEETS/thole-9.toml", "--at", "stand-in", "--count", "1", "--log"];
+    for (log, told) in [
+        ("letter.csv", "it is no log of this form"),
+        ("table.csv", "it is no log of this form"),
+        ("other.senmlc", "no"),
+        ("log.txt", "it ends in .csv, .jsonl"),
+        (".", "it ends in .csv"),
+        ("nowhere/log.csv", "there is no such file"),
+    ] {
+        let before = fs::read(folder.join(log)).ok();
+        let done = yemdo(&folder, &[&read[..], &[log]].concat());
+        assert!(done.status.code() == Some(2) && text(&done.stderr).contains(told), "{log}: {}", text(&done.stderr));
+        assert_eq!(fs::read(folder.join(log)).ok(), before, "{log}");
+    }
+    // One that somebody else is writing.
+    let file = fs::OpenOptions::new().create(true).append(true).open(folder.join("shared.csv")).unwrap();
+    file.lock().unwrap();
+    let done = yemdo(&folder, &[&read[..], &["shared.csv"]].concat());
+    assert!(text(&done.stderr).contains("another program is writing it"), "{}", text(&done.stderr));
+}
+
+#[test]
+fn lines_of_others_between_ours_are_told_and_passed_over() {
+    let folder = folder("mixed");
+    record(&folder, "light.jsonl");
+    let mut lines: Vec<String> = fs::read_to_string(folder.join("light.jsonl")).unwrap().lines().map(str::to_owned).collect();
+    lines.insert(1, "Traceback (most recent call last)".into());
+    lines.insert(3, "\u{0}\u{0}\u{0}".into());
+    let half = lines[0][..60].to_owned();
+    lines.insert(4, half);
+    fs::write(folder.join("light.jsonl"), lines.join("\n") + "\n").unwrap();
+    let (frames, told) = decoded(&folder, "light.jsonl");
+    assert!(frames.len() == 4 && told.contains("4 frames decoded, 3 refused: 3 not a frame"), "{told}");
+    let done = yemdo(&folder, &["plot", "light.jsonl", "--utc"]);
+    assert!(text(&done.stdout).contains("lantern-16/illuminance       4"), "{}", text(&done.stdout));
+}
+
+#[test]
+fn a_new_file_begins_at_its_size_or_time_and_is_decoded_alone() {
+    let folder = folder("rotated");
+    let read = ["read", "SHEETS/binnacle-24.toml", "--at", "stand-in", "--every", "10 min", "--for", "5 h", "--utc"];
+    let done = yemdo(&folder, &[&read[..], &["--begin", "2031-02-07T22:10:00Z", "--log", "hall.jsonl", "--rotate", "2 h"]].concat());
+    assert!(done.status.success(), "{}", text(&done.stderr));
+    let mut names: Vec<String> = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    assert_eq!(names, ["hall.2031-02-07T22-10-00.jsonl", "hall.2031-02-08T00-00-00.jsonl", "hall.jsonl"]);
+    for name in names {
+        // Each has the calibration that its readings need.
+        let done = yemdo(&folder, &["decode", "SHEETS/binnacle-24.toml", "--log", &name, "--format", "csv"]);
+        let waiting = text(&done.stdout).lines().filter(|line| line.contains("waiting")).count();
+        assert!(done.status.success() && waiting <= 3, "{name}: {}", text(&done.stdout));
+    }
+}
+
+/// Two made-up sensors of one temperature, of which one is off by a gain, an offset and a drift.
+#[test]
+fn a_comparison_finds_what_was_put_in() {
+    let folder = folder("compared");
+    let mut log = fs::File::create(folder.join("pair.csv")).unwrap();
+    writeln!(log, "time,part,frame,bytes,settings,reading,value,unit,status,reason").unwrap();
+    for second in 0..3600 {
+        let time = format!("2031-02-07T08:{:02}:{:02}.000Z", second / 60, second % 60);
+        let good = 20.0 + 5.0 * (f64::from(second) / 300.0).sin();
+        writeln!(log, "{time},good,,,,temperature,{good},°C,ok,").unwrap();
+        writeln!(log, "{time},cheap,,,,temperature,{},°C,ok,", ((good - 1.5) / 0.96) * 1.8 + 32.0).unwrap();
+    }
+    let run = ["plot", "pair.csv", "--reading", "cheap/temperature", "--against", "good/temperature", "--utc", "--format", "json"];
+    let done = yemdo(&folder, &run);
+    // The unit of the cheap one is wrong: it counts in °F, and the log says °C.
+    let found: serde_json::Value = serde_json::from_slice(&done.stdout).unwrap();
+    assert_eq!(found["pairs"], 3600);
+    let near = |name: &str, wanted: f64| assert!((found[name].as_f64().unwrap() - wanted).abs() < 1e-6, "{name}: {found}");
+    near("gain", 0.96 / 1.8);
+    near("correction_offset", 1.5 - 32.0 * 0.96 / 1.8);
+    near("remaining_greatest", 0.0);
+    // The suggestion is a sheet.
+    let done = yemdo(&folder, &[&run[..7], &["--overwrite"]].concat());
+    let suggested = text(&done.stdout);
+    assert!(suggested.contains("formula = \"temperature * 0.533333 - 15.5667\""), "{suggested}");
+    let from = suggested.find("[reading.temperature_corrected]").unwrap();
+    let lines = suggested[from..].lines().take(3).collect::<Vec<_>>().join("\n");
+    let sheet = format!(
+        "part = \"cheap-1\"\nframe.AIR = {{ read = 1, code = {{ t = \"b0\" }} }}\n[reading.temperature]\nunit = \"°C\"\nformula = \"t\"\n{lines}\n"
+    );
+    fs::write(folder.join("cheap.toml"), sheet).unwrap();
+    assert!(yemdo(&folder, &["check", "cheap.toml"]).status.success());
+}
+
+#[test]
+fn odd_series_are_drawn_too_and_bad_questions_are_told() {
+    let folder = folder("odd");
+    let head = "time,part,frame,bytes,settings,reading,value,unit,status,reason\n";
+    let row = |time: &str, value: &str, status: &str| format!("2031-02-07T{time}+02:00,a,,,,x,{value},°C,{status},\n");
+    for (name, rows) in [
+        ("one", row("08:00:00", "20", "ok")),
+        ("none", row("08:00:00", "", "not ready")),
+        ("constant", row("08:00:00", "20", "ok") + &row("08:00:01", "20", "ok")),
+        ("back", row("08:00:05", "20", "ok") + &row("08:00:01", "21", "ok") + &row("08:00:02", "1e300", "saturated")),
+        ("wide", row("08:00:00", "-1e308", "ok") + &row("23:00:00", "1e308", "ok")),
+        ("strange", "2031-02-07T08:00:00Z,ß漢,,,,<x>&\"\"\"\",1,\u{1F600},ok,\n".replace("<x>&\"\"\"\"", "\"<x>&\"\"\"")),
+    ] {
+        fs::write(folder.join(format!("{name}.csv")), format!("{head}{rows}")).unwrap();
+        for ending in ["svg", "png"] {
+            let done = yemdo(&folder, &["plot", &format!("{name}.csv"), "--out", &format!("{name}.{ending}")]);
+            assert!(done.status.success(), "{name}: {}", text(&done.stderr));
+        }
+        let svg = fs::read_to_string(folder.join(format!("{name}.svg"))).unwrap();
+        assert!(svg.ends_with("</svg>\n") && !svg.contains("NaN") && !svg.contains("<x>"), "{svg}");
+    }
+    for (arguments, told) in [
+        (&["plot", "one.csv", "--reading", "y"][..], "the log has no reading `y`"),
+        (&["plot", "one.csv", "--unit", "lx"], "no reading is a illuminance"),
+        (&["plot", "one.csv", "--noise"], "noise needs two"),
+        (&["plot", "one.csv", "--against", "z"], "is neither a reading of the log nor a file"),
+        (&["plot", "one.csv", "--out", "one.gif"], "a plot is a .svg or a .png"),
+        (&["plot", "constant.csv", "--out", "one.png"], "already exists"),
+        (&["plot", "SHEETS/garboard-rs.toml", "--reading", "flow"], "has no transfer curve"),
+        (&["plot", "SHEETS/../demo/thole-9.csv"], "is no log of readings"),
+        (&["plot", "one.csv", "--from", "2032-01-01T00:00:00Z", "--out", "x.png"], "nothing to draw"),
+    ] {
+        let done = yemdo(&folder, arguments);
+        assert!(!done.status.success() && text(&done.stderr).contains(told), "{arguments:?}: {}", text(&done.stderr));
+    }
+}

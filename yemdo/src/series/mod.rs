@@ -1,0 +1,74 @@
+//! Values over time: where they are interrupted, what of them can be seen, how they spread, and how two of the same quantity compare.
+//!
+//! A series is a slice of [`Sample`]s in the order in which they came. Nothing here knows of parts or of clocks.
+
+mod compare;
+mod spread;
+
+pub use compare::{Comparison, Correction, compare};
+pub use spread::{Bin, Running, bins};
+
+/// A value and when it was, in seconds of any clock.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Sample {
+    /// Seconds.
+    pub time: f64,
+    /// The value, in the unit of the series.
+    pub value: f64,
+}
+
+/// So many usual distances without a sample are a gap.
+const GAP: f64 = 5.0;
+
+/// The distance of samples beyond which a series is interrupted: five times the usual (median) one. `None` with fewer than two samples.
+pub fn gap(samples: &[Sample]) -> Option<f64> {
+    let pairs = samples.windows(2).filter_map(|pair| Some(pair.last()?.time - pair.first()?.time));
+    let mut steps: Vec<f64> = pairs.filter(|step| *step > 0.0).collect();
+    let middle = steps.len() / 2;
+    if steps.is_empty() {
+        return None;
+    }
+    let (_, median, _) = steps.select_nth_unstable_by(middle, f64::total_cmp);
+    Some(*median * GAP)
+}
+
+/// The pieces of a series that hang together: where there is a [`gap`], or a clock that went back, a new one begins.
+///
+/// ```
+/// use yemdo::series::{Sample, pieces};
+/// let samples: Vec<Sample> = [0.0, 1.0, 2.0, 3.0, 60.0, 61.0].map(|time| Sample { time, value: 20.0 }).to_vec();
+/// assert_eq!(pieces(&samples).map(<[Sample]>::len).collect::<Vec<_>>(), [4, 2]);
+/// ```
+pub fn pieces(samples: &[Sample]) -> impl Iterator<Item = &[Sample]> {
+    let gap = gap(samples).unwrap_or(f64::INFINITY);
+    samples.chunk_by(move |one, next| next.time >= one.time && next.time - one.time <= gap)
+}
+
+/// As few samples of a piece as show all of it in so many columns between two times: of each column the first, the least, the greatest and
+/// the last. A piece of no more than that stays as it is.
+///
+/// ```
+/// use yemdo::series::{Sample, thin};
+/// let many: Vec<Sample> = (0..100_000).map(|at| Sample { time: f64::from(at), value: f64::from(at % 7) }).collect();
+/// let few = thin(&many, (0.0, 100_000.0), 500);
+/// assert!(few.len() <= 2000 && few.iter().any(|sample| sample.value == 6.0));
+/// ```
+pub fn thin(piece: &[Sample], (from, to): (f64, f64), columns: usize) -> Vec<Sample> {
+    if piece.len() <= 4 * columns {
+        return piece.to_vec();
+    }
+    let column = |sample: &Sample| ((sample.time - from) / (to - from) * columns as f64).floor();
+    let mut few = Vec::new();
+    for within in piece.chunk_by(|one, next| column(one) == column(next)) {
+        let (mut least, mut greatest) = (0, 0);
+        for (at, sample) in within.iter().enumerate() {
+            let value_at = |at: usize| within.get(at).map_or(f64::NAN, |known| known.value);
+            least = if sample.value < value_at(least) { at } else { least };
+            greatest = if sample.value > value_at(greatest) { at } else { greatest };
+        }
+        let mut places = [0, least.min(greatest), least.max(greatest), within.len() - 1].to_vec();
+        places.dedup();
+        few.extend(places.into_iter().filter_map(|at| within.get(at)));
+    }
+    few
+}
