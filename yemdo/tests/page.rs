@@ -7,7 +7,7 @@ use std::fs;
 use std::path::Path;
 
 use yemdo::Part;
-use yemdo::emit::page;
+use yemdo::emit::{page, page_as_markdown};
 
 fn shipped() -> Vec<Part> {
     let mut paths: Vec<_> =
@@ -22,6 +22,11 @@ fn attributes<'p>(page: &'p str, name: &str) -> Vec<&'p str> {
     page.split(&format!(" {name}=\"")).skip(1).map(|rest| rest.split('"').next().unwrap()).collect()
 }
 
+/// What the page's script calculates with.
+fn tables(page: &str) -> &str {
+    page.split("type=\"application/json\">").nth(1).unwrap().split("</script>").next().unwrap()
+}
+
 #[test]
 fn every_link_leads_somewhere_and_all_that_a_part_has_is_there() {
     for part in shipped() {
@@ -33,7 +38,16 @@ fn every_link_leads_somewhere_and_all_that_a_part_has_is_there() {
             let target = link.strip_prefix('#').unwrap_or_else(|| panic!("{}: {link} leads away", part.name()));
             assert!(known.contains(target), "{}: #{target} leads nowhere", part.name());
         }
-        assert!(attributes(&text, "src").is_empty() && !text.contains("url(") && !text.contains("<script"));
+        assert!(attributes(&text, "src").is_empty() && !text.contains("url(") && text.matches("<script").count() == 2);
+        let tables: serde_json::Value = serde_json::from_str(tables(&text)).unwrap();
+        let items = tables.as_array().unwrap();
+        // Every bit of a register or frame stands where its width says.
+        for item in items {
+            let width = item["start"].as_str().unwrap().len() as u64;
+            let mut bits = item["codes"].as_array().unwrap().iter().flat_map(|code| code["bits"].as_array().unwrap());
+            assert!(bits.all(|bit| bit.as_u64().unwrap() < width), "{}: {item}", part.name());
+        }
+        assert!(items.len() >= part.registers().len());
         for name in part.registers().iter().map(|register| register.name()) {
             assert!(text.contains(&format!(">{name}</a>")), "{}: {name}", part.name());
         }
@@ -61,6 +75,30 @@ fn a_transfer_curve_ends_where_the_part_is_saturated() {
 }
 
 #[test]
+fn names_in_formulas_lead_to_what_they_are_and_markdown_has_as_much() {
+    for part in shipped() {
+        let (text, markdown) = (page(&part), page_as_markdown(&part));
+        for code in part.readings().iter().filter(|reading| reading.is_shown()).flat_map(|reading| part.codes().of(reading.codes())) {
+            let (from, to) =
+                (format!("code-{}", part.frames().get(code.frame()).unwrap().name().to_lowercase()), code.name().to_lowercase());
+            assert!(text.contains(&format!("href=\"#{from}-{}\"", to.replace('_', "-"))), "{}: {}", part.name(), code.name());
+        }
+        for name in
+            part.registers().iter().map(|one| one.name()).chain(part.readings().iter().filter(|one| one.is_shown()).map(|one| one.name()))
+        {
+            // Of an array the first is told.
+            let array = name.ends_with(|c: char| c.is_ascii_digit());
+            assert!(array || markdown.contains(name), "{}: {name}", part.name());
+        }
+        // Tables have as many cells in every row.
+        for table in markdown.split("\n\n").filter(|block| block.starts_with('|')) {
+            let cells: BTreeSet<usize> = table.lines().map(|line| line.replace("\\|", "").matches('|').count()).collect();
+            assert_eq!(cells.len(), 1, "{}:\n{table}", part.name());
+        }
+    }
+}
+
+#[test]
 fn texts_of_a_sheet_stay_texts() {
     let hostile = "</style><script>alert(1)</script>\\\" onload=\\\"x";
     let text = format!(
@@ -70,7 +108,12 @@ fn texts_of_a_sheet_stay_texts() {
          [reading.x]\nunit = \"V\"\nmeans = \"{hostile}\"\nsource = \"{hostile}\"\nformula = \"c * 0.5\"\nstatus = [{{ when = \"c == 3\", is = \"invalid\", means = \"{hostile}\" }}]\n\
          [i2c]\naddress = 0x17\n"
     );
-    let page = page(&Part::parse("p", &text).unwrap());
-    assert!(page.contains("&lt;script&gt;"));
-    assert!(!page.contains("<script") && !page.contains("\" onload=") && page.matches("</style>").count() == 1);
+    let part = Part::parse("p", &text).unwrap();
+    let page = page(&part);
+    assert!(page.contains("&lt;script&gt;") && page.matches("<script").count() == 2 && page.matches("</script>").count() == 2);
+    let outside = page.replace(tables(&page), "");
+    assert!(!page.contains("<script>alert") && !outside.contains("\" onload=") && page.matches("</style>").count() == 1);
+    serde_json::from_str::<serde_json::Value>(tables(&page)).unwrap();
+    let markdown = page_as_markdown(&part);
+    assert!(!markdown.contains("<script>") && !markdown.contains("</style>"), "{markdown}");
 }

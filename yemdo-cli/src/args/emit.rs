@@ -22,7 +22,7 @@ pub(crate) enum What {
     /// A header and a source file of C99: decoders, settings, routines, a driver over your functions
     #[command(after_help = C_HELP)]
     C(Firmware),
-    /// A page of HTML that shows the part: registers, frames, readings, routines, worked examples
+    /// A page of HTML or Markdown that shows the part: registers, frames, readings, routines, worked examples
     #[command(after_help = PAGE_HELP)]
     Page(Page),
     /// The JSON Schema of sheets, for editors that complete and check
@@ -32,7 +32,8 @@ pub(crate) enum What {
 const PAGE_HELP: &str = "\
 Examples:
   yemdo emit page sheets/lantern-16.toml --out lantern-16.html
-  yemdo emit page sheets/keelson-6.toml > keelson-6.html";
+  yemdo emit page sheets/keelson-6.toml > keelson-6.html
+  yemdo emit page sheets/keelson-6.toml --out docs/keelson-6.md";
 
 const RUST_HELP: &str = "\
 Examples:
@@ -115,6 +116,9 @@ pub(crate) struct Page {
     /// A variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
+    /// Write Markdown in place of HTML; so does a file that ends in .md
+    #[arg(long)]
+    pub(crate) markdown: bool,
     /// Write even over a file that this command has not made
     #[arg(long)]
     pub(crate) overwrite: bool,

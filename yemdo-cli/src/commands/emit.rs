@@ -21,7 +21,9 @@ pub(crate) fn run(args: &Emit) -> Result<u8, Failure> {
         What::Page(args) => {
             let part = load(&args.sheet, args.variant.as_deref())?;
             let out = args.out.as_deref();
-            write_to(out, &yemdo::emit::page(&part), args.overwrite || out.is_some_and(is_ours))?;
+            let markdown = args.markdown || out.is_some_and(|out| out.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("md")));
+            let text = if markdown { yemdo::emit::page_as_markdown(&part) } else { yemdo::emit::page(&part) };
+            write_to(out, &text, args.overwrite || out.is_some_and(is_ours))?;
             Ok(0)
         }
         What::Rust(args) => emit(args, Language::Rust),
@@ -51,7 +53,10 @@ fn emit(args: &Firmware, language: Language) -> Result<u8, Failure> {
 
 /// Whether a file was made by this command: then it may be made anew.
 fn is_ours(path: &Path) -> bool {
-    fs::read_to_string(path).is_ok_and(|text| text.lines().take(12).any(|line| line.contains("Made by yemdo ")))
+    fs::read_to_string(path).is_ok_and(|text| {
+        let made = |line: &str| line.contains("Made by yemdo ");
+        text.lines().take(12).any(made) || text.lines().next_back().is_some_and(made)
+    })
 }
 
 /// Whether all files are as they would be written.

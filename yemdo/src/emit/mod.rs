@@ -9,6 +9,6 @@ pub use firmware::{
     EmitError, Emitted, Form, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, forms, rust_module, vector_records,
     vectors,
 };
-pub use page::page;
+pub use page::{page, page_as_markdown};
 pub use paste::Paste;
 pub use schema::json_schema;

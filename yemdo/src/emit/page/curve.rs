@@ -11,7 +11,7 @@ const SIZE: (f64, f64) = (640.0, 260.0);
 /// Room for the axes: left, right, top, bottom.
 const MARGIN: (f64, f64, f64, f64) = (70.0, 150.0, 14.0, 40.0);
 /// More curves are not told apart.
-const MOST: usize = 8;
+const MOST: usize = 12;
 
 pub(super) fn figure(part: &Part, id: ReadingId, stated: Option<(f64, f64)>) -> Markup {
     let (Some(reading), Some(curves)) = (part.readings.get(id), curves(part, id)) else { return html! {} };
@@ -44,6 +44,11 @@ pub(super) fn figure(part: &Part, id: ReadingId, stated: Option<(f64, f64)>) -> 
                 }
                 text x=(n((left + SIZE.0 - right) / 2.0)) y=(n(SIZE.1 - 6.0)) text-anchor="middle" { "code " (curves.first().map_or("", |curve| &curve.code)) }
                 text x="4" y="12" { (unit) }
+                @for curve in curves.iter().skip(MOST) {
+                    @for line in lines(curve) {
+                        polyline class="curve more" points=(line.iter().map(|(code, value)| format!("{},{}", n(x(*code)), n(y(*value)))).collect::<Vec<_>>().join(" ")) {}
+                    }
+                }
                 @for (index, curve) in curves.iter().take(MOST).enumerate() {
                     @for line in lines(curve) {
                         polyline class=(format!("curve c{index}")) points=(line.iter().map(|(code, value)| format!("{},{}", n(x(*code)), n(y(*value)))).collect::<Vec<_>>().join(" ")) {}
@@ -57,7 +62,7 @@ pub(super) fn figure(part: &Part, id: ReadingId, stated: Option<(f64, f64)>) -> 
             }
             figcaption {
                 "Code to value" @if curves.len() > 1 { " for each setting" }
-                @if left_out > 0 { " (" (left_out) " more not shown)" }
+                @if left_out > 0 { " (" (left_out) " more in grey)" }
                 @if stated.is_some() { "; shaded: the stated range" }
                 @if curves.iter().any(|curve| curve.points.iter().any(|point| point.saturated)) { "; circle: start of saturation" } "."
             }

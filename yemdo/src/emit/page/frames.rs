@@ -4,6 +4,7 @@ use maud::{Markup, html};
 
 use super::readings::told;
 use super::{anchor, broken, cited, code_anchor, conditions, runs};
+use crate::bits::form::Form;
 use crate::bits::layout::Slice;
 use crate::ground::words::counted;
 use crate::model::frame::{Frame, Origin};
@@ -46,7 +47,7 @@ fn one(part: &Part, frame: &Frame) -> Markup {
                             td { (code.name()) }
                             td .code { (code.layout().notation()) }
                             td { (code.layout().form.name()) }
-                            @if code.ty().is_real() { td {} td {} } @else { td .number { (low) } td .number { (high) } }
+                            @if code.ty().is_real() || code.layout().form == Form::Text { td {} td {} } @else { td .number { (low) } td .number { (high) } }
                         }
                     }
                 }

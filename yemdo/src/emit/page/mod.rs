@@ -1,14 +1,20 @@
 //! A part as one page of HTML that needs nothing else: what its sheet says, what follows from it, and how it looks on the bus.
 //!
-//! In: the part, its review. Out: text. The page is whole without scripts and asks no other host for anything.
+//! In: the part, its review. Out: text. The page is whole without scripts and asks no other host for anything; with its own small script it can be
+//! searched, and has a calculator.
 
+mod calculator;
 mod curve;
 mod examples;
+mod formula;
 mod frames;
+mod markdown;
+mod mistakes;
 mod readings;
 mod registers;
 mod routines;
 
+pub use markdown::page_as_markdown;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 use crate::ground::words::counted;
@@ -38,11 +44,13 @@ pub fn page(part: &Part) -> String {
         ("readings", "Readings", readings::section(part, &review)),
         ("routines", "Routines", routines::section(part)),
         ("examples", "Worked examples", examples::section(part, &review)),
+        ("mistakes", "Mistakes it invites", invited(part)),
         ("warnings", "Warnings", warnings(part, &review)),
     ]
     .into_iter()
     .filter(|(.., body)| !body.0.is_empty())
     .collect();
+    let calculator = calculator::section(part);
     let page = html! {
         (DOCTYPE) (PreEscaped(concat!("\n<!-- Made by yemdo ", env!("CARGO_PKG_VERSION"), ". Do not edit it: change the sheet, and emit it again. -->\n")))
         html lang="en" {
@@ -60,14 +68,18 @@ pub fn page(part: &Part) -> String {
                     (identity(part))
                     nav aria-label="Sections" {
                         @for (id, title, _) in &sections { a href=(format!("#{id}")) { (title) } }
+                        @if !calculator.0.is_empty() { a href="#calculator" hidden { "Calculator" } }
+                        (calculator::search())
                     }
                 }
                 main {
                     @for (id, title, body) in &sections {
                         section id=(id) { h2 { (title) } (body) }
                     }
+                    @if !calculator.0.is_empty() { section #calculator hidden { h2 { "Calculator" } (calculator) } }
                 }
                 footer { "Made by yemdo " (env!("CARGO_PKG_VERSION")) " from the sheet " (part.source().name()) "." }
+                (calculator::script(part))
             }
         }
     };
@@ -100,7 +112,13 @@ fn counts(part: &Part) -> String {
     all.into_iter().filter(|(count, _)| *count > 0).map(|(count, what)| counted(count, what)).collect::<Vec<_>>().join(", ")
 }
 
-/// What is often meant otherwise: the mistakes that this part invites.
+/// What of it is often done otherwise.
+fn invited(part: &Part) -> Markup {
+    let all = mistakes::mistakes(part);
+    html! { @if !all.is_empty() { ul { @for one in &all { li { (one) } } } } }
+}
+
+/// What of the sheet is often meant otherwise.
 fn warnings(part: &Part, review: &Review) -> Markup {
     if review.warnings.is_empty() {
         return html! {};
@@ -133,7 +151,7 @@ fn conditions(part: &Part, list: &[Condition]) -> Markup {
         @if !list.is_empty() {
             ul .conditions {
                 @for condition in list {
-                    li { code { (part.typed(&condition.formula)) } " → " b { (condition.status.as_str()) } @if let Some(means) = &condition.means { ": " (means) } }
+                    li { code { (formula::linked(part, &part.typed(&condition.formula))) } " → " b { (condition.status.as_str()) } @if let Some(means) = &condition.means { ": " (means) } }
                 }
             }
         }

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use maud::{Markup, html};
 
+use super::formula::{linked, unindented};
 use super::{anchor, cited, code_anchor, conditions, curve};
 use crate::ground::digits::Digits;
 use crate::ground::words::with_unit;
@@ -38,7 +39,7 @@ fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup
             }
             @if elements > 1 { p { "One of an array of " (elements) "." } }
             @if let Some(means) = reading.means() { p { (means) } }
-            pre .formula { (unindented(&part.typed(reading.formula()))) }
+            pre .formula { (linked(part, &unindented(&part.typed(reading.formula())))) }
             dl {
                 @if let Some(found) = review.prediction(id) { (facts(part, reading, found)) }
                 @if let Some((low, high)) = stated { dt { "stated range" } dd { (low) " to " (with_unit(high, reading.unit())) } }
@@ -95,14 +96,4 @@ fn facts(part: &Part, reading: &Reading, found: &Prediction) -> Markup {
 pub(super) fn short(value: f64) -> String {
     let text = Digits::UNKNOWN.text(value);
     if text.contains('.') && !text.contains('e') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
-}
-
-/// A formula of several lines without the indentation that all of them have.
-fn unindented(text: &str) -> String {
-    let text = text.trim_matches('\n');
-    let indent =
-        text.lines().skip(1).filter(|line| !line.trim().is_empty()).map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
-    let mut lines = text.lines();
-    let first = lines.next().unwrap_or("").trim_start().to_owned();
-    std::iter::once(first).chain(lines.map(|line| line.get(indent..).unwrap_or("").to_owned())).collect::<Vec<_>>().join("\n")
 }

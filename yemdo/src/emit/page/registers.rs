@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use maud::{Markup, html};
 
+use super::formula::linked;
 use super::{anchor, broken, cited, runs};
 use crate::model::ids::FieldId;
 use crate::model::part::Part;
@@ -23,7 +24,7 @@ pub(super) fn section(part: &Part) -> Markup {
             tbody {
                 @for register in &registers {
                     tr {
-                        td .code { (format!("0x{:02X}", register.address())) }
+                        td .code title=(register.address()) { (format!("0x{:02X}", register.address())) @if part.buses().modbus.is_some() { " (" (register.address()) ")" } }
                         td { a href=(format!("#{}", anchor("register", register.name()))) { (register.name()) } }
                         td .number { (register.width()) }
                         td { (register.access().as_str()) }
@@ -140,7 +141,7 @@ fn values(part: &Part, register: &Register, field: &Field) -> Markup {
                 @if let Some(means) = field.means() { (means) ". " }
                 @if field.values().is_empty() { (low) " to " (high) "." }
                 @if field.access() != register.access() { " It is " (field.access().as_str()) "." }
-                @if let Some(formula) = field.computed() { " Computed: " code { (part.typed(formula)) } }
+                @if let Some(formula) = field.computed() { " Computed: " code { (linked(part, &part.typed(formula))) } }
                 }
             }
             @if !field.values().is_empty() {
