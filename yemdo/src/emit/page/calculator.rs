@@ -34,7 +34,7 @@ pub(super) fn section(part: &Part) -> Markup {
         p .controls {
             label { "of " select #calculator-choice {} } " "
             label { "in hex " input #calculator-value size="28" spellcheck="false" autocomplete="off"; } " "
-            label { "with " select #calculator-setting {} } " "
+            span { "with " span #calculator-setting {} } " "
             span #calculator-note .status aria-live="polite" {}
         }
         div #calculator-grid {}

@@ -38,6 +38,7 @@
   if (!section || !items.length) return;
   const [choice, value, grid, out, setting, note] = ["choice", "value", "grid", "out", "setting", "note"].map(name => document.getElementById("calculator-" + name));
   let item = items[0], bits = [];
+  const chosens = new Map(), group = reading => reading.curves.map(curve => curve.with).join();
 
   const hex = () => {
     let text = "";
@@ -84,7 +85,8 @@
   };
   // A reading out of its table: points of code and value; between two of them lies a straight line.
   const read = (reading, code) => {
-    const curve = reading.curves.find(curve => curve.with === setting.value) || reading.curves[0];
+    const chosen = chosens.get(group(reading));
+    const curve = reading.curves.find(curve => curve.with === (chosen ? chosen.value : reading.with)) || reading.curves[0];
     const points = curve.points;
     if (typeof code !== "bigint" || !points.length) return null;
     const at = Number(code);
@@ -144,10 +146,20 @@
       }
       grid.append(group);
     }
-    const settings = [...new Set(item.readings.flatMap(reading => reading.curves.map(curve => curve.with)))];
-    setting.replaceChildren(...settings.map(text => new Option(text || "no setting decides", text)));
-    for (const reading of item.readings) if (settings.includes(reading.with)) setting.value = reading.with;
-    setting.parentElement.hidden = settings.length < 2;
+    // Readings that the same settings decide over have one choice.
+    chosens.clear();
+    setting.replaceChildren();
+    for (const reading of item.readings) {
+      if (reading.curves.length < 2 || chosens.has(group(reading))) continue;
+      const select = document.createElement("select");
+      select.setAttribute("aria-label", "settings of " + reading.name);
+      select.append(...reading.curves.map(curve => new Option(curve.with, curve.with)));
+      select.value = reading.with;
+      select.addEventListener("change", follow);
+      chosens.set(group(reading), select);
+      setting.append(select, " ");
+    }
+    setting.parentElement.hidden = chosens.size === 0;
     note.textContent = "";
     follow();
   };
@@ -165,7 +177,6 @@
   };
   items.forEach((one, at) => choice.append(new Option(`${one.kind} ${one.name}`, at)));
   choice.addEventListener("change", () => { item = items[choice.value]; build(); });
-  setting.addEventListener("change", follow);
   value.addEventListener("change", () => take(value.value));
   value.addEventListener("keydown", event => { if (event.key === "Enter") take(value.value); });
   section.hidden = false;
