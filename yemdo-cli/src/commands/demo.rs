@@ -6,6 +6,8 @@ use std::fs;
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
+#[cfg(feature = "live")]
+use clap::Parser;
 use yemdo::configure::WriteScope;
 use yemdo::record::LogReader;
 use yemdo::routine::Runner;
@@ -15,10 +17,12 @@ use yemdo::{Decoder, Part, to_hex};
 use super::configure;
 use super::plot::over_time;
 use crate::args::Demo;
+#[cfg(feature = "live")]
+use crate::args::{Args, Command};
 use crate::failure::Failure;
 use crate::input::{self, Log};
 use crate::log::{Clocks, Moment};
-use crate::output::write_file;
+use crate::output::write_files;
 use crate::show::grid::{Align, Grid};
 use crate::show::status::status_cell;
 use crate::show::{figure, requests, writes};
@@ -51,16 +55,68 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
         summary(&mut out, &part, &day)?;
     }
     set_up(&mut out)?;
-    fs::create_dir_all(&args.out).map_err(|error| Failure::file("make the folder", &args.out, &error))?;
     let mut figure = over_time::figure(&day, &Clocks::new(true))?;
     figure.title = "A day in the ship's hall, from raw frames".to_owned();
-    let svg_path = args.out.join("day.svg");
-    let png_path = args.out.join("day.png");
-    write_file(&svg_path, figure::svg(&figure)?.as_bytes(), args.overwrite)?;
-    write_file(&png_path, &figure::png(&figure)?, args.overwrite)?;
-    writeln!(out, "\nwrote {} and {}", svg_path.display(), png_path.display())?;
-    writeln!(out, "{dim}next: yemdo decode sheets/strake-20.toml 89 87 1C 3E 0C 12 24 --steps{dim:#}")?;
+    leave(&mut out, args, &figure)?;
+    drop(out);
+    // Whoever sits at a terminal can watch the bench.
+    #[cfg(feature = "live")]
+    if std::io::IsTerminal::is_terminal(&std::io::stdout()) && std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+        let bench = args.out.join("hall.toml");
+        let read = Args::try_parse_from(["yemdo".as_ref(), "read".as_ref(), "--live".as_ref(), "--bench".as_ref(), bench.as_os_str()]);
+        if let Ok(Args { command: Command::Read(read), .. }) = read {
+            std::thread::sleep(std::time::Duration::from_secs(2));
+            return super::read::run(&read);
+        }
+    }
     Ok(0)
+}
+
+/// Writes what a newcomer wants to look at and to try, and says what to try.
+fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<(), Failure> {
+    let load = |(name, text): (&str, &str)| Part::parse(name, text).map_err(|error| Failure::Sheet(Box::new(error)));
+    let (lantern, thole) = (load((LANTERN.0, LANTERN.1))?, load((PARTS[1].0, PARTS[1].1))?);
+    let firmware = yemdo::emit::firmware(&thole, yemdo::emit::Language::C, &yemdo::emit::Options::default());
+    let mut files: Vec<(String, Vec<u8>)> = vec![
+        ("day.svg".into(), figure::svg(figure)?.into_bytes()),
+        ("day.png".into(), figure::png(figure)?),
+        ("lantern-16.html".into(), yemdo::emit::page(&lantern).into_bytes()),
+    ];
+    let firmware = firmware.map_err(|error| Failure::Emit(Box::new(error)))?;
+    files.extend(firmware.into_iter().map(|file| (format!("firmware/{}", file.name), file.text.into_bytes())));
+    files.extend(bench::files().into_iter().map(|(name, text)| (name, text.into_bytes())));
+    for folder in ["", "firmware", "sheets"] {
+        let folder = args.out.join(folder);
+        fs::create_dir_all(&folder).map_err(|error| Failure::file("make the folder", &folder, &error))?;
+    }
+    let placed: Vec<_> = files.iter().map(|(name, bytes)| (args.out.join(name), bytes)).collect();
+    let all: Vec<_> = placed.iter().map(|(path, bytes)| (path.as_path(), bytes.as_slice(), args.overwrite)).collect();
+    write_files(&all)?;
+    let dim = Style::new().dimmed();
+    let folder = args.out.display();
+    writeln!(out, "\nwrote into {folder}:")?;
+    let mut grid = Grid::new(2, &[Align::Left, Align::Left]);
+    for (file, what) in [
+        ("day.png, day.svg", "the day, drawn"),
+        ("lantern-16.html", "the light sensor as a page, with a calculator"),
+        ("firmware/thole_9.h, .c", "the frost guard as C99 for a microcontroller"),
+        ("hall.toml, sheets/", "the bench and its sheets, to change"),
+    ] {
+        grid.row(vec![file.into(), what.into()]);
+    }
+    grid.write(out)?;
+    writeln!(out, "\nwhat to try next:")?;
+    for command in [
+        "decode FOLDER/sheets/strake-20.toml 89 87 1C 3E 0C 12 24 --steps",
+        "read --bench FOLDER/hall.toml --for '10 s' --log hall.csv",
+        "plot hall.csv",
+        "plot FOLDER/sheets/lantern-16.toml --reading illuminance",
+        "read --bench FOLDER/hall.toml --live",
+    ] {
+        let note = if command.ends_with("--live") && !cfg!(feature = "live") { "   (built with --features live)" } else { "" };
+        writeln!(out, "  yemdo {}{dim}{note}{dim:#}", command.replace("FOLDER", &folder.to_string()))?;
+    }
+    Ok(())
 }
 
 /// A part is set up, its routine laid out, and what it sent is decoded with these settings.

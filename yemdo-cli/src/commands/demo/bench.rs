@@ -120,6 +120,27 @@ const WHOLE: u64 = 8_000_000;
 /// Bytes of a frame that are shown.
 const MOST_BYTES: usize = 8;
 
+/// The same bench as a file for `yemdo read --bench`, and the sheets that it names.
+pub(super) fn files() -> Vec<(String, String)> {
+    let mut bench =
+        String::from("# The bench of the ship's hall, on stand-ins. Put `i2c:1` or another place in their stead, and it is real.\n");
+    let mut files = Vec::new();
+    for place in &PLACES {
+        let (sheet, text) = place.sheet;
+        let name = sheet.trim_end_matches(".toml");
+        let world: Vec<String> = place.world.iter().map(|(reading, signal)| format!("{reading}={signal}")).collect();
+        let at = if world.is_empty() { "stand-in".to_owned() } else { format!("stand-in:{}", world.join(";")) };
+        let set: Vec<String> = place.set.iter().map(|set| format!("\"{set}\"")).collect();
+        bench.push_str(&format!(
+            "\n[part.{name}]\nsheet = \"sheets/{sheet}\"\nat    = \"{at}\"\nset   = [{}]\nevery = \"1 s\"\n",
+            set.join(", ")
+        ));
+        files.push((format!("sheets/{sheet}"), text.to_owned()));
+    }
+    files.push(("hall.toml".to_owned(), bench));
+    files
+}
+
 pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
     let (bold, dim, cyan) = (Style::new().bold(), Style::new().dimmed(), AnsiColor::Cyan.on_default().bold());
     writeln!(out, "{bold}The hall's bench{bold:#}  {dim}nine parts, each a stand-in made from its sheet; the clock is virtual{dim:#}\n")?;
