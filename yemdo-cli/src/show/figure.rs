@@ -17,7 +17,7 @@ const LEFT: i32 = 96;
 const RIGHT: i32 = 36;
 const TOP: i32 = 58;
 /// The least height of a panel.
-const PANEL: u32 = 118;
+const PANEL: u32 = 94;
 const LEGEND: i32 = 24;
 const STRIP: i32 = 36;
 /// A subset of DejaVu Sans; see `assets/plot-font.txt`.
@@ -128,8 +128,8 @@ fn failed(what: impl std::fmt::Display) -> Failure {
 }
 
 fn size(figure: &Figure) -> (u32, u32) {
-    let panels = u32::try_from(figure.panels.len()).unwrap_or(1);
-    (WIDTH, HEIGHT.max(panels * PANEL + foot(figure) as u32 + TOP as u32))
+    let panels: u32 = figure.panels.iter().map(|panel| PANEL + (legend_rows(panel) * LEGEND) as u32).sum();
+    (WIDTH, HEIGHT.max(panels + foot(figure) as u32 + TOP as u32))
 }
 
 /// The height of what stands below the panels.
@@ -160,11 +160,12 @@ fn draw<B: DrawingBackend>(figure: &Figure, backend: B) -> Drawn<B> {
     root.draw(&Text::new(figure.title.clone(), (36, 16), text_style(22)))?;
     root.draw(&Text::new(figure.about.clone(), (WIDTH as i32 - RIGHT, 20), anchored(14, HPos::Right, VPos::Top)))?;
     let (_, height) = size(figure);
-    let room = height as i32 - TOP - foot(figure);
+    // Legends have their rows; what is left is shared.
+    let room = height as i32 - TOP - foot(figure) - figure.panels.iter().map(|panel| legend_rows(panel) * LEGEND).sum::<i32>();
     let whole: u32 = figure.panels.iter().map(|panel| panel.share.max(1)).sum::<u32>().max(1);
     let mut top = TOP;
     for (at, panel) in figure.panels.iter().enumerate() {
-        let high = room * panel.share.max(1) as i32 / whole as i32;
+        let high = legend_rows(panel) * LEGEND + room * panel.share.max(1) as i32 / whole as i32;
         let last = at + 1 == figure.panels.len();
         draw_panel(&root, figure, panel, (top, top + high), last)?;
         top += high;
@@ -223,7 +224,7 @@ fn draw_panel<B: DrawingBackend>(root: &Area<B>, figure: &Figure, panel: &Panel,
             root.draw(&Text::new(label.clone(), (at, bottom + 6), anchored(14, HPos::Center, VPos::Top)))?;
         }
     }
-    for (value, label) in number_ticks(low, high, ((bottom - top) / 30).clamp(2, 10) as usize).0 {
+    for (value, label) in number_ticks(low, high, ((bottom - top) / 30).clamp(3, 10) as usize).0 {
         let at = y(value);
         root.draw(&PathElement::new(vec![(left, at), (right, at)], FAINT.stroke_width(1)))?;
         root.draw(&Text::new(label, (left - 8, at), anchored(14, HPos::Right, VPos::Center)))?;

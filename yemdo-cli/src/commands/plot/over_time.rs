@@ -106,18 +106,19 @@ pub(super) fn line(track: &Track, style: usize, span: (f64, f64), alone: bool) -
             _ => (Shape::Cross, false),
         };
         let all = marks.iter().map(|(time, value)| (*time, value.filter(|_| has_value)));
-        Marks { label: format!("{} {status}", marks.len()), shape, points: few(all.collect(), span) }
+        // Rings on a line hide it where they are many.
+        let most = if shape == Shape::Ring { 90 } else { 280 };
+        Marks { label: format!("{} {status}", marks.len()), shape, points: few(all.collect(), span, most) }
     });
     Line { label: name, style, marks: marks.collect(), pieces, ..Line::default() }
 }
 
 /// No more marks than can be seen: of those in one column, one.
-fn few(marks: Vec<(f64, Option<f64>)>, (from, to): (f64, f64)) -> Vec<(f64, Option<f64>)> {
-    const COLUMNS: f64 = 280.0;
-    if marks.len() <= 280 {
+fn few(marks: Vec<(f64, Option<f64>)>, (from, to): (f64, f64), most: usize) -> Vec<(f64, Option<f64>)> {
+    if marks.len() <= most {
         return marks;
     }
-    let column = |time: f64| ((time - from) / (to - from) * COLUMNS).floor();
+    let column = |time: f64| ((time - from) / (to - from) * most as f64).floor();
     let mut seen = f64::NAN;
     marks.into_iter().filter(|(time, _)| std::mem::replace(&mut seen, column(*time)) != column(*time)).collect()
 }
