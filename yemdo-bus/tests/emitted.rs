@@ -6,15 +6,18 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use yemdo::bus::Bus;
 use yemdo::configure::{LastReading, Limits, Wish, WriteScope, choose, configure, next_range, quantity_value};
 use yemdo::emit::{Language, Options, firmware};
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
 use yemdo::{Part, Settings};
-use yemdo_bus::Rig;
+use yemdo_bus::{Device, Rig};
 
 /// What `emit rust` writes, as it writes it.
 #[allow(dead_code, unreachable_pub)]
 mod emitted {
+    #[rustfmt::skip]
+    pub mod binnacle_24;
     #[rustfmt::skip]
     pub mod ember_14;
     #[rustfmt::skip]
@@ -26,7 +29,7 @@ mod emitted {
     #[rustfmt::skip]
     pub mod thole_9;
 }
-use emitted::{ember_14, lantern_16, plumb_2, strake_20, thole_9};
+use emitted::{binnacle_24, ember_14, lantern_16, plumb_2, strake_20, thole_9};
 
 fn folder(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join(name)
@@ -54,7 +57,7 @@ fn near(found: Option<f64>, wanted: f64, off: f64) {
 
 #[test]
 fn what_is_emitted_is_what_stands_here() {
-    for name in ["ember-14", "lantern-16", "plumb-2", "strake-20", "thole-9"] {
+    for name in ["binnacle-24", "ember-14", "lantern-16", "plumb-2", "strake-20", "thole-9"] {
         for file in firmware(&sheet(name), Language::Rust, &Options::default()).unwrap() {
             let path = folder("tests/emitted").join(&file.name);
             if std::env::var_os("UPDATE").is_some() {
@@ -94,6 +97,33 @@ fn a_part_with_packet_error_codes_is_identified_and_read() {
     near(driver.device.surface_readings().unwrap().surface.get(), 23.4, 0.03);
     assert_eq!(driver.device.label().map(|label| label.bytes), Some(11));
     assert_eq!(rig.verdict(), []);
+}
+
+/// Calibration words and integer compensation: what a device of the library reads of the same part, to the last bit.
+#[test]
+fn calibration_and_compensation_are_those_of_the_library() {
+    for (celsius, hectopascals) in [("-31.5", "655.2"), ("18.6", "1008.4"), ("64.2", "1091.7")] {
+        let rig = rig("binnacle-24", &[("temperature", celsius), ("pressure", hectopascals)]);
+        let mut driver = binnacle_24::Driver::new(rig.i2c(), rig.delay());
+        driver.measure().unwrap();
+        assert!(driver.device.pressure_readings().is_none(), "it waits for the calibration");
+        driver.read_calibration().unwrap();
+        driver.measure().unwrap();
+        let part = sheet("binnacle-24");
+        let mut device = Device::new(rig.port(0, Bus::I2c), part.clone(), Bus::I2c).unwrap();
+        let measured = device.measure().unwrap();
+        let (pressure, temperature) = (driver.device.pressure_readings().unwrap(), driver.device.temperature_readings().unwrap());
+        let readings =
+            [("temperature", temperature.temperature), ("pressure", pressure.pressure), ("pressure_float", pressure.pressure_float)];
+        for (name, found) in readings {
+            let wanted = measured.reading(name).unwrap().value;
+            assert_eq!(found.get().map(f64::to_bits), wanted.map(f64::to_bits), "{name} at {celsius} °C, {hectopascals} hPa");
+        }
+        // The last digit of `pow` differs from library to library.
+        near(pressure.altitude.get(), measured.reading("altitude").unwrap().value.unwrap(), 1e-9);
+        near(pressure.pressure.get(), hectopascals.parse().unwrap(), 0.2);
+        assert_eq!(rig.verdict(), []);
+    }
 }
 
 #[test]

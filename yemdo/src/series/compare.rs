@@ -40,6 +40,9 @@ pub struct Comparison {
 /// A gain is only suggested where what remains without it is larger by this factor.
 const WORTH_A_GAIN: f64 = 1.1;
 
+/// And only where the reference moved by that much more than what remains: of a quantity that stood still nobody knows the gain.
+const ENOUGH_SPREAD: f64 = 3.0;
+
 /// Pairs a series with a reference and compares them. To each value belongs what the reference had at that time, by a straight line between
 /// the samples around it; where the reference has a gap, there is no pair. `None` without any pair.
 ///
@@ -63,7 +66,9 @@ pub fn compare(series: &[Sample], reference: &[Sample]) -> Option<Comparison> {
     let shifted = Correction { gain: 1.0, offset: known - value };
     let scaled = gain.map(|gain| Correction { gain, offset: known - gain * value });
     let rest = |correction| deviation(correction).deviation().unwrap_or(0.0);
-    let correction = scaled.filter(|scaled| rest(shifted) > rest(*scaled) * WORTH_A_GAIN).unwrap_or(shifted);
+    let spread = pairs.iter().map(|pair| pair.2).collect::<Running>().deviation().unwrap_or(0.0);
+    let told = |scaled: &Correction| rest(shifted) > rest(*scaled) * WORTH_A_GAIN && spread > rest(*scaled) * ENOUGH_SPREAD;
+    let correction = scaled.filter(told).unwrap_or(shifted);
     let remaining = deviation(correction);
     let mut order = pairs.clone();
     order.sort_by(|one, other| (other.1 - other.2).abs().total_cmp(&(one.1 - one.2).abs()));

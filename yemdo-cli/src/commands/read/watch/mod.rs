@@ -41,7 +41,16 @@ pub(super) fn run(session: &mut Session<'_>, clocks: &Clocks) -> Result<(), Fail
     view.every = session.readers.iter().filter_map(|reader| reader.every).min();
     let (stop, control) = (session.stop.clone(), Arc::clone(&session.control));
     let (to, from) = channel();
+    let terminal_to = Sender::clone(&to);
     let mut terminal = ratatui::try_init().map_err(|error| Failure::told(format!("cannot take the terminal: {error}")))?;
+    // On its own: where the terminal goes away, reading from it does not come back, and this thread ends with the process.
+    std::thread::spawn(move || {
+        while let Ok(event) = event::read() {
+            if terminal_to.send(Happened::Terminal(event)).is_err() {
+                return;
+            }
+        }
+    });
     let shown = std::thread::scope(|scope| {
         scope.spawn(|| {
             let mut audience = Channel { to, control: Arc::clone(&session.control) };
@@ -81,23 +90,21 @@ fn show(
 ) -> std::io::Result<()> {
     let (mut drawn, mut new) = (Instant::now() - IDLE, true);
     while !stopped() {
-        // Keys are answered at once, measurements at the next picture.
+        // Keys and measurements are taken as they come, and drawn with the next picture.
         let wait = if new { FRAME.saturating_sub(drawn.elapsed()) } else { FRAME };
-        if event::poll(wait)? {
-            match event::read()? {
-                event::Event::Key(key) if key.kind != event::KeyEventKind::Release => {
-                    if keys::press(view, key, control) {
-                        return Ok(());
+        if let Ok(first) = from.recv_timeout(wait) {
+            for happened in std::iter::once(first).chain(from.try_iter()) {
+                new = true;
+                match happened {
+                    Happened::Terminal(event::Event::Key(key)) if key.kind != event::KeyEventKind::Release => {
+                        if keys::press(view, key, control) {
+                            return Ok(());
+                        }
                     }
-                    new = true;
+                    Happened::Terminal(_) => {}
+                    other => view.take(other, Instant::now()),
                 }
-                event::Event::Resize(..) => new = true,
-                _ => {}
             }
-        }
-        while let Ok(happened) = from.try_recv() {
-            view.take(happened, Instant::now());
-            new = true;
         }
         if (new && drawn.elapsed() >= FRAME) || drawn.elapsed() >= IDLE {
             terminal.draw(|frame| draw::draw(frame, view, Instant::now()))?;

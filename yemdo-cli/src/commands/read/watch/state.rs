@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Instant;
 
+use ratatui::crossterm::event::Event;
 use yemdo::series::{Running, Sample};
 use yemdo::units::{UNITS, Unit};
 use yemdo::view::ShownUnits;
@@ -25,6 +26,8 @@ pub(super) enum Happened {
         message: String,
     },
     Note(String),
+    /// A key, or another size.
+    Terminal(Event),
     /// Nothing more comes; why, where it went wrong.
     Ended(Option<String>),
 }
@@ -164,6 +167,7 @@ impl View {
                 }
             }
             Happened::Note(text) => self.note = Some(text),
+            Happened::Terminal(_) => {}
             Happened::Ended(why) => self.ended = Some(why),
         }
     }
