@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 
-use yemdo::series::Sample;
+use yemdo::series::{Sample, integral};
 use yemdo::units::Unit;
 use yemdo::{Decoder, FrameValues, Part, Status, nearest, visible};
 
@@ -251,6 +251,15 @@ impl Tracks {
             }
         }
         Ok(())
+    }
+
+    /// Puts what readings have added up to in their place; a saturated one adds nothing that is known, and stays marked.
+    pub(crate) fn integrate(&mut self) {
+        for track in &mut self.tracks {
+            track.samples = integral(&track.samples);
+            track.unit = if track.unit == "1" { "h".to_owned() } else { format!("{}·h", track.unit) };
+            track.marks.values_mut().flatten().for_each(|(_, value)| *value = None);
+        }
     }
 
     /// Keeps what is between two times.

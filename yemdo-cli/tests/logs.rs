@@ -161,6 +161,34 @@ fn a_new_file_begins_at_its_size_or_time_and_is_decoded_alone() {
     }
 }
 
+/// Light that rises evenly from 0 to 240 lx in two hours, with an hour of nothing behind it: half of it times the time.
+#[test]
+fn a_dose_is_what_light_has_added_up_to() {
+    let folder = folder("dose");
+    let read = ["read", "SHEETS/lantern-16.toml", "--every", "1 min", "--utc", "--log", "light.csv", "--set", "TIME=162 ms", "--at"];
+    for (begin, signal) in [("2031-02-07T08:00:00Z", "stand-in:illuminance=t / 30"), ("2031-02-07T11:00:00Z", "stand-in:illuminance=60")] {
+        let done = yemdo(&folder, &[&read[..], &[signal, "--count", "121", "--begin", begin]].concat());
+        assert!(done.status.success(), "{}", text(&done.stderr));
+    }
+    let done = yemdo(&folder, &["plot", "light.csv", "--reading", "illuminance", "--integral", "--format", "json"]);
+    let found: serde_json::Value = serde_json::from_slice(&done.stdout).unwrap();
+    assert_eq!((&found["unit"], &found["values"]), (&"lx·h".into(), &242.into()));
+    // Each reading is a code's worth off, at most.
+    assert!((found["greatest"].as_f64().unwrap() - (240.0 + 120.0)).abs() < 0.3, "{found}");
+}
+
+/// Who reads the output and leaves does not stop the log.
+#[test]
+fn a_log_goes_on_where_nobody_reads_the_output() {
+    let folder = folder("left");
+    let yemdo = env!("CARGO_BIN_EXE_yemdo");
+    let sheet = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets/thole-9.toml");
+    let command = format!("'{yemdo}' read '{}' --at stand-in --every '1 s' --count 5000 --log all.csv | head -n 1", sheet.display());
+    let done = Command::new("sh").args(["-c", &command]).current_dir(&folder).output().unwrap();
+    assert!(text(&done.stdout).lines().count() == 1 && text(&done.stderr).contains("5000 measurements read"), "{}", text(&done.stderr));
+    assert_eq!(fs::read_to_string(folder.join("all.csv")).unwrap().lines().count(), 5001);
+}
+
 /// Two made-up sensors of one temperature, of which one is off by a gain, an offset and a drift.
 #[test]
 fn a_comparison_finds_what_was_put_in() {

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::series::{Running, Sample, bins, compare, gap, pieces, thin};
+use yemdo::series::{Running, Sample, bins, compare, gap, integral, pieces, thin};
 
 fn series() -> impl Strategy<Value = Vec<Sample>> {
     // Mostly forward, now and then a gap or a clock that goes back.
@@ -47,6 +47,18 @@ proptest! {
             let mut rest = piece.iter();
             prop_assert!(few.iter().all(|sample| rest.any(|other| other == sample)));
         }
+    }
+
+    #[test]
+    fn an_integral_adds_up_pieces_and_nothing_between_them(samples in series()) {
+        let sums = integral(&samples);
+        prop_assert_eq!(sums.len(), samples.len());
+        prop_assert!(sums.iter().zip(&samples).all(|(sum, sample)| sum.time == sample.time));
+        let area = |piece: &[Sample]| -> f64 {
+            piece.windows(2).map(|pair| (pair[1].time - pair[0].time) / 3600.0 * (pair[0].value + pair[1].value) / 2.0).sum()
+        };
+        let whole: f64 = pieces(&samples).map(area).sum();
+        prop_assert!((sums.last().map_or(0.0, |last| last.value) - whole).abs() <= 1e-6 * whole.abs().max(1.0));
     }
 
     #[test]

@@ -9,6 +9,7 @@ Examples:
   yemdo plot hall.csv
   yemdo plot hall.csv --reading temperature --unit °F --out hall.svg
   yemdo plot demo/strake-20.csv --sheet sheets/strake-20.toml
+  yemdo plot hall.csv --reading illuminance --integral
   yemdo plot hall.csv --noise --reading air/temperature --sheet sheets/strake-20.toml
   yemdo plot hall.csv --reading air/temperature --against handler/supply
   yemdo plot cheap.jsonl --reading temperature --against good.csv
@@ -35,6 +36,9 @@ pub(crate) struct Plot {
     /// A field or parameter of the sheet that is not as after a reset
     #[arg(long, value_name = "NAME=VALUE", requires = "sheet")]
     pub(crate) set: Vec<String>,
+    /// Draw what readings have added up to, such as a light dose in lx·h: their time integrals, without gaps
+    #[arg(long, conflicts_with_all = ["noise", "against"])]
+    pub(crate) integral: bool,
     /// A histogram of the values, beside the noise that the sheet states
     #[arg(long, conflicts_with = "against")]
     pub(crate) noise: bool,

@@ -44,6 +44,29 @@ pub fn pieces(samples: &[Sample]) -> impl Iterator<Item = &[Sample]> {
     samples.chunk_by(move |one, next| next.time >= one.time && next.time - one.time <= gap)
 }
 
+/// What a series has added up to, over time: its time integral from the first sample on, in its unit times hours, by the trapezoidal rule. What
+/// came in a [`gap`], nobody knows: nothing is added for it.
+///
+/// ```
+/// use yemdo::series::{Sample, integral};
+/// // 200 lx for two hours, a value a minute.
+/// let light: Vec<Sample> = (0..=120).map(|minute| Sample { time: f64::from(minute) * 60.0, value: 200.0 }).collect();
+/// assert!((integral(&light).last().unwrap().value - 400.0).abs() < 1e-9);
+/// ```
+pub fn integral(samples: &[Sample]) -> Vec<Sample> {
+    let mut sum = 0.0;
+    let mut out = Vec::with_capacity(samples.len());
+    for piece in pieces(samples) {
+        out.extend(piece.first().map(|first| Sample { time: first.time, value: sum }));
+        for pair in piece.windows(2) {
+            let &[one, next] = pair else { continue };
+            sum += (one.value + next.value) / 2.0 * (next.time - one.time) / 3600.0;
+            out.push(Sample { time: next.time, value: sum });
+        }
+    }
+    out
+}
+
 /// As few samples of a piece as show all of it in so many columns between two times: of each column the first, the least, the greatest and
 /// the last. A piece of no more than that stays as it is.
 ///

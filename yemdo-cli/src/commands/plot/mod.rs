@@ -35,6 +35,9 @@ pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
         return against::run(args, tracks, other, sheet.as_ref(), &clocks, &place);
     }
     tracks.choose(&args.reading)?;
+    if args.integral {
+        tracks.integrate();
+    }
     match args.noise {
         true => noise::run(args, &tracks, sheet.as_ref(), &place),
         false => over_time::run(args, &tracks, &clocks, &place),

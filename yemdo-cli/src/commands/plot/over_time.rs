@@ -102,7 +102,7 @@ pub(super) fn line(track: &Track, style: usize, span: (f64, f64), alone: bool) -
         let known = Status::from_name(status);
         let (shape, has_value) = match known {
             Some(Status::Saturated) => (Shape::Triangle, false),
-            Some(Status::Alert | Status::OutOfRange) => (Shape::Ring, true),
+            Some(Status::Alert | Status::OutOfRange) if marks.iter().any(|(_, value)| value.is_some()) => (Shape::Ring, true),
             _ => (Shape::Cross, false),
         };
         let all = marks.iter().map(|(time, value)| (*time, value.filter(|_| has_value)));

@@ -202,7 +202,8 @@ impl Session<'_> {
                 let settings = settings_in_use(device, &measured);
                 let mut entry = Entry::new(moment, &reader.name, &reader.part, &measured, settings, &reader.units);
                 let (name, part, units) = (&reader.name, &reader.part, &reader.units);
-                audience.measured(&Row { at: begin, name, part, measured: &measured, units, entry: &entry }, device)?;
+                let told = audience.measured(&Row { at: begin, name, part, measured: &measured, units, entry: &entry }, device);
+                go_on(told, log.is_some())?;
                 if let Some(log) = log {
                     log.rotate(moment);
                     if log.is_new_to(&reader.name) {
@@ -222,7 +223,7 @@ impl Session<'_> {
                 *reader.failures.entry(error.cause()).or_default() += 1;
                 reader.failing = true;
                 let entry = Entry::failed(moment, &reader.name, &error);
-                audience.failed(begin, &entry)?;
+                go_on(audience.failed(begin, &entry), log.is_some())?;
                 if let Some(log) = log {
                     log.rotate(moment);
                     log.append(&entry)?;
@@ -247,6 +248,14 @@ impl Session<'_> {
             (None, ..) => clock.now().max(begin + 1),
         };
         Ok(gone)
+    }
+}
+
+/// Whoever read our output and has left does not stop a log.
+fn go_on(told: Result<(), Failure>, logged: bool) -> Result<(), Failure> {
+    match told {
+        Err(Failure::Closed) if logged => Ok(()),
+        told => told,
     }
 }
 
