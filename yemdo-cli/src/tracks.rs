@@ -109,9 +109,10 @@ impl Tracks {
         let empty = first.is_empty();
         match (raw, is_log(first)) {
             _ if empty => Err(Failure::told(format!("the log {} is empty", path.display()))),
-            (Some(raw), _) => self.decode(input, raw),
-            (None, Some(form)) => self.recorded(LogEntries::new(input, form).without_bytes()),
-            (None, None) => {
+            // What was recorded is what was measured, unless it is asked to be decoded anew.
+            (Some(raw), form) if form.is_none() || raw.name.is_some() => self.decode(input, raw),
+            (_, Some(form)) => self.recorded(LogEntries::new(input, form).without_bytes()),
+            _ => {
                 let failure = Failure::told(format!("{} is no log of readings", path.display()));
                 Err(failure.help("for raw frames give --sheet; a log of readings comes from yemdo read --log"))
             }

@@ -210,17 +210,20 @@ fn a_comparison_finds_what_was_put_in() {
     near("gain", 0.96 / 1.8);
     near("correction_offset", 1.5 - 32.0 * 0.96 / 1.8);
     near("remaining_greatest", 0.0);
-    // The suggestion is a sheet.
-    let done = yemdo(&folder, &[&run[..7], &["--overwrite"]].concat());
+    // The suggestion goes into the sheet as it is.
+    let sheet = |formula: &str| {
+        format!(
+            "part = \"cheap\"\nframe.AIR = {{ read = 2, code = {{ t = \"b0 b1\" }} }}\n[reading.temperature]\nunit = \"°C\"\n{formula}\n"
+        )
+    };
+    fs::write(folder.join("cheap.toml"), sheet("formula = \"t * 0.5\"")).unwrap();
+    let done = yemdo(&folder, &[&run[..7], &["--overwrite", "--sheet", "cheap.toml"]].concat());
     let suggested = text(&done.stdout);
-    assert!(suggested.contains("formula = \"temperature * 0.533333 - 15.5667\""), "{suggested}");
-    let from = suggested.find("[reading.temperature_corrected]").unwrap();
-    let lines = suggested[from..].lines().take(3).collect::<Vec<_>>().join("\n");
-    let sheet = format!(
-        "part = \"cheap-1\"\nframe.AIR = {{ read = 1, code = {{ t = \"b0\" }} }}\n[reading.temperature]\nunit = \"°C\"\nformula = \"t\"\n{lines}\n"
-    );
-    fs::write(folder.join("cheap.toml"), sheet).unwrap();
-    assert!(yemdo(&folder, &["check", "cheap.toml"]).status.success());
+    let formula = suggested.lines().map(str::trim).find(|line| line.starts_with("formula = ")).unwrap();
+    assert_eq!(formula, "formula = \"(t * 0.5) * 0.533333 - 15.5667\"");
+    fs::write(folder.join("cheap.toml"), sheet(formula)).unwrap();
+    let done = yemdo(&folder, &["decode", "cheap.toml", "00 C8", "--format", "csv"]);
+    assert!(text(&done.stdout).contains(",37.76"), "{}", text(&done.stdout));
 }
 
 #[test]

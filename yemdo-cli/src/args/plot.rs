@@ -27,10 +27,10 @@ pub(crate) struct Plot {
     /// Readings to draw, as `temperature` or `air/temperature`; may be given several times; default: all
     #[arg(long, value_name = "READING")]
     pub(crate) reading: Vec<String>,
-    /// The sheet of raw frames, or for the noise that is stated
+    /// The sheet: of raw frames to decode them, of readings for the noise that it states and for the formula to correct
     #[arg(long, value_name = "SHEET")]
     pub(crate) sheet: Option<PathBuf>,
-    /// Of logs that are decoded anew, the part as they call it
+    /// Decode a log of readings anew, with the sheet: the part, as the log calls it
     #[arg(long, value_name = "NAME", requires = "sheet")]
     pub(crate) part: Option<String>,
     /// A field or parameter of the sheet that is not as after a reset

@@ -422,13 +422,11 @@ fn draw_legend<B: DrawingBackend>(root: &Area<B>, panel: &Panel, top: i32) -> Dr
 fn draw_sample<B: DrawingBackend>(root: &Area<B>, line: &Line, (x, y): (i32, i32)) -> Drawn<B> {
     let color = color(line.style);
     match line.form {
-        Form::Line if let Some(lengths) = dash(line.style) => {
-            for dash in dashes(&[(x, y), (x + 26, y)], lengths) {
-                root.draw(&PathElement::new(dash.to_vec(), color.stroke_width(3)))?;
-            }
-            Ok(())
+        Form::Line => {
+            let whole = [(x, y), (x + 26, y)];
+            let pieces = dash(line.style).map_or_else(|| vec![whole], |lengths| dashes(&whole, lengths));
+            pieces.into_iter().try_for_each(|piece| root.draw(&PathElement::new(piece.to_vec(), color.stroke_width(3))))
         }
-        Form::Line => root.draw(&PathElement::new(vec![(x, y), (x + 26, y)], color.stroke_width(3))),
         Form::Dots => root.draw(&Circle::new((x + 18, y), 3, color.filled())),
         Form::Bars => root.draw(&Rectangle::new([(x + 12, y - 6), (x + 26, y + 6)], color.mix(0.75).filled())),
     }

@@ -360,6 +360,11 @@ impl Sheet {
         UnknownName { part: self.name.clone(), kind, name: name.to_owned(), known: known.map(str::to_owned).collect(), ways: Vec::new() }
     }
 
+    /// The formula of a reading as the sheet has it.
+    pub fn formula_text(&self, reading: ReadingId) -> Option<String> {
+        Some(self.typed(&self.readings.get(reading)?.formula))
+    }
+
     /// A formula as typed.
     pub(crate) fn typed(&self, formula: &Formula) -> String {
         self.source.slice(formula.span).trim().trim_matches('"').to_owned()

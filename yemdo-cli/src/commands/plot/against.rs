@@ -29,7 +29,7 @@ pub(super) fn run(
     let path = PathBuf::from(other);
     let mut reference = if path.is_file() {
         // The same reading of another log, or its only one.
-        let mut log = super::read(args, std::slice::from_ref(&path), sheet)?;
+        let mut log = super::read(args, std::slice::from_ref(&path), sheet, clocks)?;
         log.convert(&args.unit)?;
         let wanted = args.reading.first().map(|one| one.rsplit('/').next().unwrap_or(one).to_owned());
         match (wanted, log.tracks.len()) {
@@ -69,7 +69,8 @@ pub(super) fn run(
         let failure = Failure::refused(format!("{} and {} have no time in common", track.name(), reference.name()));
         failure.help("logs are paired by their times; what is in a gap of the other has no partner")
     })?;
-    let pair = Pair { track, reference: &reference, found: &found, kind: tracks.kind };
+    let typed = sheet.and_then(|part| part.formula_text(part.reading(&track.reading).ok()?));
+    let pair = Pair { track, reference: &reference, found: &found, kind: tracks.kind, typed };
     super::write(args, place, &pair.figure(clocks))?;
     pair.tell(args, clocks)?;
     Ok(0)
@@ -80,6 +81,8 @@ struct Pair<'a> {
     reference: &'a Track,
     found: &'a Comparison,
     kind: TimeKind,
+    /// The reading's formula, where a sheet has it.
+    typed: Option<String>,
 }
 
 impl Pair<'_> {
@@ -170,26 +173,28 @@ impl Pair<'_> {
         grid.write(&mut out)?;
         let formula = self.formula();
         let kind = if found.correction.gain == 1.0 { "an offset; a gain would gain little" } else { "gain and offset" };
-        writeln!(out, "\nsuggested correction ({kind}), as a reading beside the first:\n")?;
-        writeln!(out, "  [reading.{}_corrected]\n  unit = \"{unit}\"\n  formula = \"{formula}\"\n", self.track.reading)?;
+        writeln!(out, "\nsuggested correction: {kind}")?;
+        // One line of C can be put into brackets; of several, what is returned is.
+        match self.typed.as_deref().map(str::trim) {
+            Some(typed) if !typed.contains(['\n', ';']) => writeln!(out, "  formula = \"({typed}){formula}\"\n")?,
+            _ => writeln!(out, "  put the formula of {} into brackets, or what it returns, and behind it{formula}\n", self.track.reading)?,
+        }
         let rest = found.remaining.deviation().map_or("–".into(), with);
         writeln!(out, "what remains: spread {rest}, at most {}", with(greatest(&found.remaining)))?;
         Ok(())
     }
 
+    /// What stands behind the present formula.
     fn formula(&self) -> String {
         let correction = self.found.correction;
         let number = |value: f64| {
             let text = digits(value.abs(), 6, 9);
             if text.contains('.') { text } else { format!("{text}.0") }
         };
-        let sign = if correction.offset < 0.0 { '-' } else { '+' };
+        let offset = format!(" {} {}", if correction.offset < 0.0 { '-' } else { '+' }, number(correction.offset));
         match correction.gain == 1.0 {
-            true => format!("{} {sign} {}", self.track.reading, number(correction.offset)),
-            false => {
-                let gain = if correction.gain < 0.0 { format!("-{}", number(correction.gain)) } else { number(correction.gain) };
-                format!("{} * {gain} {sign} {}", self.track.reading, number(correction.offset))
-            }
+            true => offset,
+            false => format!(" * {}{}{offset}", if correction.gain < 0.0 { "-" } else { "" }, number(correction.gain)),
         }
     }
 }

@@ -12,7 +12,7 @@ use yemdo::Part;
 use crate::args::Plot;
 use crate::failure::Failure;
 use crate::input;
-use crate::log::Clocks;
+use crate::log::{Clocks, Moment};
 use crate::output::write_file;
 use crate::show::figure::{self, Figure};
 use crate::tracks::{Raw, TimeKind, Tracks, seconds_of};
@@ -29,7 +29,7 @@ pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
     }
     let clocks = Clocks::new(args.utc);
     let sheet = args.sheet.as_deref().map(|path| input::load(path, None)).transpose()?;
-    let mut tracks = read(args, &args.files, sheet.as_ref())?;
+    let mut tracks = read(args, &args.files, sheet.as_ref(), &clocks)?;
     tracks.convert(&args.unit)?;
     if let Some(other) = &args.against {
         return against::run(args, tracks, other, sheet.as_ref(), &clocks, &place);
@@ -45,15 +45,22 @@ pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
 }
 
 /// The readings of logs, between the times that are asked for.
-fn read(args: &Plot, files: &[PathBuf], sheet: Option<&Part>) -> Result<Tracks, Failure> {
+fn read(args: &Plot, files: &[PathBuf], sheet: Option<&Part>, clocks: &Clocks) -> Result<Tracks, Failure> {
     let raw = sheet.map(|part| Raw { part, set: &args.set, name: args.part.as_deref() });
     let mut tracks = Tracks::default();
     for path in files {
         tracks.read(path, raw.as_ref())?;
     }
-    let time = |typed: &Option<String>| match typed.as_deref().map(|text| seconds_of(text, 0.0)) {
-        Some((_, TimeKind::Counted)) => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, or as the log has it")),
-        found => Ok(found.map(|(seconds, _)| seconds)),
+    let time = |typed: &Option<String>| {
+        let Some(text) = typed.as_deref() else { return Ok(None) };
+        // A day begins at midnight, where the times are shown.
+        if let Some(day) = Moment::parse(&format!("{text}T00:00:00Z")) {
+            return Ok(Some(Moment(day.0 - clocks.offset(day)).seconds()));
+        }
+        match seconds_of(text, 0.0) {
+            (_, TimeKind::Counted) => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, a day, or as the log has it")),
+            (seconds, _) => Ok(Some(seconds)),
+        }
     };
     tracks.cut(time(&args.from)?, time(&args.to)?);
     if tracks.tracks.is_empty() && tracks.refused.is_empty() {
