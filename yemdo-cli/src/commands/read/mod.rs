@@ -68,7 +68,7 @@ pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
     let ends = (args.count.is_some() || args.duration.is_some()) && !args.live;
     let begin = args.begin.unwrap_or_else(Moment::now);
     let clock = Clock { rig: stand_ins.then(|| rig.clone()), real: !ends, start: std::time::Instant::now(), begin };
-    let once = !ends && readers.iter().all(|reader| reader.every.is_none());
+    let once = !ends && !args.live && readers.iter().all(|reader| reader.every.is_none());
     let clocks = Clocks::new(args.utc);
     // What a virtual clock brings can be had again; it need not be on the disk at once.
     let mut log = args.log.as_deref().map(|path| LogFile::open(path, &clocks, args.rotate, !stand_ins || !ends)).transpose()?;
