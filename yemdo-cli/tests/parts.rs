@@ -123,10 +123,10 @@ fn formats_agree() {
         let lines: Vec<Value> = read("json").lines().map(|line| serde_json::from_str(line).unwrap()).collect();
         assert_eq!(lines.len(), 2);
         let csv = read("csv");
-        assert!(csv.starts_with("time_s,part,bytes,reading,value,unit,status\n"), "{csv}");
+        assert!(csv.starts_with("time,part,frame,bytes,settings,reading,value,unit,status,reason\n"), "{csv}");
         let table = read("table");
         for (line, shown) in lines.iter().zip(table.lines()) {
-            assert!(line["error"].is_null() && line["time_s"].is_number());
+            assert!(line["error"].is_null() && line["time"].is_string());
             for frame in line["frames"].as_array().unwrap() {
                 assert!(shown.contains(frame["bytes"].as_str().unwrap()), "{shown}");
             }

@@ -141,15 +141,26 @@ fn the_demo_runs_from_anywhere_and_leaves_nothing_half_written() {
     let output = Command::new(env!("CARGO_BIN_EXE_yemdo")).arg("demo").current_dir(&folder).output().unwrap();
     assert!(output.status.success());
     let text = String::from_utf8(output.stdout).unwrap();
-    assert!(text.contains("2880 frames") && text.contains("frames refused") && text.contains("yemdo-demo/day.png"), "{text}");
+    assert!(text.contains("2880 frames") && text.contains("frames refused") && text.contains("wrote into yemdo-demo:"), "{text}");
     let files: Vec<String> =
         fs::read_dir(folder.join("yemdo-demo")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
-    assert_eq!(files.len(), 2, "{files:?}");
+    let mut files = files;
+    files.sort();
+    assert_eq!(files, ["day.png", "day.svg", "firmware", "hall.toml", "lantern-16.html", "sheets"]);
+    // What it says to try works where it says so.
+    let tried: Vec<&str> =
+        text.lines().filter_map(|line| line.trim().strip_prefix("yemdo ")).filter(|line| !line.contains("--live")).collect();
+    assert!(tried.len() >= 4, "{text}");
+    for line in tried {
+        let command = format!("'{}' {line}", env!("CARGO_BIN_EXE_yemdo"));
+        let done = Command::new("sh").args(["-c", &command]).current_dir(&folder).output().unwrap();
+        assert!(done.status.success(), "{line}: {}", String::from_utf8_lossy(&done.stderr));
+    }
     let png = fs::read(folder.join("yemdo-demo/day.png")).unwrap();
     let size = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
     assert_eq!((&png[1..4], size(16), size(20)), (b"PNG".as_slice(), 1280, 800));
     let svg = fs::read_to_string(folder.join("yemdo-demo/day.svg")).unwrap();
-    for part in ["temperature, strake-20", "temperature, thole-9", "humidity, strake-20", "frames refused"] {
+    for part in ["strake-20/temperature", "thole-9/temperature", "strake-20/humidity", "28 × check failed"] {
         assert!(svg.contains(part), "{part}");
     }
     // The picture is not blank: it has far more than a few colours' worth of data.

@@ -34,7 +34,7 @@ const STYLE: &str = include_str!("style.css");
 /// reading.light = { unit = "lx", formula = "light * 0.5" }
 /// "#).unwrap();
 /// let page = yemdo::emit::page(&part);
-/// assert!(page.starts_with("<!DOCTYPE html>") && page.contains("light * 0.5"));
+/// assert!(page.starts_with("<!DOCTYPE html>") && page.contains("</a> * 0.5"));
 /// ```
 pub fn page(part: &Part) -> String {
     let review = Review::new(part);
