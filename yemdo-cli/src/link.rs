@@ -153,6 +153,14 @@ impl Stop {
         stop
     }
 
+    /// Being told to end is the same as Ctrl-C, where a terminal has to be put right first. (A hang-up is not: whoever runs this under `nohup` wants it
+    /// to go on.)
+    #[cfg(feature = "live")]
+    pub(crate) fn on_termination(&self) {
+        // Where it cannot be had, being ended is sudden, as it always is.
+        let _ = signal_hook::flag::register(signal_hook::consts::SIGTERM, Arc::clone(&self.0));
+    }
+
     /// The same as Ctrl-C.
     #[cfg(feature = "live")]
     pub(crate) fn ask(&self) {

@@ -40,6 +40,7 @@ pub(super) fn run(session: &mut Session<'_>, clocks: &Clocks) -> Result<(), Fail
     let mut view = View::new(parts, clocks.clone(), look);
     view.every = session.readers.iter().filter_map(|reader| reader.every).min();
     let (stop, control) = (session.stop.clone(), Arc::clone(&session.control));
+    stop.on_termination();
     let (to, from) = channel();
     let terminal_to = Sender::clone(&to);
     let mut terminal = ratatui::try_init().map_err(|error| Failure::told(format!("cannot take the terminal: {error}")))?;
