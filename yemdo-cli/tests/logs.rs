@@ -101,6 +101,45 @@ fn a_cut_log_loses_its_last_record_alone() {
     }
 }
 
+/// What `plot --format json` says of the readings of a log.
+fn plotted(folder: &Path, log: &str) -> (Vec<serde_json::Value>, String) {
+    let done = yemdo(folder, &["plot", log, "--utc", "--format", "json", "--overwrite"]);
+    (text(&done.stdout).lines().map(|line| serde_json::from_str(line).unwrap()).collect(), text(&done.stderr))
+}
+
+/// Packs as RFC 8428 lets others write them: base names, units and values, relative times, texts and truths, CBOR with short numbers.
+#[test]
+fn senml_of_others_is_read_as_its_standard_says() {
+    let folder = folder("senml");
+    let packs = [
+        r#"[{"bn":"urn:dev:mast/","bt":1928217600,"bu":"Cel","bv":10,"n":"air","v":8.5},{"n":"air","v":9.5,"t":-5},{"n":"open","vb":true},{"n":"note","vs":"x"}]"#,
+        r#"[{"n":"urn:dev:mast/pressure","u":"Pa","v":101300,"t":1928217601},{"n":"urn:dev:mast/light","u":"lx","v":7,"t":1928217601,"new":{"a":[1]}}]"#,
+        // Relative to when it is read, without a name, no pack.
+        r#"[{"n":"urn:dev:mast/air","u":"Cel","v":1,"t":-5}]"#,
+        r#"[{"v":1,"t":1928217601}]"#,
+        r#"{"n":"alone","v":1}"#,
+    ];
+    fs::write(folder.join("others.senml"), packs.join("\n") + "\n").unwrap();
+    let (readings, told) = plotted(&folder, "others.senml");
+    let found: Vec<_> =
+        readings.iter().map(|one| (one["reading"].clone(), one["unit"].clone(), one["values"].clone(), one["greatest"].clone())).collect();
+    let wanted = [("air", "°C", 2, 19.5), ("pressure", "Pa", 1, 101_300.0), ("light", "lx", 1, 7.0)];
+    let wanted: Vec<_> =
+        wanted.iter().map(|(name, unit, count, most)| ((*name).into(), (*unit).into(), (*count).into(), (*most).into())).collect();
+    assert_eq!(found, wanted, "{told}");
+    assert!(readings.iter().all(|one| one["part"] == "urn:dev:mast"), "{readings:?}");
+
+    // [{-2: "m/", -3: 1928217600, 0: "x", 1: "V", 2: 1.5 (half), "new": [1], 5: 9}, {0: "x", 2: -3, 6: 2.0 (single)}], then half of another.
+    let pack: &[u8] = &[
+        0x82, 0xA7, 0x21, 0x62, b'm', b'/', 0x22, 0x1A, 0x72, 0xEE, 0x2A, 0x80, 0x00, 0x61, b'x', 0x01, 0x61, b'V', 0x02, 0xFA, 0x3F, 0xC0,
+        0, 0, 0x63, b'n', b'e', b'w', 0x81, 0x01, 0x05, 0x09, 0xA3, 0x00, 0x61, b'x', 0x02, 0x22, 0x06, 0xFA, 0x40, 0x00, 0x00, 0x00,
+    ];
+    fs::write(folder.join("others.senmlc"), [pack, pack, &pack[..20]].concat()).unwrap();
+    let (readings, told) = plotted(&folder, "others.senmlc");
+    let summed: u64 = readings.iter().map(|one| one["values"].as_u64().unwrap()).sum();
+    assert_eq!((summed, &readings[0]["greatest"], &readings[0]["unit"]), (4, &1.5.into(), &"V".into()), "{told} {readings:?}");
+}
+
 #[test]
 fn what_is_no_log_of_ours_is_left_alone() {
     let folder = folder("others");
@@ -187,6 +226,49 @@ fn a_log_goes_on_where_nobody_reads_the_output() {
     let done = Command::new("sh").args(["-c", &command]).current_dir(&folder).output().unwrap();
     assert!(text(&done.stdout).lines().count() == 1 && text(&done.stderr).contains("5000 measurements read"), "{}", text(&done.stderr));
     assert_eq!(fs::read_to_string(folder.join("all.csv")).unwrap().lines().count(), 5001);
+}
+
+/// Times are shown where one is, with the offset, or in UTC; a day for `--from` begins at that place's midnight.
+#[test]
+fn times_have_their_offset_and_raw_logs_any_clock() {
+    let folder = folder("times");
+    let sheets = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
+    let local = |arguments: &[&str]| {
+        let arguments = arguments.iter().map(|one| one.replace("SHEETS", &sheets.to_string_lossy()));
+        let done = Command::new(env!("CARGO_BIN_EXE_yemdo")).args(arguments).current_dir(&folder).env("TZ", "HALL-5:45").output().unwrap();
+        assert!(done.status.success(), "{}", text(&done.stderr));
+        text(&done.stdout)
+    };
+    let read = ["read", "SHEETS/thole-9.toml", "--at", "stand-in", "--every", "6 h", "--count", "4", "--begin", "2031-02-07T08:00:00Z"];
+    local(&[&read[..], &["--log", "cold.jsonl"]].concat());
+    let log = fs::read_to_string(folder.join("cold.jsonl")).unwrap();
+    assert!(log.starts_with(r#"{"time":"2031-02-07T13:45:00.000+05:45","part":"thole-9""#), "{log}");
+    let decode = ["decode", "SHEETS/thole-9.toml", "--log", "cold.jsonl", "--format", "csv"];
+    let lines = |out: String| out.lines().map(str::to_owned).collect::<Vec<_>>();
+    assert!(lines(local(&decode))[1].starts_with("2031-02-07T13:45:00.000+05:45,"));
+    assert!(lines(local(&[&decode[..], &["--utc"]].concat()))[1].starts_with("2031-02-07T08:00:00.000Z,"));
+    // 13:45 and 19:45 are before midnight there, 01:45 and 07:45 behind it.
+    let after = local(&["plot", "cold.jsonl", "--from", "2031-02-08", "--format", "json"]);
+    assert!(after.contains("\"values\":2"), "{after}");
+
+    // Raw frames with a date, a time of day, seconds, or nothing.
+    for (name, times) in
+        [("day", ["2031-02-07 08:00:00", "2031-02-07 08:00:30"]), ("clock", ["08:00:00", "08:00:30.5"]), ("seconds", ["0.5", "2"])]
+    {
+        let rows = times.map(|time| format!("{time},01 EC 12\n")).concat();
+        fs::write(folder.join(format!("{name}.csv")), format!("time,frame\n{rows}")).unwrap();
+    }
+    fs::write(folder.join("none.txt"), "01 EC 12\n01 EC 13\n00 5E A1\n").unwrap();
+    for (log, wanted) in [
+        ("day.csv", "08:00:00 to 08:00:30, 2"),
+        ("clock.csv", "08:00:00 to 08:00:30, 2"),
+        ("seconds.csv", "seconds"),
+        ("none.txt", "1 × check failed"),
+    ] {
+        local(&["plot", log, "--sheet", "SHEETS/thole-9.toml", "--out", "plot.svg", "--overwrite"]);
+        let svg = fs::read_to_string(folder.join("plot.svg")).unwrap();
+        assert!(svg.contains(wanted), "{log}: {wanted} in {svg}");
+    }
 }
 
 /// Two made-up sensors of one temperature, of which one is off by a gain, an offset and a drift.
