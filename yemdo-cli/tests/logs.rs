@@ -271,6 +271,33 @@ fn times_have_their_offset_and_raw_logs_any_clock() {
     }
 }
 
+/// A bench in other units: each part takes those that it has readings for, and some part has to.
+#[test]
+fn units_go_into_logs_too() {
+    let folder = folder("units");
+    let sheets = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
+    let part = |name: &str, sheet: &str, at: &str| {
+        format!("[part.{name}]\nsheet = \"{}\"\nat = \"stand-in:{at}\"\nevery = \"1 s\"\n", sheets.join(sheet).display())
+    };
+    let bench = part("air", "strake-20.toml", "temperature=20") + &part("light", "lantern-16.toml", "illuminance=1500");
+    fs::write(folder.join("bench.toml"), bench).unwrap();
+    let read = ["read", "--bench", "bench.toml", "--for", "1 s", "--log", "units.csv"];
+    let done = yemdo(&folder, &[&read[..], &["--unit", "°F", "--unit", "illuminance=klx"]].concat());
+    assert!(done.status.success(), "{}", text(&done.stderr));
+    let log = fs::read_to_string(folder.join("units.csv")).unwrap();
+    let row = log.lines().find(|line| line.contains(",temperature,")).unwrap();
+    let cells: Vec<&str> = row.split(',').collect();
+    assert!((cells[6].parse::<f64>().unwrap() - 68.0).abs() < 1e-9 && cells[7] == "°F", "{row}");
+    for wanted in [",humidity,47.24,%,ok,", ",illuminance,1.5,klx,ok,"] {
+        assert!(log.contains(wanted), "{wanted} in {log}");
+    }
+    assert!(text(&done.stdout).contains("68.00  °F"), "{}", text(&done.stdout));
+    for (unit, told) in [("furlong", "the unit `furlong` is not known"), ("kPa", "kPa is a unit of pressure"), ("warmth=°F", "warmth")] {
+        let done = yemdo(&folder, &[&read[..], &["--unit", unit]].concat());
+        assert!(done.status.code() == Some(2) && text(&done.stderr).contains(told), "{unit}: {}", text(&done.stderr));
+    }
+}
+
 /// Two made-up sensors of one temperature, of which one is off by a gain, an offset and a drift.
 #[test]
 fn a_comparison_finds_what_was_put_in() {
