@@ -291,7 +291,7 @@ fn units_go_into_logs_too() {
     for wanted in [",humidity,47.24,%,ok,", ",illuminance,1.5,klx,ok,"] {
         assert!(log.contains(wanted), "{wanted} in {log}");
     }
-    assert!(text(&done.stdout).contains("68.00  °F"), "{}", text(&done.stdout));
+    assert!(text(&done.stdout).contains("68.000  °F"), "{}", text(&done.stdout));
     for (unit, told) in [("furlong", "the unit `furlong` is not known"), ("kPa", "kPa is a unit of pressure"), ("warmth=°F", "warmth")] {
         let done = yemdo(&folder, &[&read[..], &["--unit", unit]].concat());
         assert!(done.status.code() == Some(2) && text(&done.stderr).contains(told), "{unit}: {}", text(&done.stderr));
