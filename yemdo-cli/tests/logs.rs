@@ -160,6 +160,18 @@ fn what_is_no_log_of_ours_is_left_alone() {
         assert!(done.status.code() == Some(2) && text(&done.stderr).contains(told), "{log}: {}", text(&done.stderr));
         assert_eq!(fs::read(folder.join(log)).ok(), before, "{log}");
     }
+    for (options, told) in [
+        (&["--rotate", "1 d"][..], "--log"),
+        (&["--log", "a.csv", "--rotate", "0 MB"], "write a size such as 10 MB"),
+        (&["--log", "a.csv", "--rotate", "1 fortnight"], "write a size such as 10 MB"),
+        (&["--begin", "yesterday"], "write 2031-02-07T08:00:00Z"),
+        (&["--begin", "2031-02-07T08:00:00"], "with an offset"),
+        (&["--speed", "0"], "write a number from 0.001"),
+        (&["--live"], "live view"),
+    ] {
+        let done = yemdo(&folder, &[&["read", "SHEETS/thole-9.toml", "--at", "stand-in"], options].concat());
+        assert!(done.status.code() == Some(2) && text(&done.stderr).contains(told), "{options:?}: {}", text(&done.stderr));
+    }
     // One that somebody else is writing.
     let file = fs::OpenOptions::new().create(true).append(true).open(folder.join("shared.csv")).unwrap();
     file.lock().unwrap();
