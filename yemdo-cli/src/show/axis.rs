@@ -1,5 +1,7 @@
 //! Where an axis has its ticks, and what stands there.
 
+use yemdo::series::ticks;
+
 use crate::log::{Clocks, Moment};
 
 /// Values and their labels.
@@ -8,17 +10,9 @@ pub(crate) struct Ticks(pub(crate) Vec<(f64, String)>);
 
 /// Ticks at round numbers: so many at most, and one more.
 pub(crate) fn number_ticks(low: f64, high: f64, most: usize) -> Ticks {
-    let span = high - low;
-    if !span.is_finite() || span <= 0.0 {
-        return Ticks(vec![(low, short(low, 0))]);
-    }
-    let rough = span / most.max(1) as f64;
-    let power = 10f64.powf(rough.log10().floor());
-    let step = [1.0, 2.0, 5.0, 10.0].map(|factor| factor * power).into_iter().find(|step| *step >= rough).unwrap_or(rough);
+    let (values, step) = ticks(low, high, most);
     let decimals = (-step.log10().floor()).clamp(0.0, 12.0) as usize;
-    let first = (low / step).ceil();
-    let count = ((high / step).floor() - first + 1.0).max(0.0) as usize;
-    Ticks((0..count.min(100)).map(|at| (first + at as f64) * step).map(|value| (value, short(value, decimals))).collect())
+    Ticks(values.into_iter().map(|value| (value, short(value, decimals))).collect())
 }
 
 /// A number on an axis; thousands and millions in short.

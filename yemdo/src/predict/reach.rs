@@ -76,6 +76,30 @@ pub struct Curve {
     pub points: Vec<CurvePoint>,
 }
 
+impl Curve {
+    /// The lines of it, as codes and values: runs of points that have a value and are not at the part's end.
+    pub fn lines(&self) -> Vec<Vec<(f64, f64)>> {
+        let mut lines: Vec<Vec<(f64, f64)>> = vec![Vec::new()];
+        for point in &self.points {
+            match (point.value.filter(|_| !point.saturated), lines.last_mut()) {
+                (Some(value), Some(line)) => line.push((point.code as f64, value)),
+                _ => lines.push(Vec::new()),
+            }
+        }
+        lines.retain(|line| !line.is_empty());
+        lines
+    }
+
+    /// Where saturation begins, as codes and values: the last points before it.
+    pub fn ends(&self) -> Vec<(f64, f64)> {
+        let pairs = self.points.windows(2).filter_map(|pair| match pair {
+            [one, next] if one.saturated != next.saturated => Some(if one.saturated { next } else { one }),
+            _ => None,
+        });
+        pairs.filter_map(|point| Some((point.code as f64, point.value?))).collect()
+    }
+}
+
 /// A code on a curve.
 #[derive(Clone, Copy, Debug, PartialEq)]
 #[non_exhaustive]

@@ -67,6 +67,24 @@ pub fn integral(samples: &[Sample]) -> Vec<Sample> {
     out
 }
 
+/// Round numbers between two others, at most so many and one more, and the step from one to the next: 1, 2 or 5 times a power of ten.
+///
+/// ```
+/// assert_eq!(yemdo::series::ticks(0.3, 1.1, 5), (vec![0.4, 0.6000000000000001, 0.8, 1.0], 0.2));
+/// ```
+pub fn ticks(low: f64, high: f64, most: usize) -> (Vec<f64>, f64) {
+    let span = high - low;
+    if !span.is_finite() || span <= 0.0 {
+        return (vec![low], 1.0);
+    }
+    let rough = span / most.max(1) as f64;
+    let power = 10f64.powf(rough.log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].map(|factor| factor * power).into_iter().find(|step| *step >= rough).unwrap_or(rough);
+    let first = (low / step).ceil();
+    let all = (0..=most + 1).map(|at| (first + at as f64) * step);
+    (all.take_while(|value| *value <= high + step * 1e-9).collect(), step)
+}
+
 /// As few samples of a piece as show all of it in so many columns between two times: of each column the first, the least, the greatest and
 /// the last. A piece of no more than that stays as it is.
 ///

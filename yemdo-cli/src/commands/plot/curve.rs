@@ -31,20 +31,8 @@ pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure>
     let codes = || curves.iter().flat_map(|curve| curve.points.iter().map(|point| point.code as f64));
     let (low, high) = codes().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), code| (low.min(code), high.max(code)));
     let lines = curves.iter().enumerate().map(|(at, curve)| {
-        let sound = curve.points.chunk_by(|one, next| {
-            let is = |point: &yemdo::review::CurvePoint| point.value.is_some() && !point.saturated;
-            is(one) && is(next)
-        });
-        let points = |piece: &[yemdo::review::CurvePoint]| -> Vec<(f64, f64)> {
-            piece.iter().filter(|point| !point.saturated).filter_map(|point| Some((point.code as f64, point.value?))).collect()
-        };
-        let pieces: Vec<Vec<(f64, f64)>> = sound.map(points).filter(|piece| piece.len() > 1).collect();
-        // Where a line comes to the part's end.
-        let ends = curve.points.windows(2).filter_map(|pair| match pair {
-            [one, next] if one.saturated != next.saturated => Some(if one.saturated { next } else { one }),
-            _ => None,
-        });
-        let ends: Vec<(f64, Option<f64>)> = ends.map(|point| (point.code as f64, point.value)).collect();
+        let pieces = curve.lines().into_iter().filter(|line| line.len() > 1).collect();
+        let ends = curve.ends().into_iter().map(|(code, value)| (code, Some(value))).collect();
         // They are explained once, behind the last line.
         let label = if at + 1 == curves.len() { "saturation begins" } else { "" };
         let marks = Marks { label: label.into(), shape: Shape::Ring, points: ends };

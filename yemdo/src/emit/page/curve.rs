@@ -5,11 +5,14 @@ use maud::{Markup, html};
 use super::readings::short;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
-use crate::predict::{Curve, curves};
+use crate::predict::curves;
+use crate::series::ticks;
 
 const SIZE: (f64, f64) = (640.0, 260.0);
 /// Room for the axes: left, right, top, bottom.
 const MARGIN: (f64, f64, f64, f64) = (70.0, 150.0, 14.0, 40.0);
+/// So many ticks on an axis, at most, and one more.
+const TICKS: usize = 5;
 /// More curves are not told apart.
 const MOST: usize = 12;
 
@@ -34,26 +37,26 @@ pub(super) fn figure(part: &Part, id: ReadingId, stated: Option<(f64, f64)>) -> 
                     @let (from, to) = (from.clamp(low, high), to.clamp(low, high));
                     rect .stated x=(left) width=(n(SIZE.0 - left - right)) y=(n(y(to))) height=(n(y(from) - y(to))) {}
                 }
-                @for value in ticks(low, high) {
+                @for value in ticks(low, high, TICKS).0 {
                     line .grid x1=(left) x2=(n(SIZE.0 - right)) y1=(n(y(value))) y2=(n(y(value))) {}
                     text x=(n(left - 6.0)) y=(n(y(value) + 4.0)) text-anchor="end" { (short(value)) }
                 }
-                @for code in ticks(first, last) {
+                @for code in ticks(first, last, TICKS).0 {
                     line .tick x1=(n(x(code))) x2=(n(x(code))) y1=(n(SIZE.1 - bottom)) y2=(n(SIZE.1 - bottom + 5.0)) {}
                     text x=(n(x(code))) y=(n(SIZE.1 - bottom + 18.0)) text-anchor="middle" { (short(code)) }
                 }
                 text x=(n((left + SIZE.0 - right) / 2.0)) y=(n(SIZE.1 - 6.0)) text-anchor="middle" { "code " (curves.first().map_or("", |curve| &curve.code)) }
                 text x="4" y="12" { (unit) }
                 @for curve in curves.iter().skip(MOST) {
-                    @for line in lines(curve) {
+                    @for line in curve.lines() {
                         polyline class="curve more" points=(line.iter().map(|(code, value)| format!("{},{}", n(x(*code)), n(y(*value)))).collect::<Vec<_>>().join(" ")) {}
                     }
                 }
                 @for (index, curve) in curves.iter().take(MOST).enumerate() {
-                    @for line in lines(curve) {
+                    @for line in curve.lines() {
                         polyline class=(format!("curve c{index}")) points=(line.iter().map(|(code, value)| format!("{},{}", n(x(*code)), n(y(*value)))).collect::<Vec<_>>().join(" ")) {}
                     }
-                    @for (code, value) in ends(curve) { circle class=(format!("end c{index}")) cx=(n(x(code))) cy=(n(y(value))) r="3.5" {} }
+                    @for (code, value) in curve.ends() { circle class=(format!("end c{index}")) cx=(n(x(code))) cy=(n(y(value))) r="3.5" {} }
                     @if curves.len() > 1 {
                         line class=(format!("curve c{index}")) x1=(n(SIZE.0 - right + 10.0)) x2=(n(SIZE.0 - right + 30.0)) y1=(n(top + 8.0 + 17.0 * index as f64)) y2=(n(top + 8.0 + 17.0 * index as f64)) {}
                         text x=(n(SIZE.0 - right + 36.0)) y=(n(top + 12.0 + 17.0 * index as f64)) { (curve.label) }
@@ -68,37 +71,6 @@ pub(super) fn figure(part: &Part, id: ReadingId, stated: Option<(f64, f64)>) -> 
             }
         }
     }
-}
-
-/// Runs of points that have a value, and are not at the part's end.
-fn lines(curve: &Curve) -> Vec<Vec<(f64, f64)>> {
-    let mut lines: Vec<Vec<(f64, f64)>> = vec![Vec::new()];
-    for point in &curve.points {
-        match (point.value.filter(|_| !point.saturated), lines.last_mut()) {
-            (Some(value), Some(line)) => line.push((point.code as f64, value)),
-            _ => lines.push(Vec::new()),
-        }
-    }
-    lines.retain(|line| !line.is_empty());
-    lines
-}
-
-/// Where a line comes to the part's end.
-fn ends(curve: &Curve) -> Vec<(f64, f64)> {
-    let pairs = curve.points.windows(2).filter_map(|pair| match pair {
-        [one, next] if one.saturated != next.saturated => Some(if one.saturated { next } else { one }),
-        _ => None,
-    });
-    pairs.filter_map(|point| Some((point.code as f64, point.value?))).collect()
-}
-
-/// About five round numbers from one to another.
-fn ticks(low: f64, high: f64) -> Vec<f64> {
-    let rough = (high - low) / 5.0;
-    let power = 10f64.powf(rough.log10().floor());
-    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|factor| factor * power).find(|step| *step >= rough).unwrap_or(rough);
-    let first = (low / step).ceil();
-    (0..12).map(|index| (first + f64::from(index)) * step).take_while(|value| *value <= high + step * 1e-9).collect()
 }
 
 /// A coordinate.

@@ -11,7 +11,7 @@ use crate::model::frame::{Frame, Origin};
 use crate::model::part::Part;
 
 /// Frames of more bytes are told in words alone.
-const MOST_BYTES: usize = 64;
+pub(super) const MOST_BYTES: usize = 64;
 
 pub(super) fn section(part: &Part) -> Markup {
     html! { @for frame in part.frames.iter() { (one(part, frame)) } }
@@ -69,13 +69,13 @@ fn brought<'p>(part: &'p Part, frame: &Frame) -> Vec<&'p str> {
 }
 
 /// What bits are: a code with its anchor, or a check without one.
-type Owner = Option<(String, Option<String>)>;
+pub(super) type Owner = Option<(String, Option<String>)>;
 
 /// Bits side by side: the highest, the lowest, and what they are.
-type Run = (u32, u32, Owner);
+pub(super) type Run = (u32, u32, Owner);
 
 /// What the bits of a byte are, the highest first.
-fn bits(part: &Part, frame: &Frame, byte: usize) -> Vec<Run> {
+pub(super) fn bits(part: &Part, frame: &Frame, byte: usize) -> Vec<Run> {
     let inside = |slices: &[Slice], bit: u32| {
         slices.iter().any(|slice| slice.byte == byte && (u32::from(slice.low)..=u32::from(slice.high)).contains(&bit))
     };

@@ -3,9 +3,10 @@
 use std::fmt::Write;
 
 use super::formula::unindented;
+use super::frames::{MOST_BYTES, bits};
 use super::mistakes::mistakes;
 use super::readings::{short, told};
-use super::runs;
+use super::registers::{by_address, reset_text};
 use crate::bits::form::Form;
 use crate::ground::hex::to_hex;
 use crate::ground::words::{counted, with_unit};
@@ -126,8 +127,7 @@ fn registers(page: &mut Page, part: &Part) {
         return;
     }
     page.title(2, "Registers");
-    let mut list: Vec<&Register> = part.registers().iter().collect();
-    list.sort_by_key(|register| register.address());
+    let list = by_address(part);
     let decimal = part.buses().modbus.is_some();
     let row = |register: &&Register| {
         let address = format!("0x{:02X}", register.address());
@@ -136,7 +136,7 @@ fn registers(page: &mut Page, part: &Part) {
             plain(register.name()),
             register.width().to_string(),
             register.access().as_str().to_owned(),
-            register.reset().map_or(String::new(), |value| format!("0x{value:0width$X}", width = register.bytes() * 2)),
+            reset_text(register),
             plain(register.means().unwrap_or("")),
         ]
     };
@@ -161,10 +161,10 @@ fn frames(page: &mut Page, part: &Part) {
         }
         page.title(3, &format!("{}, {}", plain(frame.name()), counted(frame.length(), "byte")));
         page.paragraph(frame.means().map(plain).unwrap_or_default());
-        if frame.length() <= 64 {
+        if frame.length() <= MOST_BYTES {
             let titles: Vec<String> = std::iter::once("byte".to_owned()).chain((0..8).rev().map(|bit| bit.to_string())).collect();
             let titles: Vec<&str> = titles.iter().map(String::as_str).collect();
-            page.table(&titles, (0..frame.length()).map(|byte| bits(part, frame, byte)));
+            page.table(&titles, (0..frame.length()).map(|byte| byte_row(part, frame, byte)));
         }
         let row = |one: &crate::model::frame::Code| {
             let (low, high) = one.bounds();
@@ -185,18 +185,12 @@ fn frames(page: &mut Page, part: &Part) {
 }
 
 /// A byte of a frame: whose its bits are, each run told at its highest bit.
-fn bits(part: &Part, frame: &Frame, byte: usize) -> Vec<String> {
-    let inside = |slices: &[crate::bits::layout::Slice], bit: u32| {
-        slices.iter().any(|slice| slice.byte == byte && (u32::from(slice.low)..=u32::from(slice.high)).contains(&bit))
-    };
-    let owner = |bit: u32| {
-        let code = part.codes().of(frame.codes()).find(|code| inside(&code.layout().slices, bit)).map(|code| code.name().to_owned());
-        code.or_else(|| frame.checks().iter().find(|check| inside(&check.place, bit)).map(|check| check.method()))
-    };
+fn byte_row(part: &Part, frame: &Frame, byte: usize) -> Vec<String> {
     let mut row = vec![format!("b{byte}")];
-    for (high, low, own) in runs(7, 0, owner) {
-        row.push(own.as_deref().map_or("–".to_owned(), plain));
-        row.extend((low..high).map(|_| if own.is_some() { "…".to_owned() } else { "–".to_owned() }));
+    for (high, low, own) in bits(part, frame, byte) {
+        let more = if own.is_some() { "…" } else { "–" };
+        row.push(own.map_or("–".to_owned(), |(name, _)| plain(&name)));
+        row.extend((low..high).map(|_| more.to_owned()));
     }
     row
 }

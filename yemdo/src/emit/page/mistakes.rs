@@ -18,7 +18,7 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
             write | 1
         ));
     }
-    let codes = || part.codes.iter().filter(|code| part.frames.get(code.frame()).is_some());
+    let codes = || part.codes.iter();
     let mut tell = |names: Vec<String>, one: &str, many: &str| {
         let more = names.len().saturating_sub(MOST);
         let listed = names.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");

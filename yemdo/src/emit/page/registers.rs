@@ -28,7 +28,7 @@ pub(super) fn section(part: &Part) -> Markup {
                         td { a href=(format!("#{}", anchor("register", register.name()))) { (register.name()) } }
                         td .number { (register.width()) }
                         td { (register.access().as_str()) }
-                        td .code { (reset(register)) }
+                        td .code { (reset_text(register)) }
                         td { (register.means().unwrap_or("")) }
                     }
                 }
@@ -38,7 +38,7 @@ pub(super) fn section(part: &Part) -> Markup {
     }
 }
 
-fn by_address(part: &Part) -> Vec<&Register> {
+pub(super) fn by_address(part: &Part) -> Vec<&Register> {
     let mut list: Vec<&Register> = part.registers.iter().collect();
     list.sort_by_key(|register| register.address());
     list
@@ -54,7 +54,7 @@ fn fields_of<'p>(part: &'p Part, registers: &[&'p Register]) -> Vec<(&'p Registe
     registers.iter().map(|register| (*register, own(register))).collect()
 }
 
-fn reset(register: &Register) -> String {
+pub(super) fn reset_text(register: &Register) -> String {
     register.reset().map_or(String::new(), |value| format!("0x{value:0width$X}", width = register.bytes() * 2))
 }
 
