@@ -1,7 +1,7 @@
 //! What comes in: sheets, dumps and logs from files, and settings as they are typed.
 
 use std::fs::File;
-use std::io::{self, BufRead, Read, Write};
+use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
 
 use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure};
@@ -136,6 +136,25 @@ pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failu
         *decoder.settings_mut() = done.map_err(impossible)?.settings;
     }
     Ok(())
+}
+
+/// Sets what a log says was set, and then what is typed, which goes before it; everything else is as in `before`.
+pub(crate) fn apply_logged(decoder: &mut Decoder, before: &Settings, logged: &[(String, String)], typed: &[String]) -> Result<(), Failure> {
+    *decoder.settings_mut() = before.clone();
+    let logged: Vec<String> = logged.iter().map(|(name, value)| format!("{name}={value}")).collect();
+    apply(decoder, &logged)?;
+    apply(decoder, typed)
+}
+
+/// Opens a log; its length in bytes, too.
+pub(crate) fn open_log(path: &Path) -> Result<(BufReader<File>, u64), Failure> {
+    let failed = |error: io::Error| Failure::file("read the log", path, &error);
+    let file = File::open(path).map_err(failed)?;
+    let meta = file.metadata().map_err(failed)?;
+    if meta.is_dir() {
+        return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
+    }
+    Ok((BufReader::with_capacity(1 << 16, file), meta.len()))
 }
 
 /// Of a line that is too long, so many bytes are passed over.

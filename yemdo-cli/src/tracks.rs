@@ -45,6 +45,11 @@ impl Track {
         }
     }
 
+    /// When there was a reading; of some that are marked, twice.
+    pub(crate) fn times(&self) -> impl Iterator<Item = f64> {
+        self.samples.iter().map(|sample| sample.time).chain(self.marks.values().flatten().map(|(time, _)| *time))
+    }
+
     /// The same in another unit.
     pub(crate) fn convert(&mut self, to: &'static Unit) -> bool {
         let Some(from) = Unit::find(&self.unit).filter(|from| from.dimension == to.dimension) else { return false };
@@ -99,13 +104,8 @@ impl Tracks {
 
     /// Adds the readings of a log.
     pub(crate) fn read(&mut self, path: &Path, raw: Option<&Raw<'_>>) -> Result<(), Failure> {
-        let failed = |error: &std::io::Error| Failure::file("read the log", path, error);
-        let file = File::open(path).map_err(|error| failed(&error))?;
-        if file.metadata().is_ok_and(|meta| meta.is_dir()) {
-            return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
-        }
-        let mut input = BufReader::with_capacity(1 << 16, file);
-        let first = input.fill_buf().map_err(|error| failed(&error))?;
+        let (mut input, _) = input::open_log(path)?;
+        let first = input.fill_buf().map_err(|error| Failure::file("read the log", path, &error))?;
         let empty = first.is_empty();
         match (raw, is_log(first)) {
             _ if empty => Err(Failure::told(format!("the log {} is empty", path.display()))),
@@ -175,10 +175,7 @@ impl Tracks {
                     continue;
                 }
                 Step::Settings(set) => {
-                    *decoder.settings_mut() = before.clone();
-                    let typed: Vec<String> = set.iter().map(|(name, value)| format!("{name}={value}")).collect();
-                    input::apply(&mut decoder, &typed)?;
-                    input::apply(&mut decoder, raw.set)?;
+                    input::apply_logged(&mut decoder, &before, &set, raw.set)?;
                     continue;
                 }
             };
@@ -275,14 +272,13 @@ impl Tracks {
 
     /// The first and the last time.
     pub(crate) fn span(&self) -> Option<(f64, f64)> {
-        let samples = self.tracks.iter().flat_map(|track| track.samples.iter().map(|sample| sample.time));
-        let marks = self.tracks.iter().flat_map(|track| track.marks.values().flatten().map(|(time, _)| *time));
-        let refused = self.refused.values().flatten().copied();
-        samples
-            .chain(marks)
-            .chain(refused)
-            .fold(None, |span: Option<(f64, f64)>, time| Some(span.map_or((time, time), |(low, high)| (low.min(time), high.max(time)))))
+        span(self.tracks.iter().flat_map(Track::times).chain(self.refused.values().flatten().copied()))
     }
+}
+
+/// The first and the last of times.
+pub(crate) fn span(times: impl Iterator<Item = f64>) -> Option<(f64, f64)> {
+    times.map(|time| (time, time)).reduce(|(low, high), (time, _)| (low.min(time), high.max(time)))
 }
 
 /// Whether a reading is meant by `temperature`, or by `air/temperature`.

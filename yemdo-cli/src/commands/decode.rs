@@ -1,8 +1,7 @@
 //! `yemdo decode`: bytes from arguments, standard input or a log, to readings.
 
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{self, BufRead, BufReader, IsTerminal, Write};
+use std::io::{self, BufRead, IsTerminal, Write};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
@@ -83,12 +82,8 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     }
     match args.log.as_deref().filter(|path| *path != Path::new("-")) {
         Some(path) => {
-            let file = File::open(path).map_err(|error| Failure::file("read the log", path, &error))?;
-            let meta = file.metadata().map_err(|error| Failure::file("read the log", path, &error))?;
-            if meta.is_dir() {
-                return Err(Failure::told(format!("cannot read the log {}: it is a folder", path.display())));
-            }
-            stream(args, &mut decoder, &units, frame, BufReader::with_capacity(1 << 16, file), meta.len())
+            let (input, length) = input::open_log(path)?;
+            stream(args, &mut decoder, &units, frame, input, length)
         }
         None => {
             if io::stdin().is_terminal() {
@@ -353,10 +348,7 @@ fn stream(
             }
             Step::Settings(set) => {
                 batch.flush(decoder, &mut sink)?;
-                *decoder.settings_mut() = before.clone();
-                let typed: Vec<String> = set.iter().map(|(name, value)| format!("{name}={value}")).collect();
-                input::apply(decoder, &typed)?;
-                input::apply(decoder, &args.set)?;
+                input::apply_logged(decoder, &before, &set, &args.set)?;
                 told = false;
                 continue;
             }

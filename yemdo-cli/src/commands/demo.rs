@@ -26,7 +26,7 @@ use crate::output::write_files;
 use crate::show::grid::{Align, Grid};
 use crate::show::status::status_cell;
 use crate::show::{figure, requests, writes};
-use crate::tracks::{Raw, Track, Tracks};
+use crate::tracks::{Raw, Track, Tracks, span};
 
 /// Sheets and logs are part of the command, so that the demo runs from anywhere.
 const PARTS: [(&str, &str, &str); 2] = [
@@ -158,8 +158,7 @@ fn summary(out: &mut dyn Write, part: &Part, day: &Tracks) -> Result<(), Failure
         day.refused.iter().filter(|((name, _), _)| name == part.name()).map(|((_, cause), times)| (cause.as_str(), times.len())).collect();
     let lost: usize = refused.iter().map(|(_, count)| count).sum();
     let frames = own.first().map_or(0, |track| track.count) + lost as u64;
-    let only = Tracks { tracks: own.iter().map(|track| (*track).clone()).collect(), ..Tracks::default() };
-    let (first, last) = only.span().unwrap_or_default();
+    let (first, last) = span(own.iter().flat_map(|track| track.times())).unwrap_or_default();
     let time = |seconds: f64| Clocks::new(true).text(Moment::of_seconds(seconds)).chars().take(19).collect::<String>();
     writeln!(out, "{bold}{}{bold:#}  {}", part.name(), part.title().unwrap_or(""))?;
     writeln!(out, "  {frames} frames, {} to {}", time(first).replace('T', " "), time(last).split('T').next_back().unwrap_or(""))?;

@@ -11,6 +11,7 @@ use super::time::{Clocks, Moment};
 use super::write::Encoder;
 use super::{LogForm, senml};
 use crate::failure::Failure;
+use crate::output::must_be_file;
 use crate::show::number::count;
 
 /// When a new file is begun.
@@ -191,11 +192,8 @@ struct Opened {
 /// Opens or begins a file for appending.
 fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, Failure> {
     let failed = |error: io::Error| Failure::file("write", path, &error);
-    if let Ok(meta) = fs::metadata(path)
-        && !meta.is_file()
-    {
-        let what = if meta.is_dir() { "a folder" } else { "not a regular file" };
-        return Err(Failure::told(format!("cannot write {}: it is {what}", path.display())).help("choose another name"));
+    if let Ok(meta) = fs::metadata(path) {
+        must_be_file(path, &meta)?;
     }
     let mut file = OpenOptions::new().read(true).append(true).create(true).open(path).map_err(failed)?;
     match file.try_lock() {

@@ -16,7 +16,7 @@ use crate::output::json_line;
 use crate::show::figure::{Figure, Line, Panel};
 use crate::show::grid::{Align, Grid};
 use crate::show::number::{count, digits, short};
-use crate::tracks::{TimeKind, Track, Tracks};
+use crate::tracks::{TimeKind, Track, Tracks, span};
 
 pub(super) fn run(
     args: &Plot,
@@ -87,8 +87,8 @@ struct Pair<'a> {
 
 impl Pair<'_> {
     fn span(&self) -> (f64, f64) {
-        let times = self.found.pairs.iter().map(|pair| pair.0);
-        times.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), time| (low.min(time), high.max(time)))
+        // There is a pair at least.
+        span(self.found.pairs.iter().map(|pair| pair.0)).unwrap_or_default()
     }
 
     fn figure(&self, clocks: &Clocks) -> Figure {
@@ -122,8 +122,7 @@ impl Pair<'_> {
         let values = Panel { title: unit.to_owned(), lines, share: 3, ..Panel::default() };
         let title = format!("Δ {unit}");
         let below = Panel { title, lines: vec![plain, mended], levels: vec![(0.0, String::new())], share: 2, ..Panel::default() };
-        let mut about = about(self.kind, span, clocks, self.found.pairs.len());
-        about = about.replace("reading", "pair");
+        let about = about(self.kind, span, clocks, &count(self.found.pairs.len() as u64, "pair"));
         let title = format!("{} against {}", self.track.name(), if same { "the other log".to_owned() } else { self.reference.name() });
         Figure { title, about, x: axis(self.kind, span, clocks), panels: vec![values, below], strips: Vec::new() }
     }

@@ -42,14 +42,14 @@ pub(crate) fn figure(tracks: &Tracks, clocks: &Clocks) -> Result<Figure, Failure
         label: format!("{}{} × {cause}", if part.is_empty() { String::new() } else { format!("{part}: ") }, times.len()),
         ticks: times.clone(),
     });
-    let readings = |track: &Track| track.samples.len() + track.marks.values().map(Vec::len).sum::<usize>();
     let title = match (one.filter(|part| !part.is_empty()), tracks.tracks.as_slice()) {
         (Some(part), [only]) => format!("{part}: {}", only.reading),
         (Some(part), _) => part.to_owned(),
         (None, _) => "Readings".to_owned(),
     };
     let x = axis(tracks.kind, span, clocks);
-    let about = about(tracks.kind, span, clocks, tracks.tracks.iter().map(readings).sum());
+    let readings: u64 = tracks.tracks.iter().map(|track| track.count).sum();
+    let about = about(tracks.kind, span, clocks, &count(readings, "reading"));
     Ok(Figure { title, about, x, panels: panels.collect(), strips: strips.collect() })
 }
 
@@ -67,13 +67,12 @@ pub(super) fn axis(kind: TimeKind, (low, high): (f64, f64), clocks: &Clocks) -> 
     Axis { low, high, ticks, label: label.into() }
 }
 
-/// From when to when, and of how many readings.
-pub(super) fn about(kind: TimeKind, (low, high): (f64, f64), clocks: &Clocks, readings: usize) -> String {
+/// From when to when, and how much of what.
+pub(super) fn about(kind: TimeKind, (low, high): (f64, f64), clocks: &Clocks, count: &str) -> String {
     let utc = Clocks::new(true);
     let clocks = if kind == TimeKind::Absolute { clocks } else { &utc };
     let (from, to) = (clocks.text(Moment::of_seconds(low)), clocks.text(Moment::of_seconds(high)));
     let piece = |text: &str, range: std::ops::Range<usize>| text.get(range).unwrap_or("").replace('T', " ");
-    let readings = count(readings as u64, "reading");
     match kind {
         TimeKind::Absolute | TimeKind::Unplaced => {
             let offset = match from.get(23..).unwrap_or("") {
@@ -84,9 +83,9 @@ pub(super) fn about(kind: TimeKind, (low, high): (f64, f64), clocks: &Clocks, re
             let same_day = from.get(..10) == to.get(..10);
             let to = piece(&to, if same_day { 11..19 } else { 0..19 });
             let from = if from.starts_with("1970-01-01") { piece(&from, 11..19) } else { piece(&from, 0..19) };
-            format!("{from} to {to}{offset}, {readings}")
+            format!("{from} to {to}{offset}, {count}")
         }
-        TimeKind::Seconds | TimeKind::Counted => readings,
+        TimeKind::Seconds | TimeKind::Counted => count.to_owned(),
     }
 }
 

@@ -10,7 +10,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use anstyle::{AnsiColor, Style};
-use yemdo::view::ShownUnits;
+use yemdo::view::{ShownUnits, UnitError};
 use yemdo::{Part, Settings};
 use yemdo_bus::bench::{self, BenchPart};
 use yemdo_bus::place::Place;
@@ -162,7 +162,7 @@ fn readers(args: &Read) -> Result<Vec<Reader>, Failure> {
     }
     let reader = |(one, part): (BenchPart, Part)| Reader {
         name: one.name,
-        units: plain_units(&part),
+        units: ShownUnits::plain(&part, &Settings::reset(&part)),
         part,
         place: one.place,
         set: one.set,
@@ -178,30 +178,24 @@ fn readers(args: &Read) -> Result<Vec<Reader>, Failure> {
     Ok(list.into_iter().map(reader).collect())
 }
 
-fn plain_units(part: &Part) -> ShownUnits {
-    ShownUnits::plain(part, &Settings::reset(part))
-}
-
 /// The units that are asked for: each part takes those that it has readings for, and some part must.
 fn shown_units(readers: &mut [Reader], asked: &[String]) -> Result<(), Failure> {
+    let told = |error: UnitError| Failure::helped(error.message, error.help);
+    let mut fitting: Vec<Vec<String>> = vec![Vec::new(); readers.len()];
     for one in asked {
-        let (mut taken, mut first) = (false, None);
-        for reader in readers.iter_mut() {
-            let reset = Settings::reset(&reader.part);
-            match ShownUnits::new(&reader.part, &reset, std::slice::from_ref(one)) {
-                Ok(_) => taken = true,
-                Err(error) => first = first.or(Some(error)),
+        let mut refused = Vec::new();
+        for (reader, own) in readers.iter().zip(&mut fitting) {
+            match ShownUnits::new(&reader.part, &Settings::reset(&reader.part), std::slice::from_ref(one)) {
+                Ok(_) => own.push(one.clone()),
+                Err(error) => refused.push(error),
             }
         }
-        if let Some(error) = first.filter(|_| !taken) {
-            return Err(Failure::helped(error.message, error.help));
+        if refused.len() == readers.len() {
+            return refused.into_iter().next().map_or(Ok(()), |error| Err(told(error)));
         }
     }
-    for reader in readers.iter_mut().filter(|_| !asked.is_empty()) {
-        let reset = Settings::reset(&reader.part);
-        let fits = |one: &&String| ShownUnits::new(&reader.part, &reset, std::slice::from_ref(*one)).is_ok();
-        let own: Vec<String> = asked.iter().filter(fits).cloned().collect();
-        reader.units = ShownUnits::new(&reader.part, &reset, &own).map_err(|error| Failure::helped(error.message, error.help))?;
+    for (reader, own) in readers.iter_mut().zip(&fitting).filter(|(_, own)| !own.is_empty()) {
+        reader.units = ShownUnits::new(&reader.part, &Settings::reset(&reader.part), own).map_err(told)?;
     }
     Ok(())
 }
