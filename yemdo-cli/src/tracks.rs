@@ -113,7 +113,7 @@ impl Tracks {
             (Some(raw), form) if form.is_none() || raw.name.is_some() => self.decode(input, raw),
             (_, Some(form)) => self.recorded(LogEntries::new(input, form).without_bytes()),
             _ => {
-                let failure = Failure::told(format!("{} is no log of readings", path.display()));
+                let failure = Failure::told(format!("{} is not a log of readings", path.display()));
                 Err(failure.help("for raw frames give --sheet; a log of readings comes from yemdo read --log"))
             }
         }
@@ -245,7 +245,7 @@ impl Tracks {
             let to = Unit::find(symbol).ok_or_else(|| Failure::told(format!("the unit `{}` is not known", visible(symbol))))?;
             let meant = self.tracks.iter_mut().filter(|track| name.is_none_or(|name| is_meant(track, name)));
             if meant.map(|track| track.convert(to)).filter(|done| *done).count() == 0 {
-                return Err(Failure::told(format!("no reading is a {}, as {symbol} is", to.dimension)));
+                return Err(Failure::told(format!("{symbol} is a unit of {}, and no reading has such a unit", to.dimension)));
             }
         }
         Ok(())

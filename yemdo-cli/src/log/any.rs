@@ -27,7 +27,7 @@ impl<R: BufRead> AnyLog<R> {
                 let frames = LogFrames::new(LogEntries::new(input, form), part, name, frame, clocks.clone());
                 Ok(AnyLog::Measured(Box::new(frames)))
             }
-            None if name.is_some() => Err(Failure::told("--part is for logs of `yemdo read`: this one does not name parts")),
+            None if name.is_some() => Err(Failure::told("--part is for logs of `yemdo read`; this log does not name parts")),
             None => Ok(AnyLog::Frames(Box::new(Log::new(input, LogReader::new(part, frame))))),
         }
     }
@@ -54,7 +54,7 @@ impl<R: BufRead> AnyLog<R> {
         {
             let all: u64 = log.failed.values().sum();
             let causes: Vec<String> = log.failed.iter().map(|(cause, count)| format!("{count} {}", yemdo::visible(cause))).collect();
-            let _ = writeln!(anstream::stderr(), "{} had failed when it was logged: {}", count(all, "measurement"), causes.join(", "));
+            let _ = writeln!(anstream::stderr(), "{} failed when the log was recorded: {}", count(all, "measurement"), causes.join(", "));
         }
     }
 }

@@ -148,7 +148,7 @@ impl LogFile {
                     self.introduced.push(entry.part.clone());
                 }
                 if self.losing > 0 {
-                    self.note(&format!("can be written again; {} lost", records(self.losing)));
+                    self.note(&format!("writable again; {} lost", records(self.losing)));
                     self.losing = 0;
                 }
             }
@@ -156,7 +156,7 @@ impl LogFile {
                 // Not half a record: the next one would be glued to it.
                 let _ = self.file.set_len(self.length);
                 if self.losing == 0 {
-                    self.note(&format!("cannot be written: {error}; the readings go on, and it is tried again with each"));
+                    self.note(&format!("cannot be written: {error}; reading continues, and writing is retried with every record"));
                 }
                 self.losing += 1;
                 self.lost += 1;
@@ -215,8 +215,8 @@ fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, Failure
         let half = (there as usize) < header.len() && header.as_bytes().starts_with(first);
         let others = form == LogForm::Csv && !first.starts_with(header.as_bytes());
         if (is_log(first) != Some(form) || others) && !half {
-            let failure = Failure::told(format!("cannot append to {}: it is no log of this form", path.display()));
-            return Err(failure.help("choose another name, or another ending"));
+            let failure = Failure::told(format!("cannot append to {}: it is not a log in this format", path.display()));
+            return Err(failure.help("choose another name or another extension"));
         }
     }
     let whole = if form.is_text() { whole_lines(&mut file, there).map_err(failed)? } else { whole_packs(path, &mut file)? };
@@ -229,7 +229,7 @@ fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, Failure
     if whole < there {
         file.set_len(whole).map_err(failed)?;
         let cut = count(there - whole, "byte");
-        note = Some(format!("{}: its last record was cut short; {cut} of it taken off", path.display()));
+        note = Some(format!("{}: the last record was incomplete; removed {cut}", path.display()));
     }
     let mut length = whole;
     if whole == 0 {
@@ -288,7 +288,8 @@ fn whole_packs(path: &Path, file: &mut File) -> Result<u64, Failure> {
                 // Not a cut one: what stands behind it may be somebody's.
                 Err(why) => {
                     let place = whole + at as u64;
-                    let failure = Failure::told(format!("cannot append to {}: at byte {place} there is no pack: {why}", path.display()));
+                    let failure =
+                        Failure::told(format!("cannot append to {}: byte {place} does not begin a SenML pack: {why}", path.display()));
                     return Err(failure.help("choose another name"));
                 }
             }

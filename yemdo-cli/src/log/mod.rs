@@ -48,7 +48,7 @@ impl LogForm {
         let found = ENDINGS.iter().find(|(known, _)| *known == ending).map(|(_, form)| *form);
         found.ok_or_else(|| {
             let known: Vec<String> = ENDINGS.iter().map(|(ending, _)| format!(".{ending}")).collect();
-            format!("the form of a log follows from its name: it ends in {}", known.join(", "))
+            format!("the file extension decides the format of a log: {}", known.join(", "))
         })
     }
 

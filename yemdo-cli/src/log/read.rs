@@ -108,7 +108,7 @@ impl<R: BufRead> LogEntries<R> {
             return Ok(());
         }
         let bytes = std::mem::take(&mut self.buffer);
-        let told = |why: String| if whole { why } else { format!("the last line was cut: {why}") };
+        let told = |why: String| if whole { why } else { format!("the last line is incomplete: {why}") };
         match std::str::from_utf8(&bytes) {
             Ok(text) => {
                 let text = text.strip_prefix('\u{FEFF}').unwrap_or(text).trim_end_matches(['\n', '\r']);
@@ -151,7 +151,7 @@ impl<R: BufRead> LogEntries<R> {
                     if count == 0 {
                         self.done = true;
                         if !self.buffer.is_empty() {
-                            self.ready.push_back((self.line + 1, Err(format!("the last pack was cut: {} of it are there", self.left()))));
+                            self.ready.push_back((self.line + 1, Err(format!("the last pack is incomplete: it has {}", self.left()))));
                         }
                         return Ok(());
                     }
@@ -160,7 +160,7 @@ impl<R: BufRead> LogEntries<R> {
                 // Where the next one begins, nobody knows.
                 Err(why) => {
                     self.done = true;
-                    let rest = format!("pack {} is none: {why}; nothing behind it can be read", self.line + 1);
+                    let rest = format!("pack {} is not valid: {why}; the rest cannot be read", self.line + 1);
                     self.ready.push_back((self.line + 1, Err(rest)));
                     return Ok(());
                 }
@@ -184,9 +184,10 @@ impl<R: BufRead> LogEntries<R> {
         };
         let wide = columns.iter().flatten().max().map_or(0, |last| last + 1);
         let row = if cells.len() < wide || !whole {
-            Err(if whole { format!("it has {} of {wide} cells", cells.len()) } else { "the last line was cut".into() })
+            Err(if whole { format!("it has {} of {wide} cells", cells.len()) } else { "the last line is incomplete".into() })
         } else {
-            Moment::parse(cell(Column::Time)).ok_or_else(|| format!("`{}` is no time with its offset", yemdo::visible(cell(Column::Time))))
+            Moment::parse(cell(Column::Time))
+                .ok_or_else(|| format!("`{}` is not an RFC 3339 time with an offset", yemdo::visible(cell(Column::Time))))
         };
         let row = row.and_then(|time| {
             let bytes = match cell(Column::Bytes) {
@@ -195,7 +196,7 @@ impl<R: BufRead> LogEntries<R> {
             };
             let value = match cell(Column::Value) {
                 "" => None,
-                text => Some(text.parse().map_err(|_| format!("`{}` is no number", yemdo::visible(text)))?),
+                text => Some(text.parse().map_err(|_| format!("`{}` is not a number", yemdo::visible(text)))?),
             };
             Ok((time, bytes, value))
         });
@@ -242,7 +243,8 @@ impl<R: BufRead> LogEntries<R> {
 
 fn of_json(text: &str) -> Result<Entry, String> {
     let line: Line = serde_json::from_str(text).map_err(|error| error.to_string())?;
-    let time = Moment::parse(&line.time).ok_or_else(|| format!("`{}` is no time with its offset", yemdo::visible(&line.time)))?;
+    let time =
+        Moment::parse(&line.time).ok_or_else(|| format!("`{}` is not an RFC 3339 time with an offset", yemdo::visible(&line.time)))?;
     let frames = line.frames.into_iter().map(|frame| match parse_hex(&frame.bytes) {
         Ok(bytes) => Ok((frame.frame, bytes)),
         Err(error) => Err(error.to_string()),

@@ -54,8 +54,8 @@ impl<R: BufRead> LogFrames<R> {
             match &self.name {
                 Some(name) if *name != entry.part => continue,
                 None if entry.part != self.part.name() => {
-                    let failure = Failure::told(format!("line {line} of the log is about `{}`", visible(&entry.part)));
-                    return Err(failure.help(format!("--part {} takes the frames of that part", visible(&entry.part))));
+                    let failure = Failure::told(format!("line {line} of the log is from part `{}`", visible(&entry.part)));
+                    return Err(failure.help(format!("--part {} selects it", visible(&entry.part))));
                 }
                 _ => {}
             }

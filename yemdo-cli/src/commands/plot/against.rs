@@ -67,7 +67,7 @@ pub(super) fn run(
     }
     let found = compare(&track.samples, &reference.samples).ok_or_else(|| {
         let failure = Failure::refused(format!("{} and {} have no time in common", track.name(), reference.name()));
-        failure.help("logs are paired by their times; what is in a gap of the other has no partner")
+        failure.help("values are paired by time; a value in a gap of the other log has no partner")
     })?;
     let typed = sheet.and_then(|part| part.formula_text(part.reading(&track.reading).ok()?));
     let pair = Pair { track, reference: &reference, found: &found, kind: tracks.kind, typed };
@@ -171,12 +171,16 @@ impl Pair<'_> {
         }
         grid.write(&mut out)?;
         let formula = self.formula();
-        let kind = if found.correction.gain == 1.0 { "an offset; a gain would gain little" } else { "gain and offset" };
+        let kind = if found.correction.gain == 1.0 { "offset only (a gain would not improve it)" } else { "gain and offset" };
         writeln!(out, "\nsuggested correction: {kind}")?;
         // One line of C can be put into brackets; of several, what is returned is.
         match self.typed.as_deref().map(str::trim) {
             Some(typed) if !typed.contains(['\n', ';']) => writeln!(out, "  formula = \"({typed}){formula}\"\n")?,
-            _ => writeln!(out, "  put the formula of {} into brackets, or what it returns, and behind it{formula}\n", self.track.reading)?,
+            _ => writeln!(
+                out,
+                "  put the formula of {} (or the expression that it returns) in parentheses, and append{formula}\n",
+                self.track.reading
+            )?,
         }
         let rest = found.remaining.deviation().map_or("–".into(), with);
         writeln!(out, "what remains: spread {rest}, at most {}", with(greatest(&found.remaining)))?;

@@ -44,7 +44,11 @@ pub(super) fn run(args: &Plot, tracks: &Tracks, sheet: Option<&Part>, place: &Pa
         }
     };
     if track.samples.len() < 2 {
-        return Err(Failure::refused(format!("{} has {}: noise needs two", track.name(), count(track.samples.len() as u64, "value"))));
+        return Err(Failure::refused(format!(
+            "{} has {}: a histogram needs at least two",
+            track.name(),
+            count(track.samples.len() as u64, "value")
+        )));
     }
     let (stated, step) = match sheet {
         Some(part) => stated(part, track, &args.set)?,
@@ -164,7 +168,7 @@ fn tell(args: &Plot, noise: &Noise<'_>) -> Result<(), Failure> {
     grid.row(vec!["mean".into(), with(noise.all.mean).into()]);
     grid.row(vec!["from".into(), format!("{} to {}", short(noise.all.least), with(noise.all.greatest)).into()]);
     grid.row(vec!["standard deviation".into(), deviation(noise.all.deviation(), unit).into()]);
-    grid.row(vec!["from one to the next".into(), format!("{} (slow changes left out)", deviation(noise.quick, unit)).into()]);
+    grid.row(vec!["sample to sample".into(), format!("{} (without slow drift)", deviation(noise.quick, unit)).into()]);
     if noise.stated.is_some() {
         grid.row(vec!["stated by the sheet".into(), deviation(noise.stated, unit).into()]);
     }

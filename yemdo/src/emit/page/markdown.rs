@@ -46,7 +46,7 @@ pub fn page_as_markdown(part: &Part) -> String {
     routines(&mut page, part);
     examples(&mut page, part, &review);
     let invited: Vec<String> = mistakes(part).iter().map(|one| plain(one)).collect();
-    page.list("Mistakes it invites", &invited);
+    page.list("Common mistakes", &invited);
     let told = |line: usize, message: &str| format!("{}, line {line} of the sheet", plain(message));
     let warnings = review.warnings.iter().map(|warning| told(part.source().line(warning.span.start), &warning.message));
     page.list("Warnings", &warnings.collect::<Vec<_>>());

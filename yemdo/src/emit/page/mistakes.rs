@@ -33,8 +33,8 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
     let signed = signed.map(|code| format!("{} ({} bits)", code.name(), code.layout().width())).collect();
     tell(
         signed,
-        "is two's complement and no whole number of bytes: sign extension is up to you",
-        "are two's complement and no whole number of bytes: sign extension is up to you",
+        "is two's complement and not a whole number of bytes: sign-extend it",
+        "are two's complement and not a whole number of bytes: sign-extend them",
     );
     let other = codes().filter(|code| !matches!(code.layout().form, Form::Unsigned | Form::Signed | Form::Float | Form::Text));
     tell(
@@ -58,11 +58,11 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
     let once = part.frames().iter().filter(|frame| frame.is_kept()).map(|frame| frame.name().to_owned());
     tell(
         once.collect(),
-        "is read once, and belongs to this very part: readings need it",
-        "are read once, and belong to this very part: readings need them",
+        "holds values of this individual part: read it once, before the readings",
+        "hold values of this individual part: read them once, before the readings",
     );
     let checked = part.frames().iter().filter(|frame| !frame.checks().is_empty()).map(|frame| frame.name().to_owned());
-    tell(checked.collect(), "has a check: a frame that fails it is no frame", "have checks: a frame that fails them is no frame");
+    tell(checked.collect(), "has a check: discard a frame that fails it", "have checks: discard a frame that fails them");
     let ends = part.readings().iter().filter(|reading| reading.conditions().iter().any(|condition| condition.status == Status::Saturated));
     let ends = ends.map(|reading| reading.name().to_owned()).collect();
     tell(ends, "saturates: its last code means \"at least\"", "saturate: their last codes mean \"at least\"");

@@ -44,7 +44,7 @@ pub fn page(part: &Part) -> String {
         ("readings", "Readings", readings::section(part, &review)),
         ("routines", "Routines", routines::section(part)),
         ("examples", "Worked examples", examples::section(part, &review)),
-        ("mistakes", "Mistakes it invites", invited(part)),
+        ("mistakes", "Common mistakes", invited(part)),
         ("warnings", "Warnings", warnings(part, &review)),
     ]
     .into_iter()

@@ -116,7 +116,7 @@
     for (const code of item.codes) {
       const number = decode(code.bits, code.form);
       codes[code.name] = number;
-      const text = number === null ? "no decimal digits" : String(number);
+      const text = number === null ? "invalid BCD" : String(number);
       const name = (code.values || {})[text];
       row([code.name, text, name === undefined ? (code.values && Object.keys(code.values).length ? "not in its table" : "") : name]);
     }

@@ -75,7 +75,7 @@ fn title(view: &View, width: usize) -> Line<'static> {
     let time = view.now.map_or_else(String::new, |now| view.clocks.text(now));
     let clock =
         if width < 70 { time.get(11..19).unwrap_or("").to_owned() } else { time.chars().take(19).collect::<String>().replace('T', " ") };
-    let every = view.every.map_or("as fast as it measures".to_owned(), |every| format!("every {}", duration(every)));
+    let every = view.every.map_or("as fast as possible".to_owned(), |every| format!("every {}", duration(every)));
     let state = match (&view.ended, view.paused) {
         (Some(_), _) => "  ENDED",
         (_, true) => "  PAUSED",
@@ -90,9 +90,9 @@ fn foot(view: &View, width: usize) -> Line<'static> {
         return Line::styled(format!(" {}", visible(&text)), view.look.colour(Color::Yellow));
     }
     let keys = match width {
-        0..60 => " q leave  ? keys",
-        60..100 => " q leave  space pause  + - interval  enter large  ? keys",
-        _ => " q leave  space pause  + - interval  up down choose  enter large  u unit  m mark  r reset  ? keys",
+        0..60 => " q quit  ? keys",
+        60..100 => " q quit  space pause  + - interval  enter large  ? keys",
+        _ => " q quit  space pause  + - interval  up down select  enter large  u unit  m mark  r reset  ? keys",
     };
     Line::styled(keys, view.look.dim())
 }

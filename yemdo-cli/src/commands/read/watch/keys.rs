@@ -9,16 +9,16 @@ use crate::commands::read::session::Control;
 
 /// The keys, and what they do.
 pub(super) const KEYS: [(&str, &str); 11] = [
-    ("q", "leave; Ctrl-C too"),
-    ("space", "pause, go on"),
-    ("+ -", "measure twice as often, half as often"),
-    ("up down", "choose a reading"),
-    ("enter", "that reading large, with its bits and steps"),
+    ("q", "quit (also Ctrl-C)"),
+    ("space", "pause or resume"),
+    ("+ -", "halve or double the interval"),
+    ("up down", "select a reading"),
+    ("enter", "show it large, with its bits and every step"),
     ("page", "page up, page down: more of its steps"),
     ("esc", "back"),
     ("u", "its next unit"),
-    ("m", "mark this moment; marks are printed at the end"),
-    ("r", "statistics and errors begin anew"),
+    ("m", "mark this moment; marks are printed on exit"),
+    ("r", "reset statistics and errors"),
     ("?", "this list"),
 ];
 

@@ -218,7 +218,7 @@ impl View {
             part.good = 0;
             part.readings.iter_mut().for_each(|reading| reading.all = Running::default());
         }
-        self.note = Some("statistics begin anew".into());
+        self.note = Some("statistics reset".into());
     }
 }
 
