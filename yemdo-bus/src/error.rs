@@ -221,7 +221,7 @@ impl fmt::Display for DeviceError {
             DeviceError::Bus { meaning, error } => write!(f, "{meaning}: {error}"),
             DeviceError::Routine(error) | DeviceError::Identity(error) => error.fmt(f),
             DeviceError::NoValue { reading, status } => write!(f, "{reading} has no value: {}", status.as_str()),
-            DeviceError::Unknown(error) => error.fmt(f),
+            DeviceError::Unknown(error) => f.write_str(&error.message()),
             DeviceError::Wish(error) => f.write_str(&error.message),
             DeviceError::Configure(error) => error.fmt(f),
             DeviceError::NotRunnable(error) => error.fmt(f),

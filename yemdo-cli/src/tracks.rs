@@ -180,9 +180,11 @@ impl Tracks {
                 }
             };
             number += 1.0;
-            let (time, kind) = record.time.as_deref().map_or((number, TimeKind::Counted), |text| seconds_of(text, number));
+            let known = record.time.as_deref().and_then(time_of);
+            let (time, kind) = known.unwrap_or((number, TimeKind::Counted));
             self.kind = if number == 1.0 { kind } else { self.kind };
             last = Some(time);
+            decoder.measured_at(known.map(|(time, _)| time).as_slice());
             let done = match &record.bytes {
                 Ok(bytes) => decoder.decode_into(record.frame, bytes, &mut values).map_err(|refusal| refusal.cause()),
                 Err(_) => Err("not a frame"),
@@ -191,8 +193,8 @@ impl Tracks {
                 self.refused.entry((name.clone(), cause.into())).or_default().push(time);
                 continue;
             }
-            let readings = part.frames().get(record.frame).map_or(&[][..], |frame| frame.readings());
-            for (place, reading) in part.readings().of(readings).enumerate() {
+            let shown = part.frames().get(record.frame).into_iter().flat_map(|frame| frame.shown());
+            for (place, reading) in shown.filter_map(|id| part.readings().get(id)).enumerate() {
                 let status = values.status(place);
                 // A frame that is still to come is nothing to be shown.
                 if status != Status::Waiting {
@@ -286,17 +288,20 @@ fn is_meant(track: &Track, asked: &str) -> bool {
     track.reading == asked || track.name() == asked
 }
 
-/// A time as logs have it, in seconds, and what kind it is.
-pub(crate) fn seconds_of(text: &str, number: f64) -> (f64, TimeKind) {
+/// A time as logs have it, in seconds; `None` where it is none.
+pub(crate) fn seconds_of(text: &str) -> Option<f64> {
+    time_of(text).map(|(seconds, _)| seconds)
+}
+
+/// The same, and what kind it is.
+fn time_of(text: &str) -> Option<(f64, TimeKind)> {
     if let Some(moment) = Moment::parse(text) {
-        return (moment.seconds(), TimeKind::Absolute);
+        return Some((moment.seconds(), TimeKind::Absolute));
     }
     let dated = text.replacen(' ', "T", 1);
-    if let Some(moment) = Moment::parse(&format!("{dated}Z")) {
-        return (moment.seconds(), TimeKind::Unplaced);
+    let unplaced = Moment::parse(&format!("{dated}Z")).or_else(|| Moment::parse(&format!("1970-01-01T{dated}Z")));
+    if let Some(moment) = unplaced {
+        return Some((moment.seconds(), TimeKind::Unplaced));
     }
-    if let Some(moment) = Moment::parse(&format!("1970-01-01T{dated}Z")) {
-        return (moment.seconds(), TimeKind::Unplaced);
-    }
-    text.trim().parse().map_or((number, TimeKind::Counted), |seconds| (seconds, TimeKind::Seconds))
+    text.trim().parse().ok().filter(|seconds: &f64| seconds.is_finite()).map(|seconds| (seconds, TimeKind::Seconds))
 }

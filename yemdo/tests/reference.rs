@@ -23,6 +23,7 @@ fn takes(takes: Takes) -> String {
         Takes::Formula => "[formula](#formulas)".into(),
         Takes::Condition => "[condition](#formulas)".into(),
         Takes::Time => "time, such as `\"2 ms\"`".into(),
+        Takes::NumberOrFormula => "number, or a [formula](#formulas)".into(),
         Takes::TimeOrFormula => "time, or a [formula](#formulas) in milliseconds".into(),
         Takes::NamedLists(table) => format!("for each name a list of [{0}](#{0}) tables", table.name),
         Takes::Bytes => "bytes in hex, or a list of bytes and [formulas](#formulas)".into(),

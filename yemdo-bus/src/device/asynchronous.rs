@@ -86,6 +86,12 @@ impl<P: AsyncPort> AsyncDevice<P> {
         Ok(())
     }
 
+    /// The measurement that comes next was made at this time, in seconds of any clock. There is no other clock here: without it, what is derived over
+    /// time has no value.
+    pub fn measured_at(&mut self, seconds: f64) {
+        self.session.measured_at = Some(seconds);
+    }
+
     /// As [`Device::measure`](crate::Device::measure).
     ///
     /// # Errors
@@ -95,7 +101,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
         for job in self.session.jobs()? {
             self.drive(&job).await?;
         }
-        self.session.measurement()
+        self.session.measurement(None)
     }
 
     /// As [`Device::run`](crate::Device::run).
@@ -106,7 +112,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
         let job = Job::Routine(self.part().routine(routine)?);
         self.session.clear();
         self.drive(&job).await?;
-        self.session.measurement()
+        self.session.measurement(None)
     }
 
     /// As [`Device::configure`](crate::Device::configure).

@@ -195,6 +195,17 @@ impl<P: Port> Device<P> {
         &mut self.session.decoder
     }
 
+    /// The measurement that comes next counts as made at this time, in seconds of any clock; otherwise at that of the port. It is for what is derived
+    /// over time.
+    pub fn measured_at(&mut self, seconds: f64) {
+        self.session.measured_at = Some(seconds);
+    }
+
+    fn measurement(&mut self) -> Result<Measurement, DeviceError> {
+        let now = self.port.now();
+        self.session.measurement(Some(now))
+    }
+
     fn drive(&mut self, job: &Job) -> Result<Runner, DeviceError> {
         let mut runner = self.session.runner(job)?;
         let mut next = runner.start()?;
@@ -252,7 +263,7 @@ impl<P: Port> Device<P> {
             for job in device.session.jobs()? {
                 device.drive(&job)?;
             }
-            device.session.measurement()
+            device.measurement()
         })
     }
 
@@ -264,7 +275,7 @@ impl<P: Port> Device<P> {
         let job = Job::Routine(self.part().routine(routine)?);
         self.session.clear();
         self.drive(&job)?;
-        self.session.measurement()
+        self.measurement()
     }
 
     /// Reads a frame.
@@ -276,7 +287,7 @@ impl<P: Port> Device<P> {
         self.patiently(|device| {
             device.session.clear();
             device.drive(&job)?;
-            device.session.measurement()
+            device.measurement()
         })
     }
 

@@ -63,6 +63,8 @@ pub(crate) struct Session {
     pub(crate) part: Part,
     pub(crate) bus: Bus,
     pub(crate) decoder: Decoder,
+    /// When the next measurement is made, where its user says so.
+    pub(crate) measured_at: Option<f64>,
     /// Frames that are read once.
     kept: Vec<FrameId>,
     /// Frames that were read since the last measurement began, and all frames as they came last.
@@ -79,6 +81,7 @@ impl Session {
         Self {
             decoder: Decoder::new(&part),
             bus,
+            measured_at: None,
             kept: Vec::new(),
             last: Vec::new(),
             came: Vec::new(),
@@ -214,9 +217,11 @@ impl Session {
         self.came.iter().find(|(known, _)| *known == frame).map(|(_, bytes)| bytes.as_slice())
     }
 
-    /// What was read since [`clear`](Self::clear), decoded.
-    pub(crate) fn measurement(&mut self) -> Result<Measurement, DeviceError> {
+    /// What was read since [`clear`](Self::clear), decoded; `now` is the port's time in microseconds, where it has one.
+    pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
+        let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
+        self.decoder.measured_at(time.as_slice());
         for (id, bytes) in std::mem::take(&mut self.last) {
             let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
             if !self.kept.contains(&id) {

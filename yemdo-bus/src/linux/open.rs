@@ -104,7 +104,7 @@ impl fmt::Display for OpenError {
             OpenError::OtherBus { part, bus, .. } => write!(f, "{part} is not reached over {}", bus.name()),
             OpenError::Address(error) => error.fmt(f),
             OpenError::Bus(error) => error.fmt(f),
-            OpenError::Unknown(error) => error.fmt(f),
+            OpenError::Unknown(error) => f.write_str(&error.message()),
             OpenError::Signal(error) => error.fmt(f),
             OpenError::Option(what) => f.write_str(what),
             OpenError::NoStandIn(error) => error.fmt(f),

@@ -4,7 +4,7 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::bus::{Sharing, share_bus};
-use yemdo::part::Origin;
+use yemdo::part::{Origin, Reading};
 use yemdo::review::{ExampleRun, Prediction, Proof, Review};
 use yemdo::view::{BusView, CheckView, unreadable, unsound};
 use yemdo::{Part, Settings, render_all, with_unit};
@@ -153,7 +153,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
             .range(part, &reset, &defaults)
             .map_or("–".to_owned(), |(low, high)| format!("{low} to {high}{}", if inside(low, high) { ", never exceeded" } else { "" }));
         grid.row(vec![
-            if reading.is_shown() { name.clone() } else { format!("({name})") }.into(),
+            if reading.is_measured() { name.clone() } else { format!("({name})") }.into(),
             reading.unit().into(),
             extent(found).into(),
             step(found).into(),
@@ -169,7 +169,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
                 Some(format!("{} = {}", field.name(), field.value_text(*code)))
             })
             .collect();
-        if let Some((low, high)) = found.over_settings.filter(|_| reading.is_shown()) {
+        if let Some((low, high)) = found.over_settings.filter(|_| reading.is_measured()) {
             held.push(format!(
                 "{name}: with {}; over all settings {} to {}",
                 with.join(", "),
@@ -187,6 +187,9 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
     for line in held {
         writeln!(out, "  {line}")?;
     }
+    for (_, reading) in part.readings().entries().filter(|(_, reading)| reading.is_derived()) {
+        writeln!(out, "  {}", derived(part, reading))?;
+    }
     let yellow = AnsiColor::Yellow.on_default();
     for (name, fault) in faults {
         let place = fault.span.map_or(String::new(), |span| {
@@ -203,6 +206,14 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
         writeln!(out, "\n{}", render_all(&review.warnings, part.source(), true))?;
     }
     Ok(())
+}
+
+/// A derived quantity, what it follows from, and over which time.
+fn derived(part: &Part, reading: &Reading) -> String {
+    let from: Vec<&str> = part.readings().of(reading.derived_from()).map(|from| from.name()).collect();
+    let unit = if reading.unit() == "1" { String::new() } else { format!(" in {}", reading.unit()) };
+    let gap = reading.longest_gap().map_or(String::new(), |gap| format!(", over time, with gaps of up to {}", yemdo::time_text(gap)));
+    format!("derived {}{unit}, from {}{gap}", reading.name(), from.join(" and "))
 }
 
 /// Quantities and routines. Every wait and every loop of a routine has an end, or the sheet is refused.

@@ -21,6 +21,7 @@ use crate::output::many_lines;
 use crate::show::number::count;
 use crate::show::rows::{Output, Rows, Sink};
 use crate::show::steps;
+use crate::tracks::seconds_of;
 
 /// Frames that are decoded and printed together.
 const BATCH: usize = 1024;
@@ -42,6 +43,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     }
     let units = ShownUnits::new(&part, decoder.settings(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
     let part = decoder.part().clone();
+    let times = example.map_or(&[][..], Example::times);
     let typed = match (example, args.link.connect(&part, &Stop::default())?) {
         (None, Some(connected)) => read_frames(connected, frame, &decoder)?,
         (Some(_), Some(_)) => return Err(Failure::told("a worked example comes from the sheet, not from --at")),
@@ -54,6 +56,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         let mut out = anstream::stdout().lock();
         let mut worst = 0;
         for (at, (frame, bytes)) in typed.iter().enumerate() {
+            decoder.measured_at(times.get(at).map_or(&[], std::slice::from_ref));
             if args.format == crate::args::Format::Json {
                 worst = worst.max(steps::json(&mut out, &mut decoder, *frame, bytes)?);
                 continue;
@@ -73,8 +76,10 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         let (mut out, plain) = many_lines(args.format);
         let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, false, &units);
         let mut batch = Batch::new(args.refused);
-        for (frame, bytes) in typed {
-            batch.add(Record::new(frame, bytes), &mut decoder, &mut sink)?;
+        for (at, (frame, bytes)) in typed.into_iter().enumerate() {
+            let mut record = Record::new(frame, bytes);
+            record.time = times.get(at).map(|seconds| format!("{seconds:.3}"));
+            batch.add(record, &mut decoder, &mut sink)?;
         }
         batch.flush(&mut decoder, &mut sink)?;
         sink.flush()?;
@@ -271,6 +276,10 @@ impl Batch {
     fn flush(&mut self, decoder: &mut Decoder, sink: &mut Sink<'_>) -> Result<(), Failure> {
         let Some(frame) = self.frame.filter(|_| !self.rows.is_empty()) else { return Ok(()) };
         let uses = self.uses(decoder, frame);
+        if decoder.part().frames().get(frame).is_some_and(|frame| !frame.derived().is_empty()) {
+            let times: Option<Vec<f64>> = self.rows.iter().map(|(_, time)| seconds_of(time.as_deref()?)).collect();
+            decoder.measured_at(&times.unwrap_or_default());
+        }
         decoder.decode_many_partial(frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| told(&refusal))?;
         let length = self.bytes.len() / self.rows.len();
         let mut good = Vec::new();

@@ -165,7 +165,7 @@ fn summary(out: &mut dyn Write, part: &Part, day: &Tracks) -> Result<(), Failure
     let mut grid = Grid::new(2, &[Align::Left, Align::Right, Align::Right, Align::Right, Align::Left, Align::Left]);
     grid.titles(&["reading", "minimum", "maximum", "latest", "", "readings by status"]);
     for track in own {
-        let id = part.reading(&track.reading)?;
+        let id = part.reading_or_derived(&track.reading)?;
         let digits = yemdo::review::predict(part, id).map_or(yemdo::Digits::UNKNOWN, |prediction| prediction.digits);
         let all: Running = track.samples.iter().map(|sample| sample.value).collect();
         let marked: usize = track.marks.values().map(Vec::len).sum();

@@ -118,6 +118,7 @@ fn options(args: &Firmware, part: &Part) -> Result<Options, Failure> {
                 }
                 (Ok(reading), Err(_)) => readings.push(reading),
                 (Err(_), Ok(routine)) => routines.push(routine),
+                (Err(error), Err(_)) if error.is_derived => return Err(error.into()),
                 (Err(error), Err(_)) => {
                     let routines: Vec<&str> = part.routines().iter().map(|routine| routine.name()).collect();
                     let help = format!("{}; its routines: {}", error.help(), routines.join(", "));

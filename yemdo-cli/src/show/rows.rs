@@ -72,7 +72,7 @@ impl<'a> Sink<'a> {
         log: bool,
         units: &'a ShownUnits,
     ) -> Self {
-        let readings = part.frames().of(frames).flat_map(|frame| frame.readings()).copied().collect();
+        let readings = part.frames().of(frames).flat_map(|frame| frame.shown()).collect();
         let codes = part.frames().of(frames).flat_map(|frame| frame.codes()).copied().collect();
         Self { out, plain, format, part, units, readings, codes, log, grid: None, titled: false, line: Vec::new(), told: Vec::new() }
     }
@@ -115,7 +115,8 @@ impl<'a> Sink<'a> {
 
     fn table(&mut self, rows: &Rows<'_>) -> Result<(), Failure> {
         let Some(frame) = self.part.frames().get(rows.frame) else { return Ok(()) };
-        if frame.readings().is_empty() || frame.readings().len() > MAX_ABREAST {
+        let abreast = frame.shown().count();
+        if abreast == 0 || abreast > MAX_ABREAST {
             return self.list(rows, frame);
         }
         let timed = rows.rows.iter().any(|(_, time)| time.is_some());
@@ -141,7 +142,7 @@ impl<'a> Sink<'a> {
             let told = told(&view);
             let style = told.first().map_or(plain, |(status, ..)| status_style(*status).0);
             let new = told != self.told;
-            grid.cell(style, |text| push_told(text, &told, frame.readings().len(), new));
+            grid.cell(style, |text| push_told(text, &told, abreast, new));
             self.told = told;
             grid.end_row();
         }
@@ -154,7 +155,7 @@ impl<'a> Sink<'a> {
     /// with the titles.
     fn titles(&self, id: FrameId, frame: &Frame, timed: bool) -> Grid {
         let mut aligns = if timed { vec![Align::Left, Align::Left] } else { vec![Align::Left] };
-        aligns.extend(frame.readings().iter().flat_map(|_| [Align::Right, Align::Right, Align::Left]));
+        aligns.extend(frame.shown().flat_map(|_| [Align::Right, Align::Right, Align::Left]));
         // Statuses and reasons, behind everything else.
         aligns.push(Align::Left);
         let mut grid = Grid::new(0, &aligns).plain(self.plain);
@@ -162,12 +163,12 @@ impl<'a> Sink<'a> {
         let fixed = titles.len();
         // Of several codes it has to be said which is which, once.
         let codes: Vec<String> = row_codes(self.part, id, frame).into_iter().map(title_of).collect();
-        let readings = self.part.readings().of(frame.readings()).zip(&codes);
+        let readings = frame.shown().filter_map(|id| self.part.readings().get(id)).zip(&codes);
         titles.extend(readings.flat_map(|(reading, codes)| [codes.as_str(), reading.name(), ""]));
         titles.push("");
         if self.log {
-            for (at, id) in frame.readings().iter().enumerate() {
-                self.make_room(&mut grid, fixed + at * 3, *id);
+            for (at, id) in frame.shown().enumerate() {
+                self.make_room(&mut grid, fixed + at * 3, id);
             }
         }
         grid.titles(&titles);
@@ -245,7 +246,7 @@ impl<'a> Sink<'a> {
         }
         let Some(frame) = part.frames().get(rows.frame) else { return Ok(()) };
         let places: Vec<(ReadingId, Option<usize>)> =
-            self.readings.iter().map(|id| (*id, frame.readings().iter().position(|own| own == id))).collect();
+            self.readings.iter().map(|id| (*id, frame.shown().position(|own| own == *id))).collect();
         let came: Vec<bool> = self.codes.iter().map(|id| self.comes(*id, rows)).collect();
         let mut cell = String::new();
         for view in self.good(rows) {
@@ -324,7 +325,7 @@ fn as_text(text: &str) -> Cow<'_, str> {
 /// For every reading of a frame the codes beside it; none where another reading before it has the same several ones.
 fn row_codes<'p>(part: &'p Part, id: FrameId, frame: &'p Frame) -> Vec<Vec<&'p Code>> {
     let mut rows: Vec<Vec<&Code>> = Vec::new();
-    for reading in part.readings().of(frame.readings()) {
+    for reading in frame.shown().filter_map(|id| part.readings().get(id)) {
         let codes: Vec<&Code> = shown_codes(part, id, reading).collect();
         let same = |known: &Vec<&Code>| {
             known.len() == codes.len() && codes.iter().all(|code| known.iter().any(|other| std::ptr::eq(*other, *code)))

@@ -8,7 +8,7 @@ use yemdo::layout::Form;
 use yemdo::part::Origin;
 use yemdo::steps::{CheckStep, CodeStep, Steps};
 use yemdo::view::StepsView;
-use yemdo::{Decoder, FrameId, Part, Status, to_hex};
+use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, Status, to_hex};
 
 use super::grid::{Align, Cell, Grid};
 use super::number::count;
@@ -20,7 +20,7 @@ use crate::output::json_line;
 const BYTES_A_LINE: usize = 8;
 
 pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<u8, Failure> {
-    let steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
+    let (steps, decoded) = all(decoder, frame, bytes)?;
     let title = Style::new().bold();
     let part = decoder.part().clone();
     let model = part.frames().get(frame);
@@ -33,18 +33,30 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, 
     diagram(out, &steps, &steps.bytes)?;
     codes(out, &part, &steps)?;
     let passed = checks(out, &steps)?;
-    formulas(out, decoder, &steps, frame, bytes)?;
+    formulas(out, decoder, &steps, decoded.as_ref())?;
     Ok(u8::from(!passed))
+}
+
+/// The steps, those of derived quantities behind the others, and what comes out, where the frame is not refused.
+fn all(decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<(Steps, Option<Decoded>), Failure> {
+    let mut steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
+    let decoded = decoder.decode(frame, bytes).ok();
+    if decoded.is_some() {
+        steps.readings.extend(decoder.derived_steps(frame));
+    }
+    Ok((steps, decoded))
+}
+
+/// Why a reading is not ok.
+fn reason(decoder: &Decoder, steps: &Steps, reading: &ReadingValue) -> Option<String> {
+    let of_frame = decoder.reason(steps.frame, &steps.bytes, reading.id, reading.status);
+    of_frame.or_else(|| reading.fault.as_ref().map(ToString::to_string)).or_else(|| reading.means.clone())
 }
 
 /// The same as a line of JSON.
 pub(crate) fn json(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<u8, Failure> {
-    let steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
-    let decoded = decoder.decode(frame, bytes).ok();
-    let why = |name: &str| {
-        let done = decoded.as_ref()?.reading(name).ok()?;
-        decoder.reason(frame, &steps.bytes, done.id, done.status)
-    };
+    let (steps, decoded) = all(decoder, frame, bytes)?;
+    let why = |name: &str| reason(decoder, &steps, decoded.as_ref()?.reading(name).ok()?);
     json_line(out, &StepsView::new(decoder.part(), &steps, decoded.as_ref(), &why))?;
     Ok(u8::from(steps.checks.iter().any(|check| check.expected != check.found)))
 }
@@ -213,8 +225,7 @@ fn ranges(bits: &[[bool; 8]]) -> String {
 /// The marks of compound assignment (C11 6.5.16).
 const COMPOUND: [&str; 10] = ["+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>="];
 
-fn formulas(out: &mut dyn Write, decoder: &mut Decoder, steps: &Steps, frame: FrameId, bytes: &[u8]) -> Result<(), Failure> {
-    let decoded = decoder.decode(frame, bytes);
+fn formulas(out: &mut dyn Write, decoder: &Decoder, steps: &Steps, decoded: Option<&Decoded>) -> Result<(), Failure> {
     let bold = Style::new().bold();
     for reading in &steps.readings {
         writeln!(out, "\n  {bold}{}{bold:#}", reading.name)?;
@@ -236,7 +247,7 @@ fn formulas(out: &mut dyn Write, decoder: &mut Decoder, steps: &Steps, frame: Fr
             }
             writeln!(out, "    {pad}= {}{kind}", line.outcome())?;
         }
-        let done = decoded.as_ref().ok().and_then(|decoded| decoded.reading(&reading.name).ok());
+        let done = decoded.and_then(|decoded| decoded.reading(&reading.name).ok());
         let Some(done) = done else {
             // A value that readings share has no status of its own.
             reading.fault.iter().try_for_each(|fault| writeln!(out, "    {bold}no value{bold:#}  {fault}"))?;
@@ -247,15 +258,16 @@ fn formulas(out: &mut dyn Write, decoder: &mut Decoder, steps: &Steps, frame: Fr
         if done.status == Status::Ok {
             cell = Cell { text: "ok".into(), style: AnsiColor::Green.on_default() };
         }
-        let why = decoder.reason(frame, &steps.bytes, done.id, done.status);
+        let why = reason(decoder, steps, done);
         let why = why.map_or(String::new(), |why| format!(": {why}"));
         writeln!(out, "    {bold}{text}{bold:#}  {}{}{}{why}", cell.style.render(), cell.text, cell.style.render_reset())?;
     }
     // What could not be computed at all, and why.
     for reading in decoded.iter().flat_map(|decoded| &decoded.readings) {
         if !steps.readings.iter().any(|shown| shown.name == reading.name) {
-            let why = decoder.reason(frame, &steps.bytes, reading.id, reading.status).unwrap_or_default();
-            writeln!(out, "\n  {bold}{}{bold:#}\n    no value: {why}", reading.name)?;
+            let why = reason(decoder, steps, reading).map_or(String::new(), |why| format!(": {why}"));
+            let text = reading.value_text().unwrap_or_else(|| "no value".into());
+            writeln!(out, "\n  {bold}{}{bold:#}\n    {text}{why}", reading.name)?;
         }
     }
     Ok(())

@@ -1,5 +1,8 @@
 //! Many frames at once: readings as columns of numbers.
 
+use std::collections::BTreeMap;
+
+use super::derived::Given;
 use crate::bits::gather::{FromCode, Gather};
 use crate::bits::word::Cut;
 use crate::formula::run::columns::{Column, LANES, Machine};
@@ -23,6 +26,8 @@ pub struct Columns {
     status: Vec<Vec<Status>>,
     /// For every reading: what a double does not tell of its number.
     whole: Vec<Whole>,
+    /// Why derived quantities are not ok: their place, the frame, the reason.
+    reasons: BTreeMap<(usize, usize), String>,
 }
 
 impl Columns {
@@ -41,13 +46,14 @@ impl Columns {
         self.frames == 0
     }
 
-    /// Number of readings of a frame.
+    /// Number of readings and derived quantities of a frame.
     pub fn readings(&self) -> usize {
         self.values.len()
     }
 
     /// The values of a reading, by its place among [`Frame::readings`](crate::part::Frame::readings), one
-    /// for every frame. Not a number where the status has no value or the frame failed a check.
+    /// for every frame. Not a number where the status has no value or the frame failed a check. Behind the readings come the
+    /// [derived quantities](crate::part::Frame::derived).
     pub fn values(&self, reading: usize) -> &[f64] {
         self.values.get(reading).map_or(&[], Vec::as_slice)
     }
@@ -71,6 +77,22 @@ impl Columns {
         self.status.get(reading).and_then(|status| status.get(frame)).copied().unwrap_or_default()
     }
 
+    /// Why a derived quantity, by its place behind the readings, is not ok in one frame.
+    pub fn reason(&self, reading: usize, frame: usize) -> Option<&str> {
+        self.reasons.get(&(reading, frame)).map(String::as_str)
+    }
+
+    /// A column more: values and statuses of a derived quantity, and why it is not ok.
+    pub(super) fn push_derived(&mut self, given: Vec<Given>) {
+        let place = self.values.len();
+        let all_well = given.iter().all(|given| given.status == Status::Ok);
+        self.status.push(if all_well { Vec::new() } else { given.iter().map(|given| given.status).collect() });
+        self.values.push(given.iter().map(|given| given.value).collect());
+        self.whole.push(Whole::default());
+        let reasons = given.into_iter().enumerate().filter_map(|(frame, given)| Some(((place, frame), given.why?)));
+        self.reasons.extend(reasons);
+    }
+
     /// The index of the check that a frame failed first; `None` where it passed.
     pub fn failed_check(&self, frame: usize) -> Option<usize> {
         self.failed.get(frame).and_then(|failed| usize::from(*failed).checked_sub(1))
@@ -89,6 +111,7 @@ impl Columns {
     fn reset(&mut self, readings: usize, frames: usize) {
         self.frames = frames;
         self.failed.clear();
+        self.reasons.clear();
         self.values.resize_with(readings, Vec::new);
         self.status.resize_with(readings, Vec::new);
         self.whole.resize_with(readings, Whole::default);

@@ -141,6 +141,7 @@ impl Decoded {
             name: name.to_owned(),
             known: self.readings.iter().map(|reading| reading.name.clone()).collect(),
             ways: Vec::new(),
+            is_derived: false,
         })
     }
 }

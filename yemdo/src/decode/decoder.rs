@@ -5,10 +5,12 @@ use std::fmt;
 
 use super::columns::{self, Columns};
 use super::decoded::{CodeValue, Decoded, InUse, ReadingValue};
+use super::derived::{Derivation, Given};
 use super::row::{self, FrameValues};
-use super::steps::{self, Steps};
+use super::steps::{self, ReadingSteps, Steps};
 use crate::ground::digits::Digits;
 use crate::ground::list::{Id, List};
+use crate::ground::number::{Number, Ty};
 use crate::ground::words::with_unit;
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
@@ -40,6 +42,10 @@ pub struct Decoder {
     /// Number of good frames so far.
     count: u64,
     frames: List<FrameId, Ready>,
+    /// Derived quantities, where the part has any.
+    derivation: Option<Box<Derivation>>,
+    /// When the frames that are decoded next were measured.
+    times: Vec<f64>,
     /// Digits of readings that are worth showing, once somebody has asked, and the settings for which that holds.
     digits: (Settings, List<ReadingId, Option<Digits>>),
 }
@@ -105,7 +111,8 @@ impl Decoder {
         let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
         let (last, settings) = (vec![None; part.frames.len()], Settings::reset(&part));
         let digits = (settings.clone(), List::filled(part.readings.len(), |_| None));
-        Self { settings, part, parameters, last, count: 0, frames, digits }
+        let derivation = Derivation::new(&part).map(Box::new);
+        Self { settings, part, parameters, last, count: 0, frames, derivation, times: Vec::new(), digits }
     }
 
     /// The part.
@@ -173,8 +180,43 @@ impl Decoder {
         found
     }
 
+    /// Says when the frames that are decoded next were measured: a time for each, in seconds of any clock. One at a time takes the first. Quantities
+    /// that are derived over time need it; without times they have no value.
+    ///
+    /// ```
+    /// let part = yemdo::Part::parse("lamp.toml", r#"
+    /// part = "lamp-1"
+    /// frame.LIGHT = { read = 2, code = { light = "b0 b1" } }
+    /// reading.light = { unit = "lx", formula = "light * 0.5" }
+    /// derived.dose = { unit = "lx·h", start = 0, gap = "1 h", formula = "before.dose + light * elapsed / 3600" }
+    /// "#)?;
+    /// let mut decoder = yemdo::Decoder::new(&part);
+    /// let light = part.frame("LIGHT")?;
+    /// for minute in 0..=30 {
+    ///     decoder.measured_at(&[f64::from(minute) * 60.0]);
+    ///     decoder.decode(light, &[0x01, 0x90])?;
+    /// }
+    /// decoder.measured_at(&[31.0 * 60.0]);
+    /// assert_eq!(decoder.decode(light, &[0x01, 0x90])?.reading("dose")?.to_string(), "103.333 lx·h");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn measured_at(&mut self, times: &[f64]) {
+        if self.derivation.is_some() {
+            self.times.clear();
+            self.times.extend_from_slice(times);
+        }
+    }
+
+    /// Goes on where another decoder of the same part was: what is derived over time has the same frame before.
+    pub fn go_on_from(&mut self, other: &Decoder) {
+        if self.part.name == other.part.name && self.part.readings.len() == other.part.readings.len() {
+            self.derivation.clone_from(&other.derivation);
+        }
+    }
+
     /// Forgets the frames that came before.
     pub fn clear_frames(&mut self) {
+        self.derivation.iter_mut().for_each(|derivation| derivation.clear());
         self.unsettle();
         self.last.iter_mut().for_each(|last| *last = None);
     }
@@ -244,7 +286,35 @@ impl Decoder {
                 digits: self.digits.1.get(planned.id).copied().flatten().unwrap_or(Digits::UNKNOWN),
             });
         }
+        let derived = frame_derived(&self.part, frame).to_vec();
+        for (id, given) in derived.into_iter().zip(self.derive(frame, values.measured())) {
+            let Some(reading) = self.part.readings.get(id) else { continue };
+            let value = Some(given.value).filter(|_| given.status.has_value());
+            readings.push(ReadingValue {
+                id,
+                name: reading.name.clone(),
+                unit: reading.unit.clone(),
+                value,
+                number: value.map(|value| Number::Real(value, Ty::F64)),
+                status: given.status,
+                means: given.why.filter(|_| given.fault.is_none()),
+                waits_for: Vec::new(),
+                fault: given.fault,
+                codes: Vec::new(),
+                digits: reading.decimals.map_or(Digits::UNKNOWN, Digits::Decimals),
+            });
+        }
         Ok(Decoded { part: self.part.clone(), frame, codes, readings })
+    }
+
+    /// The derived quantities of a frame that has just been decoded, with these readings.
+    fn derive(&mut self, frame: FrameId, measured: &[(f64, Status)]) -> Vec<Given> {
+        let mut all = Vec::new();
+        if let (Some(derivation), Some(model)) = (&mut self.derivation, self.part.frames.get(frame)) {
+            let at = |place: usize| measured.get(place).copied().unwrap_or((f64::NAN, Status::Absent));
+            derivation.step(&self.part, &self.parameters, model, &at, self.times.first().copied(), &mut |given| all.push(given));
+        }
+        all
     }
 
     /// The names of those of some frames that have not come yet.
@@ -255,9 +325,13 @@ impl Decoder {
 
     /// Why a reading of a frame has this status: what the sheet says that the status means, the stated range that its value
     /// is outside of, the fault of its formula, the frames it waits for. The frame is one that was decoded as part of many,
-    /// with the other frames and the settings as they are now.
+    /// with the other frames and the settings as they are now. Those of derived quantities come with them
+    /// ([`ReadingValue::means`], [`Columns::reason`]).
     pub fn reason(&self, frame: FrameId, bytes: &[u8], reading: ReadingId, status: Status) -> Option<String> {
         let (part, model) = (&self.part, self.part.readings.get(reading)?);
+        if model.is_derived() {
+            return None;
+        }
         match status {
             Status::Ok => None,
             Status::Absent => Some("the frame ends before it".into()),
@@ -296,9 +370,19 @@ impl Decoder {
             && row::quick(&ready.plan, &mut ready.alone, bytes, values)
         {
             self.keep(frame, bytes, 1);
+            if self.derivation.is_some() {
+                self.derive_into(frame, values);
+            }
             return Ok(());
         }
         self.decode_any(frame, bytes, values)
+    }
+
+    /// Puts derived quantities behind the readings of a frame.
+    #[inline(never)]
+    fn derive_into(&mut self, frame: FrameId, values: &mut FrameValues) {
+        let given = self.derive(frame, values.measured());
+        values.set_derived(given.into_iter().map(|given| (given.value, given.status)).collect());
     }
 
     /// As [`decode_into`](Self::decode_into), whatever comes.
@@ -307,6 +391,7 @@ impl Decoder {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         self.judge(frame, given, &bytes, values)?;
         self.keep(frame, &bytes, 1);
+        self.derive_into(frame, values);
         Ok(())
     }
 
@@ -345,7 +430,23 @@ impl Decoder {
             let last = bytes.get(last * length..(last + 1) * length).unwrap_or(&[]);
             self.keep(frame, last, good as u64);
         }
+        self.derive_many(frame, out);
         Ok(())
+    }
+
+    /// Puts derived quantities behind the columns of readings.
+    fn derive_many(&mut self, frame: FrameId, out: &mut Columns) {
+        let (Some(derivation), Some(model)) = (&mut self.derivation, self.part.frames.get(frame)) else { return };
+        let none = || Given { value: f64::NAN, status: Status::Ok, why: None, fault: None };
+        let mut columns = vec![vec![none(); out.len()]; model.derived.len()];
+        for at in (0..out.len()).filter(|at| out.failed_check(*at).is_none()) {
+            let measured = |place: usize| (out.values(place).get(at).copied().unwrap_or(f64::NAN), out.status(place, at));
+            let mut place = columns.iter_mut();
+            derivation.step(&self.part, &self.parameters, model, &measured, self.times.get(at).copied(), &mut |given| {
+                place.next().and_then(|column| column.get_mut(at)).into_iter().for_each(|place| *place = given.clone());
+            });
+        }
+        columns.into_iter().for_each(|column| out.push_derived(column));
     }
 
     /// Every step from the bytes of a frame to its readings. A failed check is among the steps, and does not
@@ -358,6 +459,12 @@ impl Decoder {
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
         let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
         Ok(steps::steps(&state, frame, model, bytes.get(..given).unwrap_or(&bytes), &bytes))
+    }
+
+    /// The steps of a frame's derived quantities, as they were computed with the frame that was decoded last.
+    pub fn derived_steps(&self, frame: FrameId) -> Vec<ReadingSteps> {
+        let model = self.part.frames.get(frame).zip(self.derivation.as_ref());
+        model.map_or(Vec::new(), |(model, derivation)| derivation.steps(&self.part, model))
     }
 
     /// The bytes of the frame itself: of a Modbus response those behind its header; filled up with zeros where
@@ -449,6 +556,10 @@ impl Decoder {
             at += 1;
         }
     }
+}
+
+fn frame_derived(part: &Sheet, frame: FrameId) -> &[ReadingId] {
+    part.frames.get(frame).map_or(&[], |frame| frame.derived.as_slice())
 }
 
 /// The codes of a frame that stand in the bytes that came.

@@ -4,6 +4,7 @@ mod affine;
 mod columns;
 mod decoded;
 mod decoder;
+mod derived;
 mod row;
 mod steps;
 

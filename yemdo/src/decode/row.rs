@@ -14,6 +14,8 @@ use crate::plan::frame::{InputSource, Load, Plan, PlanRange, ReadingPlan};
 #[derive(Clone, Debug, Default)]
 pub struct FrameValues {
     readings: Vec<(f64, Status)>,
+    /// Of derived quantities.
+    derived: Vec<(f64, Status)>,
 }
 
 impl FrameValues {
@@ -22,9 +24,9 @@ impl FrameValues {
         Self::default()
     }
 
-    /// Number of readings.
+    /// Number of readings and derived quantities.
     pub fn len(&self) -> usize {
-        self.readings.len()
+        self.readings.len() + self.derived.len()
     }
 
     /// Whether there is none.
@@ -33,16 +35,31 @@ impl FrameValues {
     }
 
     /// The value of a reading, by its place among [`Frame::readings`](crate::part::Frame::readings); `None`
-    /// where its status has no value.
+    /// where its status has no value. Behind the readings come the [derived quantities](crate::part::Frame::derived).
     #[inline]
     pub fn value(&self, reading: usize) -> Option<f64> {
-        self.readings.get(reading).filter(|(_, status)| status.has_value()).map(|(value, _)| *value)
+        self.place(reading).filter(|(_, status)| status.has_value()).map(|(value, _)| *value)
     }
 
     /// The status of a reading.
     #[inline]
     pub fn status(&self, reading: usize) -> Status {
-        self.readings.get(reading).map_or(Status::Absent, |(_, status)| *status)
+        self.place(reading).map_or(Status::Absent, |(_, status)| *status)
+    }
+
+    #[inline]
+    fn place(&self, reading: usize) -> Option<&(f64, Status)> {
+        self.readings.get(reading).or_else(|| self.derived.get(reading - self.readings.len()))
+    }
+
+    /// The readings alone.
+    pub(super) fn measured(&self) -> &[(f64, Status)] {
+        &self.readings
+    }
+
+    /// Puts derived quantities behind the readings.
+    pub(super) fn set_derived(&mut self, derived: Vec<(f64, Status)>) {
+        self.derived = derived;
     }
 }
 

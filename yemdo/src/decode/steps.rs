@@ -5,7 +5,7 @@ use super::row::Room;
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, cut};
 use crate::formula::fault::FaultKind;
-use crate::formula::flat::program::{Note, NoteKind};
+use crate::formula::flat::program::{Note, NoteKind, Program};
 use crate::formula::run::columns::FaultAt;
 use crate::formula::run::single::Single;
 use crate::ground::list::Id;
@@ -134,7 +134,7 @@ pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: 
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let output = plan.readings.iter().find(|planned| planned.id == reading)?.output;
-    let fault = Used::new(&plan, &room.single, output).fault(state.part);
+    let fault = Used::new(&plan.program, &room.single, output).fault(state.part);
     fault.map(|fault| match fault {
         Fault { kind: FaultKind::NoValue, line: None, operation: None } => {
             Fault { operation: without_value(&plan, state, output, bytes), ..fault }
@@ -201,24 +201,45 @@ struct Used<'r> {
     fault: Option<FaultAt>,
 }
 
+/// The lines of a formula in a program that notes them, which was run.
+pub(crate) fn formula_lines(part: &Sheet, name: &str, program: &Program, machine: &Single, output: usize) -> ReadingSteps {
+    let used = Used::new(program, machine, output);
+    let mut lines = Vec::new();
+    let mut failed = false;
+    for note in &used.notes {
+        let variable = match &note.what {
+            NoteKind::Use => continue,
+            NoteKind::Set(name) => Some(name.clone()),
+            NoteKind::Return => None,
+        };
+        // What is computed with a value that is none is none either.
+        failed |= used.fails_in(note.span);
+        let value = machine.number(note.slot, note.ty).filter(|_| !failed);
+        let typed = one_line(part.source.slice(note.span));
+        let numbers = used.in_numbers(part, note.span);
+        lines.push(FormulaLine { variable, typed, numbers, value });
+    }
+    ReadingSteps { name: name.to_owned(), lines, fault: used.fault(part) }
+}
+
 impl<'r> Used<'r> {
-    fn new(plan: &'r Plan, machine: &Single, output: usize) -> Self {
+    fn new(program: &'r Program, machine: &Single, output: usize) -> Self {
         let holds = |note: &&Note| match note.guard {
             Some(guard) => machine.number(guard, Ty::I32).is_some_and(|truth| truth.to_f64() != 0.0),
             None => true,
         };
-        let of_output = plan.program.notes.iter().filter(|note| note.owner as usize == output).filter(holds);
+        let of_output = program.notes.iter().filter(|note| note.owner as usize == output).filter(holds);
         let (uses, notes): (Vec<&Note>, Vec<&Note>) = of_output.partition(|note| note.what == NoteKind::Use);
         let is_at_fault = |note: &&Note| {
-            let mut outputs = plan.program.outputs.iter().enumerate().filter(|(_, (slot, _))| *slot == note.slot);
-            outputs.any(|(other, _)| other != output && machine.output(&plan.program, other).is_err())
+            let mut outputs = program.outputs.iter().enumerate().filter(|(_, (slot, _))| *slot == note.slot);
+            outputs.any(|(other, _)| other != output && machine.output(program, other).is_err())
         };
         let (at_fault, sound): (Vec<&Note>, Vec<&Note>) = uses.into_iter().partition(is_at_fault);
         Self {
             notes,
             numbers: sound.iter().filter_map(|note| Some((note.span, machine.number(note.slot, note.ty)?))).collect(),
             at_fault: at_fault.iter().map(|note| note.span).collect(),
-            fault: machine.output(&plan.program, output).err(),
+            fault: machine.output(program, output).err(),
         }
     }
 
@@ -264,23 +285,7 @@ fn reading_steps(state: &Present<'_>, frame: FrameId, bytes: &[u8], given: usize
     let mut all = Vec::new();
     for (index, output) in beside.chain(shown.iter().map(|planned| (planned.id, planned.output))) {
         let Some(reading) = part.readings.get(index) else { continue };
-        let used = Used::new(&plan, machine, output);
-        let mut lines = Vec::new();
-        let mut failed = false;
-        for note in &used.notes {
-            let variable = match &note.what {
-                NoteKind::Use => continue,
-                NoteKind::Set(name) => Some(name.clone()),
-                NoteKind::Return => None,
-            };
-            // What is computed with a value that is none is none either.
-            failed |= used.fails_in(note.span);
-            let value = machine.number(note.slot, note.ty).filter(|_| !failed);
-            let typed = one_line(part.source.slice(note.span));
-            let numbers = used.in_numbers(part, note.span);
-            lines.push(FormulaLine { variable, typed, numbers, value });
-        }
-        all.push(ReadingSteps { name: reading.name.clone(), lines, fault: used.fault(part) });
+        all.push(formula_lines(part, &reading.name, &plan.program, machine, output));
     }
     all
 }

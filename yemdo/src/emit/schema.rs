@@ -68,7 +68,7 @@ fn schema(takes: Takes, doc: &str) -> String {
             format!("\"anyOf\": [{0}, {{ \"type\": \"array\", \"items\": {0} }}, {{ \"type\": \"string\" }}]", refer(table))
         }
         Takes::TableOrModel(table) => format!("\"anyOf\": [{}, {{ \"type\": \"string\" }}]", refer(table)),
-        Takes::TimeOrFormula => "\"type\": [\"string\", \"number\"]".into(),
+        Takes::TimeOrFormula | Takes::NumberOrFormula => "\"type\": [\"string\", \"number\"]".into(),
         Takes::NamedLists(table) => {
             format!("\"type\": \"object\", \"additionalProperties\": {{ \"type\": \"array\", \"items\": {} }}", refer(table))
         }

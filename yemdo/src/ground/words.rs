@@ -36,6 +36,17 @@ pub(crate) fn counted(number: usize, what: &str) -> String {
     format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }
 
+/// A time, in microseconds, in the largest unit of which it is a whole number.
+///
+/// ```
+/// assert_eq!(yemdo::time_text(900_000_000), "15 min");
+/// ```
+pub fn time_text(micros: u64) -> String {
+    let units = [(86_400_000_000, "d"), (3_600_000_000, "h"), (60_000_000, "min"), (1_000_000, "s"), (1000, "ms"), (1, "µs")];
+    let (scale, unit) = units.into_iter().find(|(scale, _)| micros >= *scale && micros % scale == 0).unwrap_or((1, "µs"));
+    format!("{} {unit}", micros / scale)
+}
+
 /// A number with its unit behind it; a ratio, whose unit is 1, is the number alone.
 pub fn with_unit(number: impl std::fmt::Display, unit: &str) -> String {
     if matches!(unit, "" | "1") { number.to_string() } else { format!("{number} {unit}") }

@@ -20,6 +20,8 @@ pub struct Example {
     pub(crate) sends: Option<(Vec<Vec<u8>>, Span)>,
     /// Frames and their bytes.
     pub(crate) frames: Vec<(FrameId, Vec<u8>)>,
+    /// When each of them came, in seconds; none where that is not said.
+    pub(crate) times: Vec<f64>,
     pub(crate) gives: Vec<(Subject, Expected, Span)>,
     /// The cause for which a frame is refused.
     pub(crate) refused: Option<&'static str>,
@@ -44,6 +46,11 @@ impl Example {
     /// The parameters and quantities that it sets, as `NAME=VALUE`.
     pub fn supplied(&self) -> impl Iterator<Item = &str> {
         self.supplied.iter().map(|(typed, _)| typed.as_str())
+    }
+
+    /// When each of its frames came, in seconds since the first; none where the example does not say.
+    pub fn times(&self) -> &[f64] {
+        &self.times
     }
 
     /// Its frames and their bytes.

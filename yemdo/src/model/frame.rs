@@ -29,6 +29,8 @@ pub struct Frame {
     pub(crate) codes: Vec<CodeId>,
     pub(crate) status: Vec<Condition>,
     pub(crate) readings: Vec<ReadingId>,
+    /// Derived quantities that are computed when it comes.
+    pub(crate) derived: Vec<ReadingId>,
     pub(crate) means: Option<String>,
     pub(crate) source: Option<String>,
 }
@@ -102,6 +104,16 @@ impl Frame {
     /// The readings that its arrival gives.
     pub fn readings(&self) -> &[ReadingId] {
         &self.readings
+    }
+
+    /// The derived quantities that its arrival gives.
+    pub fn derived(&self) -> &[ReadingId] {
+        &self.derived
+    }
+
+    /// The readings that its arrival gives, and behind them the derived quantities.
+    pub fn shown(&self) -> impl Iterator<Item = ReadingId> + Clone + '_ {
+        self.readings.iter().chain(&self.derived).copied()
     }
 
     /// The datasheet's words for it.

@@ -21,6 +21,12 @@ pub(crate) enum Input {
     Parameter(ParameterId),
     /// The present value of a quantity.
     Quantity(QuantityId),
+    /// A reading or derived quantity as it came: what derived quantities take.
+    Came(ReadingId),
+    /// The same at the frame before.
+    Before(ReadingId),
+    /// Seconds since the frame before.
+    Elapsed,
 }
 
 impl Input {
@@ -33,6 +39,9 @@ impl Input {
             Input::Column(id, column) => (3, id.index(), column.index()),
             Input::Parameter(id) => (4, id.index(), 0),
             Input::Quantity(id) => (5, id.index(), 0),
+            Input::Came(id) => (6, id.index(), 0),
+            Input::Before(id) => (7, id.index(), 0),
+            Input::Elapsed => (8, 0, 0),
         };
         InputKey(kind << 56 | (column as u64) << 28 | place as u64)
     }
@@ -47,6 +56,9 @@ impl Input {
             2 => Input::Field(FieldId::new(place)),
             3 => Input::Column(FieldId::new(place), ColumnId::new(column)),
             4 => Input::Parameter(ParameterId::new(place)),
+            6 => Input::Came(ReadingId::new(place)),
+            7 => Input::Before(ReadingId::new(place)),
+            8 => Input::Elapsed,
             _ => Input::Quantity(QuantityId::new(place)),
         }
     }
@@ -54,7 +66,7 @@ impl Input {
     /// Whether it comes with frames, directly or through a reading; else it is there at any time: settings, parameters.
     pub(crate) fn comes_with_frames(self) -> bool {
         match self {
-            Input::Code(_) | Input::Reading(_) => true,
+            Input::Code(_) | Input::Reading(_) | Input::Came(_) | Input::Before(_) | Input::Elapsed => true,
             Input::Field(_) | Input::Column(..) | Input::Parameter(_) | Input::Quantity(_) => false,
         }
     }

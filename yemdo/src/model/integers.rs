@@ -54,6 +54,7 @@ pub(crate) fn integers(part: &Part, wanted: &Wanted<'_>) -> Result<Integers, Vec
         errors: BTreeMap::new(),
     };
     work.to.integers = true;
+    work.to.leave_out_derived();
     work.codes();
     work.columns();
     work.all_readings();
@@ -125,6 +126,7 @@ impl Leaves for Work<'_> {
                 error: self.wanted.usual_step,
             }),
             Input::Quantity(_) => return Err("a quantity is a real number".into()),
+            Input::Came(_) | Input::Before(_) | Input::Elapsed => return Err("what is derived is a real number".into()),
         })
     }
 
@@ -235,14 +237,14 @@ impl Work<'_> {
         for id in part.order.iter().copied().filter(|id| needed.contains(id)) {
             let Some(reading) = part.readings.get(id) else { continue };
             let step = (self.wanted.step)(id);
-            let goal = if reading.shown {
+            let goal = if reading.is_measured() {
                 Goal::Steps(step)
             } else if reading.formula.ty.is_real() {
                 Goal::Any
             } else {
                 Goal::Same
             };
-            let what = format!("{} {}", if reading.shown { "reading" } else { "shared value" }, reading.name);
+            let what = format!("{} {}", if reading.is_measured() { "reading" } else { "shared value" }, reading.name);
             let (low, high) = self.facts(&reading.formula).result.to_f64();
             let Some(fixed) = self.derive(&reading.formula, goal, &what) else { continue };
             if goal != Goal::Same {
@@ -256,7 +258,7 @@ impl Work<'_> {
                 };
                 self.readings.insert(id, leaf);
             }
-            if reading.shown {
+            if reading.is_measured() {
                 self.errors.insert(id, fixed.error);
             }
             if let Some(own) = self.to.readings.get_mut(id) {

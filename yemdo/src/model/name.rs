@@ -50,13 +50,17 @@ pub struct UnknownName {
     pub known: Vec<String>,
     /// Where several have that name, the ways to tell them apart.
     pub ways: Vec<String>,
+    /// It is a derived quantity, and readings are meant that come from codes.
+    pub is_derived: bool,
 }
 
 impl UnknownName {
     /// What is wrong.
     pub fn message(&self) -> String {
         let (one, several) = self.kind.words();
-        if self.ways.is_empty() {
+        if self.is_derived {
+            format!("`{}` of {} is derived from readings, and has no code of its own", self.name, self.part)
+        } else if self.ways.is_empty() {
             format!("{} has no {one} `{}`", self.part, self.name)
         } else {
             format!("{} has several {several} `{}`", self.part, self.name)

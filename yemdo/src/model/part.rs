@@ -9,7 +9,7 @@ use super::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, R
 use super::input::{Input, inputs};
 use super::name::{Kind, UnknownName};
 use super::operation::{Quantity, Routine};
-use super::reading::{Parameter, Reading};
+use super::reading::{End, Parameter, Reading};
 use super::registers::{Field, Register};
 use crate::bus::Buses;
 use crate::formula::curve::Curve;
@@ -193,6 +193,11 @@ impl Sheet {
         }
     }
 
+    /// No frame brings derived quantities any more.
+    pub(crate) fn leave_out_derived(&mut self) {
+        self.frames.iter_mut().for_each(|frame| frame.derived.clear());
+    }
+
     /// The type of quantities.
     pub(crate) fn quantity_ty(&self) -> Ty {
         if self.integers { Ty::I32 } else { Ty::F64 }
@@ -292,10 +297,22 @@ impl Sheet {
     /// # Errors
     /// [`UnknownName`].
     pub fn reading(&self, name: &str) -> Result<ReadingId, UnknownName> {
-        let shown = || self.readings.entries().filter(|(_, reading)| reading.shown);
+        let shown = || self.readings.entries().filter(|(_, reading)| reading.is_measured());
         let exact = shown().find(|(_, reading)| reading.name == name);
         let found = exact.or_else(|| shown().find(|(_, reading)| reading.name.eq_ignore_ascii_case(name)));
-        found.map(|(id, _)| id).ok_or_else(|| self.unknown(Kind::Reading, name, shown().map(|(_, reading)| reading.name.as_str())))
+        found.map(|(id, _)| id).ok_or_else(|| {
+            let is_derived = self.readings.iter().any(|reading| reading.is_derived() && reading.name == name);
+            UnknownName { is_derived, ..self.unknown(Kind::Reading, name, shown().map(|(_, reading)| reading.name.as_str())) }
+        })
+    }
+
+    /// The reading or derived quantity of that name: all that has a value of its own in what is shown.
+    ///
+    /// # Errors
+    /// [`UnknownName`].
+    pub fn reading_or_derived(&self, name: &str) -> Result<ReadingId, UnknownName> {
+        let derived = self.readings.position(|reading| reading.is_derived() && reading.name == name);
+        derived.map_or_else(|| self.reading(name), Ok)
     }
 
     /// The register of that name, whatever its case.
@@ -357,12 +374,27 @@ impl Sheet {
     }
 
     fn unknown<'a>(&self, kind: Kind, name: &str, known: impl Iterator<Item = &'a str>) -> UnknownName {
-        UnknownName { part: self.name.clone(), kind, name: name.to_owned(), known: known.map(str::to_owned).collect(), ways: Vec::new() }
+        UnknownName {
+            part: self.name.clone(),
+            kind,
+            name: name.to_owned(),
+            known: known.map(str::to_owned).collect(),
+            ways: Vec::new(),
+            is_derived: false,
+        }
     }
 
     /// The formula of a reading as the sheet has it.
     pub fn formula_text(&self, reading: ReadingId) -> Option<String> {
         Some(self.typed(&self.readings.get(reading)?.formula))
+    }
+
+    /// What a derived quantity begins with, as typed; `None` where it does not go on from itself.
+    pub(crate) fn start_text(&self, reading: &Reading) -> Option<String> {
+        Some(match reading.derived()?.start.as_ref()? {
+            End::Number(number) => number.to_string(),
+            End::Formula(formula) => self.typed(formula),
+        })
     }
 
     /// A formula as typed.

@@ -1,11 +1,12 @@
 //! Readings, what codes say about them, and the numbers that the user supplies.
 
-use super::ids::{CodeId, FrameId};
+use super::ids::{CodeId, FrameId, ReadingId};
 use super::part::Sheet;
 use super::registers::Settings;
 use super::status::Status;
 use super::value::Present;
 use crate::formula::typed::Formula;
+use crate::ground::number::Ty;
 use crate::ground::text::Span;
 
 /// What a condition over the codes says about a reading.
@@ -79,8 +80,35 @@ pub struct Reading {
     pub(crate) status: Vec<Condition>,
     pub(crate) means: Option<String>,
     pub(crate) source: Option<String>,
-    /// A shared value is computed like a reading, but is none.
-    pub(crate) shown: bool,
+    pub(crate) kind: ReadingKind,
+}
+
+/// Where a reading comes from.
+#[derive(Clone, Debug)]
+pub(crate) enum ReadingKind {
+    /// From codes of frames.
+    Measured,
+    /// As a reading, but it is none itself: a value that readings share.
+    Shared,
+    /// From readings, as they come.
+    Derived(Derived),
+}
+
+/// What a derived quantity takes, and how it goes on from one frame to the next.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Derived {
+    /// The readings, and derived quantities above it, that it takes as they come.
+    pub(crate) uses: Vec<ReadingId>,
+    /// All that it takes, but for itself.
+    pub(crate) from: Vec<ReadingId>,
+    /// Those that it takes as they were at the frame before.
+    pub(crate) before: Vec<ReadingId>,
+    /// It needs times: it takes something from the frame before, or how long ago that was.
+    pub(crate) timed: bool,
+    /// What it begins with, where it takes its own value.
+    pub(crate) start: Option<End>,
+    /// The longest time between two frames that belong together, in microseconds.
+    pub(crate) gap: Option<u64>,
 }
 
 impl Reading {
@@ -115,15 +143,51 @@ impl Reading {
         self.range.as_ref()?.fixed()
     }
 
-    /// Its formulas: its own, those of its conditions, and those of its range.
+    /// Its formulas: its own, those of its conditions, those of its range, and that of what it begins with.
     pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
         let conditions = self.status.iter().map(|condition| &condition.formula);
-        std::iter::once(&self.formula).chain(conditions).chain(self.range.iter().flat_map(StatedRange::formulas))
+        let start = self.derived().and_then(|derived| if let Some(End::Formula(formula)) = &derived.start { Some(formula) } else { None });
+        std::iter::once(&self.formula).chain(conditions).chain(self.range.iter().flat_map(StatedRange::formulas)).chain(start)
     }
 
-    /// Whether it is a reading; a value that readings share is not.
-    pub fn is_shown(&self) -> bool {
-        self.shown
+    /// Whether it is computed from the codes of frames, and shown; a value that readings share is not.
+    pub fn is_measured(&self) -> bool {
+        matches!(self.kind, ReadingKind::Measured)
+    }
+
+    /// Whether it is computed from readings: a derived quantity.
+    pub fn is_derived(&self) -> bool {
+        matches!(self.kind, ReadingKind::Derived(_))
+    }
+
+    /// Whether it is a value that readings share, and none itself.
+    pub fn is_shared(&self) -> bool {
+        matches!(self.kind, ReadingKind::Shared)
+    }
+
+    /// How it is derived.
+    pub(crate) fn derived(&self) -> Option<&Derived> {
+        if let ReadingKind::Derived(derived) = &self.kind { Some(derived) } else { None }
+    }
+
+    /// Its type where a derived quantity takes it: that of its formula, but a double for integers of 64 bits, and for what is derived itself.
+    pub(crate) fn ty_in_derived(&self) -> Ty {
+        if self.is_derived() || matches!(self.formula.ty, Ty::I64 | Ty::U64) { Ty::F64 } else { self.formula.ty }
+    }
+
+    /// Of a derived quantity: the readings, and other such quantities, that it takes.
+    pub fn derived_from(&self) -> &[ReadingId] {
+        self.derived().map_or(&[], |how| &how.from)
+    }
+
+    /// The longest time between two frames that it goes on over, in microseconds; `None` where it does not depend on times.
+    pub fn longest_gap(&self) -> Option<u64> {
+        self.derived()?.gap
+    }
+
+    /// Whether it goes on from its own value: a sum.
+    pub fn goes_on(&self) -> bool {
+        self.derived().is_some_and(|derived| derived.start.is_some())
     }
 
     /// Its formula, typed.

@@ -28,6 +28,7 @@ impl Part {
         let mut sheet: Sheet = (**self).clone();
         let narrow = |formula: &mut Formula| *formula = single(formula, &|key| matches!(Input::of(key), Input::Reading(_)));
         each_formula(&mut sheet, &narrow);
+        sheet.leave_out_derived();
         Part::from_sheet(Arc::new(sheet))
     }
 }
@@ -40,7 +41,7 @@ fn each_formula(sheet: &mut Sheet, change: &dyn Fn(&mut Formula)) {
             change(formula)
         }
     };
-    for reading in sheet.readings.iter_mut() {
+    for reading in sheet.readings.iter_mut().filter(|reading| !reading.is_derived()) {
         change(&mut reading.formula);
         conditions(&mut reading.status);
         for end in reading.range.iter_mut().flat_map(|range| [&mut range.low, &mut range.high]) {

@@ -1,6 +1,7 @@
 //! Syntax tree to resolved part: binds names, checks layouts, types formulas, puts readings in order.
 
 mod buses;
+mod derived;
 mod examples;
 mod fields;
 mod frames;
@@ -164,6 +165,9 @@ impl Resolver {
         }
         if !self.has_errors() {
             self.routines(&tree.routines);
+        }
+        if !self.has_errors() {
+            self.derived(&tree.derived);
         }
         if !self.has_errors() {
             for example in &tree.examples {

@@ -9,6 +9,7 @@ use super::registers::Settings;
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::lower::Lowerer;
 use crate::formula::flat::program::Program;
+use crate::formula::run::columns::FaultAt;
 use crate::formula::run::single::Single;
 use crate::formula::typed::Formula;
 use crate::ground::list::Id;
@@ -25,6 +26,11 @@ pub(crate) trait Leaves {
     /// A parameter's value.
     fn parameter(&self, parameter: ParameterId) -> Option<f64>;
 
+    /// What a derived quantity takes from readings, and from the frame before.
+    fn over_time(&self, _: Input) -> Option<Number> {
+        None
+    }
+
     /// The value of an input that no formula of the part gives.
     fn value(&self, input: Input) -> Option<Number> {
         match input {
@@ -37,6 +43,7 @@ pub(crate) trait Leaves {
             Input::Parameter(parameter) => Some(Number::Real(self.parameter(parameter)?, Ty::F64)),
             // They are computed, in the same program as what uses them.
             Input::Reading(_) | Input::Quantity(_) => None,
+            Input::Came(_) | Input::Before(_) | Input::Elapsed => self.over_time(input),
         }
     }
 }
@@ -113,6 +120,18 @@ impl Eval {
         build.finish(output)
     }
 
+    /// A formula over readings; what its names stand for is noted.
+    pub(crate) fn over_readings(part: &Sheet, formula: &Formula) -> Self {
+        let mut build = Build { lowerer: Lowerer::new(&part.curves, true), ..Build::new(part) };
+        let output = build.lowerer.formula(formula);
+        build.finish(output)
+    }
+
+    /// The program as it was run last, and the output that is the value.
+    pub(crate) fn as_run(&self) -> (&Program, &Single, usize) {
+        (&self.program, &self.single, self.output)
+    }
+
     /// A quantity of the part; `None` where there is none of that id.
     pub(crate) fn of_quantity(part: &Sheet, quantity: QuantityId) -> Option<Self> {
         let mut build = Build::new(part);
@@ -122,17 +141,22 @@ impl Eval {
 
     /// The value; an input without a value is a fault.
     pub(crate) fn value(&mut self, leaves: &impl Leaves) -> Result<f64, FaultKind> {
+        self.outcome(leaves).map_err(|(kind, _)| kind)
+    }
+
+    /// The value, or the fault and its place.
+    pub(crate) fn outcome(&mut self, leaves: &impl Leaves) -> Result<f64, FaultAt> {
         self.single.begin();
         self.single.settled = false;
         for (slot, key) in &self.program.inputs {
             match leaves.value(Input::of(*key)) {
                 Some(Number::Int(value, _)) => self.single.put_int(&self.program, *slot, value as i64),
                 Some(Number::Real(value, _)) => self.single.put_real(&self.program, *slot, value),
-                None => return Err(FaultKind::NoValue),
+                None => return Err((FaultKind::NoValue, None)),
             }
         }
         self.single.run(&self.program);
-        self.single.output(&self.program, self.output).map(|number| number.to_f64()).map_err(|(kind, _)| kind)
+        self.single.output(&self.program, self.output).map(|number| number.to_f64())
     }
 }
 

@@ -123,7 +123,8 @@ pub(crate) fn digits(part: &Sheet, id: ReadingId, settings: &Settings, shown: &d
 
 /// Those that the sheet states.
 fn stated_digits(reading: &Reading) -> Option<Digits> {
-    reading.decimals.map(Digits::Decimals)
+    // What is derived has no steps of its own.
+    reading.decimals.map(Digits::Decimals).or(reading.is_derived().then_some(Digits::UNKNOWN))
 }
 
 fn digits_of(trial: &mut Trial<'_>, shown: &dyn Fn(f64) -> f64) -> Digits {

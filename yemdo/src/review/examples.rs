@@ -90,7 +90,8 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
     }
     let mut causes = Vec::new();
     let mut lines: Vec<(String, Vec<FormulaLine>)> = Vec::new();
-    for (frame, bytes) in &example.frames {
+    for (at, (frame, bytes)) in example.frames.iter().enumerate() {
+        decoder.measured_at(example.times.get(at).map_or(&[], std::slice::from_ref));
         match decoder.decode(*frame, bytes) {
             Ok(decoded) => {
                 let steps = decoder.steps(*frame, bytes).map(|steps| steps.readings).unwrap_or_default();

@@ -261,7 +261,7 @@ fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
     let parameters = parameters.map(|(_, parameter)| (parameter.span, parameter.name.as_str(), "parameter"));
     let curves = part.curve_names.iter().enumerate().filter(|(at, _)| !called.iter().any(|id| id.0 as usize == *at));
     let curves = curves.map(|(_, (name, span))| (*span, name.as_str(), "table"));
-    let shared = part.readings.entries().filter(|(id, reading)| !reading.shown && !used.contains(&Input::Reading(*id)));
+    let shared = part.readings.entries().filter(|(id, reading)| reading.is_shared() && !used.contains(&Input::Reading(*id)));
     let shared = shared.map(|(_, reading)| (reading.span, reading.name.as_str(), "shared value"));
     let uses = |id: FieldId| used.iter().any(|input| input.field() == Some(id));
     let settings = part.fields.entries().filter(|(id, field)| field.register.is_none() && part.is_unstored(*id) && !uses(*id));

@@ -12,6 +12,8 @@ pub enum Takes {
     Number,
     /// A number, or the name of one of the values beside it.
     NumberOrName,
+    /// A number, or a formula in C.
+    NumberOrFormula,
     /// `[low, high]`, two numbers.
     Range,
     /// `[low, high]`, each a number or a formula.
@@ -164,6 +166,11 @@ pub static SHEET: KeyTable = KeyTable {
         may("frame", Takes::Named(&FRAME), "Bytes read in one go, and the codes in them."),
         may("reading", Takes::Named(&READING), "A physical quantity and the formula that gives it."),
         may("shared", Takes::Named(&SHARED), "A value that several readings need, and that is none itself."),
+        may(
+            "derived",
+            Takes::Named(&DERIVED),
+            "A quantity that follows from readings, and from those at the frame before: a dew point, a dose.",
+        ),
         may("parameter", Takes::Named(&PARAMETER), "A number that the user supplies."),
         may("quantity", Takes::Named(&QUANTITY), "A physical value that fields hold: a threshold, a hysteresis."),
         may("routine", Takes::NamedLists(&STEP), "What is done with the part, step by step: wake it, measure, read its calibration."),
@@ -458,6 +465,33 @@ pub static READING: KeyTable = KeyTable {
 pub static SHARED: KeyTable =
     KeyTable { name: "shared", keys: &[must("formula", Takes::Formula, "How it is computed, in C."), MEANS, SOURCE], also: "" };
 
+/// `[derived.NAME]`.
+pub static DERIVED: KeyTable = KeyTable {
+    name: "derived",
+    keys: &[
+        must("unit", Takes::Text, "The unit, as a symbol: `°C`, `lx·h`."),
+        must(
+            "formula",
+            Takes::Formula,
+            "How it follows from readings, in C: their names stand for their values. `before.NAME` is a reading, or a derived quantity, at the frame before, `elapsed` the seconds since then.",
+        ),
+        may(
+            "start",
+            Takes::NumberOrFormula,
+            "What a quantity begins with that goes on from itself, such as a sum: `0`; or a formula over the readings.",
+        ),
+        may(
+            "gap",
+            Takes::Time,
+            "With `before` or `elapsed`: the longest time between two frames that belong together, such as `\"15 min\"`. After a longer one, and where the clock went back, it begins anew; a sum goes on from what it had.",
+        ),
+        may("decimals", Takes::Integer, "Decimals to show, 0 to 9; otherwise six digits."),
+        MEANS,
+        SOURCE,
+    ],
+    also: "",
+};
+
 /// `[parameter.NAME]`.
 pub static PARAMETER: KeyTable = KeyTable {
     name: "parameter",
@@ -554,6 +588,7 @@ pub static EXAMPLE: KeyTable = KeyTable {
             Takes::NamedValues,
             "For each reading or quantity, its value with the unit, or its status; for each code, its number or text.",
         ),
+        may("every", Takes::Time, "With several frames one after the other: the time from one to the next, for what is derived over time."),
         may("writes", Takes::NamedValues, "What `set` comes to: for each register, the value that is written to it."),
         may(
             "sends",
@@ -566,7 +601,7 @@ pub static EXAMPLE: KeyTable = KeyTable {
             "The frame is refused, for this cause.",
         ),
     ],
-    also: "one key a frame, with its name: its bytes in hex",
+    also: "one key a frame, with its name: its bytes in hex, or a list of such, one frame after the other",
 };
 
 /// `[variant.NAME]`: any keys of the sheet, put over it.

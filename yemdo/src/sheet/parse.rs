@@ -1,6 +1,7 @@
 //! TOML to the syntax tree of a sheet.
 
 pub(super) mod buses;
+pub(super) mod derived;
 pub(super) mod frames;
 pub(super) mod operation;
 pub(super) mod registers;
@@ -14,6 +15,7 @@ use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 use crate::ground::words::is_identifier;
 use buses::{I2c, Modbus, Spi};
+use derived::Derived;
 use frames::{Example, Frame, Parameter, Reading, Table};
 use operation::{Quantity, Step};
 use registers::{Field, Register};
@@ -34,6 +36,7 @@ pub(crate) struct Sheet {
     pub(crate) frames: Vec<Named<Frame>>,
     pub(crate) readings: Vec<Named<Reading>>,
     pub(crate) shared: Vec<Named<Reading>>,
+    pub(crate) derived: Vec<Named<Derived>>,
     pub(crate) parameters: Vec<Named<Parameter>>,
     pub(crate) tables: Vec<Named<Table>>,
     pub(crate) quantities: Vec<Named<Quantity>>,
@@ -145,6 +148,7 @@ fn sheet<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>) -> Sheet {
     sheet.frames = named(reader, fields.get("frame"), frames::frame);
     sheet.readings = named(reader, fields.get("reading"), frames::reading);
     sheet.shared = named(reader, fields.get("shared"), frames::shared);
+    sheet.derived = named(reader, fields.get("derived"), derived::derived);
     sheet.parameters = named(reader, fields.get("parameter"), frames::parameter);
     sheet.tables = named(reader, fields.get("table"), frames::table);
     sheet.quantities = named(reader, fields.get("quantity"), operation::quantity);

@@ -222,13 +222,16 @@ fn solve_order(part: &Sheet, id: FrameId, frame: &Frame) -> Vec<(ReadingId, Code
     };
     let mut readings: Vec<(ReadingId, Vec<CodeId>)> = frame.readings.iter().map(|reading| (*reading, own(*reading))).collect();
     // What is a reading comes before what readings share.
-    readings.sort_by_key(|(reading, codes)| (codes.len(), Reverse(part.readings.get(*reading).is_some_and(|reading| reading.shown))));
+    readings
+        .sort_by_key(|(reading, codes)| (codes.len(), Reverse(part.readings.get(*reading).is_some_and(|reading| reading.is_measured()))));
     let mut taken: Vec<CodeId> = Vec::new();
     let mut order = Vec::new();
     for (reading, codes) in readings {
         let width = |code: &CodeId| part.codes.get(*code).map_or(0, |code| code.layout.width());
         let free = codes.into_iter().filter(|code| !taken.contains(code));
-        let Some((code, model)) = free.max_by_key(width).zip(part.readings.get(reading).filter(|reading| reading.shown)) else { continue };
+        let Some((code, model)) = free.max_by_key(width).zip(part.readings.get(reading).filter(|reading| reading.is_measured())) else {
+            continue;
+        };
         taken.push(code);
         order.push((reading, code, Eval::of_formula(part, &model.formula)));
     }

@@ -93,6 +93,8 @@ pub struct CheckView<'a> {
     part: &'a str,
     sound: bool,
     readings: Vec<ReadingView<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    derived: Vec<DerivedView<'a>>,
     routines: Vec<RoutineView<'a>>,
     examples: usize,
     mismatches: Vec<MismatchView<'a>>,
@@ -117,6 +119,15 @@ struct ReadingView<'a> {
     doubtful_lines: Vec<usize>,
     may_lack: &'a [String],
     faults: Vec<FaultView>,
+}
+
+#[derive(Clone, Debug, Serialize)]
+struct DerivedView<'a> {
+    name: &'a str,
+    unit: &'a str,
+    from: Vec<&'a str>,
+    /// The longest time between two frames that belong together.
+    gap_us: Option<u64>,
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -151,7 +162,7 @@ impl<'a> CheckView<'a> {
             line: fault.span.map(|span| line(span.start)),
             codes: fault.codes.iter().map(|(name, code)| (name.clone(), Integer(*code))).collect(),
         };
-        let readings = part.readings.entries().map(|(id, reading)| {
+        let readings = part.readings.entries().filter(|(_, reading)| !reading.is_derived()).map(|(id, reading)| {
             let prediction = review.prediction(id);
             let extent = prediction.and_then(|prediction| prediction.extent);
             let step = prediction.and_then(|prediction| prediction.step);
@@ -171,6 +182,12 @@ impl<'a> CheckView<'a> {
                 faults: prediction.map_or(Vec::new(), |prediction| prediction.faults.iter().map(fault).collect()),
             }
         });
+        let derived = part.readings.iter().filter(|reading| reading.is_derived()).map(|reading| DerivedView {
+            name: &reading.name,
+            unit: &reading.unit,
+            from: part.readings.of(reading.derived_from()).map(|from| from.name.as_str()).collect(),
+            gap_us: reading.longest_gap(),
+        });
         let routines = review.routines.iter().filter_map(|routine| {
             let laid: Result<_, &RoutineError> = routine.outcome.as_ref();
             let laid = laid.ok()?;
@@ -187,6 +204,7 @@ impl<'a> CheckView<'a> {
             part: &part.name,
             sound: true,
             readings: readings.collect(),
+            derived: derived.collect(),
             routines: routines.collect(),
             examples: review.examples.len(),
             mismatches: mismatches.collect(),

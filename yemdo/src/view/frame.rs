@@ -77,15 +77,18 @@ impl<'a> FrameView<'a> {
         other.and_then(|_| self.decoder.last_bytes(code.frame())).map(|bytes| code.value(bytes))
     }
 
-    /// Its readings, with their place among them.
+    /// Its readings and derived quantities, with their place among them.
     pub fn readings(&self) -> impl Iterator<Item = (usize, ReadingId, &'a Reading)> + use<'a> {
         let part = self.part;
-        let all = self.model().into_iter().flat_map(|frame| &frame.readings).enumerate();
-        all.filter_map(move |(at, id)| Some((at, *id, part.readings.get(*id)?)))
+        let all = self.model().into_iter().flat_map(Frame::shown).enumerate();
+        all.filter_map(move |(at, id)| Some((at, id, part.readings.get(id)?)))
     }
 
     /// Why a reading, by its place, has its status; nothing where all is well.
     pub fn reason(&self, at: usize, id: ReadingId) -> Option<String> {
+        if self.part.readings.get(id).is_some_and(Reading::is_derived) {
+            return self.columns.reason(at, self.index).map(str::to_owned);
+        }
         self.decoder.reason(self.frame, self.bytes, id, self.columns.status(at, self.index))
     }
 

@@ -70,11 +70,13 @@ impl ShownUnits {
                 help: nearest(symbol, UNITS.iter().map(|unit| unit.symbol)).map(|near| format!("did you mean `{near}`?")),
             })?;
             let only = match name {
-                Some(name) => Some(part.reading(name).map_err(|error| UnitError { message: error.message(), help: Some(error.help()) })?),
+                Some(name) => {
+                    Some(part.reading_or_derived(name).map_err(|error| UnitError { message: error.message(), help: Some(error.help()) })?)
+                }
                 None => None,
             };
             let (mut taken, mut refused) = (false, Vec::new());
-            let wanted = part.readings.entries().filter(|(id, reading)| only.map_or(reading.shown, |only| only == *id));
+            let wanted = part.readings.entries().filter(|(id, reading)| only.map_or(!reading.is_shared(), |only| only == *id));
             for (id, reading) in wanted {
                 let from = Unit::find(&reading.unit).filter(|from| from.dimension == to.dimension);
                 match (from, readings.get_mut(id)) {

@@ -15,7 +15,7 @@ use crate::input;
 use crate::log::{Clocks, Moment};
 use crate::output::write_file;
 use crate::show::figure::{self, Figure};
-use crate::tracks::{Raw, TimeKind, Tracks, seconds_of};
+use crate::tracks::{Raw, Tracks, seconds_of};
 
 pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
     let place = place(args)?;
@@ -57,9 +57,9 @@ fn read(args: &Plot, files: &[PathBuf], sheet: Option<&Part>, clocks: &Clocks) -
         if let Some(day) = Moment::parse(&format!("{text}T00:00:00Z")) {
             return Ok(Some(Moment(day.0 - clocks.offset(day)).seconds()));
         }
-        match seconds_of(text, 0.0) {
-            (_, TimeKind::Counted) => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, a day, or as the log has it")),
-            (seconds, _) => Ok(Some(seconds)),
+        match seconds_of(text) {
+            None => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, a day, or as the log has it")),
+            seconds => Ok(seconds),
         }
     };
     tracks.cut(time(&args.from)?, time(&args.to)?);

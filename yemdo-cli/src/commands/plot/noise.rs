@@ -66,7 +66,7 @@ pub(super) fn run(args: &Plot, tracks: &Tracks, sheet: Option<&Part>, place: &Pa
 
 /// What the sheet says of the noise with these settings, and the step of the reading; in the track's unit.
 fn stated(part: &Part, track: &Track, set: &[String]) -> Result<(Option<f64>, Option<f64>), Failure> {
-    let id = part.reading(&track.reading)?;
+    let id = part.reading_or_derived(&track.reading)?;
     let mut decoder = Decoder::new(part);
     input::apply(&mut decoder, set)?;
     let choices = choose(part, Some(id), decoder.settings(), decoder.parameters(), &Limits::default()).unwrap_or_default();

@@ -169,6 +169,7 @@ fn readers(args: &Read) -> Result<Vec<Reader>, Failure> {
         run: args.run.clone(),
         every: one.every.or(args.every),
         device: None,
+        before: None,
         due: 0,
         good: 0,
         failures: BTreeMap::new(),

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use yemdo::view::ShownUnits;
-use yemdo::{FrameId, Part};
+use yemdo::{Decoder, FrameId, Part};
 use yemdo_bus::place::Place;
 use yemdo_bus::{Cause, Device, DeviceError, Measurement, Port, Rig, Shared};
 
@@ -27,6 +27,8 @@ pub(super) struct Reader {
     pub(super) every: Option<u64>,
     /// `None` while it cannot be opened.
     pub(super) device: Option<Device<AnyPort>>,
+    /// What the device had decoded before it was gone: quantities over time go on from there.
+    pub(super) before: Option<Decoder>,
     /// When it is read next.
     pub(super) due: u64,
     pub(super) good: u64,
@@ -35,6 +37,13 @@ pub(super) struct Reader {
     pub(super) failing: bool,
     /// It is to be set up before it is read.
     pub(super) fresh: bool,
+}
+
+impl Reader {
+    /// The device is gone.
+    fn close(&mut self) {
+        self.before = self.device.take().map(|mut device| device.decoder_mut().clone());
+    }
 }
 
 /// After a failure with the device itself, so long until it is opened again, in microseconds.
@@ -161,7 +170,7 @@ impl Session<'_> {
             if let Some(name) = gone {
                 // The line is gone for all that are on it.
                 self.lines.remove(&name);
-                self.readers.iter_mut().filter(|reader| reader.place.shared() == name).for_each(|reader| reader.device = None);
+                self.readers.iter_mut().filter(|reader| reader.place.shared() == name).for_each(Reader::close);
             }
         }
     }
@@ -175,7 +184,11 @@ impl Session<'_> {
         let mut gone = None;
         if reader.device.is_none() {
             match args.link.connect_shared(&reader.place, &reader.part, stop, Some(*rig), lines) {
-                Ok(connected) => (reader.device, reader.fresh) = (Some(connected.device), true),
+                Ok(connected) => {
+                    let mut device = connected.device;
+                    reader.before.take().iter().for_each(|before| device.decoder_mut().go_on_from(before));
+                    (reader.device, reader.fresh) = (Some(device), true);
+                }
                 Err(failure) => {
                     *reader.failures.entry("not opened").or_default() += 1;
                     audience.absent(&reader.name, &failure.message());
@@ -191,6 +204,7 @@ impl Session<'_> {
         let moment = clock.moment(begin, recorded);
         let set: Vec<&str> = reader.set.iter().map(String::as_str).collect();
         let fresh = reader.fresh;
+        device.measured_at(moment.seconds());
         let done = prepare(device, fresh, &set, &reader.run).and_then(|()| device.measure());
         match done {
             Ok(measured) => {
@@ -232,7 +246,7 @@ impl Session<'_> {
                 // A part that was away comes up as after a reset.
                 reader.fresh = !set.is_empty() || !reader.run.is_empty();
                 if matches!(&error, DeviceError::Bus { error, .. } if error.cause == Cause::Gone) {
-                    reader.device = None;
+                    reader.close();
                     gone = Some(reader.place.shared());
                 }
                 if every.is_none() {

@@ -102,7 +102,7 @@ impl<'a> Build<'a> {
     fn want(&mut self) {
         let part = self.part;
         let wanted = &mut self.wanted;
-        let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.shown);
+        let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.is_measured());
         let every = part.readings.ids().filter(shown);
         match &self.options.only {
             Only::Everything => {
@@ -295,6 +295,8 @@ impl<'a> Build<'a> {
                 Input::Parameter(_) => takes.parameters = true,
                 // What is behind a quantity is looked at itself; readings come as values.
                 Input::Quantity(_) | Input::Reading(_) => {}
+                // Only derived quantities take them, which are not emitted.
+                Input::Came(_) | Input::Before(_) | Input::Elapsed => {}
             }
         }
         takes

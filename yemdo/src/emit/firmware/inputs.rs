@@ -162,7 +162,7 @@ impl Build<'_> {
                     Source::Value(call, ty)
                 }
             }
-            Input::Reading(_) => return None,
+            Input::Reading(_) | Input::Came(_) | Input::Before(_) | Input::Elapsed => return None,
         })
     }
 

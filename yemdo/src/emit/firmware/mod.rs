@@ -271,7 +271,7 @@ fn narrowed(part: &Part, options: &Options) -> Result<Narrowed, EmitError> {
         Reals::Double => exact(part.clone()),
         Reals::Single => exact(part.in_single_precision()),
         Reals::Integer => {
-            let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.shown);
+            let shown = |id: &ReadingId| part.readings.get(*id).is_some_and(|reading| reading.is_measured());
             let (readings, routines): (Vec<ReadingId>, Vec<RoutineId>) = match &options.only {
                 Only::Everything => (part.readings.ids().filter(shown).collect(), part.routines.ids().collect()),
                 Only::Decode => (part.readings.ids().filter(shown).collect(), Vec::new()),
@@ -362,6 +362,10 @@ fn title(part: &Part, options: &Options) -> Vec<String> {
         Reals::Integer => "There are no real numbers: readings are integers that count steps.".to_owned(),
     };
     lines.push(reals);
+    let derived: Vec<&str> = part.readings.iter().filter(|reading| reading.is_derived()).map(|reading| reading.name.as_str()).collect();
+    if !derived.is_empty() {
+        lines.push(format!("Not in here, since it is derived from readings: {}.", derived.join(", ")));
+    }
     lines
 }
 

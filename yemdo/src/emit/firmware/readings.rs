@@ -93,7 +93,7 @@ impl Build<'_> {
         if self.module.functions.iter().any(|function| function.name == name) {
             return Some(Value { reading: id, ty: formula.ty, fails, expr, takes, uses });
         }
-        let what = if reading.shown {
+        let what = if reading.is_measured() {
             format!("The value of {} in {}", reading.name, unit_text(&reading.unit))
         } else {
             format!("The value of {}, which readings share", reading.name)
@@ -242,7 +242,7 @@ impl Build<'_> {
     fn step_text(&self, reading: &Reading) -> String {
         match self.options.reals {
             Reals::Integer => {
-                let id = self.part.readings.position(|other| other.name == reading.name && other.shown);
+                let id = self.part.readings.position(|other| other.name == reading.name && other.is_measured());
                 let step = id.map_or(self.options.step, |id| self.options.step_of(id));
                 let off = id.and_then(|id| self.errors.get(&id)).map_or(String::new(), |error| match error / step {
                     none if none < 1e-6 => "; exact".to_owned(),

@@ -85,8 +85,8 @@ fn of_frame(part: &Part, frame: &Frame) -> String {
         let Layout { slices, form, .. } = code.layout();
         format!("{{\"name\":{},\"bits\":{},\"form\":{}}}", text(code.name()), list(places(slices)), text(&form.name()))
     });
-    let readings =
-        part.readings.entries().filter(|(id, reading)| reading.is_shown() && frame.readings().contains(id)).filter_map(|(id, reading)| {
+    let readings = part.readings.entries().filter(|(id, reading)| reading.is_measured() && frame.readings().contains(id)).filter_map(
+        |(id, reading)| {
             let curves = curves(part, id)?;
             let code = curves.first()?.code.clone();
             part.codes.of(frame.codes()).any(|known| known.name() == code).then_some(())?;
@@ -107,7 +107,8 @@ fn of_frame(part: &Part, frame: &Frame) -> String {
                 text(&with.join(", ")),
                 list(curves)
             ))
-        });
+        },
+    );
     let example = part
         .examples()
         .iter()

@@ -8,9 +8,18 @@ use crate::model::part::Part;
 
 /// A formula whose names lead to where they are told.
 pub(super) fn linked(part: &Part, text: &str) -> Markup {
+    with_links(text, &|word| target(part, word))
+}
+
+/// The same of a formula over readings.
+pub(super) fn linked_to_readings(part: &Part, text: &str) -> Markup {
+    with_links(text, &|word| reading(part, word))
+}
+
+fn with_links(text: &str, target: &dyn Fn(&str) -> Option<String>) -> Markup {
     html! {
         @for word in words(text) {
-            @match target(part, word) {
+            @match target(word) {
                 Some(target) => a href=(format!("#{target}")) { (word) },
                 None => (word),
             }
@@ -42,6 +51,10 @@ fn target(part: &Part, word: &str) -> Option<String> {
     if let (Some(code), None) = (codes.next(), codes.next()) {
         return Some(code_anchor(part, code));
     }
+    reading(part, word)
+}
+
+fn reading(part: &Part, word: &str) -> Option<String> {
     told(part).into_iter().find(|(_, reading)| reading.name() == word).map(|(_, reading)| anchor("reading", reading.name()))
 }
 

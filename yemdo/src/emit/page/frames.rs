@@ -64,7 +64,7 @@ fn one(part: &Part, frame: &Frame) -> Markup {
 
 /// The readings of a frame; of an array the first, which is told in full.
 fn brought<'p>(part: &'p Part, frame: &Frame) -> Vec<&'p str> {
-    let shown = told(part).into_iter().filter(|(id, reading)| reading.is_shown() && frame.readings().contains(id));
+    let shown = told(part).into_iter().filter(|(id, reading)| reading.is_measured() && frame.readings().contains(id));
     shown.map(|(_, reading)| reading.name()).collect()
 }
 

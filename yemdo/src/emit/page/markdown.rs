@@ -9,7 +9,7 @@ use super::readings::{short, told};
 use super::registers::{by_address, reset_text};
 use crate::bits::form::Form;
 use crate::ground::hex::to_hex;
-use crate::ground::words::{counted, with_unit};
+use crate::ground::words::{counted, time_text, with_unit};
 use crate::model::frame::Frame;
 use crate::model::part::Part;
 use crate::model::reading::Condition;
@@ -238,6 +238,16 @@ fn readings(page: &mut Page, part: &Part, review: &Review) {
         }
         if let Some((low, high)) = reading.range(part, &reset, &defaults) {
             page.line(&format!("- stated range: {low} to {}", plain(&with_unit(high, reading.unit()))));
+        }
+        if reading.is_derived() {
+            let from: Vec<String> = part.readings.of(reading.derived_from()).map(|from| plain(from.name())).collect();
+            page.line(&format!("- derived from {}", from.join(", ")));
+        }
+        if let Some(start) = part.start_text(reading) {
+            page.line(&format!("- begins with {}", code(&start)));
+        }
+        if let Some(gap) = reading.longest_gap() {
+            page.line(&format!("- longest gap: {}", time_text(gap)));
         }
         page.line("");
         conditions(page, part, reading.conditions());

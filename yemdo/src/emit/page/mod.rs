@@ -101,7 +101,7 @@ fn identity(part: &Part) -> Markup {
 
 /// How much there is of what.
 fn counts(part: &Part) -> String {
-    let shown = part.readings().iter().filter(|reading| reading.is_shown()).count();
+    let shown = part.readings().iter().filter(|reading| reading.is_measured()).count();
     let all = [
         (part.registers().len(), "register"),
         (part.fields().len(), "field"),

@@ -4,10 +4,10 @@ use std::collections::BTreeSet;
 
 use maud::{Markup, html};
 
-use super::formula::{linked, unindented};
+use super::formula::{linked, linked_to_readings, unindented};
 use super::{anchor, cited, code_anchor, conditions, curve};
 use crate::ground::digits::Digits;
-use crate::ground::words::with_unit;
+use crate::ground::words::{time_text, with_unit};
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::reading::Reading;
@@ -19,11 +19,12 @@ pub(super) fn section(part: &Part, review: &Review) -> Markup {
     html! { @for (id, reading) in told(part) { (one(part, review, id, reading)) } }
 }
 
-/// The readings, of an array the first; shared values stand behind those that use them.
+/// The readings, of an array the first; behind them what is derived from them, and values that they share.
 pub(super) fn told(part: &Part) -> Vec<(ReadingId, &Reading)> {
     let mut spans = BTreeSet::new();
-    let (shown, shared): (Vec<_>, Vec<_>) = part.readings.entries().partition(|(_, reading)| reading.is_shown());
-    shown.into_iter().chain(shared).filter(|(_, reading)| spans.insert(reading.span().start)).collect()
+    let mut all: Vec<_> = part.readings.entries().collect();
+    all.sort_by_key(|(_, reading)| (reading.is_shared(), reading.is_derived()));
+    all.into_iter().filter(|(_, reading)| spans.insert(reading.span().start)).collect()
 }
 
 fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup {
@@ -39,12 +40,18 @@ fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup
             }
             @if elements > 1 { p { "One of an array of " (elements) "." } }
             @if let Some(means) = reading.means() { p { (means) } }
-            pre .formula { (linked(part, &unindented(&part.typed(reading.formula())))) }
+            @let formula = unindented(&part.typed(reading.formula()));
+            pre .formula { @if reading.is_derived() { (linked_to_readings(part, &formula)) } @else { (linked(part, &formula)) } }
             dl {
                 @if let Some(found) = review.prediction(id) { (facts(part, reading, found)) }
                 @if let Some((low, high)) = stated { dt { "stated range" } dd { (low) " to " (with_unit(high, reading.unit())) } }
+                @if let Some(start) = part.start_text(reading) { dt { "begins with" } dd { code { (start) } } }
+                @if let Some(gap) = reading.longest_gap() { dt { "longest gap" } dd { (time_text(gap)) } }
                 dt { "from" }
                 dd {
+                    @for (index, other) in part.readings.of(reading.derived_from()).enumerate() {
+                        @if index > 0 { ", " } a href=(format!("#{}", anchor("reading", other.name()))) { (other.name()) }
+                    }
                     @for (index, code) in part.codes.of(reading.codes()).take(8).enumerate() {
                         @if index > 0 { ", " } a href=(format!("#{}", code_anchor(part, code))) { (code.name()) }
                     }
@@ -59,11 +66,13 @@ fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup
 
 /// What it is, beside its name.
 fn heading(reading: &Reading) -> String {
-    match (reading.is_shown(), reading.unit()) {
-        (false, "" | "1") => "a shared value".into(),
-        (false, unit) => format!("a shared value in {unit}"),
-        (true, "1") => "in parts of one".into(),
-        (true, unit) => format!("in {unit}"),
+    match (reading.is_shared(), reading.unit()) {
+        (true, "" | "1") => "a shared value".into(),
+        (true, unit) => format!("a shared value in {unit}"),
+        (false, unit) => {
+            let derived = if reading.is_derived() { ", derived" } else { "" };
+            if unit == "1" { format!("in parts of one{derived}") } else { format!("in {unit}{derived}") }
+        }
     }
 }
 

@@ -9,7 +9,7 @@ use crate::ground::text::Text;
 use crate::ground::words::with_unit;
 use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::Code;
-use crate::model::ids::QuantityId;
+use crate::model::ids::{FrameId, QuantityId};
 use crate::model::status::Status;
 use crate::sheet::tree;
 
@@ -25,6 +25,16 @@ impl Resolver {
                     self.report(Diagnostic::error("bad-hex", span, error.to_string()).label("not hex"));
                 }
             }
+        }
+        // Those of several kinds come side by side.
+        let mut times = Vec::new();
+        if let Some(every) = &example.every {
+            let earlier = |at: usize, frame: FrameId| frames.iter().take(at).filter(|(other, _)| *other == frame).count();
+            let mut order: Vec<(usize, (FrameId, Vec<u8>))> =
+                frames.iter().enumerate().map(|(at, (frame, bytes))| (earlier(at, *frame), (*frame, bytes.clone()))).collect();
+            order.sort_by_key(|(turn, _)| *turn);
+            times = order.iter().map(|(turn, _)| *turn as f64 * every.value as f64 / 1e6).collect();
+            frames = order.into_iter().map(|(_, frame)| frame).collect();
         }
         let (mut set, mut supplied) = (Vec::new(), Vec::new());
         for (name, choice) in &example.set {
@@ -69,7 +79,7 @@ impl Resolver {
             // `pressure.span` is a variable on the way; a shared value is one too.
             let (base, variable) =
                 name.value.split_once('.').map_or((name.value.as_str(), None), |(base, variable)| (base, Some(variable)));
-            let on_the_way = self.part.readings.position(|reading| reading.name == base && (variable.is_some() || !reading.shown));
+            let on_the_way = self.part.readings.position(|reading| reading.name == base && (variable.is_some() || reading.is_shared()));
             if let Some(index) = on_the_way {
                 let known = |formula: &crate::formula::typed::Formula| {
                     variable.is_none_or(|variable| formula.vars.iter().any(|var| var.name == variable))
@@ -110,7 +120,7 @@ impl Resolver {
         }
         let datasheet = example.source.as_ref().map(|text| text.value.clone());
         let refused = example.refused.map(|at| at.value);
-        self.part.examples.push(Example { span: example.span, datasheet, set, supplied, writes, sends, frames, gives, refused });
+        self.part.examples.push(Example { span: example.span, datasheet, set, supplied, writes, sends, frames, times, gives, refused });
     }
 }
 

@@ -116,6 +116,7 @@ impl Resolver {
             codes,
             status: Vec::new(),
             readings: Vec::new(),
+            derived: Vec::new(),
             means: frame.means.as_ref().map(|text| text.value.clone()),
             source: frame.source.as_ref().map(|text| text.value.clone()),
         });

@@ -14,7 +14,7 @@ use crate::ground::text::{Span, Text};
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::input::{Input, inputs};
-use crate::model::reading::{Condition, End, Reading, StatedRange};
+use crate::model::reading::{Condition, End, Reading, ReadingKind, StatedRange};
 use crate::model::status::Status;
 use crate::sheet::tree;
 
@@ -125,7 +125,7 @@ impl Resolver {
                 status,
                 means: want.tree.means.as_ref().map(|text| text.value.clone()),
                 source: want.tree.source.as_ref().map(|text| text.value.clone()),
-                shown: index < shown,
+                kind: if index < shown { ReadingKind::Measured } else { ReadingKind::Shared },
             };
             if let Some(place) = resolved.get_mut(index) {
                 *place = Some(done);
@@ -138,7 +138,7 @@ impl Resolver {
             let frame_index = FrameId::new(frame_index);
             // A kept frame gives a reading only where nothing else could.
             let gives = |reading: &Reading| {
-                reading.shown
+                reading.is_measured()
                     && reading.frames.contains(&frame_index)
                     && (!frame.keep || reading.frames.iter().all(|other| kept.get(*other).copied().unwrap_or(false)))
             };

@@ -128,8 +128,10 @@ pub(crate) struct Example {
     pub(crate) writes: Vec<Named<At<u64>>>,
     /// The bytes of each write.
     pub(crate) sends: Option<At<Vec<Text>>>,
-    /// Frame and its bytes.
+    /// Frame and its bytes, those of several of a kind in order.
     pub(crate) frames: Vec<Named<Text>>,
+    /// The time from one frame of a kind to the next, in microseconds.
+    pub(crate) every: Option<At<u64>>,
     /// Reading or code, and what it must give.
     pub(crate) gives: Vec<Named<Text>>,
     pub(crate) refused: Option<At<&'static str>>,
@@ -400,7 +402,9 @@ pub(super) fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Sp
     let mut bytes = Vec::new();
     for (name, value) in fields.entries() {
         if frames.contains(&name.value) {
-            bytes.extend(reader.text(value).map(|text| (name, text)));
+            let one = matches!(value.get_ref(), DeValue::String(_));
+            let all = if one { reader.text(value).into_iter().collect() } else { reader.texts(value) };
+            bytes.extend(all.into_iter().map(|text| (At { value: name.value.clone(), span: name.span }, text)));
         }
     }
     let mut gives = Vec::new();
@@ -417,5 +421,6 @@ pub(super) fn example<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Sp
         );
         return None;
     }
-    Some(Example { span, source, set, writes, sends, frames: bytes, gives, refused })
+    let every = super::derived::span_of_time(reader, &fields, "every");
+    Some(Example { span, source, set, writes, sends, frames: bytes, every, gives, refused })
 }

@@ -230,6 +230,17 @@ pub(super) fn time_if_given<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>
     time(reader, fields, key)
 }
 
+/// Microseconds in a unit of time.
+pub(super) fn unit_of_time(unit: &str) -> Option<f64> {
+    Some(match unit {
+        "us" | "µs" | "μs" => 1.0,
+        "ms" => 1e3,
+        "s" => 1e6,
+        "min" => 60e6,
+        _ => return None,
+    })
+}
+
 /// `"2 ms"`, or a formula that gives milliseconds.
 fn time<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str) -> Option<Time> {
     let text: Text = fields.text_or_number(reader, key)?;
@@ -237,10 +248,7 @@ fn time<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str)
     let digits = typed.find(|c: char| !(c.is_ascii_digit() || c == '.')).unwrap_or(typed.len());
     let (number, unit) = typed.split_at(digits);
     let scale = match unit.trim() {
-        "us" | "µs" | "μs" => 1.0,
-        "ms" => 1e3,
-        "s" => 1e6,
-        "min" => 60e6,
+        known if unit_of_time(known).is_some() => unit_of_time(known).unwrap_or(1.0),
         other if !number.is_empty() && !other.is_empty() && other.chars().all(char::is_alphabetic) => {
             let problem = Diagnostic::error("bad-time", text.span, format!("`{other}` is not a unit of time here"));
             reader.report(problem.label("expected µs, ms, s or min").help("a wait lasts up to an hour: 60 min"));

@@ -118,7 +118,7 @@ impl View {
             readings: part
                 .readings()
                 .entries()
-                .filter(|(_, reading)| reading.is_shown())
+                .filter(|(_, reading)| !reading.is_shared())
                 .map(|(id, reading)| {
                     let mut view = ReadingView::new(reading.name(), reading.unit());
                     let shown = units.unit(id).filter(|_| !units.is_plain(id));
