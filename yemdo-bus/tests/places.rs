@@ -83,7 +83,7 @@ fn opening_says_what_is_wrong() {
     assert_eq!(told("spi:9.9", "keelson-6").0, "cannot open /dev/spidev9.9: there is no such device");
     assert_eq!(told("rtu:/dev/ttyNO7", "garboard-rs").0, "cannot open /dev/ttyNO7: there is no such device");
     assert!(matches!(open("tcp:127.0.0.1:9", "garboard-rs"), Err(OpenError::Bus(error)) if error.cause == Cause::Gone));
-    assert_eq!(told("stand-in:heat=3", "thole-9").0, "thole-9 has no reading `heat`; its readings: temperature");
+    assert_eq!(told("stand-in:heat=3", "thole-9"), ("thole-9 has no reading `heat`".into(), "its readings: temperature".into()));
     assert_eq!(told("stand-in:seed=x", "thole-9").0, "seed=x: expected a number");
     assert!(told("stand-in:temperature=5 +", "thole-9").0.starts_with("`5 +` is not a number, `A to B in N s`, or a formula"));
     assert!(told("recording:/no/such/file", "thole-9").0.starts_with("cannot read /no/such/file: "));

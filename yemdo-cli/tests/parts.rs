@@ -460,7 +460,7 @@ fn devices_that_cannot_be_had_are_told_with_their_group() {
 fn json_is_json_with_a_part() {
     for (args, lines) in [
         (&["scan", "stand-in"][..], 7),
-        (&["routine", LANTERN, "measure", "--at", "stand-in"], 10),
+        (&["routine", LANTERN, "measure", "--at", "stand-in"], 11),
         (&["configure", LANTERN, "GAIN=fivefold", "--at", "stand-in"], 4),
         (&["explain", LANTERN, "--at", "stand-in"], 6),
         (&["decode", "sheets/thole-9.toml", "--at", "stand-in"], 1),

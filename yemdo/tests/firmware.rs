@@ -26,7 +26,7 @@ fn part(text: &str) -> Part {
 /// Options for all of a part that can be computed so.
 fn all_that_can(part: &Part, reals: Reals) -> Options {
     let options = Options { reals, ..Options::default() };
-    let shown: Vec<ReadingId> = part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_shown()).collect();
+    let shown: Vec<ReadingId> = part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_measured()).collect();
     let only = |readings: Vec<ReadingId>| Only::These { readings, routines: part.routines().ids().collect() };
     let can = |id: &ReadingId| firmware(part, Language::C, &Options { only: only(vec![*id]), ..options.clone() }).is_ok();
     if firmware(part, Language::C, &options).is_ok() {
@@ -209,7 +209,7 @@ fn integer_readings_are_within_their_bound_for_every_code() {
     for part in sheets().iter().filter(|part| all_that_can(part, Reals::Integer).only == Only::Everything) {
         let options = Options { reals: Reals::Integer, ..Options::default() };
         let derived = as_computed(part, &options).unwrap();
-        for id in part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_shown()) {
+        for id in part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_measured()) {
             let bound = error_bound(part, &options, id).unwrap().unwrap();
             tried += every_code(part, &derived, id, bound, options.step);
         }

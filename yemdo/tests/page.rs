@@ -78,13 +78,16 @@ fn a_transfer_curve_ends_where_the_part_is_saturated() {
 fn names_in_formulas_lead_to_what_they_are_and_markdown_has_as_much() {
     for part in shipped() {
         let (text, markdown) = (page(&part), page_as_markdown(&part));
-        for code in part.readings().iter().filter(|reading| reading.is_shown()).flat_map(|reading| part.codes().of(reading.codes())) {
+        for code in part.readings().iter().filter(|reading| reading.is_measured()).flat_map(|reading| part.codes().of(reading.codes())) {
             let (from, to) =
                 (format!("code-{}", part.frames().get(code.frame()).unwrap().name().to_lowercase()), code.name().to_lowercase());
             assert!(text.contains(&format!("href=\"#{from}-{}\"", to.replace('_', "-"))), "{}: {}", part.name(), code.name());
         }
-        for name in
-            part.registers().iter().map(|one| one.name()).chain(part.readings().iter().filter(|one| one.is_shown()).map(|one| one.name()))
+        for name in part
+            .registers()
+            .iter()
+            .map(|one| one.name())
+            .chain(part.readings().iter().filter(|one| one.is_measured()).map(|one| one.name()))
         {
             // Of an array the first is told.
             let array = name.ends_with(|c: char| c.is_ascii_digit());

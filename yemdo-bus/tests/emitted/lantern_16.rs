@@ -1,9 +1,10 @@
 // lantern-16: Light on the hull
 // After: Lantern 16 datasheet, revision 0.9
 //
-// Made by yemdo 0.1.0 from a sheet whose text has the hash ea5d1a7d4aed0c4c.
+// Made by yemdo 0.1.0 from a sheet whose text has the hash 8ca1b7105e467623.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
+// Not in here, since it is derived from readings: dose.
 
 /// I2C address: 7 bits; on the wire 0x9C to write, 0x9D to read.
 pub const I2C_ADDRESS: u8 = 0x4E;

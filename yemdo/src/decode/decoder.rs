@@ -353,6 +353,13 @@ impl Decoder {
                 if status == Status::FormulaFault {
                     return steps::fault(&state, frame, bytes, reading).map(|fault| fault.to_string());
                 }
+                // Fields that stand in the frame are as they came with it.
+                let mut settings = self.settings.clone();
+                for (field, gather) in part.frames.get(frame).iter().flat_map(|frame| &frame.fields) {
+                    let came = part.fields.get(*field).zip(gather.code(bytes));
+                    came.iter().for_each(|(field, code)| settings.set_field(field, i128::from(*code)));
+                }
+                let state = Present { settings: &settings, ..state };
                 let mut such = conditions().filter(|condition| condition.status == status);
                 such.find(|condition| state.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))?.means.clone()
             }

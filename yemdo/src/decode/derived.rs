@@ -1,9 +1,8 @@
 //! Derived quantities, from one frame to the next.
 //!
 //! A step is taken with every frame that brings a reading behind a quantity. What goes on over time keeps a memory of the frame before: the values
-//! it takes from there, and its own. It begins anew after a gap, after a clock that went back, and after a value that is none or a bound; its own
-//! value is kept over all of these. A frame that had nothing new to say is as if it had not come, and one of the same instant takes the place
-//! of the one before.
+//! it takes from there, and its own. It begins anew after a gap, and after a clock that went back; its own value is kept over both. A frame whose
+//! readings are none, or bounds, is as if it had not come, and one of the same instant takes the place of the one before.
 
 use super::decoded::Fault;
 use super::steps::{ReadingSteps, formula_lines};
@@ -15,7 +14,7 @@ use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
-use crate::model::reading::{Derived, End};
+use crate::model::reading::{Derived, End, Reading};
 use crate::model::status::Status;
 use crate::model::value::{Eval, Leaves};
 
@@ -55,6 +54,8 @@ struct Quantity {
     memory: Option<Memory>,
     /// The one before that: a frame of the same instant goes on from there.
     earlier: Option<Memory>,
+    /// The time of the last frame, of whatever use it was.
+    instant: Option<f64>,
 }
 
 #[derive(Clone, Debug)]
@@ -90,6 +91,7 @@ impl Derivation {
                 start,
                 memory: None,
                 earlier: None,
+                instant: None,
             })
         };
         let quantities: Vec<Quantity> = part.readings.ids().filter_map(quantity).collect();
@@ -109,7 +111,7 @@ impl Derivation {
     /// Forgets all frames.
     pub(crate) fn clear(&mut self) {
         self.came.iter_mut().for_each(|came| *came = None);
-        self.quantities.iter_mut().for_each(|quantity| (quantity.memory, quantity.earlier) = (None, None));
+        self.quantities.iter_mut().for_each(|quantity| (quantity.memory, quantity.earlier, quantity.instant) = (None, None, None));
     }
 
     /// A frame came, with its readings' values (not a number where there is none) and statuses. Gives its derived quantities, in their order.
@@ -133,7 +135,8 @@ impl Derivation {
         }
         let Some(time) = time else { return };
         for quantity in self.quantities.iter_mut().filter(own).filter(|quantity| quantity.how.timed) {
-            quantity.remember(&self.came, time);
+            quantity.remember(part, &self.came, time);
+            quantity.instant = Some(time);
         }
     }
 }
@@ -145,15 +148,15 @@ fn is_sound((value, status): (f64, Status)) -> bool {
     !value.is_nan() && status < Status::Saturated
 }
 
-/// A frame with such a reading had nothing new to say.
-fn is_silent(status: Status) -> bool {
-    matches!(status, Status::NotReady | Status::Waiting | Status::Absent)
-}
-
 impl Quantity {
     /// The frame that it goes on from at a time.
     fn base(&self, time: f64) -> Option<&Memory> {
-        if self.memory.as_ref().is_some_and(|memory| memory.time == time) { self.earlier.as_ref() } else { self.memory.as_ref() }
+        if self.is_same_instant(time) { self.earlier.as_ref() } else { self.memory.as_ref() }
+    }
+
+    /// Whether the last frame was of this time already, and is what is remembered.
+    fn is_same_instant(&self, time: f64) -> bool {
+        self.instant == Some(time) && self.memory.as_ref().is_some_and(|memory| memory.time == time)
     }
 
     fn give(&mut self, part: &Sheet, parameters: &[f64], came: &Came, time: Option<f64>) -> Given {
@@ -198,11 +201,10 @@ impl Quantity {
         let gap = self.how.gap.map_or(f64::INFINITY, |micros| micros as f64 / 1e6);
         let interrupted = match &base {
             None => Some("there is no frame before".to_owned()),
-            Some(base) if time < base.time => Some("the clock went back".to_owned()),
+            Some(base) if time <= base.time => Some("the clock went back".to_owned()),
             Some(base) if time - base.time > gap => {
                 Some(format!("the frame before is more than {} old", time_text(self.how.gap.unwrap_or(0))))
             }
-            Some(base) if self.start.is_some() && base.own.is_none() => Some("it had no value at the frame before".to_owned()),
             Some(base) => missing(base).map(|name| format!("{name} had no value at the frame before")),
         };
         match (interrupted, &mut self.start, own, &base) {
@@ -223,19 +225,17 @@ impl Quantity {
         }
     }
 
-    /// Keeps what the next frame is to go on from.
-    fn remember(&mut self, came: &Came, time: f64) {
-        let now = |id: &ReadingId| came.get(*id).copied().flatten();
-        if self.how.uses.iter().any(|id| now(id).is_none_or(|(_, status)| is_silent(status))) {
+    /// Keeps what the next frame is to go on from, unless this one was of no use.
+    fn remember(&mut self, part: &Sheet, came: &Came, time: f64) {
+        let sound = |id: &ReadingId| came.get(*id).copied().flatten().filter(|now| is_sound(*now)).map(|(value, _)| value);
+        let is_measured = |id: &&ReadingId| part.readings.get(**id).is_some_and(Reading::is_measured);
+        let own = sound(&self.id).filter(|_| self.start.is_some());
+        let needed = self.how.uses.iter().chain(self.how.before.iter().filter(is_measured));
+        if needed.copied().any(|id| sound(&id).is_none()) || self.start.is_some() && own.is_none() {
             return;
         }
-        let kept = self.base(time).and_then(|base| base.own);
-        let sound = |id: &ReadingId| now(id).filter(|now| is_sound(*now)).map(|(value, _)| value);
-        // Where this frame was no good, the next begins anew.
-        let whole = self.how.uses.iter().all(|id| sound(id).is_some());
-        let before = self.how.before.iter().map(|id| sound(id).filter(|_| whole)).collect();
-        let own = sound(&self.id).or(kept).filter(|_| self.start.is_some());
-        let again = self.memory.as_ref().is_some_and(|memory| memory.time == time);
+        let before = self.how.before.iter().map(sound).collect();
+        let again = self.is_same_instant(time);
         let last = self.memory.replace(Memory { time, before, own });
         if !again {
             self.earlier = last;

@@ -91,7 +91,7 @@ pub(crate) enum ReadingKind {
     /// As a reading, but it is none itself: a value that readings share.
     Shared,
     /// From readings, as they come.
-    Derived(Derived),
+    Derived(Box<Derived>),
 }
 
 /// What a derived quantity takes, and how it goes on from one frame to the next.

@@ -78,7 +78,7 @@ impl Resolver {
                 status: Vec::new(),
                 means: tree.means.as_ref().map(|text| text.value.clone()),
                 source: tree.source.as_ref().map(|text| text.value.clone()),
-                kind: ReadingKind::Derived(derived),
+                kind: ReadingKind::Derived(Box::new(derived)),
             });
         }
         // With one missing, the places of the others would not be theirs.
