@@ -43,7 +43,7 @@ pub(crate) fn counted(number: usize, what: &str) -> String {
 /// ```
 pub fn time_text(micros: u64) -> String {
     let units = [(86_400_000_000, "d"), (3_600_000_000, "h"), (60_000_000, "min"), (1_000_000, "s"), (1000, "ms"), (1, "µs")];
-    let (scale, unit) = units.into_iter().find(|(scale, _)| micros >= *scale && micros.is_multiple_of(*scale)).unwrap_or((1, "µs"));
+    let (scale, unit) = units.into_iter().find(|(scale, _)| micros >= *scale && micros.is_multiple_of(*scale)).unwrap_or((1, "s"));
     format!("{} {unit}", micros / scale)
 }
 

@@ -5,7 +5,8 @@ use maud::{Markup, html};
 use super::{anchor, cited};
 use crate::decode::ReadingValue;
 use crate::ground::hex::to_hex;
-use crate::ground::words::with_unit;
+use crate::ground::words::{time_text, with_unit};
+use crate::model::example::Example;
 use crate::model::part::Part;
 use crate::model::status::Status;
 use crate::review::{ExampleRun, Review};
@@ -24,9 +25,9 @@ pub(super) fn section(part: &Part, review: &Review) -> Markup {
                 h3 { "Example " (index + 1) " " (cited(example.datasheet())) " " span class=(verdict) { (verdict) } }
                 @let set: Vec<String> = example.set.iter().filter_map(|(field, code)| part.setting_text(*field, *code)).chain(example.supplied.iter().map(|(text, _)| text.clone())).collect();
                 @if !set.is_empty() { p { "With " (set.join(", ")) "." } }
-                @for (frame, bytes) in &example.frames {
+                @for (at, (frame, bytes)) in example.frames.iter().enumerate() {
                     @let name = part.frames.get(*frame).map_or("", |frame| frame.name());
-                    p { a href=(format!("#{}", anchor("frame", name))) { (name) } " " code { (to_hex(bytes)) } }
+                    p { a href=(format!("#{}", anchor("frame", name))) { (name) } " " code { (to_hex(bytes)) } (moment(example, at)) }
                 }
                 @let readings = given(run);
                 @if !readings.is_empty() {
@@ -45,8 +46,13 @@ pub(super) fn section(part: &Part, review: &Review) -> Markup {
     }
 }
 
+/// When a frame of it came, where it says so.
+pub(super) fn moment(example: &Example, at: usize) -> String {
+    example.times.get(at).map_or(String::new(), |seconds| format!(" at {}", time_text((seconds * 1e6) as u64)))
+}
+
 /// What its frames gave: the last of each reading.
-fn given(run: &ExampleRun) -> Vec<&ReadingValue> {
+pub(super) fn given(run: &ExampleRun) -> Vec<&ReadingValue> {
     let mut last: Vec<&ReadingValue> = Vec::new();
     for reading in run.readings.iter().filter(|reading| reading.value.is_some()) {
         last.retain(|known| known.name != reading.name);

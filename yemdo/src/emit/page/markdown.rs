@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use super::examples::{given, moment};
 use super::formula::unindented;
 use super::frames::{MOST_BYTES, bits};
 use super::mistakes::mistakes;
@@ -283,11 +284,11 @@ fn examples(page: &mut Page, part: &Part, review: &Review) {
         let verdict = if run.mismatches.is_empty() { "agrees" } else { "differs" };
         page.title(3, &format!("Example {}, {verdict}", at + 1));
         page.paragraph(example.datasheet().map(plain).unwrap_or_default());
-        for (frame, bytes) in &example.frames {
+        for (at, (frame, bytes)) in example.frames.iter().enumerate() {
             let name = part.frames().get(*frame).map_or("", |frame| frame.name());
-            page.line(&format!("- {} {}", plain(name), code(&to_hex(bytes))));
+            page.line(&format!("- {} {}{}", plain(name), code(&to_hex(bytes)), moment(example, at)));
         }
-        for reading in run.readings.iter().filter(|reading| reading.value.is_some()) {
+        for reading in given(run) {
             let status = if reading.status == Status::Ok { String::new() } else { format!(", {}", reading.status.as_str()) };
             let mut line = String::new();
             let value = reading.value.map_or(String::new(), |value| reading.digits.text(value));
