@@ -244,3 +244,32 @@ fn an_interrupted_configure_knows_what_was_written() {
     assert_eq!(device.settings().field(span), 2);
     assert!(device.port_mut().now() > 0);
 }
+
+/// Over time a device goes by the clock of its port, or by the time that its user says; another device of the part can go on from there.
+#[test]
+fn what_is_derived_goes_by_the_clock_of_the_port_or_of_the_user() {
+    let (world, part) = rig("lantern-16", &[("illuminance", "360")]);
+    let mut device = Device::new(world.port(0, Bus::I2c), part.clone(), Bus::I2c).unwrap();
+    let first = device.measure().unwrap();
+    assert_eq!(first.value("dose").unwrap(), 0.0);
+    let begin = world.now();
+    world.pass(100_000_000);
+    let dose = device.measure().unwrap().value("dose").unwrap();
+    let seconds = (world.now() - begin) as f64 / 1e6;
+    assert!((dose - seconds / 10.0).abs() < 0.1, "{dose} in {seconds} s");
+
+    // A clock of one's own: the first measurement by it lies far behind, so nothing is added; then half a minute.
+    device.measured_at(1e6);
+    assert_eq!(device.measure().unwrap().value("dose").unwrap(), dose);
+    device.measured_at(1e6 + 30.0);
+    let more = device.measure().unwrap().value("dose").unwrap();
+    assert!((more - dose - 3.0).abs() < 1e-9, "{more}");
+
+    let (other, _) = rig("lantern-16", &[("illuminance", "360")]);
+    let mut awaiting = AsyncDevice::i2c(other.i2c(), other.delay(), part).unwrap();
+    assert_eq!(ready(awaiting.measure()).unwrap().reading("dose").unwrap().to_string(), "no value: waiting: the frames have no times");
+    awaiting.decoder_mut().go_on_from(device.decoder_mut());
+    awaiting.measured_at(1e6 + 40.0);
+    let on = ready(awaiting.measure()).unwrap().value("dose").unwrap();
+    assert!((on - more - 1.0).abs() < 1e-9, "{on}");
+}

@@ -385,3 +385,65 @@ fn odd_series_are_drawn_too_and_bad_questions_are_told() {
         assert!(!done.status.success() && text(&done.stderr).contains(told), "{arguments:?}: {}", text(&done.stderr));
     }
 }
+
+/// A disk that is full (here a limit on the size of files) stops nothing: what is lost is told and counted, and what is in the file is whole; where
+/// there is room again, the same file goes on.
+#[cfg(unix)]
+#[test]
+fn a_full_disk_stops_nothing_and_leaves_whole_records() {
+    let folder = folder("full");
+    let sheet = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets/lantern-16.toml");
+    for form in FORMS {
+        let log = format!("full.{form}");
+        // Blocks of 512 bytes; the signal would end the process otherwise.
+        let shell = format!(
+            "trap '' XFSZ; ulimit -f 4; exec '{}' read '{}' --at stand-in:illuminance=120 --every '1 s' --count 60 --utc --format csv --log {log}",
+            env!("CARGO_BIN_EXE_yemdo"),
+            sheet.display()
+        );
+        let done = Command::new("sh").args(["-c", &shell]).current_dir(&folder).output().unwrap();
+        let told = text(&done.stderr);
+        assert_eq!(done.status.code(), Some(1), "{form}: {told}");
+        assert_eq!(text(&done.stdout).lines().filter(|line| line.contains(",illuminance,")).count(), 60, "{form}");
+        let lost: usize =
+            told.lines().find_map(|line| line.split_once(" records could not be written")?.0.rsplit(' ').next()?.parse().ok()).unwrap_or(0);
+        assert!(fs::metadata(folder.join(&log)).unwrap().len() <= 2048 && lost > 0, "{form}: {told}");
+        let (kept, about) = decoded(&folder, &log);
+        assert_eq!((kept.len() + lost, about.contains("refused")), (60, false), "{form}: {told}{about}");
+        let again = yemdo(&folder, &["read", "SHEETS/lantern-16.toml", "--at", "stand-in", "--count", "3", "--log", &log]);
+        assert!(again.status.success(), "{form}: {}", text(&again.stderr));
+        assert_eq!(decoded(&folder, &log).0.len(), kept.len() + 3, "{form}");
+    }
+}
+
+/// What is derived over time goes on when a part was away: a bus that fails in between leaves a gap, and no new beginning.
+#[test]
+fn a_dose_goes_on_after_the_part_was_away() {
+    let folder = folder("away");
+    let at = "stand-in:illuminance=360;faults=0.4;seed=2";
+    let told =
+        yemdo(&folder, &["read", "SHEETS/lantern-16.toml", "--at", at, "--every", "10 s", "--count", "40", "--log", "hull.jsonl", "--utc"]);
+    let failed = text(&told.stderr);
+    assert!(told.status.code() == Some(1) && failed.contains("failed"), "{failed}");
+    let entries: Vec<serde_json::Value> =
+        fs::read_to_string(folder.join("hull.jsonl")).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let dose = |entry: &serde_json::Value| {
+        let all = entry["readings"].as_array().unwrap();
+        all.iter().find(|reading| reading["reading"] == "dose").and_then(|reading| reading["value"].as_f64())
+    };
+    let doses: Vec<f64> = entries.iter().filter_map(dose).collect();
+    assert!(doses.len() < entries.len() && doses.windows(2).all(|pair| pair[0] <= pair[1]), "{doses:?}");
+    // From the first good measurement to the last, at 0.1 lx·h a second.
+    let measured: Vec<&serde_json::Value> = entries.iter().filter(|entry| dose(entry).is_some()).collect();
+    let seconds = |entry: &serde_json::Value| {
+        let time = entry["time"].as_str().unwrap();
+        let part = |range: std::ops::Range<usize>| time[range].parse::<f64>().unwrap();
+        part(11..13) * 3600.0 + part(14..16) * 60.0 + part(17..23)
+    };
+    let over = (seconds(measured.last().unwrap()) - seconds(measured[0])).rem_euclid(86_400.0);
+    assert!((doses.last().unwrap() - over * 0.1).abs() < 0.01, "{doses:?} over {over} s");
+    // The same out of the bytes of the log.
+    let anew = yemdo(&folder, &["decode", "SHEETS/lantern-16.toml", "--log", "hull.jsonl", "--format", "json"]);
+    let last: serde_json::Value = serde_json::from_str(text(&anew.stdout).lines().last().unwrap()).unwrap();
+    assert!((last["readings"]["dose"]["value"].as_f64().unwrap() - doses.last().unwrap()).abs() < 1e-9, "{last}");
+}

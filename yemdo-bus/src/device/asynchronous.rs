@@ -1,9 +1,8 @@
 //! The same device for those who await.
 
-use yemdo::Part;
-use yemdo::Settings;
 use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Configuration, WriteScope};
+use yemdo::{Decoder, Part, Settings};
 
 use super::session::{Job, Measurement, Session};
 use crate::error::DeviceError;
@@ -84,6 +83,11 @@ impl<P: AsyncPort> AsyncDevice<P> {
         }
         self.session.absorb(&runner);
         Ok(())
+    }
+
+    /// The decoder of its frames, with parameters and calibration.
+    pub fn decoder_mut(&mut self) -> &mut Decoder {
+        &mut self.session.decoder
     }
 
     /// The measurement that comes next was made at this time, in seconds of any clock. There is no other clock here: without it, what is derived over
