@@ -228,10 +228,15 @@ fn what_cannot_be_derived() {
         (r#"x = { unit = "m", gap = "9 s", formula = "level + before" }"#, "write before.NAME", "before", ""),
         (r#"x = { unit = "m", gap = "9 s", start = "elapsed", formula = "before.x + level" }"#, "no frame before", "elapsed", ""),
         (r#"level = { unit = "m", formula = "pulses" }"#, "`level` is the name of a reading too", "level", ""),
+        (r#"reading.slope = { unit = "m", formula = "depth - before.depth" }"#, "it is for formulas of `derived`", "before.depth", ""),
+        (r#"reading.slope = { unit = "m", formula = "depth / elapsed" }"#, "it is for formulas of `derived`", "elapsed", ""),
         (r#"elapsed = { unit = "m", formula = "level" }"#, "a meaning of its own", "elapsed", ""),
     ] {
         let head = WELL.split("[derived").next().unwrap();
-        let told = shown(&format!("{head}derived = {{ {derived} }}\n"));
+        let told = shown(&format!(
+            "{head}{}\n",
+            derived.strip_prefix("reading").map_or(format!("derived = {{ {derived} }}"), |rest| format!("reading{rest}"))
+        ));
         assert!(told.contains(complaint) && told.contains(help), "{derived}\n{told}");
         let (above, under) = told.lines().zip(told.lines().skip(1)).find(|(_, under)| under.contains('^')).unwrap();
         let (from, to) = (under.find('^').unwrap(), under.rfind('^').unwrap() + 1);

@@ -19,8 +19,8 @@ use crate::sheet::tree;
 const MAX_DERIVED: usize = 64;
 
 /// What stands for the frame before, and for the time since then.
-const BEFORE: &str = "before";
-const ELAPSED: &str = "elapsed";
+pub(super) const BEFORE: &str = "before";
+pub(super) const ELAPSED: &str = "elapsed";
 
 impl Resolver {
     /// Behind all readings: nothing else takes anything from a derived quantity.

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::collections::HashMap;
 
+use super::derived::{BEFORE, ELAPSED};
 use crate::formula::front::analyse::Scope;
 use crate::formula::input::{CurveId, InputKey};
 use crate::formula::typed::Lost;
@@ -119,6 +120,15 @@ impl Scope for Names<'_> {
 
 impl Names<'_> {
     fn find(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
+        match self.find_now(name, member)? {
+            None if name == BEFORE || name == ELAPSED && member.is_none() => {
+                Err("it is for formulas of `derived`: they go on from the frame before".into())
+            }
+            found => Ok(found),
+        }
+    }
+
+    fn find_now(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
         let Some(member) = member else {
             if self.fields_first
                 && let Some(field) = self.field(name)?
