@@ -237,3 +237,24 @@ fn errors_are_told_apart() {
     let mut driver = lantern_16::Driver::new(rig.i2c(), rig.delay());
     assert_eq!(driver.wake(), Err(lantern_16::Error::Failed(lantern_16::Failure::Unexpected)));
 }
+
+/// The dose of light, a function in the firmware, is what the decoder adds up to.
+#[test]
+fn a_dose_adds_up_as_in_the_decoder() {
+    let part = sheet("lantern-16");
+    let id = part.frame("LIGHT").unwrap();
+    let mut decoder = yemdo::Decoder::new(&part);
+    let (mut dose, mut before) = (lantern_16::DOSE_START, None);
+    for (at, level) in [0x1770u16, 0x0190, 0x2000, 0x0001].into_iter().enumerate() {
+        let [high, low] = level.to_be_bytes();
+        let bytes = [0x00, 0x20, high, low, 0x0D, 0xAC];
+        let frame = lantern_16::LightFrame::unpack(&bytes).unwrap();
+        let now = frame.illuminance(&lantern_16::Settings::default()).get().unwrap();
+        if let Some(before) = before.replace(now) {
+            dose = lantern_16::dose(now, before, dose, lantern_16::DOSE_GAP).unwrap();
+        }
+        decoder.measured_at(&[at as f64 * lantern_16::DOSE_GAP]);
+        assert_eq!(decoder.decode(id, &bytes).unwrap().reading("dose").unwrap().value, Some(dose));
+    }
+    assert!(dose > 0.0);
+}

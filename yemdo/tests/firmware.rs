@@ -335,3 +335,127 @@ fn the_same_sheet_gives_the_same_bytes() {
         }
     }
 }
+
+/// Derived quantities in C: what is kept from one frame to the next stands in the program, by the rules in the header; the values are the decoder's,
+/// bit for bit.
+#[test]
+fn what_is_derived_is_the_decoder_s() {
+    let text = r##"
+part = "well-3"
+frame.LEVEL = { read = 2, code = { depth = "b1", count = "b0" }, status = [{ when = "depth < 8", is = "not ready" }] }
+reading.level = { unit = "m", formula = "depth * 0.3" }
+reading.pulses = { unit = "1", formula = "count" }
+parameter.area = { default = 2.5 }
+table.SHAPE = { points = [[0, 0], [100, 50]], outside = "extend" }
+derived.volume = { unit = "m3", formula = "SHAPE(level) * area" }
+derived.sum = { unit = "m·s", start = 0.1, gap = "60 s", formula = "before.sum + (level + before.level) / 2 * elapsed" }
+derived.total = { unit = "1", start = 0, gap = "60 s", formula = "before.total + ((pulses - before.pulses) & 0xFF)" }
+derived.mean = { unit = "m", start = "level", gap = "60 s", formula = "before.mean + (level - before.mean) * 0.3" }
+derived.rate = { unit = "m/s", gap = "60 s", formula = "(level - before.level) / elapsed" }
+"##;
+    let part = part(text);
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("derived");
+    fs::create_dir_all(&folder).unwrap();
+    let emit = |options: &Options| {
+        let emitted = firmware(&part, Language::C, options).unwrap();
+        emitted.iter().for_each(|Emitted { name, text }| fs::write(folder.join(name), text).unwrap());
+        emitted
+    };
+    // A walk through all that can happen, the same on every machine.
+    let mut seed = 7u32;
+    let mut next = |below: u32| {
+        seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        (seed >> 8) % below
+    };
+    let mut time = 0.0;
+    let frames: Vec<(f64, [u8; 2])> = (0..500)
+        .map(|_| {
+            time += [1.0, 2.5, 7.0, 61.0, -3.0, 0.1][next(6) as usize];
+            (time, [next(256) as u8, next(256) as u8])
+        })
+        .collect();
+    let rows: String = frames.iter().map(|(time, [count, depth])| format!("    {{ {time:?}, {{ {count}, {depth} }} }},\n")).collect();
+    let main = format!(
+        r##"#include "well_3.h"
+#include <stdio.h>
+#include <string.h>
+
+static const struct {{ double time; uint8_t bytes[2]; }} frames[] = {{
+{rows}}};
+
+static void show(double value)
+{{
+    uint64_t bits;
+    memcpy(&bits, &value, sizeof bits);
+    printf("%016llx ", (unsigned long long)bits);
+}}
+
+int main(void)
+{{
+    const well_3_parameters_t parameters = well_3_parameters_default();
+    bool begun = false;
+    double time = 0.0, level = 0.0, sum = WELL_3_SUM_START, total = WELL_3_TOTAL_START, mean = 0.0;
+    int32_t pulses = 0;
+
+    for (size_t at = 0; at < sizeof frames / sizeof frames[0]; at++) {{
+        well_3_level_frame_t frame;
+        well_3_level_readings_t now;
+        double volume, rate = 0.0;
+        if (!well_3_level_unpack(&frame, frames[at].bytes)) {{
+            return 1;
+        }}
+        now = well_3_level_readings(&frame);
+        if (now.level.status != WELL_3_OK) {{
+            printf("-\n");
+            continue;
+        }}
+        const double elapsed = frames[at].time - time;
+        const int32_t count = (int32_t)now.pulses.value;
+        const bool goes_on = begun && elapsed > 0.0 && elapsed <= WELL_3_SUM_GAP;
+        bool good = well_3_volume(&parameters, now.level.value, &volume);
+        if (goes_on) {{
+            good = good && well_3_sum(now.level.value, level, sum, elapsed, &sum);
+            good = good && well_3_total(count, pulses, total, &total);
+            good = good && well_3_mean(now.level.value, mean, &mean);
+            good = good && well_3_rate(now.level.value, level, elapsed, &rate);
+        }} else if (!begun) {{
+            mean = now.level.value;
+        }}
+        show(volume), show(sum), show(total), show(mean);
+        if (goes_on) {{
+            show(rate);
+        }}
+        printf("%s\n", good ? "" : "fault");
+        begun = true, time = frames[at].time, level = now.level.value, pulses = count;
+    }}
+    return 0;
+}}
+"##
+    );
+    fs::write(folder.join("main.c"), main).unwrap();
+    emit(&Options::default());
+    let told = compile_and_run(&folder, &["well_3.c".into(), "main.c".into()]);
+    let mut decoder = Decoder::new(&part);
+    let id = part.frame("LEVEL").unwrap();
+    let mut went_on = 0;
+    for ((time, bytes), line) in frames.iter().zip(told.lines()) {
+        decoder.measured_at(&[*time]);
+        let decoded = decoder.decode(id, bytes).unwrap();
+        let derived = decoded.readings.iter().skip(2).filter_map(|reading| reading.value);
+        let wanted: String = derived.map(|value| format!("{:016x} ", value.to_bits())).collect();
+        assert_eq!(line, if wanted.is_empty() { "-" } else { &wanted }, "at {time}: {decoded:?}");
+        went_on += usize::from(line.split(' ').count() > 5);
+    }
+    assert!(told.lines().count() == 500 && went_on > 100, "{went_on}");
+
+    // In floats it compiles as it stands; without reals it is left out, and said so. One alone brings what is behind it.
+    let single = emit(&Options { reals: Reals::Single, ..Options::default() });
+    assert!(single[0].text.contains("bool well_3_sum(float level, float before_level, float before_sum, float elapsed, float *result);"));
+    fs::write(folder.join("main.c"), "#include \"well_3.h\"\nint main(void)\n{\n    return 0;\n}\n").unwrap();
+    compile_and_run(&folder, &["well_3.c".into(), "main.c".into()]);
+    let none = firmware(&part, Language::Rust, &Options { reals: Reals::Integer, ..Options::default() });
+    assert!(none.is_err() || none.unwrap()[0].text.contains("Left out: derived sum, which is a real number."));
+    let only = Only::These { readings: vec![part.reading_or_derived("total").unwrap()], routines: Vec::new() };
+    let only = firmware(&part, Language::Rust, &Options { only, ..Options::default() }).unwrap();
+    assert!(only[0].text.contains("pub fn total(") && only[0].text.contains("pub fn pulses(") && !only[0].text.contains("pub fn level("));
+}

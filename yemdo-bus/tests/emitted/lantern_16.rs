@@ -4,7 +4,6 @@
 // Made by yemdo 0.1.0 from a sheet whose text has the hash 8ca1b7105e467623.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
-// Not in here, since it is derived from readings: dose.
 
 /// I2C address: 7 bits; on the wire 0x9C to write, 0x9D to read.
 pub const I2C_ADDRESS: u8 = 0x4E;
@@ -32,6 +31,12 @@ pub const LEVEL_ADDRESS: u8 = 0x21;
 
 /// Address of register WARM.
 pub const WARM_ADDRESS: u8 = 0x22;
+
+/// What dose begins with, in lx·h.
+pub const DOSE_START: f64 = 0.0;
+
+/// The longest time between two frames that dose goes on over, in seconds.
+pub const DOSE_GAP: f64 = 1800.0;
 
 /// How far a reading is to be believed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -956,6 +961,30 @@ fn illuminance_range_top(row: u8) -> f64 {
         11 => 31_497.7,
         _ => 0.0,
     }
+}
+
+/// Dose in lx·h, derived from readings, or none:
+///
+/// ```text
+/// before.dose + (illuminance + before.illuminance) / 2 * elapsed / 3600
+/// ```
+///
+/// What is called before\_… is of the frame before, elapsed the seconds since then.
+/// After more than 30 min, it stays what it was.
+/// It begins with 0.
+#[allow(clippy::manual_midpoint)]
+#[must_use]
+pub fn dose(
+    illuminance: f64,
+    before_illuminance: f64,
+    before_dose: f64,
+    elapsed: f64,
+) -> Option<f64> {
+    let value = before_dose + (illuminance + before_illuminance) / 2.0 * elapsed / 3600.0;
+    if !value.is_finite() {
+        return None; // not a finite number
+    }
+    Some(value)
 }
 
 /// What is known of the part.

@@ -111,14 +111,13 @@ fn options(args: &Firmware, part: &Part) -> Result<Options, Failure> {
     } else if !args.only.is_empty() {
         let (mut readings, mut routines) = (Vec::new(), Vec::new());
         for name in &args.only {
-            match (part.reading(name), part.routine(name)) {
+            match (part.reading_or_derived(name), part.routine(name)) {
                 (Ok(reading), Ok(routine)) => {
                     readings.push(reading);
                     routines.push(routine);
                 }
                 (Ok(reading), Err(_)) => readings.push(reading),
                 (Err(_), Ok(routine)) => routines.push(routine),
-                (Err(error), Err(_)) if error.is_derived => return Err(error.into()),
                 (Err(error), Err(_)) => {
                     let routines: Vec<&str> = part.routines().iter().map(|routine| routine.name()).collect();
                     let help = format!("{}; its routines: {}", error.help(), routines.join(", "));

@@ -26,11 +26,16 @@ impl Part {
     /// ```
     pub fn in_single_precision(&self) -> Part {
         let mut sheet: Sheet = (**self).clone();
-        let narrow = |formula: &mut Formula| *formula = single(formula, &|key| matches!(Input::of(key), Input::Reading(_)));
+        let narrow = |formula: &mut Formula| *formula = single(formula, &|key| comes_narrowed(Input::of(key)));
         each_formula(&mut sheet, &narrow);
         sheet.leave_out_derived();
         Part::from_sheet(Arc::new(sheet))
     }
+}
+
+/// Whether what gives an input is narrowed itself.
+fn comes_narrowed(input: Input) -> bool {
+    matches!(input, Input::Reading(_) | Input::Came(_) | Input::Before(_) | Input::Elapsed)
 }
 
 /// Does something to every formula of a part.
@@ -41,7 +46,7 @@ fn each_formula(sheet: &mut Sheet, change: &dyn Fn(&mut Formula)) {
             change(formula)
         }
     };
-    for reading in sheet.readings.iter_mut().filter(|reading| !reading.is_derived()) {
+    for reading in sheet.readings.iter_mut() {
         change(&mut reading.formula);
         conditions(&mut reading.status);
         for end in reading.range.iter_mut().flat_map(|range| [&mut range.low, &mut range.high]) {

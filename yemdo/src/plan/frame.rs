@@ -371,7 +371,9 @@ pub(crate) fn bounds(part: &Sheet, key: InputKey) -> Interval {
             Some(code) => Interval::Int(code.bounds().0, code.bounds().1),
             None => Interval::Int(0, 0),
         },
-        Input::Reading(_) | Input::Quantity(_) | Input::Came(_) | Input::Before(_) | Input::Elapsed => everything,
+        Input::Reading(_) | Input::Quantity(_) => everything,
+        Input::Came(id) | Input::Before(id) => part.readings.get(id).map_or(everything, |reading| Interval::all(reading.ty_in_derived())),
+        Input::Elapsed => Interval::Real(0.0, f64::INFINITY),
         Input::Parameter(parameter) => match part.parameters.get(parameter) {
             Some(parameter) => {
                 parameter.range.map_or(Interval::Real(parameter.default, parameter.default), |(low, high)| Interval::Real(low, high))

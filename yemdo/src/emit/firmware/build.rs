@@ -17,6 +17,7 @@ use crate::ground::number::Ty;
 use crate::model::ids::{CodeId, ColumnId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Part;
+use crate::model::reading::Reading;
 use crate::model::status::Status;
 use crate::plan::frame::bounds;
 
@@ -49,6 +50,7 @@ pub(super) struct Build<'a> {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Wanted {
     pub(super) readings: BTreeSet<ReadingId>,
+    pub(super) derived: BTreeSet<ReadingId>,
     pub(super) frames: BTreeSet<FrameId>,
     pub(super) routines: BTreeSet<RoutineId>,
     pub(super) registers: BTreeSet<RegisterId>,
@@ -107,6 +109,7 @@ impl<'a> Build<'a> {
         match &self.options.only {
             Only::Everything => {
                 wanted.all = true;
+                wanted.derived.extend(part.readings.entries().filter(|(_, reading)| reading.is_derived()).map(|(id, _)| id));
                 wanted.readings.extend(every);
                 wanted.frames.extend(part.frames.ids());
                 wanted.routines.extend(part.routines.ids());
@@ -118,7 +121,17 @@ impl<'a> Build<'a> {
                 wanted.frames.extend(part.frames.ids());
             }
             Only::These { readings, routines } => {
-                wanted.readings.extend(readings);
+                // What is derived comes with the readings behind it.
+                let mut all: Vec<ReadingId> = readings.clone();
+                let mut at = 0;
+                while let Some(reading) = all.get(at).and_then(|id| part.readings.get(*id)) {
+                    all.extend(reading.derived_from());
+                    at += 1;
+                }
+                let is_derived = |id: &ReadingId| part.readings.get(*id).is_some_and(Reading::is_derived);
+                let (derived, measured): (Vec<_>, Vec<_>) = all.into_iter().partition(is_derived);
+                wanted.derived.extend(derived);
+                wanted.readings.extend(measured);
                 wanted.routines.extend(routines);
             }
         }

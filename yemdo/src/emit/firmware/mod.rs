@@ -8,6 +8,7 @@ mod build;
 mod c;
 mod checks;
 mod code;
+mod derived;
 mod fields;
 mod forms;
 mod formula;
@@ -301,6 +302,7 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
     quantities.iter().for_each(|quantity| build.quantity_once(*quantity));
     frames.iter().for_each(|frame| build.readings(*frame));
     build.ranging();
+    build.derived();
     let routines: Vec<_> = build.wanted.routines.iter().copied().collect();
     routines.iter().for_each(|routine| build.routine(*routine));
     let bus = build.bus();
@@ -362,10 +364,6 @@ fn title(part: &Part, options: &Options) -> Vec<String> {
         Reals::Integer => "There are no real numbers: readings are integers that count steps.".to_owned(),
     };
     lines.push(reals);
-    let derived: Vec<&str> = part.readings.iter().filter(|reading| reading.is_derived()).map(|reading| reading.name.as_str()).collect();
-    if !derived.is_empty() {
-        lines.push(format!("Not in here, since it is derived from readings: {}.", derived.join(", ")));
-    }
     lines
 }
 

@@ -115,6 +115,14 @@ impl Printer {
             Expr::Compare(op, ty, left, right) => {
                 let mark = BinaryOp::Compare(*op).mark();
                 let exact = matches!(op, Compare::Equal | Compare::NotEqual) && ty.is_real();
+                // What is not itself is no number.
+                if exact && left == right {
+                    let asked = Doc::Method(Box::new(self.receiver(left)), "is_nan".into(), Vec::new());
+                    return match op {
+                        Compare::NotEqual => (asked, Level::Primary),
+                        _ => (Doc::Before("!", Box::new(asked)), Level::Unary),
+                    };
+                }
                 if exact && !matches!(**right, Expr::Real(0.0, _)) {
                     self.allowed.insert("float_cmp");
                 }
@@ -229,6 +237,10 @@ impl Printer {
             let name = if op == Arith::Div { "checked_div" } else { "checked_rem" };
             let checked = Doc::Method(Box::new(self.receiver(left)), name.into(), vec![self.doc(right)]);
             return (Doc::Method(Box::new(checked), "unwrap_or".into(), vec![text("0")]), Level::Primary);
+        }
+        // Half of a sum is rounded otherwise there.
+        if op == Arith::Div && matches!(right, Expr::Real(2.0, _)) && matches!(left, Expr::Arith(Arith::Add, ..)) {
+            self.allowed.insert("manual_midpoint");
         }
         let level = match op {
             Arith::Mul | Arith::Div | Arith::Rem => Level::Product,

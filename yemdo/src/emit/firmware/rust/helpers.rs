@@ -24,12 +24,18 @@ pub(super) fn curves(firmware: &Firmware, out: &mut Lines) {
         let gives = if leaves { format!("Option<{name}>") } else { name.to_owned() };
         out.line(&format!("fn curve_{}(x: {name}) -> {gives} {{", curve.name));
         let constant = curve.name.to_uppercase();
-        out.line(&format!("    const {constant}: [({name}, {name}); {}] = [", curve.points.len()));
+        let head = format!("    const {constant}: [({name}, {name}); {}] = [", curve.points.len());
         let real = |value: f64, ty: Ty| if ty.is_real() { real(value, ty) } else { digits(value as i128) };
-        for (x, y) in &curve.points {
-            out.line(&format!("        ({}, {}),", real(*x, curve.ty), real(*y, curve.ty)));
+        let points: Vec<String> = curve.points.iter().map(|(x, y)| format!("({}, {})", real(*x, curve.ty), real(*y, curve.ty))).collect();
+        let flat = points.join(", ");
+        // As rustfmt lays out a short list.
+        if flat.len() <= 60 && head.len() + flat.len() <= 98 {
+            out.line(&format!("{head}{flat}];"));
+        } else {
+            out.line(&head);
+            points.iter().for_each(|point| out.line(&format!("        {point},")));
+            out.line("    ];");
         }
-        out.line("    ];");
         let (first, end) = (curve.points.first().copied().unwrap_or_default(), curve.points.get(last).copied().unwrap_or_default());
         match curve.outside {
             Outside::Fault => {
