@@ -30,7 +30,7 @@ fn main() {
                     let only = Only::These { readings: vec![*id], routines: Vec::new() };
                     firmware(&part, Language::Rust, &Options { only, ..options.clone() }).is_ok()
                 };
-                let readings: Vec<_> = part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_shown()).collect();
+                let readings: Vec<_> = part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_measured()).collect();
                 if !readings.iter().all(able) {
                     let readings = readings.into_iter().filter(able).collect();
                     options.only = Only::These { readings, routines: part.routines().ids().collect() };
