@@ -9,6 +9,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_owned()
@@ -78,9 +79,9 @@ fn replay(text: &str, folder: &Path) -> (String, usize) {
     (out, commands)
 }
 
-fn check(document: &Path) -> usize {
+fn check(number: usize, document: &Path) -> usize {
     let name = document.file_stem().unwrap().to_string_lossy().into_owned();
-    let folder = workplace(&name);
+    let folder = workplace(&format!("{number}-{name}"));
     let text = fs::read_to_string(document).unwrap();
     let (replayed, commands) = replay(&text, &folder);
     let _ = fs::remove_dir_all(&folder);
@@ -100,6 +101,17 @@ fn documents_show_what_the_commands_print() {
         documents.extend(entries.filter(|path| path.extension().is_some_and(|ext| ext == "md")));
     }
     documents.sort();
-    let commands: usize = documents.iter().map(|document| check(document)).sum();
+    // Each has a folder of its own, so several are run side by side.
+    let (next, commands) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let work = || {
+        while let Some((number, document)) = Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|at| Some((at, documents.get(at)?))) {
+            commands.fetch_add(check(number, document), Ordering::Relaxed);
+        }
+    };
+    std::thread::scope(|scope| {
+        let workers = std::thread::available_parallelism().map_or(2, usize::from);
+        (0..workers).for_each(|_| drop(scope.spawn(work)));
+    });
+    let commands = commands.into_inner();
     assert!(commands >= 10, "only {commands} commands were run");
 }
