@@ -222,6 +222,7 @@ fn what_cannot_be_derived() {
         (r#"x = { unit = "m", gap = "9 s", start = 1, formula = "level * elapsed" }"#, "`start` is for what goes on", "1", ""),
         (r#"x = { unit = "m", gap = "9 s", formula = "level" }"#, "`gap` is for what takes", "9 s", ""),
         (r#"x = { unit = "m", gap = "9 parsecs", formula = "level * elapsed" }"#, "`9 parsecs` is not a valid time", "9 parsecs", ""),
+        (r#"x = { unit = "m", gap = "9 s", start = nan, formula = "before.x + level" }"#, "this is no finite number", "nan", ""),
         (r#"x = { unit = "m", formula = "x + level" }"#, "its own value at the frame before is before.x", "x", ""),
         (r#"x = { unit = "m", formula = "y + level" }, y = { unit = "m", formula = "level" }"#, "it comes further below", "y", ""),
         (r#"x = { unit = "m", gap = "9 s", formula = "level + before.depht" }"#, "there is no reading `depht`", "before.depht", ""),

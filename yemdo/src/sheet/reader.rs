@@ -279,6 +279,7 @@ fn describe(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "text",
         DeValue::Integer(_) => "a whole number",
+        DeValue::Float(number) if number.as_str().trim_start_matches(['+', '-']).starts_with(['n', 'i']) => "no finite number",
         DeValue::Float(_) => "a number with a fraction",
         DeValue::Boolean(_) => "true or false",
         DeValue::Datetime(_) => "a date",
