@@ -286,7 +286,7 @@ impl Decoder {
                 digits: self.digits.1.get(planned.id).copied().flatten().unwrap_or(Digits::UNKNOWN),
             });
         }
-        let derived = frame_derived(&self.part, frame).to_vec();
+        let derived = model.derived.clone();
         for (id, given) in derived.into_iter().zip(self.derive(frame, values.measured())) {
             let Some(reading) = self.part.readings.get(id) else { continue };
             let value = Some(given.value).filter(|_| given.status.has_value());
@@ -301,7 +301,7 @@ impl Decoder {
                 waits_for: Vec::new(),
                 fault: given.fault,
                 codes: Vec::new(),
-                digits: reading.decimals.map_or(Digits::UNKNOWN, Digits::Decimals),
+                digits: predict::digits(&self.part, id, &self.settings, &|value| value),
             });
         }
         Ok(Decoded { part: self.part.clone(), frame, codes, readings })
@@ -450,7 +450,9 @@ impl Decoder {
             let measured = |place: usize| (out.values(place).get(at).copied().unwrap_or(f64::NAN), out.status(place, at));
             let mut place = columns.iter_mut();
             derivation.step(&self.part, &self.parameters, model, &measured, self.times.get(at).copied(), &mut |given| {
-                place.next().and_then(|column| column.get_mut(at)).into_iter().for_each(|place| *place = given.clone());
+                if let Some(place) = place.next().and_then(|column| column.get_mut(at)) {
+                    *place = given;
+                }
             });
         }
         columns.into_iter().for_each(|column| out.push_derived(column));
@@ -563,10 +565,6 @@ impl Decoder {
             at += 1;
         }
     }
-}
-
-fn frame_derived(part: &Sheet, frame: FrameId) -> &[ReadingId] {
-    part.frames.get(frame).map_or(&[], |frame| frame.derived.as_slice())
 }
 
 /// The codes of a frame that stand in the bytes that came.

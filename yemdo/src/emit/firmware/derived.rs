@@ -6,14 +6,12 @@ use super::code::{Constant, Expr, Function, Gives, Param, Pass, Type};
 use super::formula::{Source, body};
 use super::names::{Scope, snake};
 use super::readings::{capital, cited, said, unit_text};
-use crate::formula::facts::Facts;
 use crate::formula::input::InputKey;
 use crate::formula::typed::{ExprKind, Formula, each};
 use crate::ground::number::Ty;
 use crate::ground::words::time_text;
 use crate::model::input::{Input, inputs};
 use crate::model::reading::{End, Reading};
-use crate::plan::frame::bounds;
 
 impl Build<'_> {
     /// All that are wanted, in the sheet's order.
@@ -56,8 +54,7 @@ impl Build<'_> {
         }
         let params: Vec<Param> = self.params(&takes, None).into_iter().chain(params).collect();
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-        let facts = Facts::of_all(&[(InputKey(u64::MAX), formula)], &part.curves, &|key| bounds(part, key));
-        let facts = facts.into_iter().next().unwrap_or_else(Facts::unknown);
+        let facts = self.facts_of(formula);
         let (statements, fails) = body(formula, &facts, &Found { build: self, sources }, &given);
         self.note_curves(formula);
         let name = self.prefix.function(&reading.name);
