@@ -15,7 +15,7 @@ use crate::bus::Buses;
 use crate::formula::curve::Curve;
 use crate::formula::typed::Formula;
 use crate::ground::diagnostic::{Diagnostic, SheetError};
-use crate::ground::list::List;
+use crate::ground::list::{Id, List};
 use crate::ground::number::Ty;
 use crate::ground::text::{Source, Span};
 
@@ -116,6 +116,12 @@ impl std::fmt::Display for NotAnAddress {
 }
 
 impl std::error::Error for NotAnAddress {}
+
+/// The item of a name: the one that is typed exactly so, otherwise one that differs in case alone.
+fn named<I: Id, T>(list: &List<I, T>, name: &str, name_of: impl Fn(&T) -> &String) -> Option<I> {
+    let exact = list.position(|item| name_of(item) == name);
+    exact.or_else(|| list.position(|item| name_of(item).eq_ignore_ascii_case(name)))
+}
 
 /// What a sheet says, every name bound and every width known. Reached through [`Part`].
 #[derive(Clone, Debug)]
@@ -288,7 +294,7 @@ impl Sheet {
     /// # Errors
     /// [`UnknownName`] says what it may have meant.
     pub fn frame(&self, name: &str) -> Result<FrameId, UnknownName> {
-        let found = self.frames.position(|frame| frame.name.eq_ignore_ascii_case(name));
+        let found = named(&self.frames, name, |frame| &frame.name);
         found.ok_or_else(|| self.unknown(Kind::Frame, name, self.frames.iter().map(|frame| frame.name.as_str())))
     }
 
@@ -320,7 +326,7 @@ impl Sheet {
     /// # Errors
     /// [`UnknownName`].
     pub fn register(&self, name: &str) -> Result<RegisterId, UnknownName> {
-        let found = self.registers.position(|register| register.name.eq_ignore_ascii_case(name));
+        let found = named(&self.registers, name, |register| &register.name);
         found.ok_or_else(|| self.unknown(Kind::Register, name, self.registers.iter().map(|register| register.name.as_str())))
     }
 
@@ -331,10 +337,16 @@ impl Sheet {
     pub fn field(&self, name: &str) -> Result<FieldId, UnknownName> {
         if let Some((register, field)) = name.split_once('.') {
             let home = self.register(register)?;
-            let found = self.fields.position(|known| known.register == Some(home) && known.name.eq_ignore_ascii_case(field));
+            let is_it = |known: &Field, same: fn(&str, &str) -> bool| known.register == Some(home) && same(&known.name, field);
+            let exact = self.fields.position(|known| is_it(known, |one, other| one == other));
+            let found = exact.or_else(|| self.fields.position(|known| is_it(known, str::eq_ignore_ascii_case)));
             return found.ok_or_else(|| self.unknown(Kind::Field, name, self.fields.iter().map(|field| field.name.as_str())));
         }
-        let all: Vec<(FieldId, &Field)> = self.fields.entries().filter(|(_, field)| field.name.eq_ignore_ascii_case(name)).collect();
+        let alike = |same: fn(&str, &str) -> bool| self.fields.entries().filter(move |(_, field)| same(&field.name, name));
+        let mut all: Vec<(FieldId, &Field)> = alike(|one, other| one == other).collect();
+        if all.is_empty() {
+            all = alike(str::eq_ignore_ascii_case).collect();
+        }
         match all.as_slice() {
             [(only, _)] => Ok(*only),
             [] => Err(self.unknown(Kind::Field, name, self.fields.iter().map(|field| field.name.as_str()))),
@@ -346,12 +358,17 @@ impl Sheet {
         }
     }
 
+    /// Whether there is a field of exactly this name, as formulas name it.
+    pub(crate) fn has_field(&self, name: &str) -> bool {
+        self.fields.iter().any(|field| field.name == name)
+    }
+
     /// The routine of that name, whatever its case.
     ///
     /// # Errors
     /// [`UnknownName`].
     pub fn routine(&self, name: &str) -> Result<RoutineId, UnknownName> {
-        let found = self.routines.position(|routine| routine.name.eq_ignore_ascii_case(name));
+        let found = named(&self.routines, name, |routine| &routine.name);
         found.ok_or_else(|| self.unknown(Kind::Routine, name, self.routines.iter().map(|routine| routine.name.as_str())))
     }
 
@@ -360,7 +377,7 @@ impl Sheet {
     /// # Errors
     /// [`UnknownName`].
     pub fn quantity(&self, name: &str) -> Result<QuantityId, UnknownName> {
-        let found = self.quantities.position(|quantity| quantity.name.eq_ignore_ascii_case(name));
+        let found = named(&self.quantities, name, |quantity| &quantity.name);
         found.ok_or_else(|| self.unknown(Kind::Quantity, name, self.quantities.iter().map(|quantity| quantity.name.as_str())))
     }
 
@@ -369,7 +386,7 @@ impl Sheet {
     /// # Errors
     /// [`UnknownName`].
     pub fn parameter(&self, name: &str) -> Result<ParameterId, UnknownName> {
-        let found = self.parameters.position(|parameter| parameter.name.eq_ignore_ascii_case(name));
+        let found = named(&self.parameters, name, |parameter| &parameter.name);
         found.ok_or_else(|| self.unknown(Kind::Parameter, name, self.parameters.iter().map(|parameter| parameter.name.as_str())))
     }
 

@@ -335,10 +335,13 @@ impl Parser {
             return Ok(Expr { kind: ExprKind::Call(name, span, args), span: span.to(end), depth });
         }
         if self.takes(".") {
-            let (Token::Name(member), member_span) = self.next() else {
-                self.at -= 1;
-                return Err(self.unexpected("a name behind the dot"));
-            };
+            let (mut member, mut member_span) = self.member()?;
+            // REGISTER.FIELD.column, if several registers have a field of that name.
+            if self.takes(".") {
+                let (column, column_span) = self.member()?;
+                member = format!("{member}.{column}");
+                member_span = member_span.to(column_span);
+            }
             let whole = span.to(member_span);
             return Ok(Expr { kind: ExprKind::Name(name, Some((member, member_span))), span: whole, depth: 1 });
         }
@@ -346,6 +349,15 @@ impl Parser {
             return Err(no_pointers(self.span()));
         }
         Ok(Expr { kind: ExprKind::Name(name, None), span, depth: 1 })
+    }
+
+    /// The name after a dot.
+    fn member(&mut self) -> Parsed<(String, Span)> {
+        let (Token::Name(member), span) = self.next() else {
+            self.at -= 1;
+            return Err(self.unexpected("a name behind the dot"));
+        };
+        Ok((member, span))
     }
 
     /// Behind an opening parenthesis: a cast or an expression.

@@ -11,6 +11,7 @@ use crate::ground::hex::parse_integer;
 use crate::ground::list::List;
 use crate::ground::text::{Span, Text};
 use crate::model::ids::{ColumnId, FieldId, RegisterId};
+use crate::model::name::UnknownName;
 use crate::model::registers::{Access, ColumnName, Field, FieldValue};
 use crate::sheet::reader::At;
 use crate::sheet::tree::{self, Choice};
@@ -212,6 +213,19 @@ impl Resolver {
         }
     }
 
+    /// A name that is no field's, or that of several fields.
+    pub(super) fn unknown_field(&mut self, name: &str, span: Span, unknown: &UnknownName) {
+        let problem = if unknown.ways.is_empty() {
+            let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
+            let problem = Diagnostic::error("unknown-name", span, format!("there is no field `{name}`"));
+            problem.label("not a field").known(name, "fields", known)
+        } else {
+            let problem = Diagnostic::error("ambiguous", span, format!("several registers have a field `{name}`"));
+            problem.label("which of them?").help(format!("write \"{}\"", unknown.ways.join("\" or \"")))
+        };
+        self.report(problem);
+    }
+
     /// Fields and their codes, each field once.
     pub(super) fn choices(&mut self, typed: &[tree::Named<Choice>]) -> Vec<(FieldId, i128)> {
         let mut found: Vec<(FieldId, i128, Span)> = Vec::new();
@@ -230,12 +244,12 @@ impl Resolver {
 
     /// A field by name and one of its codes, by number or name.
     pub(super) fn choice(&mut self, name: &At<String>, choice: &Choice) -> Option<(FieldId, i128)> {
-        let Ok(index) = self.part.field(&name.value) else {
-            let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
-            let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
-            let problem = problem.known(&name.value, "fields", known);
-            self.report(problem);
-            return None;
+        let index = match self.part.field(&name.value) {
+            Ok(index) => index,
+            Err(unknown) => {
+                self.unknown_field(&name.value, name.span, &unknown);
+                return None;
+            }
         };
         let field = self.part.fields.get(index)?;
         let (low, high) = field.bounds();
@@ -253,7 +267,10 @@ impl Resolver {
                 let text = format!("{typed} is a code of `{}`, and the name of its code {}", name.value, row.code);
                 Diagnostic::error("ambiguous", code.span, text)
                     .label("which of the two?")
-                    .help(format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value))
+                    .help(match typed.starts_with("0x") {
+                        true => format!("write \"{typed}\" for the name, or {} for the code", code.value),
+                        false => format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value),
+                    })
             }
             (_, _, Some(code)) => return Some((index, code)),
             (Choice::Code(code), ..) => {

@@ -150,14 +150,8 @@ impl Resolver {
     }
 
     pub(super) fn known_field(&mut self, name: &Text) -> Option<FieldId> {
-        let found = self.part.field(&name.value).ok();
-        if found.is_none() {
-            let known: Vec<&str> = self.part.fields.iter().map(|field| field.name.as_str()).collect();
-            let problem = Diagnostic::error("unknown-name", name.span, format!("there is no field `{}`", name.value)).label("not a field");
-            let problem = problem.known(&name.value, "fields", known);
-            self.report(problem);
-        }
-        found
+        let found = self.part.field(&name.value);
+        found.map_err(|unknown| self.unknown_field(&name.value, name.span, &unknown)).ok()
     }
 
     fn movable(&mut self, moves: &[FieldId], span: Span) {

@@ -163,6 +163,17 @@ impl Resolver {
         true
     }
 
+    /// The pieces of a name that may be an array's: `codes`, `FIELD` of `FIELD.column`, and what follows the name of a frame or a
+    /// register. A column is none, whatever its name.
+    fn could_be_arrays<'n>(&self, name: &'n str) -> impl Iterator<Item = &'n str> + use<'n> {
+        let mut pieces = name.split('.');
+        let first = pieces.next();
+        let home = |name: &str| {
+            self.part.frames.iter().any(|frame| frame.name == name) || self.part.registers.iter().any(|register| register.name == name)
+        };
+        first.into_iter().chain(pieces.next().filter(|_| first.is_some_and(home)))
+    }
+
     /// Readings of arrays become one reading an element.
     fn expand<'t>(&mut self, readings: &'t [tree::Named<tree::Reading>]) -> Option<Vec<Wanted<'t>>> {
         let mut wanted = Vec::new();
@@ -176,9 +187,9 @@ impl Resolver {
                 }
             }
             let mut counts: Vec<(String, usize)> = Vec::new();
-            for used in names.iter().flat_map(|(used, _)| used.split('.')) {
+            for used in names.iter().flat_map(|(used, _)| self.could_be_arrays(used)) {
                 let elements = self.arrays.get(used).map_or(0, Vec::len);
-                let plain = self.code_names.contains_key(used) || self.part.field(used).is_ok();
+                let plain = self.code_names.contains_key(used) || self.part.has_field(used);
                 if elements > 0 && !plain && !counts.iter().any(|(known, _)| known == used) {
                     counts.push((used.to_owned(), elements));
                 }
