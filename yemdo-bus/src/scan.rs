@@ -4,7 +4,7 @@ use yemdo::bus::modbus::{AddressRange, ModbusTable, ResponseError, read_request,
 use yemdo::bus::{Bus, Operation, Transfer};
 use yemdo::part::Origin;
 use yemdo::routine::{Answer, Failure, Runner};
-use yemdo::{Decoder, Part, Settings};
+use yemdo::{Decoder, Part, State};
 
 use crate::error::Cause;
 use crate::port::Port;
@@ -129,7 +129,7 @@ fn evidence(port: &mut dyn Port, part: &Part, bus: Bus) -> Evidence {
         if !expects.is_some_and(|step| matches!(step.action, yemdo::part::Action::Expect(_))) {
             continue;
         }
-        let runner = Runner::new(part, routine, Settings::reset(part)).and_then(|runner| runner.on_bus(bus, None));
+        let runner = Runner::new(part, routine, State::reset(part)).and_then(|runner| runner.on_bus(bus, None));
         let Ok(mut runner) = runner else { continue };
         let mut next = runner.start();
         let name = part.routines().get(routine).map_or("", |routine| routine.name());
@@ -170,12 +170,11 @@ fn evidence(port: &mut dyn Port, part: &Part, bus: Bus) -> Evidence {
 
 /// A frame with a check that is read without being started first.
 fn by_check(port: &mut dyn Port, part: &Part, bus: Bus) -> Evidence {
-    let parameters: Vec<f64> = part.parameters().iter().map(|parameter| parameter.default).collect();
     for (id, frame) in part.frames().entries().filter(|(_, frame)| !frame.checks().is_empty()) {
         if !matches!(frame.origin(), Origin::Read(_) | Origin::Registers(_)) {
             continue;
         }
-        let Ok(operations) = yemdo::configure::read_frame(part, bus, frame, &Settings::reset(part), &parameters) else { continue };
+        let Ok(operations) = yemdo::configure::read_frame(part, bus, frame, &State::reset(part)) else { continue };
         let [Operation::Transfer(transfer)] = operations.as_slice() else { continue };
         let Ok(bytes) = port.transfer(transfer) else { continue };
         if Decoder::new(part).decode(id, &bytes).is_ok() {

@@ -213,7 +213,7 @@ fn a_recording_is_played_back() {
     let wrong = "# yemdo traffic 1\n0.1 i2c 0x4E W 30 Q 2\n";
     assert_eq!(yemdo_bus::record::Playback::parse(wrong).unwrap_err(), (2, "expected W, R, = or !, not `Q`".into()));
     // And its frames are found in it.
-    let mut frames = yemdo::record::TrafficFrames::new(&part, &yemdo::Settings::reset(&part), &[]);
+    let mut frames = yemdo::record::TrafficFrames::new(&part, &yemdo::State::reset(&part));
     let found: Vec<_> = text.lines().filter_map(|line| frames.take(&yemdo::record::Traffic::parse(line).unwrap()?)).collect();
     assert_eq!((found.len(), found[0].0), (1, part.frame("LIGHT").unwrap()));
 }
@@ -241,7 +241,7 @@ fn an_interrupted_configure_knows_what_was_written() {
     );
     device.configure(&wishes).unwrap();
     let span = part.fields().get(part.field("SPAN").unwrap()).unwrap();
-    assert_eq!(device.settings().field(span), 2);
+    assert_eq!(device.state().field(span), 2);
     assert!(device.port_mut().now() > 0);
 }
 

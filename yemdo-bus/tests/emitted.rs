@@ -10,7 +10,7 @@ use yemdo::bus::Bus;
 use yemdo::configure::{LastReading, Limits, Wish, WriteScope, choose, configure, next_range, quantity_value};
 use yemdo::emit::{Language, Options, firmware};
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
-use yemdo::{Part, Settings};
+use yemdo::{Part, State};
 use yemdo_bus::{Device, Rig};
 
 /// What `emit rust` writes, as it writes it.
@@ -165,7 +165,7 @@ fn thresholds_go_there_and_back() {
 #[test]
 fn a_threshold_of_two_fields_is_as_near_as_the_command_sets_it() {
     let part = sheet("lantern-16");
-    let (upper, start) = (part.quantity("upper_limit").unwrap(), Settings::reset(&part));
+    let (upper, start) = (part.quantity("upper_limit").unwrap(), State::reset(&part));
     for (gain, time) in [(lantern_16::Gain::Single, lantern_16::Time::Ms162), (lantern_16::Gain::Fivefold, lantern_16::Time::Ms54)] {
         for wanted in [0.0, 0.04, 1.0, 37.7, 410.0, 9_000.0, 1.0e5, 1.0e9, -1.0, f64::NAN] {
             let rig = rig("lantern-16", &[]);
@@ -193,9 +193,9 @@ fn a_threshold_of_two_fields_is_as_near_as_the_command_sets_it() {
 #[test]
 fn ranges_are_chosen_as_the_library_chooses_them() {
     let part = sheet("lantern-16");
-    let choices = choose(&part, part.reading("illuminance").ok(), &Settings::reset(&part), &[], &Limits::default()).unwrap();
+    let choices = choose(&part, part.reading("illuminance").ok(), &State::reset(&part), &Limits::default()).unwrap();
     let scales: Vec<f64> = choices.iter().map(|choice| choice.range.unwrap().1).collect();
-    let set = |settings: &mut lantern_16::Settings, row: usize| {
+    let set = |settings: &mut lantern_16::State, row: usize| {
         let code = |name: &str| {
             let field = part.field(name).unwrap();
             u8::try_from(choices[row].codes.iter().find(|(id, _)| *id == field).unwrap().1).unwrap()
@@ -205,7 +205,7 @@ fn ranges_are_chosen_as_the_library_chooses_them() {
     };
     let values = [0.0, 60.0, 87.3, 87.4, 174.0, 175.0, 800.0, 5000.0, 25_199.0, 25_201.0, 31_000.0, 1.0e9, -300.0, f64::NAN];
     for (now, last) in (0..scales.len()).flat_map(|now| values.map(|value| (now, Some(value))).into_iter().chain([(now, None)])) {
-        let mut settings = lantern_16::Settings::default();
+        let mut settings = lantern_16::State::default();
         set(&mut settings, now);
         let before = settings.clone();
         let next = next_range(&scales, now, last.map_or(LastReading::Saturated, LastReading::Value));
@@ -249,7 +249,7 @@ fn a_dose_adds_up_as_in_the_decoder() {
         let [high, low] = level.to_be_bytes();
         let bytes = [0x00, 0x20, high, low, 0x0D, 0xAC];
         let frame = lantern_16::LightFrame::unpack(&bytes).unwrap();
-        let now = frame.illuminance(&lantern_16::Settings::default()).get().unwrap();
+        let now = frame.illuminance(&lantern_16::State::default()).get().unwrap();
         if let Some(before) = before.replace(now) {
             dose = lantern_16::dose(now, before, dose, lantern_16::DOSE_GAP).unwrap();
         }

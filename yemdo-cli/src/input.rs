@@ -6,7 +6,7 @@ use std::path::Path;
 
 use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure};
 use yemdo::record::{LogReader, Record, parse_dump};
-use yemdo::{Decoder, Part, RegisterId, Settings, UnknownName, parse_integer};
+use yemdo::{Decoder, Part, RegisterId, State, UnknownName, parse_integer};
 
 use crate::failure::Failure;
 
@@ -63,10 +63,10 @@ pub(crate) fn dump(part: &Part, path: &Path) -> Result<Vec<(RegisterId, u64)>, F
 }
 
 /// The registers as they are: after a reset, or as a dump has them.
-pub(crate) fn present(part: &Part, path: Option<&Path>) -> Result<Settings, Failure> {
-    let mut settings = Settings::reset(part);
+pub(crate) fn present(part: &Part, path: Option<&Path>) -> Result<State, Failure> {
+    let mut settings = State::reset(part);
     for (register, value) in path.map(|path| dump(part, path)).transpose()?.into_iter().flatten() {
-        part.registers().get(register).into_iter().for_each(|register| settings.set_register(register, value));
+        part.registers().get(register).into_iter().for_each(|register| settings.read_register(register, value));
     }
     Ok(settings)
 }
@@ -77,7 +77,7 @@ pub(crate) fn worked_out(
     dump: Option<&Path>,
     typed: &[String],
     scope: WriteScope,
-) -> Result<(Settings, Configuration), Failure> {
+) -> Result<(State, Configuration), Failure> {
     let start = present(part, dump)?;
     let wishes = wishes(part, typed)?;
     let done = configure(part, &start, &wishes, scope).map_err(impossible)?;
@@ -121,7 +121,7 @@ pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failu
                     return Err(Failure::told(format!("`{first}` and `{typed}` set the same field to different values")));
                 }
                 set.push((*field, *code, typed));
-                part.fields().get(*field).into_iter().for_each(|field| decoder.settings_mut().set_field(field, *code));
+                part.fields().get(*field).into_iter().for_each(|field| decoder.state_mut().set_field(field, *code));
             }
             Wish::Parameter { parameter, value, .. } => {
                 decoder.set_parameter(*parameter, *value).map_err(|error| Failure::told(error.to_string()))?;
@@ -132,15 +132,15 @@ pub(crate) fn apply(decoder: &mut Decoder, typed: &[String]) -> Result<(), Failu
     }
     // What follows from them is as it would be after `configure`.
     if !others.is_empty() {
-        let done = configure(&part, decoder.settings(), &others, WriteScope::Changed);
-        *decoder.settings_mut() = done.map_err(impossible)?.settings;
+        let done = configure(&part, decoder.state(), &others, WriteScope::Changed);
+        *decoder.state_mut() = done.map_err(impossible)?.state;
     }
     Ok(())
 }
 
 /// Sets what a log says was set, and then what is typed, which goes before it; everything else is as in `before`.
-pub(crate) fn apply_logged(decoder: &mut Decoder, before: &Settings, logged: &[(String, String)], typed: &[String]) -> Result<(), Failure> {
-    *decoder.settings_mut() = before.clone();
+pub(crate) fn apply_logged(decoder: &mut Decoder, before: &State, logged: &[(String, String)], typed: &[String]) -> Result<(), Failure> {
+    *decoder.state_mut() = before.clone();
     let logged: Vec<String> = logged.iter().map(|(name, value)| format!("{name}={value}")).collect();
     apply(decoder, &logged)?;
     apply(decoder, typed)

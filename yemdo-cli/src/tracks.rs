@@ -163,7 +163,7 @@ impl Tracks {
         let part = raw.part;
         let mut decoder = Decoder::new(part);
         input::apply(&mut decoder, raw.set)?;
-        let before = decoder.settings().clone();
+        let before = decoder.state().clone();
         let mut log = AnyLog::open(input, part, None, raw.name, &Clocks::new(true))?;
         let name = raw.name.unwrap_or(part.name()).to_owned();
         let (mut values, mut number, mut last) = (FrameValues::new(), 0.0, None);
@@ -174,7 +174,7 @@ impl Tracks {
                     self.refused.entry((name.clone(), "not a frame".into())).or_default().push(last.unwrap_or(number));
                     continue;
                 }
-                Step::Settings(set) => {
+                Step::State(set) => {
                     input::apply_logged(&mut decoder, &before, &set, raw.set)?;
                     continue;
                 }

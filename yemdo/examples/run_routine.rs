@@ -7,21 +7,21 @@
 
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::routine::{Answer, Operation, Runner};
-use yemdo::{Decoder, Part, Settings};
+use yemdo::{Decoder, Part, State};
 
 pub fn main() -> Result<(), Box<dyn std::error::Error>> {
     let part = Part::parse("lantern-16.toml", include_str!("../../sheets/lantern-16.toml"))?;
 
     // What is wished, in the datasheet's words, becomes register values, and what the part will really use.
     let wishes = [Wish::parse(&part, "GAIN=fivefold")?, Wish::parse(&part, "TIME=54 ms")?, Wish::parse(&part, "upper_limit=750 lx")?];
-    let done = configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed)?;
+    let done = configure(&part, &State::reset(&part), &wishes, WriteScope::Changed)?;
     for write in &done.writes {
         let name = part.registers().get(write.register).map_or("", |register| register.name());
         println!("write {name} = 0x{:04X}", write.value);
     }
 
     // The routine is a list of operations that depends on the answers.
-    let mut runner = Runner::new(&part, part.routine("measure")?, done.settings)?;
+    let mut runner = Runner::new(&part, part.routine("measure")?, done.state)?;
     let mut lamp = Lamp { config: 0x8204, looks: 0 };
     let mut asked = runner.start()?;
     while let Some(next) = asked {
@@ -40,7 +40,7 @@ pub fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // What came is decoded with the settings as they are now.
     let mut decoder = Decoder::new(&part);
-    *decoder.settings_mut() = runner.settings().clone();
+    *decoder.state_mut() = runner.state().clone();
     let light = part.frame("LIGHT")?;
     let bytes = runner.frame(light).ok_or("no frame came")?;
     for reading in decoder.decode(light, bytes)?.readings {

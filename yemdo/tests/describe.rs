@@ -16,7 +16,7 @@ use yemdo::part::Id;
 use yemdo::part::Origin;
 use yemdo::review::run_examples;
 use yemdo::routine::Runner;
-use yemdo::{Decoder, Part, Settings, Severity, Status};
+use yemdo::{Decoder, Part, State, Severity, Status};
 
 fn sheet(name: &str) -> Part {
     let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();
@@ -146,8 +146,8 @@ fn the_scale_follows_the_settings() {
     let mut decoder = Decoder::new(&part);
     let bytes = parse_hex("00 20 17 70 0D AC").unwrap();
     let mut lux = |gain_code: i128, time_code: i128| {
-        decoder.settings_mut().set_field(part.fields().get(gain).unwrap(), gain_code);
-        decoder.settings_mut().set_field(part.fields().get(time).unwrap(), time_code);
+        decoder.state_mut().set_field(part.fields().get(gain).unwrap(), gain_code);
+        decoder.state_mut().set_field(part.fields().get(time).unwrap(), time_code);
         let decoded = decoder.decode(FrameId::new(0), &bytes).unwrap();
         (decoded.readings[0].value, decoded.readings[0].status)
     };
@@ -175,12 +175,13 @@ example = [{ F = "02 04", gives = { x = "0.0625 V", scale = 0.03125 } }]
     let part = Part::parse("p", text).unwrap();
     assert!(run_examples(&part).iter().all(|run| run.mismatches.is_empty()));
     let mut decoder = Decoder::new(&part);
-    decoder.settings_mut().set_field(part.fields().get(part.field("G").unwrap()).unwrap(), 0);
+    decoder.state_mut().set_field(part.fields().get(part.field("G").unwrap()).unwrap(), 0);
     decoder.set_parameter(yemdo::ParameterId::new(0), 2.0).unwrap();
     let decoded = decoder.decode(FrameId::new(0), &[2, 4]).unwrap();
     assert_eq!(decoded.readings.iter().map(|reading| reading.value).collect::<Vec<_>>(), [Some(0.25), Some(0.5)]);
-    let reset = Settings::reset(&part);
-    let found = yemdo::configure::choose(&part, part.reading("x").ok(), &reset, &[4.0], &Default::default()).unwrap();
+    let mut state = State::reset(&part);
+    state.set_parameter(&part, yemdo::ParameterId::new(0), 4.0).unwrap();
+    let found = yemdo::configure::choose(&part, part.reading("x").ok(), &state, &Default::default()).unwrap();
     assert_eq!(found.iter().map(|choice| choice.range.unwrap().1).collect::<Vec<_>>(), [255.0 * 0.03125, 255.0 * 0.0625]);
     // A reading comes from a frame, though.
     for without in ["scale", "load * 2"] {
@@ -237,7 +238,7 @@ fn modbus_addresses_requests_and_responses() {
 fn a_magic_constant_is_taken_apart() {
     let part = sheet("keelson-6");
     let setup = part.register("SETUP").unwrap();
-    let mut settings = Settings::reset(&part);
+    let mut settings = State::reset(&part);
     let explained = explain(&part, setup, 0xAE, &mut settings).unwrap();
     let seen: Vec<(String, String, Option<&str>)> =
         explained.fields.iter().map(|f| (f.field.name().to_owned(), f.bits_text(), f.value.and_then(|row| row.name.as_deref()))).collect();
@@ -262,7 +263,7 @@ fn tables_from_the_pdf_become_sheets_that_are_sound() {
     assert!(yemdo::review::warnings(&part).iter().all(|w| w.severity == Severity::Warning));
     let t = &part.fields().get(part.field("L").unwrap()).unwrap();
     assert_eq!(t.width(), 12);
-    let mut settings = Settings::reset(&part);
+    let mut settings = State::reset(&part);
     settings.set_register(part.registers().get(part.register("L_H").unwrap()).unwrap(), 0x0A);
     settings.set_register(part.registers().get(part.register("L_L").unwrap()).unwrap(), 0xBC);
     assert_eq!(settings.field(t), 0xABC);
@@ -324,7 +325,7 @@ Table 7. Registers of the halyard-4\n\
     assert_eq!((bits("pace"), bits("V"), bits("tag_2")), ("[6:4]".into(), "[7:0][7:0]".into(), "[7:0]".into()));
     assert_eq!(notes, ["TAG is a run of 4 registers, written as an array"]);
     // What is only read and constant is an identity, and nothing to be written.
-    let (list, _) = Runner::new(&with_bus(&part), part.routine("identify").unwrap(), Settings::reset(&part)).unwrap().dry_run().unwrap();
+    let (list, _) = Runner::new(&with_bus(&part), part.routine("identify").unwrap(), State::reset(&part)).unwrap().dry_run().unwrap();
     assert_eq!(list.first().map(|request| request.meaning.as_str()), Some("expect KIND == 0xC9"));
     assert!(
         part.registers()
@@ -393,7 +394,7 @@ fn variants_differ_in_what_they_say() {
     let (name, text) = shipped().into_iter().find(|(name, _)| name == "thole-9").unwrap();
     let variant = Part::parse_variant(&name, &text, "thole-9w").unwrap();
     assert_eq!((variant.name(), variant.buses().i2c.as_ref().unwrap().address), ("thole-9w", 0x53));
-    assert_eq!(variant.readings().first().unwrap().range(&variant, &Settings::reset(&variant), &[]), Some((-65.0, 90.0)));
+    assert_eq!(variant.readings().first().unwrap().range(&variant, &State::reset(&variant)), Some((-65.0, 90.0)));
     assert_eq!(variant.readings().first().unwrap().unit(), "°C", "what is not said again stays");
     let error = Part::parse_variant(&name, &text, "thole-9v").unwrap_err();
     assert!(error.to_string().contains("did you mean `thole-9w`?"));
@@ -412,7 +413,7 @@ proptest! {
         let field = part.fields().first().unwrap();
         let (least, most) = field.bounds();
         let code = least + i128::from(code).rem_euclid(most - least + 1);
-        let mut settings = Settings::reset(&part);
+        let mut settings = State::reset(&part);
         settings.set_field(field, code);
         prop_assert_eq!(settings.field(field), code);
         let register = part.registers().first().unwrap();

@@ -51,12 +51,12 @@ fn digits_follow_the_settings_and_the_unit() {
     let shown = |decoder: &mut Decoder| decoder.decode(FrameId::new(0), &[7, 0, 0, 0]).unwrap().readings[0].to_string();
     assert_eq!(shown(&mut decoder), "7 V");
     let field = part.fields().get(part.field("G").unwrap()).unwrap();
-    decoder.settings_mut().set_field(field, 1);
+    decoder.state_mut().set_field(field, 1);
     assert_eq!(shown(&mut decoder), "2.1 V");
     #[cfg(feature = "serde")]
     {
         let id = part.reading("r").unwrap();
-        let digits = |unit: &[String]| yemdo::view::ShownUnits::new(&part, decoder.settings(), unit).unwrap().digits(id);
+        let digits = |unit: &[String]| yemdo::view::ShownUnits::new(&part, decoder.state(), unit).unwrap().digits(id);
         assert_eq!(
             (digits(&[]), digits(&["mV".to_owned()]), digits(&["µV".to_owned()])),
             (Digits::Decimals(1), Digits::Decimals(0), Digits::Decimals(0))

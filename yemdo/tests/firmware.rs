@@ -10,7 +10,7 @@ use std::process::Command;
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::emit::{EmitError, Emitted, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vectors};
 use yemdo::part::Id;
-use yemdo::{Decoder, Part, ReadingId, Settings};
+use yemdo::{Decoder, Part, ReadingId, State};
 
 fn sheets() -> Vec<Part> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
@@ -181,11 +181,11 @@ status = [{ when = "wet == 0xFFFF", is = "saturated" }]
     );
     fs::write(folder.join("main.c"), main).unwrap();
     let told = compile_and_run(&folder, &["quoin_8.c".into(), "main.c".into()]);
-    let start = Settings::reset(&one);
+    let start = State::reset(&one);
     let known = wanted.map(|value| {
         let wish = Wish::parse(&one, &format!("rate={value}Hz")).unwrap();
         let done = configure(&one, &start, &[wish], WriteScope::Changed);
-        let settings = done.as_ref().map_or(&start, |done| &done.settings);
+        let settings = done.as_ref().map_or(&start, |done| &done.state);
         format!("{} {}", u8::from(done.is_ok()), settings.register(one.registers().iter().next().unwrap()))
     });
     assert_eq!(told, format!("{}\n1 1\n", known.join("\n")));

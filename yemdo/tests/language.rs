@@ -229,7 +229,7 @@ fn a_parameter_keeps_to_its_range_and_a_setting_to_its_table() {
     assert!(decoder.set_parameter(zero, f64::NAN).is_err());
     decoder.set_parameter(zero, -1.0).unwrap();
     assert_eq!(decoder.decode(FrameId::new(0), &FRAME).unwrap().readings[0].value, Some(799.0));
-    decoder.settings_mut().set_field(part.fields().first().unwrap(), 3);
+    decoder.state_mut().set_field(part.fields().first().unwrap(), 3);
     let reading = &decoder.decode(FrameId::new(0), &FRAME).unwrap().readings[0];
     assert_eq!((reading.status, reading.fault.as_ref().map(|fault| fault.kind)), (Status::FormulaFault, Some(FaultKind::NoValue)));
 }

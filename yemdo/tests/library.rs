@@ -14,7 +14,7 @@ use yemdo::part::Id;
 use yemdo::record::{LogReader, parse_dump, parse_register};
 use yemdo::routine::{RoutineError, Runner};
 use yemdo::{
-    Columns, Decoded, Decoder, FrameId, FrameValues, Part, ReadingId, Refusal, Settings, SheetError, Status, UnknownName, parse_hex,
+    Columns, Decoded, Decoder, FrameId, FrameValues, Part, ReadingId, Refusal, State, SheetError, Status, UnknownName, parse_hex,
 };
 
 fn shipped_part(name: &str) -> Part {
@@ -32,7 +32,7 @@ fn all_of_it_is_send_sync_and_owned() {
     all::<Decoded>();
     all::<Columns>();
     all::<FrameValues>();
-    all::<Settings>();
+    all::<State>();
     all::<LogReader>();
     fn errors<T: Error + Send + Sync + 'static>() {}
     errors::<SheetError>();
@@ -272,7 +272,7 @@ fn ages_and_what_is_in_use_are_told() {
     let in_use = decoder.in_use(&frames);
     assert!(in_use.iter().all(|used| used.as_reset) && in_use.iter().any(|used| used.name.contains("GAIN")), "{in_use:?}");
     let mut set = decoder.clone();
-    set.settings_mut().set_field(part.fields().get(part.field("GAIN").unwrap()).unwrap(), 2);
+    set.state_mut().set_field(part.fields().get(part.field("GAIN").unwrap()).unwrap(), 2);
     assert!(set.in_use(&frames).iter().any(|used| !used.as_reset));
     let unknown: ReadingId = part.readings().ids().next().unwrap();
     assert_eq!(part.readings().get(unknown).map(|reading| reading.name().to_owned()), part.readings().first().map(|r| r.name().to_owned()));

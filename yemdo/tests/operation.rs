@@ -19,7 +19,7 @@ use yemdo::explain::explain;
 use yemdo::part::Access;
 use yemdo::part::Id;
 use yemdo::routine::{Answer, Failure, Operation, Request, RoutineError, Runner};
-use yemdo::{Part, Settings};
+use yemdo::{Part, State};
 
 /// Operations in words.
 fn sent(operations: &[Operation]) -> Vec<String> {
@@ -44,7 +44,7 @@ fn wish(part: &Part, typed: &[&str]) -> Vec<Wish> {
 /// bank is open and it may be written.
 struct FarEnd<'p> {
     part: &'p Part,
-    image: Settings,
+    image: State,
     /// The bits of every write, as they came.
     taken: Vec<(RegisterId, u64)>,
 }
@@ -73,7 +73,7 @@ impl FarEnd<'_> {
 }
 
 /// Sends a configuration to a far end that is as `start` says.
-fn send<'p>(part: &'p Part, bus: Bus, start: &Settings, done: &Configuration) -> FarEnd<'p> {
+fn send<'p>(part: &'p Part, bus: Bus, start: &State, done: &Configuration) -> FarEnd<'p> {
     let mut far = FarEnd { part, image: start.clone(), taken: Vec::new() };
     for write in &done.writes {
         let transfer = write_register(part, bus, part.registers().get(write.register).unwrap(), write.value).unwrap();
@@ -87,7 +87,7 @@ fn every_field_arrives_with_the_code_that_was_asked_for() {
     let mut set = 0;
     for (name, text) in shipped() {
         let part = Part::parse(&name, &text).unwrap();
-        let start = Settings::reset(&part);
+        let start = State::reset(&part);
         for (index, field) in part.fields().entries().filter(|(_, field)| field.access().is_writable()) {
             let (low, high) = field.bounds();
             let mut codes: Vec<i128> = field.values().iter().map(|row| row.code).collect();
@@ -108,7 +108,7 @@ fn every_field_arrives_with_the_code_that_was_asked_for() {
                 assert_eq!(sent.field(field), code, "{name} {typed} on the wire");
                 if field.access() == Access::ReadWrite {
                     assert_eq!(far.image.field(field), code, "{name} {typed} at the far end");
-                    assert_eq!(done.settings, far.image, "{name} {typed}: what is expected is what is");
+                    assert_eq!(done.state, far.image, "{name} {typed}: what is expected is what is");
                 }
                 for (register, value) in far.taken {
                     assert!(explain(&part, register, value, &mut start.clone()).unwrap().wrong.is_empty(), "{name} {typed}: reserved bits");
@@ -129,7 +129,7 @@ proptest! {
     fn random_settings_arrive_in_an_order_that_the_part_allows(seed in proptest::collection::vec((any::<u16>(), any::<u32>()), 1..6), dump in any::<u64>()) {
         for name in ["keelson-6", "lantern-16"] {
             let part = part(name);
-            let mut start = Settings::reset(&part);
+            let mut start = State::reset(&part);
             for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.values().is_empty()) {
                 start.set_field(field, field.values()[(dump >> (index * 3)) as usize % field.values().len()].code);
             }
@@ -157,7 +157,7 @@ proptest! {
                 }
             }
             // The same again is nothing to do.
-            prop_assert_eq!(configure(&part, &done.settings, &wishes, WriteScope::Changed).unwrap().writes, vec![]);
+            prop_assert_eq!(configure(&part, &done.state, &wishes, WriteScope::Changed).unwrap().writes, vec![]);
         }
     }
 
@@ -170,7 +170,7 @@ proptest! {
         let asked = (share * 27.0).exp2() * scale;
         let typed = [format!("GAIN={}", gain_time[0]), format!("TIME={}", gain_time[1]), format!("upper_limit={asked}")];
         let typed: Vec<&str> = typed.iter().map(String::as_str).collect();
-        let done = configure(&lantern, &Settings::reset(&lantern), &wish(&lantern, &typed), WriteScope::Changed).unwrap();
+        let done = configure(&lantern, &State::reset(&lantern), &wish(&lantern, &typed), WriteScope::Changed).unwrap();
         let met = &done.quantities[0];
         // Worked out here without a search: a mantissa of at most 13 bits that is as large as can be.
         let counts = asked / scale;
@@ -180,7 +180,7 @@ proptest! {
         }).min_by(|a, b| (a - counts).abs().total_cmp(&(b - counts).abs())).unwrap();
         prop_assert!((met.value - asked).abs() <= (nearest * scale - asked).abs() * (1.0 + 1e-9) + 1e-9, "{} for {asked}", met.value);
         let again = format!("upper_limit={}", met.value);
-        let again = configure(&lantern, &done.settings, &wish(&lantern, &[&again]), WriteScope::Changed).unwrap();
+        let again = configure(&lantern, &done.state, &wish(&lantern, &[&again]), WriteScope::Changed).unwrap();
         prop_assert_eq!(again.writes, vec![]);
     }
 
@@ -201,7 +201,7 @@ proptest! {
 #[test]
 fn thresholds_are_rounded_to_what_the_part_holds() {
     let thole = part("thole-9");
-    let reset = Settings::reset(&thole);
+    let reset = State::reset(&thole);
     let done = configure(&thole, &reset, &wish(&thole, &["upper_threshold=31 °C", "hysteresis=2 °C"]), WriteScope::Changed).unwrap();
     let used: Vec<(f64, Method)> = done.quantities.iter().map(|met| ((met.value * 100.0).round() / 100.0, met.method)).collect();
     assert_eq!(used, [(31.04, Method::Linear), (1.92, Method::Linear)]);
@@ -214,7 +214,7 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
     assert!(matches!(range("lower_threshold=20"), ConfigureError::Below { .. }));
     // Of what nobody knows, nothing is said.
     let garboard = part("garboard-rs");
-    let unknown = Settings::reset(&garboard);
+    let unknown = State::reset(&garboard);
     assert!(configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C"]), WriteScope::Changed).is_ok());
     let both = configure(&garboard, &unknown, &wish(&garboard, &["lowest_supply=19 °C", "wanted_supply=18 °C"]), WriteScope::Changed);
     assert_eq!(both.unwrap_err().to_string(), "wanted_supply would be 18 °C, below lowest_supply with 19 °C");
@@ -225,7 +225,7 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
         );
         let part = Part::parse("p", &sheet).unwrap();
         let wishes = wish(&part, &["q=1000"]);
-        configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed)
+        configure(&part, &State::reset(&part), &wishes, WriteScope::Changed)
             .map(|done| (done.quantities[0].codes[0].1, done.quantities[0].method))
     };
     assert_eq!(wide("sqrt(F)").unwrap(), (1_000_000, Method::Monotonic));
@@ -233,7 +233,7 @@ fn thresholds_are_rounded_to_what_the_part_holds() {
     assert!(matches!(wide("sin(F)").unwrap_err(), ConfigureError::NoWayBack { .. }));
     // A code that follows from a parameter.
     let ember = part("ember-14");
-    let done = configure(&ember, &Settings::reset(&ember), &wish(&ember, &["emissivity=0.9"]), WriteScope::Changed).unwrap();
+    let done = configure(&ember, &State::reset(&ember), &wish(&ember, &["emissivity=0.9"]), WriteScope::Changed).unwrap();
     assert_eq!((done.computed[0].1, done.writes[0].value), (3600, 3600));
 }
 
@@ -261,7 +261,7 @@ fn the_best_setting_comes_first() {
     let lantern = part("lantern-16");
     let index = lantern.reading("illuminance").unwrap();
     let want = Limits { up_to: Some(6000.0), within_ms: Some(100.0), ..Limits::default() };
-    let found = choose(&lantern, Some(index), &Settings::reset(&lantern), &[], &want).unwrap();
+    let found = choose(&lantern, Some(index), &State::reset(&lantern), &want).unwrap();
     assert_eq!(found.len(), 12);
     let best = &found[0];
     assert!(best.fails.is_empty());
@@ -367,9 +367,9 @@ const ROUTINES: &[(&str, &str, &[&str], &[&str])] = &[
 fn every_routine_asks_for_what_its_datasheet_says() {
     for (name, routine, wishes, expected) in ROUTINES {
         let part = part(name);
-        let done = configure(&part, &Settings::reset(&part), &wish(&part, wishes), WriteScope::Changed).unwrap();
+        let done = configure(&part, &State::reset(&part), &wish(&part, wishes), WriteScope::Changed).unwrap();
         let index = part.routine(routine).unwrap();
-        let mut runner = Runner::new(&part, index, done.settings).unwrap().dry();
+        let mut runner = Runner::new(&part, index, done.state).unwrap().dry();
         let (mut lines, mut next, mut before) = (Vec::new(), runner.start().unwrap(), (0, 0));
         while let Some(asked) = next {
             assert!(asked.at.0 >= before.0 && asked.at.1 >= before.1 && asked.at.0 <= asked.at.1, "times run on");
@@ -390,7 +390,7 @@ fn every_routine_asks_for_what_its_datasheet_says() {
 /// Runs a routine with these answers; the operations, and how it ended.
 fn run(part: &Part, routine: &str, bus: Bus, answers: &[Answer<'_>]) -> (Vec<String>, Result<Option<Vec<u8>>, RoutineError>) {
     let index = part.routine(routine).unwrap();
-    let mut runner = Runner::new(part, index, Settings::reset(part)).unwrap().on_bus(bus, None).unwrap();
+    let mut runner = Runner::new(part, index, State::reset(part)).unwrap().on_bus(bus, None).unwrap();
     let (mut lines, mut answers) = (Vec::new(), answers.iter());
     let mut next = runner.start();
     loop {
@@ -501,12 +501,12 @@ fn no_run_takes_longer_than_the_dry_run_says() {
     for (name, answers) in worst {
         let part = part(name);
         let index = part.routine("measure").unwrap();
-        let mut dry = Runner::new(&part, index, Settings::reset(&part)).unwrap().dry();
+        let mut dry = Runner::new(&part, index, State::reset(&part)).unwrap().dry();
         let mut next = dry.start().unwrap();
         while next.is_some() {
             next = dry.answer(Answer::Assumed).unwrap();
         }
-        let mut real = Runner::new(&part, index, Settings::reset(&part)).unwrap();
+        let mut real = Runner::new(&part, index, State::reset(&part)).unwrap();
         let (mut answers, mut next) = (answers.into_iter(), real.start().unwrap());
         while let Some(asked) = next {
             let waits = matches!(asked.operation, Operation::Wait(_));
@@ -523,7 +523,7 @@ fn a_modbus_part_that_refuses_says_why() {
     let refused = run(&part, "on", Bus::Modbus, &[Answer::Bytes(&[0x11, 0x85, 0x02, 0x83, 0x54])]).1.unwrap_err();
     assert_eq!(refused.to_string(), "on, step in line 4: the part answered with exception 2: ILLEGAL DATA ADDRESS");
     // Over a bus that is not the first one too, it has its own rate: 8 and 8 bytes and silence around, at 9600 baud.
-    let mut runner = Runner::new(&part, RoutineId::new(0), Settings::reset(&part)).unwrap().on_bus(Bus::Modbus, None).unwrap();
+    let mut runner = Runner::new(&part, RoutineId::new(0), State::reset(&part)).unwrap().on_bus(Bus::Modbus, None).unwrap();
     runner.start().unwrap();
     assert_eq!(runner.elapsed(), (26_355, 26_355));
 }
@@ -546,7 +546,7 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     use Answer::Done;
     let (lines, _) = run(&part, "twice", Bus::I2c, &[Done; 4]);
     assert_eq!(lines, ["0x20 W 10", "0x20 W 10", "0x20 W 20", "wait 1000", "0x20 W 20", "wait 1000"]);
-    let reset = Settings::reset(&part);
+    let reset = State::reset(&part);
     let done = configure(&part, &reset, &wish(&part, &["TOP=9"]), WriteScope::Changed).unwrap();
     let order: Vec<(usize, u64, Option<WriteReason>)> =
         done.writes.iter().map(|write| (write.register.index(), write.value, write.reason)).collect();
@@ -554,7 +554,7 @@ routine.once = [{ write = [0x20] }, { wait = "1 ms" }]
     // A zero clears nothing, so there is nothing to write.
     let keelson = crate::part("keelson-6");
     for (typed, writes) in [("DROPPED=0", 0), ("DROPPED=1", 1)] {
-        let done = configure(&keelson, &Settings::reset(&keelson), &wish(&keelson, &[typed]), WriteScope::Changed).unwrap();
+        let done = configure(&keelson, &State::reset(&keelson), &wish(&keelson, &[typed]), WriteScope::Changed).unwrap();
         assert_eq!(done.writes.len(), writes, "{typed}");
     }
     // Where the key is asked for as well, it is turned once.
@@ -578,12 +578,12 @@ example = { F = "02", gives = { r = "0.0 V" } }
 "#;
     let real = Part::parse("p", sheet).unwrap();
     let done =
-        configure(&real, &Settings::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed)
+        configure(&real, &State::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed)
             .unwrap();
     let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
     assert_eq!(values, [0x41AC_0000, 0xFE40, 0x2E66, 0x07, 0xD0]);
     let mut decoder = yemdo::Decoder::new(&real);
-    *decoder.settings_mut() = done.settings;
+    *decoder.state_mut() = done.state;
     assert_eq!(decoder.decode(FrameId::new(0), &[2]).unwrap().readings[0].value, Some(2.0 * 21.5 - 1.75));
     assert!(
         Wish::parse(&real, "LEVEL=1e39").is_err() && Wish::parse(&real, "SLOPE=128").is_err() && Wish::parse(&real, "SMALL=70000").is_err()
@@ -617,7 +617,7 @@ fn registers_on_every_kind_of_bus() {
         let (bus, wide) = (part.buses().all().next().unwrap(), part.registers().first().unwrap());
         assert_eq!(write_register(&part, bus, wide, 0x1234).unwrap().text(), write);
         assert_eq!(read_registers(&part, bus, &[wide]).unwrap()[0].text(), read);
-        let settings = Settings::reset(&part);
+        let settings = State::reset(&part);
         let frame: Vec<String> = sent(&read_frame(&part, bus, part.frames().first().unwrap(), &settings, &[]).unwrap());
         assert_eq!(frame, [both]);
     }

@@ -50,7 +50,7 @@ fn read_sheets() -> Vec<String> {
 
 /// Everything a part can be asked, with bytes that mean nothing.
 fn use_it(part: &Part, bytes: &[u8]) {
-    let reset = yemdo::Settings::reset(part);
+    let reset = yemdo::State::reset(part);
     for (id, quantity) in part.quantities().entries().take(2) {
         let now = yemdo::configure::quantity_value(part, id, &reset, &[]).unwrap_or(1.0);
         let wishes = Wish::parse(part, &format!("{}={}", quantity.name(), now * 0.7 + 1.0)).into_iter().collect::<Vec<_>>();
@@ -81,19 +81,18 @@ fn use_it(part: &Part, bytes: &[u8]) {
         let _ = decoder.decode(frame, bytes);
         let _ = decoder.decode_many(frame, &whole.repeat(3), &mut Columns::new());
     }
-    let parameters: Vec<f64> = part.parameters().iter().map(|parameter| parameter.default).collect();
     for reading in part.readings().ids() {
         let _ = yemdo::review::predict(part, reading);
-        let _ = choose(part, Some(reading), &reset, &parameters, &Limits::default());
+        let _ = choose(part, Some(reading), &reset, &Limits::default());
         let _ = decoder.reason(part.frames().ids().next().unwrap_or(yemdo::FrameId::new(0)), bytes, reading, Status::FormulaFault);
     }
-    let _ = choose(part, None, &reset, &parameters, &Limits::default());
+    let _ = choose(part, None, &reset, &Limits::default());
     for (bus, frame) in part.buses().all().flat_map(|bus| part.frames().iter().map(move |frame| (bus, frame))) {
-        let _ = read_frame(part, bus, frame, &reset, &parameters);
+        let _ = read_frame(part, bus, frame, &reset);
     }
     let _ = yemdo::review::warnings(part);
     let _ = yemdo::review::run_examples(part);
-    let mut settings = yemdo::Settings::reset(part);
+    let mut settings = yemdo::State::reset(part);
     for register in part.registers().ids() {
         let _ = yemdo::explain::explain(part, register, 0x5A5A_5A5A_5A5A_5A5A, &mut settings);
     }

@@ -7,14 +7,14 @@ use proptest::prelude::*;
 use yemdo::configure::{Limits, Wish, WriteScope, choose, configure};
 use yemdo::import::{import, rows_apart_by_blanks};
 use yemdo::review::predict;
-use yemdo::{Decoder, Part, Settings};
+use yemdo::{Decoder, Part, State};
 
 fn part(text: &str) -> Part {
     Part::parse("p.toml", &format!("part = \"p\"\ni2c.address = 0x2B\n{text}")).unwrap_or_else(|error| panic!("{error}"))
 }
 
 /// The code of a field in settings.
-fn code(part: &Part, settings: &Settings, name: &str) -> i128 {
+fn code(part: &Part, settings: &State, name: &str) -> i128 {
     settings.field(part.fields().get(part.field(name).unwrap()).unwrap())
 }
 
@@ -34,9 +34,9 @@ proptest! {
         let all = || exponents.iter().flat_map(|e| (0..1024).map(move |m| (m, *e)));
         let nearest = all().map(|(m, e)| (value(m, e) - asked).abs()).fold(f64::INFINITY, f64::min);
         let top = all().map(|(m, e)| value(m, e)).fold(0.0, f64::max);
-        match configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed) {
+        match configure(&part, &State::reset(&part), &wishes, WriteScope::Changed) {
             Ok(done) => {
-                let (m, e) = (code(&part, &done.settings, "M"), code(&part, &done.settings, "E"));
+                let (m, e) = (code(&part, &done.state, "M"), code(&part, &done.state, "E"));
                 prop_assert_eq!((value(m, e) - asked).abs(), nearest);
                 prop_assert!(held.is_none_or(|held| held == e));
                 let finest = all().filter(|(m, e)| (value(*m, *e) - asked).abs() == nearest).map(|(_, e)| e).min().unwrap();
@@ -63,7 +63,7 @@ proptest! {
         let span = |all: &mut dyn Iterator<Item = f64>| {
             all.fold(None, |range: Option<(f64, f64)>, v| Some(range.map_or((v, v), |(low, high)| (low.min(v), high.max(v)))))
         };
-        let found = choose(&part, part.reading("r").ok(), &Settings::reset(&part), &[], &Limits::default()).unwrap();
+        let found = choose(&part, part.reading("r").ok(), &State::reset(&part), &Limits::default()).unwrap();
         let top = stated.map_or(f64::INFINITY, f64::from);
         for choice in &found {
             let k = scale[choice.codes[0].1 as usize];
@@ -100,7 +100,7 @@ proptest! {
         ));
         let after = |typed: &[String]| {
             let wishes: Vec<Wish> = typed.iter().map(|typed| Wish::parse(&part, typed).unwrap()).collect();
-            configure(&part, &Settings::reset(&part), &wishes, WriteScope::Changed).unwrap().settings
+            configure(&part, &State::reset(&part), &wishes, WriteScope::Changed).unwrap().state
         };
         let apart = after(&[format!("HIGH={high}"), format!("LOW={low}")]);
         prop_assert_eq!(code(&part, &apart, "BOTH"), high << 3 | low);

@@ -7,7 +7,7 @@ use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Limits, NotReadable, Wish, WriteScope, choose, configure, read_frame};
 use yemdo::review::{predict, run_examples};
 use yemdo::routine::{Answer, Runner};
-use yemdo::{Columns, Decoder, FrameValues, Part, Settings, Status};
+use yemdo::{Columns, Decoder, FrameValues, Part, State, Status};
 
 /// The sheet of the reference, so that what is tested here is what is documented.
 fn documented() -> Part {
@@ -24,8 +24,8 @@ fn complaint(text: &str) -> String {
     Part::parse("p.toml", &format!("part = \"p\"\ni2c.address = 0x2B\n{text}")).expect_err(text).to_string()
 }
 
-fn settings(part: &Part, typed: &[&str]) -> Settings {
-    let mut settings = Settings::reset(part);
+fn settings(part: &Part, typed: &[&str]) -> State {
+    let mut settings = State::reset(part);
     for typed in typed {
         let Ok(Wish::Field { field, code, .. }) = Wish::present(part, typed) else { panic!("{typed}") };
         settings.set_field(part.fields().get(field).unwrap(), code);
@@ -46,7 +46,7 @@ fn words(operations: &[Operation]) -> Vec<String> {
 fn sends(part: &Part, typed: &[&str]) -> Result<Vec<String>, (String, Option<String>)> {
     let wishes: Vec<Wish> =
         typed.iter().map(|typed| Wish::parse(part, typed).map_err(|error| (error.message, error.help))).collect::<Result<_, _>>()?;
-    let done = configure(part, &Settings::reset(part), &wishes, WriteScope::Changed).map_err(|error| (error.to_string(), error.help()))?;
+    let done = configure(part, &State::reset(part), &wishes, WriteScope::Changed).map_err(|error| (error.to_string(), error.help()))?;
     let send = |write: &yemdo::configure::Write| {
         let register = part.registers().get(write.register).unwrap();
         yemdo::to_hex(&yemdo::configure::write_register(part, Bus::I2c, register, write.value).unwrap().send)
@@ -63,14 +63,14 @@ fn commands_and_times_follow_from_settings() {
     assert_eq!(read("PULL", &["RATE=brisk"]).unwrap(), ["0x3B W 4C 23", "wait 11500", "0x3B R 5 bytes"]);
     assert_eq!(read("BOTH", &[]).unwrap(), ["0x3B W 4D", "wait 2000", "0x3B R 1 byte", "0x3B W 4E R 1 byte"]);
     assert_eq!(
-        read_frame(&part, Bus::Modbus, frame("PULL"), &Settings::reset(&part), &[]).unwrap_err(),
+        read_frame(&part, Bus::Modbus, frame("PULL"), &State::reset(&part), &[]).unwrap_err(),
         NotReadable::OtherBus(Bus::Modbus)
     );
     // What no byte holds is not cut.
     let wide = self::part(
         "parameter.N = { default = 3, range = [0, 1000] }\nframe.F = { command = [\"N * 100\"], read = 1, code = { c = \"b0\" } }\n",
     );
-    let error = read_frame(&wide, Bus::I2c, wide.frames().first().unwrap(), &Settings::reset(&wide), &[3.0]).unwrap_err();
+    let error = read_frame(&wide, Bus::I2c, wide.frames().first().unwrap(), &State::reset(&wide), &[3.0]).unwrap_err();
     assert_eq!(error.to_string(), "`N * 100` gives nothing that can be sent or waited for, with these settings");
     assert!(complaint("frame.F = { read = 1, wait = \"1 ms\", code = { c = \"b0\" } }").contains("no `command`"));
     assert!(complaint("frame.F = { command = [\"c\"], read = 1, code = { c = \"b0\" } }").contains("not known"));
@@ -79,7 +79,9 @@ fn commands_and_times_follow_from_settings() {
 #[test]
 fn a_routine_sets_what_no_register_holds_and_writes_what_is_computed() {
     let part = documented();
-    let mut runner = Runner::new(&part, part.routine("measure").unwrap(), Settings::reset(&part)).unwrap().with_parameters(&[30.0]);
+    let mut state = State::reset(&part);
+    state.set_parameter(&part, part.parameter("length").unwrap(), 30.0).unwrap();
+    let mut runner = Runner::new(&part, part.routine("measure").unwrap(), state).unwrap();
     let (mut asked, mut next) = (Vec::new(), runner.start().unwrap());
     while let Some(request) = next {
         asked.extend(words(std::slice::from_ref(&request.operation)));
@@ -89,13 +91,13 @@ fn a_routine_sets_what_no_register_holds_and_writes_what_is_computed() {
     assert_eq!(asked, ["0x3B W 0C 4B", "0x3B W 4C 23", "wait 11500", "0x3B R 5 bytes"]);
     assert_eq!(runner.frame(part.frame("PULL").unwrap()), Some(&[0x14, 0x02, 0xF0, 0xFF, 0x00][..]));
     let field = |name: &str| part.fields().get(part.field(name).unwrap()).unwrap();
-    assert_eq!((runner.settings().field(field("RATE")), runner.settings().field(field("SAG"))), (2, 75));
+    assert_eq!((runner.state().field(field("RATE")), runner.state().field(field("SAG"))), (2, 75));
     // Conditions of parameters read nothing; those of quantities read their registers.
     let part = self::part(
         "parameter.length = { default = 4 }\nregister.A = { at = 5, field.A = { bits = \"[7:0]\" } }\nquantity.a = { unit = \"m\", formula = \"A * 2\" }\n\
          routine.r = [{ expect = \"length > 3\" }, { expect = \"a > 3\" }, { write = \"A\" }, { write = \"2B 1C\" }]\n",
     );
-    let (list, _) = Runner::new(&part, part.routine("r").unwrap(), Settings::reset(&part)).unwrap().dry_run().unwrap();
+    let (list, _) = Runner::new(&part, part.routine("r").unwrap(), State::reset(&part)).unwrap().dry_run().unwrap();
     let list: Vec<String> = list.iter().flat_map(|request| words(std::slice::from_ref(&request.operation))).collect();
     assert_eq!(list, ["0x2B W 05 R 1 byte", "0x2B W 05 00", "0x2B W 2B 1C"]);
 }
@@ -112,7 +114,7 @@ fn arrays_have_names_and_share_their_tables() {
     assert_eq!(readings, ["pull_fore", "pull_main", "height"]);
     // Each element with its own settings: (133 - 4) / 4, and (-4 - 4) * 0.05.
     let mut decoder = Decoder::new(&part);
-    *decoder.settings_mut() = settings(&part, &["GAIN_main=tenth"]);
+    *decoder.state_mut() = settings(&part, &["GAIN_main=tenth"]);
     let decoded = decoder.decode(part.frame("PULL").unwrap(), &[0x14, 0x02, 0xF0, 0xFF, 0x00]).unwrap();
     assert_eq!(decoded.readings.iter().map(|reading| reading.value).collect::<Vec<_>>(), [Some(32.25), Some(-0.4)]);
     let shared = self::part(
@@ -174,7 +176,7 @@ reading.depth = { unit = "m", formula = "d * SPAN.full / 32000.0 + shift", range
     let frame = part.frame("D").unwrap();
     let value = |set: &[&str], code: i16| {
         let mut decoder = Decoder::new(&part);
-        *decoder.settings_mut() = settings(&part, set);
+        *decoder.state_mut() = settings(&part, set);
         let (mut row, mut columns) = (FrameValues::new(), Columns::new());
         let alone = decoder.decode(frame, &code.to_be_bytes()).unwrap();
         (0..2).for_each(|_| decoder.decode_into(frame, &code.to_be_bytes(), &mut row).unwrap());
@@ -190,7 +192,7 @@ reading.depth = { unit = "m", formula = "d * SPAN.full / 32000.0 + shift", range
     assert_eq!(value(&["SPAN=20 m"], 32000).0, (Some(20.16), Status::Ok));
     let names: Vec<String> = Decoder::new(&part).in_use(&[frame]).into_iter().map(|used| used.name).collect();
     assert_eq!(names, ["SPAN", "SHIFT"]);
-    let found = choose(&part, part.reading("depth").ok(), &Settings::reset(&part), &[], &Limits::default()).unwrap();
+    let found = choose(&part, part.reading("depth").ok(), &State::reset(&part), &Limits::default()).unwrap();
     assert_eq!(found.iter().map(|choice| choice.range.unwrap().1).collect::<Vec<_>>(), [5.05, 20.2]);
     let predicted = predict(&part, part.reading("depth").unwrap()).unwrap();
     assert_eq!((predicted.settings.len(), predicted.over_settings.unwrap().0), (1, -20.32));
@@ -249,7 +251,7 @@ fn conditions_about_quantities_are_about_their_fields() {
         "{THRESHOLDS}[[routine.check]]\nread = \"LIMIT\"\n[[routine.check]]\nwait = \"1 ms\"\nwhen = \"limit > 20\"\n[[routine.check]]\nexpect = \"limit < 20\"\n"
     );
     let part = part(&sheet);
-    let runner = || Runner::new(&part, part.routine("check").unwrap(), Settings::reset(&part)).unwrap();
+    let runner = || Runner::new(&part, part.routine("check").unwrap(), State::reset(&part)).unwrap();
     let (requests, _) = runner().dry_run().unwrap();
     let asked: Vec<(&str, Option<&str>)> = requests.iter().map(|one| (one.meaning.as_str(), one.only_if.as_deref())).collect();
     let expect = ("expect limit < 20", None);
@@ -324,7 +326,7 @@ frame.F = { command = [1], read = 2, code = { x = "b0", y = "b1" } }
 reading.sum = { unit = "V", formula = "(x + y) * 0.5 / GAIN.k" }
 "#,
     );
-    let reset = Settings::reset(&part);
+    let reset = State::reset(&part);
     let limits = Limits { within_ms: Some(10.0), ..Limits::default() };
     let found = choose(&part, part.reading("sum").ok(), &reset, &[], &limits).unwrap();
     let best = found.first().unwrap();
@@ -366,7 +368,7 @@ fn polls_as_often_as_a_setting_says_and_late_answers_are_read_once() {
          routine.r = [{ set = { RATE = \"quick\" } }, { poll = \"ready\", every = \"RATE.ms\", within = \"10 ms\" }]\n",
     )
     .unwrap();
-    let mut runner = Runner::new(&part, part.routine("r").unwrap(), Settings::reset(&part)).unwrap();
+    let mut runner = Runner::new(&part, part.routine("r").unwrap(), State::reset(&part)).unwrap();
     let (mut asked, mut next, mut answers) = (Vec::new(), runner.start().unwrap(), [0x00u8, 0x80].into_iter());
     while let Some(request) = next {
         asked.extend(words(std::slice::from_ref(&request.operation)));

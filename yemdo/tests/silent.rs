@@ -6,7 +6,7 @@ use yemdo::bus::Bus;
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::review::{Proof, predict};
 use yemdo::routine::{Answer, Failure, NotRunnable, Operation, RoutineError, Runner};
-use yemdo::{Columns, Decoder, FaultKind, FrameValues, Number, Part, Refusal, Settings, Status};
+use yemdo::{Columns, Decoder, FaultKind, FrameValues, Number, Part, Refusal, State, Status};
 
 fn part(text: &str) -> Part {
     Part::parse("p.toml", &format!("part = \"p\"\n{text}")).unwrap_or_else(|error| panic!("{error}"))
@@ -18,7 +18,7 @@ fn complaint(text: &str) -> String {
 
 /// Runs a routine with answers: what was asked, and how it ended.
 fn run(part: &Part, bus: Bus, answers: &[&[u8]]) -> (Vec<String>, Result<Runner, RoutineError>) {
-    let mut runner = Runner::new(part, part.routine("r").unwrap(), Settings::reset(part)).unwrap().on_bus(bus, None).unwrap();
+    let mut runner = Runner::new(part, part.routine("r").unwrap(), State::reset(part)).unwrap().on_bus(bus, None).unwrap();
     let (mut asked, mut answers) = (Vec::new(), answers.iter());
     let mut next = runner.start();
     loop {
@@ -176,11 +176,11 @@ fn a_bus_that_the_part_lacks_gets_nothing() {
     for bus in [Bus::Spi, Bus::Modbus] {
         assert_eq!(yemdo::configure::write_register(&sheet, bus, register, 1), None);
         assert_eq!(yemdo::configure::read_registers(&sheet, bus, &[register]), None);
-        let runner = Runner::new(&sheet, sheet.routine("r").unwrap(), Settings::reset(&sheet)).unwrap();
+        let runner = Runner::new(&sheet, sheet.routine("r").unwrap(), State::reset(&sheet)).unwrap();
         assert_eq!(runner.on_bus(bus, None).unwrap_err(), NotRunnable::OtherBus(bus));
     }
     let none = part("routine.r = [{ wait = \"1 ms\" }]\n");
-    assert_eq!(Runner::new(&none, none.routine("r").unwrap(), Settings::reset(&none)).unwrap_err(), NotRunnable::NoBus);
+    assert_eq!(Runner::new(&none, none.routine("r").unwrap(), State::reset(&none)).unwrap_err(), NotRunnable::NoBus);
 }
 
 #[test]
@@ -209,10 +209,10 @@ fn a_field_is_given_once() {
     let registers = "i2c.address = 0x2B\nregister.A = { at = 1, reset = 0, field.L = { bits = \"[3:0]\" }, reserved = { bits = \"[7:4]\", write = 2 } }\n";
     let sheet = part(registers);
     let wishes = [Wish::parse(&sheet, "L=1").unwrap(), Wish::parse(&sheet, "L=2").unwrap()];
-    let error = configure(&sheet, &Settings::reset(&sheet), &wishes, WriteScope::Changed).unwrap_err();
+    let error = configure(&sheet, &State::reset(&sheet), &wishes, WriteScope::Changed).unwrap_err();
     assert!(error.to_string().contains("different codes"), "{error}");
     // Where both say the same, nothing is lost.
-    assert!(configure(&sheet, &Settings::reset(&sheet), &[wishes[0].clone(), wishes[0].clone()], WriteScope::Changed).is_ok());
+    assert!(configure(&sheet, &State::reset(&sheet), &[wishes[0].clone(), wishes[0].clone()], WriteScope::Changed).is_ok());
     // What is reserved has its bits, and no more.
     let error = complaint(&registers.replace("write = 2", "write = 0x12"));
     assert!(error.contains("0x12 does not fit in these reserved bits"), "{error}");
@@ -301,6 +301,6 @@ fn sheets_made_to_take_long_are_refused_with_the_limit() {
     );
     let sheet = part(&format!("register.A = {{ at = 1, reset = 1, field.L = {{ bits = \"[7:0]\" }} }}\n{doubled}"));
     let last = sheet.quantity("q39").unwrap();
-    let value = yemdo::configure::quantity_value(&sheet, last, &Settings::reset(&sheet), &[]);
+    let value = yemdo::configure::quantity_value(&sheet, last, &State::reset(&sheet));
     assert_eq!(value, Some((1u64 << 39) as f64));
 }

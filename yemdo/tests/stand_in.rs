@@ -9,7 +9,7 @@ use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::routine::{Answer, Runner};
 use yemdo::stand_in::{Fault, Faults, Random, Reaction, Rule, Signal, StandIn};
-use yemdo::{Decoder, Part, Settings, Status};
+use yemdo::{Decoder, Part, State, Status};
 
 fn sheet(name: &str) -> Part {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets").join(format!("{name}.toml"));
@@ -20,7 +20,7 @@ fn sheet(name: &str) -> Part {
 struct Bench {
     part: Part,
     stand_in: StandIn,
-    settings: Settings,
+    settings: State,
     now: u64,
     log: Vec<String>,
     frames: Vec<(yemdo::FrameId, Vec<u8>)>,
@@ -29,7 +29,7 @@ struct Bench {
 impl Bench {
     fn new(part: &Part) -> Self {
         let stand_in = StandIn::new(part, 7).unwrap();
-        Self { part: part.clone(), stand_in, settings: Settings::reset(part), now: 0, log: Vec::new(), frames: Vec::new() }
+        Self { part: part.clone(), stand_in, settings: State::reset(part), now: 0, log: Vec::new(), frames: Vec::new() }
     }
 
     fn with(mut self, reading: &str, signal: &str) -> Self {
@@ -68,9 +68,9 @@ impl Bench {
             }
             request = runner.answer(answer).map_err(|error| error.to_string())?;
         }
-        self.settings = runner.settings().clone();
+        self.settings = runner.state().clone();
         if let Some(decoder) = decoder {
-            *decoder.settings_mut() = self.settings.clone();
+            *decoder.state_mut() = self.settings.clone();
             for frame in self.part.frames().ids() {
                 if let Some(bytes) = runner.frame(frame) {
                     decoder.decode(frame, bytes).unwrap();
@@ -498,8 +498,7 @@ proptest! {
         let (name, bus) = SHIPPED[at];
         let part = sheet(name);
         let start = ["start", "read_calibration", "identify"].into_iter().filter(|routine| part.routine(routine).is_ok());
-        let settings = Settings::reset(&part);
-        let parameters: Vec<f64> = part.parameters().iter().map(|parameter| parameter.default).collect();
+        let settings = State::reset(&part);
         let mut bench = Bench::new(&part);
         let mut wanted = Vec::new();
         // Readings that are other forms of one value are left alone.
@@ -509,7 +508,7 @@ proptest! {
                 other.codes().iter().max() == reading.codes().iter().max()
             });
             let predicted = yemdo::review::predict(&part, id);
-            let Some((low, high)) = reading.range(&part, &settings, &parameters).or_else(|| predicted.as_ref()?.extent.as_ref().map(|extent| (extent.low, extent.high))) else { continue };
+            let Some((low, high)) = reading.range(&part, &settings).or_else(|| predicted.as_ref()?.extent.as_ref().map(|extent| (extent.low, extent.high))) else { continue };
             if known || !low.is_finite() || !high.is_finite() || high - low > 1e6 {
                 continue;
             }

@@ -9,7 +9,7 @@ use yemdo::bus::{Bus, Operation, Transfer};
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::record::{LogReader, TRAFFIC_HEADER, Traffic, TrafficFrames};
 use yemdo::routine::{Answer, Failure, NotRunnable, Runner};
-use yemdo::{Part, Settings};
+use yemdo::{Part, State};
 
 fn sheet(name: &str) -> Part {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets").join(format!("{name}.toml"));
@@ -44,30 +44,30 @@ fn asked(runner: &mut Runner, answers: &[Answer<'_>]) -> (Vec<String>, Result<()
 fn neighbouring_registers_come_in_one_transfer() {
     let lantern = sheet("lantern-16");
     let ids = |part: &Part, names: &[&str]| names.iter().map(|name| part.register(name).unwrap()).collect::<Vec<_>>();
-    let mut runner = Runner::reading_registers(&lantern, Settings::reset(&lantern), &ids(&lantern, &["LEVEL", "WARM", "ID"])).unwrap();
+    let mut runner = Runner::reading_registers(&lantern, State::reset(&lantern), &ids(&lantern, &["LEVEL", "WARM", "ID"])).unwrap();
     let answers = [Answer::Bytes(&[0x12, 0x34, 0x56, 0x78]), Answer::Bytes(&[0x4C, 0x61])];
     assert_eq!(asked(&mut runner, &answers), (vec!["0x4E W 21 R 4 bytes".into(), "0x4E W 30 R 2 bytes".into()], Ok(())));
-    let value = |name: &str| runner.settings().register(lantern.registers().get(lantern.register(name).unwrap()).unwrap());
+    let value = |name: &str| runner.state().register(lantern.registers().get(lantern.register(name).unwrap()).unwrap());
     assert_eq!((value("LEVEL"), value("WARM"), value("ID")), (0x1234, 0x5678, 0x4C61));
     // Another order, another bank, and parts that do not count up: a transfer for each.
     let (lines, _) =
-        asked(&mut Runner::reading_registers(&lantern, Settings::reset(&lantern), &ids(&lantern, &["WARM", "LEVEL"])).unwrap(), &[]);
+        asked(&mut Runner::reading_registers(&lantern, State::reset(&lantern), &ids(&lantern, &["WARM", "LEVEL"])).unwrap(), &[]);
     assert_eq!(lines, ["0x4E W 22 R 2 bytes", "0x4E W 21 R 2 bytes"]);
     let keelson = sheet("keelson-6");
     let some = ids(&keelson, &["STATUS", "GYR_0", "GYR_1", "GYR_2", "TEMP", "ACC_0", "TRIM_0", "TRIM_1"]);
-    let (lines, _) = asked(&mut Runner::reading_registers(&keelson, Settings::reset(&keelson), &some).unwrap(), &[]);
+    let (lines, _) = asked(&mut Runner::reading_registers(&keelson, State::reset(&keelson), &some).unwrap(), &[]);
     assert_eq!(lines, ["0x55 W 30 R 10 bytes", "0x55 W 2C R 2 bytes"]);
     let (lines, _) =
-        asked(&mut Runner::reading_registers(&keelson, Settings::reset(&keelson), &some).unwrap().on_bus(Bus::Spi, None).unwrap(), &[]);
+        asked(&mut Runner::reading_registers(&keelson, State::reset(&keelson), &some).unwrap().on_bus(Bus::Spi, None).unwrap(), &[]);
     assert_eq!(lines, ["C3, 10 bytes in", "B3, 2 bytes in"]);
     let single = part("part = \"p\"\ni2c = { address = 0x2B, auto_increment = false }\nregister.A = { at = 1 }\nregister.B = { at = 2 }\n");
-    let (lines, _) = asked(&mut Runner::reading_registers(&single, Settings::reset(&single), &ids(&single, &["A", "B"])).unwrap(), &[]);
+    let (lines, _) = asked(&mut Runner::reading_registers(&single, State::reset(&single), &ids(&single, &["A", "B"])).unwrap(), &[]);
     assert_eq!(lines, ["0x2B W 01 R 1 byte", "0x2B W 02 R 1 byte"]);
     // So many that one Modbus response does not hold them.
     let rows: String = (0..40).map(|at| format!("register.R{at} = {{ at = {}, width = 16 }}\n", 100 + at)).collect();
     let long = part(&format!("part = \"p\"\nmodbus = {{ numbering = \"from 0\", unit = 4 }}\n{rows}"));
     let all: Vec<_> = long.registers().ids().collect();
-    let mut runner = Runner::reading_registers(&long, Settings::reset(&long), &all).unwrap();
+    let mut runner = Runner::reading_registers(&long, State::reset(&long), &all).unwrap();
     let mut next = runner.start().unwrap();
     let mut sizes = Vec::new();
     while let Some(request) = next {
@@ -81,7 +81,7 @@ fn neighbouring_registers_come_in_one_transfer() {
 #[test]
 fn writes_are_compared_one_by_one() {
     let thole = sheet("thole-9");
-    let start = Settings::reset(&thole);
+    let start = State::reset(&thole);
     let wishes = ["RESOLUTION=11 bits", "lower_threshold=3.2 °C"].map(|typed| Wish::parse(&thole, typed).unwrap());
     let done = configure(&thole, &start, &wishes, WriteScope::Changed).unwrap();
     let good = [Answer::Done, Answer::Bytes(&[0x82]), Answer::Done, Answer::Bytes(&[0x02, 0x80])];
@@ -91,7 +91,7 @@ fn writes_are_compared_one_by_one() {
         (lines, ended),
         (["0x51 W 14 82", "0x51 W 14 R 1 byte", "0x51 W 26 02 80", "0x51 W 26 R 2 bytes"].map(String::from).to_vec(), Ok(()))
     );
-    assert_eq!(runner.settings(), &done.settings);
+    assert_eq!(runner.state(), &done.state);
     // Not compared: the writes alone.
     let (lines, _) = asked(&mut Runner::writing(&thole, start.clone(), &done.writes, false).unwrap(), &[]);
     assert_eq!(lines, ["0x51 W 14 82", "0x51 W 26 02 80"]);
@@ -105,22 +105,22 @@ fn writes_are_compared_one_by_one() {
     assert_eq!(asked(&mut runner, &[Answer::Nak]).1, Err(Failure::NoAnswer { tries: 1 }));
     // Without a bus there is nobody to write to.
     let nowhere = part("part = \"p\"\nregister.A = { at = 1, field.F = { bits = \"[0]\" } }\n");
-    assert_eq!(Runner::writing(&nowhere, Settings::reset(&nowhere), &[], true).unwrap_err(), NotRunnable::NoBus);
+    assert_eq!(Runner::writing(&nowhere, State::reset(&nowhere), &[], true).unwrap_err(), NotRunnable::NoBus);
 }
 
 #[test]
 fn a_routine_runs_again_as_it_ran() {
     let thole = sheet("thole-9");
-    let first = Runner::new(&thole, thole.routine("measure").unwrap(), Settings::reset(&thole)).unwrap();
+    let first = Runner::new(&thole, thole.routine("measure").unwrap(), State::reset(&thole)).unwrap();
     let lines = asked(&mut first.clone(), &[]).0;
-    assert_eq!(asked(&mut first.again(&Settings::reset(&thole)).unwrap(), &[]).0, lines);
+    assert_eq!(asked(&mut first.again(&State::reset(&thole)).unwrap(), &[]).0, lines);
     // From other registers it writes others.
-    let mut stopped = Settings::reset(&thole);
+    let mut stopped = State::reset(&thole);
     let mode = thole.registers().get(thole.register("MODE").unwrap()).unwrap();
     stopped.set_register(mode, 0x04);
     let again = first.again(&stopped).unwrap();
     assert_eq!(asked(&mut again.clone(), &[]).0[..2], ["0x51 W 14 84", "wait 34100"]);
-    let frame = Runner::reading_frame(&thole, Settings::reset(&thole), thole.frame("FROST").unwrap()).unwrap();
+    let frame = Runner::reading_frame(&thole, State::reset(&thole), thole.frame("FROST").unwrap()).unwrap();
     assert_eq!(asked(&mut frame.clone(), &[]).0, ["0x51 W 31 R 3 bytes"]);
     assert_eq!(frame.again(&stopped).unwrap_err(), NotRunnable::UnknownRoutine);
 }
@@ -141,19 +141,19 @@ fn frames_are_found_in_the_traffic_of_several_parts() {
     // The others on the bus, a command, and a read that failed, are none of its frames.
     text.push_str("0.2 i2c 0x2C R 7 = 89 87 1C 3E 0C 12 24\n0.3 i2c 0x34 W 7A\n0.4 i2c 0x34 W 31 R 3 ! address not acknowledged\n");
     text.push_str("0.5 i2c 0x34 W 31 R 3 = 7F 5C 38\n");
-    let mut frames = TrafficFrames::new(&binnacle, &Settings::reset(&binnacle), &parameters);
+    let mut frames = TrafficFrames::new(&binnacle, &State::reset(&binnacle));
     let found: Vec<_> = traffic(&text).iter().filter_map(|one| frames.take(one)).collect();
     let names: Vec<&str> = found.iter().map(|(id, _)| binnacle.frames().get(*id).unwrap().name()).collect();
     assert_eq!((names, found[0].1.len(), found[1].1.as_slice()), (vec!["CALIBRATION", "TEMPERATURE"], 16, &[0x7F, 0x5C, 0x38][..]));
     // A frame that breaks off begins anew.
     let half: String = commands.iter().zip(words).take(5).map(|(command, word)| line(*command, word)).collect();
     let whole: String = commands.iter().zip(words).map(|(command, word)| line(*command, word)).collect();
-    let mut frames = TrafficFrames::new(&binnacle, &Settings::reset(&binnacle), &parameters);
+    let mut frames = TrafficFrames::new(&binnacle, &State::reset(&binnacle));
     let found: Vec<_> = traffic(&(half + &whole)).iter().filter_map(|one| frames.take(one)).collect();
     assert_eq!((found.len(), found[0].1.len()), (1, 16));
     // Modbus: the response as it came, of the unit that was asked.
     let garboard = sheet("garboard-rs");
-    let mut frames = TrafficFrames::new(&garboard, &Settings::reset(&garboard), &[]);
+    let mut frames = TrafficFrames::new(&garboard, &State::reset(&garboard));
     let lines = "0.1 modbus 17 W 11 01 00 00 00 0A BE 9D R 7 = 11 01 02 05 02 FA AE\n0.2 modbus 18 W 12 01 00 00 00 0A BE AE R 7 = 12 01 02 05 02 FA EA\n";
     let found: Vec<_> = traffic(lines).iter().filter_map(|one| frames.take(one)).collect();
     assert_eq!((found.len(), garboard.frames().get(found[0].0).unwrap().name()), (1, "SWITCHES"));

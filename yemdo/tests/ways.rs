@@ -80,7 +80,7 @@ scaled = { unit = "1", formula = "(FINE == 1 ? a : a * 2) * FINE.step * gain", r
         assert_eq!(seen(&mut decoder, 50), (ok(42.0), ok(150.0)));
         assert_eq!(seen(&mut decoder, -400), (ok(-408.0), (Some(-1200.0), Status::OutOfRange)));
     }
-    decoder.settings_mut().set_field(part.fields().first().unwrap(), 1);
+    decoder.state_mut().set_field(part.fields().first().unwrap(), 1);
     for _ in 0..3 {
         assert_eq!(seen(&mut decoder, 50), (ok(126.0), ok(37.5)));
     }
@@ -89,7 +89,7 @@ scaled = { unit = "1", formula = "(FINE == 1 ? a : a * 2) * FINE.step * gain", r
     for _ in 0..3 {
         assert_eq!(seen(&mut decoder, 50), (ok(120.0), ok(25.0)));
     }
-    decoder.settings_mut().set_field(part.fields().first().unwrap(), 0);
+    decoder.state_mut().set_field(part.fields().first().unwrap(), 0);
     assert_eq!(seen(&mut decoder, 50), (ok(40.0), ok(100.0)));
     decoder.clear_frames();
     assert_eq!(seen(&mut decoder, 50), ((None, Status::Waiting), ok(100.0)));
@@ -153,7 +153,7 @@ proptest! {
             let mut decoder = Decoder::new(part);
             for (index, field) in part.fields().iter().enumerate().filter(|(_, field)| !field.values().is_empty()) {
                 let code = field.values()[(set as usize >> index) % field.values().len()].code;
-                decoder.settings_mut().set_field(field, code);
+                decoder.state_mut().set_field(field, code);
             }
             for (frame, bytes) in part.examples().iter().flat_map(|example| example.frames()) {
                 three_ways(&decoder, *frame, bytes, &mut row, &mut columns);
@@ -185,13 +185,13 @@ proptest! {
             let choices: Vec<FieldId> = part.fields().ids().filter(|field| !part.fields().get(*field).unwrap().values().is_empty()).collect();
             let mut kept = Decoder::new(part);
             let mut came: Vec<Option<&Vec<u8>>> = vec![None; part.frames().len()];
-            let (mut set, mut given) = (Vec::new(), kept.parameters().to_vec());
+            let (mut set, mut given) = (Vec::new(), kept.state().parameters().to_vec());
             for (what, which, code, share) in &doings {
                 match what {
                     0 if !choices.is_empty() => {
                         let field = part.fields().get(choices[which % choices.len()]).unwrap();
                         set.push((field, field.values()[code % field.values().len()].code));
-                        kept.settings_mut().set_field(field, set[set.len() - 1].1);
+                        kept.state_mut().set_field(field, set[set.len() - 1].1);
                     }
                     1 if !given.is_empty() => {
                         let at = which % given.len();
@@ -207,7 +207,7 @@ proptest! {
                     _ => {
                         let (frame, bytes) = frames[which % frames.len()];
                         let mut fresh = Decoder::new(part);
-                        set.iter().for_each(|(field, code)| fresh.settings_mut().set_field(field, *code));
+                        set.iter().for_each(|(field, code)| fresh.state_mut().set_field(field, *code));
                         given.iter().enumerate().for_each(|(at, value)| fresh.set_parameter(ParameterId::new(at), *value).unwrap());
                         for (other, bytes) in came.iter().enumerate().filter_map(|(other, bytes)| Some((other, (*bytes)?))) {
                             let _ = fresh.decode(FrameId::new(other), bytes);
@@ -451,7 +451,7 @@ range = [0, "SPAN.full"]
         let part = PART.get_or_init(|| Part::parse("p", sheet).unwrap());
         let mut decoder = Decoder::new(part);
         let span = part.fields().get(part.field("SPAN").unwrap()).unwrap();
-        decoder.settings_mut().set_field(span, i128::from(limit));
+        decoder.state_mut().set_field(span, i128::from(limit));
         // A setting without a row has no range: nothing is within it.
         let full = [10.0, 5000.0, 90000.0].get(usize::from(limit)).copied().unwrap_or(f64::NAN);
         let (mut row, mut columns) = (FrameValues::new(), Columns::new());

@@ -3,7 +3,7 @@
 //! [`sheet::random`] makes a sheet of bytes of choices; [`ways`] holds the ways to ask against each other; [`shrink`] makes a
 //! sheet that shows a difference small.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, missing_docs)] // it ends where something is wrong
+#![allow(unreachable_pub, clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, missing_docs)] // it ends where something is wrong
 
 pub mod cases;
 pub mod choices;
@@ -11,3 +11,8 @@ pub mod sheet;
 pub mod shrink;
 pub mod toml;
 pub mod ways;
+
+/// Bytes of choices for a sheet.
+pub const SHEET_BYTES: usize = 4096;
+/// Bytes of choices for what is asked of it.
+pub const CASE_BYTES: usize = 16384;

@@ -2,7 +2,7 @@
 
 use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Configuration, WriteScope};
-use yemdo::{Decoder, Part, Settings};
+use yemdo::{Decoder, Part, State};
 
 use super::session::{Job, Measurement, Session};
 use crate::error::DeviceError;
@@ -61,8 +61,8 @@ impl<P: AsyncPort> AsyncDevice<P> {
     }
 
     /// The registers as far as they are known.
-    pub fn settings(&self) -> &Settings {
-        self.session.settings()
+    pub fn state(&self) -> &State {
+        self.session.state()
     }
 
     async fn drive(&mut self, job: &Job) -> Result<(), DeviceError> {

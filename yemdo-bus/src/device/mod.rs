@@ -6,7 +6,7 @@ mod session;
 use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Configuration, WriteScope};
 use yemdo::routine::{Request, Runner};
-use yemdo::{Decoder, Part, RegisterId, Settings};
+use yemdo::{Decoder, Part, RegisterId, State};
 
 use crate::error::{BusError, DeviceError};
 use crate::hal::{I2cPort, SpiPort, StdDelay};
@@ -180,14 +180,14 @@ impl<P: Port> Device<P> {
         self.port
     }
 
-    /// The registers as far as they are known: as after a reset, as written, or as read.
-    pub fn settings(&self) -> &Settings {
-        self.session.settings()
+    /// What is known of the part: registers as after a reset, as written, or as read; parameters; the last frames.
+    pub fn state(&self) -> &State {
+        self.session.state()
     }
 
     /// The same, to be set as the part is.
-    pub fn settings_mut(&mut self) -> &mut Settings {
-        self.session.decoder.settings_mut()
+    pub fn state_mut(&mut self) -> &mut State {
+        self.session.decoder.state_mut()
     }
 
     /// The decoder of its frames, with parameters and calibration.
@@ -227,10 +227,7 @@ impl<P: Port> Device<P> {
             next = match self.session.answer(&mut runner, &request, outcome) {
                 Ok(next) => next,
                 Err(error) => {
-                    // What is known by then is known.
-                    if matches!(job, Job::Write(_)) {
-                        self.session.absorb(&runner);
-                    }
+                    self.session.absorb(&runner);
                     return Err(error);
                 }
             };
@@ -293,7 +290,7 @@ impl<P: Port> Device<P> {
 
     /// The bytes of a frame as they came last.
     pub fn last_bytes(&self, frame: yemdo::FrameId) -> Option<&[u8]> {
-        self.session.last_bytes(frame)
+        self.session.state().frame(frame)
     }
 
     /// Works out what settings need, reads the registers that hold them, writes those that change, and reads back. Nothing is written unless
@@ -345,7 +342,7 @@ impl<P: Port> Device<P> {
     pub fn read_registers(&mut self, registers: &[RegisterId]) -> Result<Vec<(RegisterId, u64)>, DeviceError> {
         let job = Job::Registers(registers.to_vec());
         self.patiently(|device| device.drive(&job).map(|_| ()))?;
-        let value = |id: &RegisterId| Some((*id, self.settings().register(self.part().registers().get(*id)?)));
+        let value = |id: &RegisterId| Some((*id, self.state().register(self.part().registers().get(*id)?)));
         Ok(registers.iter().filter_map(value).collect())
     }
 
@@ -370,7 +367,7 @@ impl<P: Port> Device<P> {
         if model.access().is_readable() {
             self.read_registers(&[register])?;
         } else {
-            self.settings_mut().set_register(model, value);
+            self.state_mut().set_register(model, value);
         }
         Ok(())
     }
@@ -379,7 +376,7 @@ impl<P: Port> Device<P> {
     pub fn readable_registers(&self) -> Vec<RegisterId> {
         let part = self.part();
         let selected =
-            |(field, code): &(yemdo::FieldId, i128)| part.fields().get(*field).is_some_and(|field| self.settings().field(field) == *code);
+            |(field, code): &(yemdo::FieldId, i128)| part.fields().get(*field).is_some_and(|field| self.state().field(field) == *code);
         let readable =
             part.registers().entries().filter(|(_, register)| register.access().is_readable() && register.bank().iter().all(selected));
         let mut found: Vec<(u32, RegisterId)> = readable.map(|(id, register)| (register.address(), id)).collect();

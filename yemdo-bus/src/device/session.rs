@@ -4,7 +4,7 @@ use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Wish, WriteScope, configure};
 use yemdo::part::Action;
 use yemdo::routine::{Answer, Failure, Request, Runner};
-use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, RegisterId, RoutineId, Settings};
+use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, RegisterId, RoutineId, State};
 
 use crate::error::{BusError, DeviceError};
 
@@ -65,11 +65,10 @@ pub(crate) struct Session {
     pub(crate) decoder: Decoder,
     /// When the next measurement is made, where its user says so.
     pub(crate) measured_at: Option<f64>,
-    /// Frames that are read once.
+    /// Frames that are read once, and were.
     kept: Vec<FrameId>,
-    /// Frames that were read since the last measurement began, and all frames as they came last.
+    /// Frames that were read since the last measurement began.
     last: Vec<(FrameId, Vec<u8>)>,
-    came: Vec<(FrameId, Vec<u8>)>,
     /// The last error of the bus, for where a routine gives up.
     failed: Option<BusError>,
     /// Routines that were run, to be run again without planning.
@@ -84,22 +83,21 @@ impl Session {
             measured_at: None,
             kept: Vec::new(),
             last: Vec::new(),
-            came: Vec::new(),
             failed: None,
             prepared: Vec::new(),
             part,
         }
     }
 
-    pub(crate) fn settings(&self) -> &Settings {
-        self.decoder.settings()
+    pub(crate) fn state(&self) -> &State {
+        self.decoder.state()
     }
 
     pub(crate) fn runner(&mut self, job: &Job) -> Result<Runner, DeviceError> {
         if let Job::Routine(routine) = job
             && let Some((_, runner)) = self.prepared.iter().find(|(known, _)| known == routine)
         {
-            return Ok(runner.again(self.decoder.settings())?.with_parameters(self.decoder.parameters()));
+            return Ok(runner.again(self.decoder.state())?);
         }
         let runner = self.new_runner(job)?;
         if let Job::Routine(routine) = job {
@@ -109,14 +107,14 @@ impl Session {
     }
 
     fn new_runner(&self, job: &Job) -> Result<Runner, DeviceError> {
-        let settings = self.settings().clone();
+        let state = self.state().clone();
         let runner = match job {
-            Job::Routine(routine) => Runner::new(&self.part, *routine, settings)?,
-            Job::Frame(frame) => Runner::reading_frame(&self.part, settings, *frame)?,
-            Job::Registers(registers) => Runner::reading_registers(&self.part, settings, registers)?,
-            Job::Write(writes) => Runner::writing(&self.part, settings, writes, true)?,
+            Job::Routine(routine) => Runner::new(&self.part, *routine, state)?,
+            Job::Frame(frame) => Runner::reading_frame(&self.part, state, *frame)?,
+            Job::Registers(registers) => Runner::reading_registers(&self.part, state, registers)?,
+            Job::Write(writes) => Runner::writing(&self.part, state, writes, true)?,
         };
-        Ok(runner.on_bus(self.bus, None)?.with_parameters(self.decoder.parameters()))
+        Ok(runner.on_bus(self.bus, None)?)
     }
 
     /// Takes what the bus gave for a request, and says what is next.
@@ -146,27 +144,37 @@ impl Session {
         })
     }
 
-    /// Keeps what a runner has found out.
+    /// Keeps what a runner has found out, whether it is done or has failed: what was written is written, what was read is read.
     pub(crate) fn absorb(&mut self, runner: &Runner) {
         let unit = |part: &Part| part.buses().modbus.as_ref().and_then(|modbus| modbus.unit);
         if unit(runner.part()) != unit(&self.part) {
             self.move_to(runner.part().clone());
         }
-        if self.decoder.settings() != runner.settings() {
-            *self.decoder.settings_mut() = runner.settings().clone();
-        }
-        for (id, frame) in self.part.frames().entries() {
+        self.decoder.adopt(runner.state());
+        for id in runner.frames_read() {
             let Some(bytes) = runner.frame(id) else { continue };
-            if frame.is_kept() && !self.kept.contains(&id) {
+            let is_kept = self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept);
+            // Calibration is known from here on, whatever becomes of this measurement.
+            if is_kept && self.decoder.decode(id, bytes).is_ok() && !self.kept.contains(&id) {
                 self.kept.push(id);
             }
             self.last.retain(|(known, _)| *known != id);
             self.last.push((id, bytes.to_vec()));
-            match self.came.iter_mut().find(|(known, _)| *known == id) {
-                Some((_, came)) => bytes.clone_into(came),
-                None => self.came.push((id, bytes.to_vec())),
-            }
         }
+    }
+
+    /// The part did not answer: it may have been without power, so what is read once is read again.
+    pub(crate) fn lost(&mut self) {
+        self.kept.clear();
+    }
+
+    /// The part was reset: registers as after a reset, and nothing read.
+    pub(crate) fn was_reset(&mut self) {
+        let parameters = self.state().parameters().to_vec();
+        *self.decoder.state_mut() = State::reset(&self.part);
+        self.decoder.clear_frames();
+        self.set_parameters(&parameters);
+        (self.kept, self.last) = (Vec::new(), Vec::new());
     }
 
     /// What is done for one measurement: first what is read once, then the routine `measure`, or all frames that come over this bus.
@@ -196,9 +204,9 @@ impl Session {
     /// The part answers as another Modbus unit from here on.
     fn move_to(&mut self, part: Part) {
         let before = std::mem::replace(&mut self.decoder, Decoder::new(&part));
-        *self.decoder.settings_mut() = before.settings().clone();
+        *self.decoder.state_mut() = before.state().clone();
+        self.decoder.go_on_from(&before);
         self.part = part;
-        self.set_parameters(before.parameters());
         self.prepared.clear();
     }
 
@@ -213,18 +221,14 @@ impl Session {
         self.last.clear();
     }
 
-    pub(crate) fn last_bytes(&self, frame: FrameId) -> Option<&[u8]> {
-        self.came.iter().find(|(known, _)| *known == frame).map(|(_, bytes)| bytes.as_slice())
-    }
-
     /// What was read since [`clear`](Self::clear), decoded; `now` is the port's time in microseconds, where it has one.
     pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
         for (id, bytes) in std::mem::take(&mut self.last) {
-            let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
             if !self.kept.contains(&id) {
+                let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
                 frames.push((decoded, bytes));
             }
         }
@@ -234,14 +238,14 @@ impl Session {
     /// Works out what is to be written; nothing is sent.
     pub(crate) fn configuration(&self, typed: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
         let wishes = typed.iter().map(|typed| Wish::parse(&self.part, typed)).collect::<Result<Vec<_>, _>>()?;
-        Ok(configure(&self.part, self.settings(), &wishes, scope)?)
+        Ok(configure(&self.part, self.state(), &wishes, scope)?)
     }
 
     /// The registers that a configuration writes and that can be asked what they hold: the part may have been reset.
     pub(crate) fn asked_first(&self, done: &Configuration) -> Option<Job> {
         let readable = |id: &RegisterId| {
             let register = self.part.registers().get(*id);
-            register.is_some_and(|register| register.access().is_readable() && register.bank().is_empty())
+            register.is_some_and(|register| register.access().is_readable())
         };
         let registers: Vec<RegisterId> = done.writes.iter().map(|write| write.register).filter(readable).collect();
         (!registers.is_empty()).then_some(Job::Registers(registers))
@@ -249,9 +253,9 @@ impl Session {
 
     /// What a configuration sets beyond registers.
     pub(crate) fn configured(&mut self, done: &Configuration) {
-        self.set_parameters(&done.parameters);
+        self.set_parameters(done.state.parameters());
         for (field, code) in &done.unstored {
-            self.part.fields().get(*field).into_iter().for_each(|field| self.decoder.settings_mut().set_field(field, *code));
+            self.part.fields().get(*field).into_iter().for_each(|field| self.decoder.state_mut().set_field(field, *code));
         }
     }
 }

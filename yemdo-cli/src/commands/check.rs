@@ -7,7 +7,7 @@ use yemdo::bus::{Sharing, share_bus};
 use yemdo::part::{Origin, Reading};
 use yemdo::review::{ExampleRun, Prediction, Proof, Review};
 use yemdo::view::{BusView, CheckView, unreadable, unsound};
-use yemdo::{Part, Settings, render_all, with_unit};
+use yemdo::{Part, State, render_all, with_unit};
 
 use crate::args::{Check, CheckFormat};
 use crate::failure::Failure;
@@ -136,7 +136,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
     // The elements of an array differ in nothing but their place.
     let mut shown: Vec<yemdo::Span> = Vec::new();
     let (mut faults, mut held) = (Vec::new(), Vec::new());
-    let (reset, defaults) = (Settings::reset(part), part.parameters().iter().map(|parameter| parameter.default).collect::<Vec<f64>>());
+    let reset = State::reset(part);
     for (id, reading) in part.readings().entries() {
         let Some(found) = review.prediction(id).filter(|_| !shown.contains(&reading.span())) else { continue };
         shown.push(reading.span());
@@ -150,7 +150,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let inside = |low: f64, high: f64| found.extent.is_some_and(|extent| extent.low >= low && extent.high <= high);
         let stated = reading
-            .range(part, &reset, &defaults)
+            .range(part, &reset)
             .map_or("–".to_owned(), |(low, high)| format!("{low} to {high}{}", if inside(low, high) { ", never exceeded" } else { "" }));
         grid.row(vec![
             if reading.is_measured() { name.clone() } else { format!("({name})") }.into(),

@@ -40,7 +40,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
         return Err(Failure::told(format!("--down-to {} is not below --up-to {}", with_unit(low, unit), with_unit(high, unit))));
     }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
-    let choices = choose(&part, index, &done.settings, &done.parameters, &limits).map_err(|error| Failure::told(error.to_string()))?;
+    let choices = choose(&part, index, &done.state, &limits).map_err(|error| Failure::told(error.to_string()))?;
     let mut out = anstream::stdout().lock();
     let any = choices.iter().any(|choice| choice.fails.is_empty());
     match args.format {

@@ -59,7 +59,7 @@ fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, F
     input::worked_out(part, args.dump.as_deref(), &args.settings, scope)?;
     let Some(connected) = args.link.connect(part, &stop)? else { return Ok(0) };
     let mut device = connected.device;
-    *device.settings_mut() = input::present(part, args.dump.as_deref())?;
+    *device.state_mut() = input::present(part, args.dump.as_deref())?;
     let start = device.port_mut().now();
     let written = Arc::new(Mutex::new(Vec::new()));
     let kept = Arc::clone(&written);

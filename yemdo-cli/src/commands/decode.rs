@@ -27,10 +27,10 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let frame = args.frame.as_deref().map(|name| part.frame(name)).transpose()?;
     let mut decoder = Decoder::new(&part);
-    *decoder.settings_mut() = input::present(&part, args.dump.as_deref())?;
+    *decoder.state_mut() = input::present(&part, args.dump.as_deref())?;
     let example = args.example.map(|number| worked_example(&part, number)).transpose()?;
     for (field, code) in example.map_or(&[][..], Example::settings) {
-        part.fields().get(*field).into_iter().for_each(|field| decoder.settings_mut().set_field(field, *code));
+        part.fields().get(*field).into_iter().for_each(|field| decoder.state_mut().set_field(field, *code));
     }
     input::apply(&mut decoder, &example.into_iter().flat_map(Example::supplied).map(str::to_owned).collect::<Vec<_>>())?;
     input::apply(&mut decoder, &args.set)?;
@@ -38,7 +38,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         let failure = Failure::told("this worked example has no frame: it says what is written");
         return Err(failure.help("yemdo check runs it; yemdo configure shows what is written"));
     }
-    let units = ShownUnits::new(&part, decoder.settings(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
+    let units = ShownUnits::new(&part, decoder.state(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
     let part = decoder.part().clone();
     let times = example.map_or(&[][..], Example::times);
     let typed = match (example, args.link.connect(&part, &Stop::default())?) {
@@ -114,7 +114,7 @@ fn typed_or_none(
 fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
     let Connected { mut device, rig, .. } = connected;
     let part = device.part().clone();
-    *device.settings_mut() = decoder.settings().clone();
+    *device.state_mut() = decoder.state().clone();
     match frame.and_then(|frame| part.frames().get(frame)) {
         Some(frame) => device.read_frame(frame.name()),
         None => device.measure(),
@@ -201,7 +201,7 @@ fn stream(
     let mut batch = Batch::new(args.refused);
     let mut told = false;
     let mut log = AnyLog::open(input, &part, frame, args.part.as_deref(), &Clocks::new(args.utc))?;
-    let before = decoder.settings().clone();
+    let before = decoder.state().clone();
     while let Some(step) = log.next()? {
         let record = match step {
             Step::Frame(record) => {
@@ -215,7 +215,7 @@ fn stream(
                 batch.refuse(line, "not a frame", &why);
                 continue;
             }
-            Step::Settings(set) => {
+            Step::State(set) => {
                 batch.flush(decoder, &mut sink)?;
                 input::apply_logged(decoder, &before, &set, &args.set)?;
                 told = false;

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::explain::{Explained, explain};
 use yemdo::record::{find_register, parse_register};
 use yemdo::view::ExplainedView;
-use yemdo::{Part, RegisterId, Settings, with_unit};
+use yemdo::{Part, RegisterId, State, with_unit};
 
 use crate::args::{CheckFormat, Explain};
 use crate::failure::Failure;
@@ -34,10 +34,10 @@ pub(crate) fn run(args: &Explain) -> Result<u8, Failure> {
         values.extend(input::dump(&part, path)?);
     }
     // Every value is known before the first is explained: a field of several registers needs them all.
-    let mut settings = Settings::reset(&part);
+    let mut settings = State::reset(&part);
     for (register, value) in &values {
         if let Some(register) = part.registers().get(*register) {
-            settings.set_register(register, *value);
+            settings.read_register(register, *value);
         }
     }
     let mut out = anstream::stdout().lock();

@@ -35,7 +35,7 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
     }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
     let told = |error: yemdo::routine::NotRunnable| Failure::told(error.to_string());
-    let runner = Runner::new(&part, routine, done.settings).map_err(told)?.with_parameters(&done.parameters);
+    let runner = Runner::new(&part, routine, done.state).map_err(told)?;
     let rate = args.khz.map(|khz| khz.saturating_mul(1000));
     let runner = runner.on_bus(bus(&part, args.bus)?, rate).map_err(told)?;
     let (list, total) = runner.dry_run().map_err(|error| Failure::refused(error.to_string()))?;
@@ -52,10 +52,7 @@ fn run_there(args: &Routine, part: &yemdo::Part, name: &str) -> Result<u8, Failu
     let Some(connected) = args.link.connect(part, &stop)? else { return Ok(0) };
     let mut device = connected.device;
     let (_, done) = input::worked_out(part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
-    *device.settings_mut() = done.settings;
-    for (id, value) in part.parameters().ids().zip(&done.parameters) {
-        device.decoder_mut().set_parameter(id, *value).map_err(|error| Failure::told(error.to_string()))?;
-    }
+    *device.state_mut() = done.state;
     let json = args.format == CheckFormat::Json;
     let start = device.port_mut().now();
     device.watched_by(seen::shown(json, start));

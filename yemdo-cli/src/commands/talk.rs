@@ -10,7 +10,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::configure::WriteScope;
 use yemdo::explain::explain;
 use yemdo::record::parse_register;
-use yemdo::{Part, RegisterId, Settings, parse_hex, to_hex, visible};
+use yemdo::{Part, RegisterId, State, parse_hex, to_hex, visible};
 use yemdo_bus::{Device, Measurement};
 
 use super::explain::table;
@@ -164,7 +164,7 @@ impl Console {
                 part.registers().entries().filter(|(_, register)| register.fields().contains(&field)).map(|(id, _)| id).collect();
             self.device.read_registers(&homes).map_err(asked)?;
             if let Some(model) = part.fields().get(field) {
-                let code = self.device.settings().field(model);
+                let code = self.device.state().field(model);
                 writeln!(anstream::stdout(), "{} = {} (code {code})", model.name(), model.value_text(code))?;
             }
             return Ok(());
@@ -176,12 +176,12 @@ impl Console {
 
     fn tell_register(&self, part: &Part, id: RegisterId) -> Result<(), Failure> {
         let Some(register) = part.registers().get(id) else { return Ok(()) };
-        let value = self.device.settings().register(register);
+        let value = self.device.state().register(register);
         let digits = register.bytes() * 2;
         let fields: Vec<String> = part
             .fields()
             .of(register.fields())
-            .map(|field| format!("{} = {}", field.name(), field.value_text(self.device.settings().field(field))))
+            .map(|field| format!("{} = {}", field.name(), field.value_text(self.device.state().field(field))))
             .collect();
         Ok(writeln!(anstream::stdout(), "{} = 0x{value:0digits$X}  {}", register.name(), fields.join(", "))?)
     }
@@ -231,7 +231,7 @@ impl Console {
             rest.split_whitespace().map(|name| part.register(name)).collect::<Result<_, _>>()?
         };
         let values = self.device.read_registers(&ids).map_err(asked)?;
-        let mut settings: Settings = self.device.settings().clone();
+        let mut settings: State = self.device.state().clone();
         let mut out = anstream::stdout();
         for (id, value) in values {
             if let Some(explained) = explain(&part, id, value, &mut settings) {
@@ -284,7 +284,7 @@ impl Console {
             }
             different += 1;
             let digits = register.bytes() * 2;
-            let (mut was, mut is) = (Settings::reset(&part), Settings::reset(&part));
+            let (mut was, mut is) = (State::reset(&part), State::reset(&part));
             was.set_register(register, *before);
             is.set_register(register, *after);
             let fields = part.fields().of(register.fields()).filter(|field| was.field(field) != is.field(field));

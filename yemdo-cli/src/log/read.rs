@@ -223,7 +223,7 @@ impl<R: BufRead> LogEntries<R> {
             self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
         }
         let (.., entry) = self.open.get_or_insert_with(|| {
-            let (part, settings) = (cell(Column::Part).to_owned(), settings_of(cell(Column::Settings)));
+            let (part, settings) = (cell(Column::Part).to_owned(), settings_of(cell(Column::State)));
             let entry = Entry { time, part, frames: Vec::new(), settings, readings: Vec::new(), error: None };
             (self.line, cell(Column::Time).to_owned(), entry)
         });

@@ -17,7 +17,7 @@ pub(crate) enum Step {
     /// What is none, and why.
     Refused(u64, String),
     /// From here on this is set, and everything else as after a reset.
-    Settings(Vec<(String, String)>),
+    State(Vec<(String, String)>),
 }
 
 /// The frames of one part in a log.
@@ -65,7 +65,7 @@ impl<R: BufRead> LogFrames<R> {
             }
             if entry.settings != self.settings {
                 self.settings.clone_from(&entry.settings);
-                self.ready.push_back(Step::Settings(entry.settings));
+                self.ready.push_back(Step::State(entry.settings));
             }
             let time = Some(self.clocks.text(entry.time));
             for (name, bytes) in entry.frames {

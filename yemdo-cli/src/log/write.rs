@@ -19,7 +19,7 @@ pub(super) enum Column {
     Part,
     Frame,
     Bytes,
-    Settings,
+    State,
     Reading,
     Value,
     Unit,

@@ -5,7 +5,7 @@ use yemdo::Digits;
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Write, WriteReason, write_register};
 use yemdo::part::{Access, Field, Register};
-use yemdo::{Part, Settings, to_hex, with_unit};
+use yemdo::{Part, State, to_hex, with_unit};
 
 use super::grid::{Align, Grid};
 use super::number::short;
@@ -27,7 +27,7 @@ pub(crate) fn table(
     out: &mut dyn std::io::Write,
     part: &Part,
     bus: Option<Bus>,
-    start: &Settings,
+    start: &State,
     done: &Configuration,
 ) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());

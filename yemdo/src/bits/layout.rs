@@ -37,6 +37,11 @@ impl Slice {
         u32::from(self.high - self.low) + 1
     }
 
+    /// The bits taken, as a mask of their byte.
+    pub(crate) fn mask(self) -> u8 {
+        (0xFF >> (7 - (self.high - self.low))) << self.low
+    }
+
     /// Whether this bit of the frame is taken.
     pub fn takes(self, byte: usize, bit: u8) -> bool {
         self.byte == byte && (self.low..=self.high).contains(&bit)

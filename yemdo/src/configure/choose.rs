@@ -9,7 +9,8 @@ use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
-use crate::model::registers::{Field, Settings};
+use crate::model::registers::Field;
+use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::{Eval, Leaves, Present};
 use crate::predict;
@@ -98,15 +99,14 @@ const COLUMNS: [&str; 4] = ["ms", "step", "noise", "current"];
 
 /// All combinations of the fields that decide over a reading, those that meet the limits first, and of them the finest,
 /// then the quickest. Without a reading, of all fields whose table says how long something takes, or what it draws.
-/// `settings` are the present ones; other fields stay as they are there.
+/// Other fields stay as they are in `state`.
 ///
 /// # Errors
 /// [`ChooseError`].
 pub fn choose(
     part: &Sheet,
     reading: Option<ReadingId>,
-    settings: &Settings,
-    parameters: &[f64],
+    state: &State,
     limits: &Limits,
 ) -> Result<Vec<Choice>, ChooseError> {
     let model = match reading {
@@ -129,13 +129,13 @@ pub fn choose(
     }
     let mut trial = match (model, codes) {
         (Some((_, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => {
-            Some(Trial::new(part, model, code, parameters))
+            Some(Trial::new(part, model, code))
         }
         _ => None,
     };
     let mut found = Vec::with_capacity(count);
     for index in 0..count {
-        let (mut left, mut present, mut chosen) = (index, settings.clone(), Vec::new());
+        let (mut left, mut present, mut chosen) = (index, state.clone(), Vec::new());
         for field in fields.iter().copied() {
             let Some(row) = rows(field).get(left % rows(field).len()) else { continue };
             left /= rows(field).len();
@@ -144,7 +144,7 @@ pub fn choose(
         }
         let reached = match (&mut trial, model) {
             (Some(trial), _) => trial.reach(&present, (CODES / count).min(MOST_CODES)),
-            (None, Some((id, model))) => predict::reach(part, id, &present, model.range(part, &present, parameters)),
+            (None, Some((id, model))) => predict::reach(part, id, &present, model.range(part, &present)),
             (None, None) => None,
         };
         if reached.is_none() && trial.is_some() {
@@ -164,7 +164,7 @@ pub fn choose(
         };
         let most = |name: &str| column(name).map(|numbers| numbers.into_iter().fold(f64::NEG_INFINITY, f64::max));
         let mut choice = Choice {
-            in_use: present == *settings,
+            in_use: present.has_same_settings(state),
             codes: chosen.clone(),
             range,
             step: most("step").or(step),
@@ -209,7 +209,6 @@ struct Trial<'a> {
     part: &'a Sheet,
     reading: &'a Reading,
     code: CodeId,
-    parameters: &'a [f64],
     formula: Eval,
     /// The range that is stated with the settings that are tried.
     stated: Option<(f64, f64)>,
@@ -218,16 +217,16 @@ struct Trial<'a> {
 }
 
 impl<'a> Trial<'a> {
-    fn new(part: &'a Sheet, reading: &'a Reading, code: CodeId, parameters: &'a [f64]) -> Self {
+    fn new(part: &'a Sheet, reading: &'a Reading, code: CodeId) -> Self {
         let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || !input.comes_with_frames());
         let ends = reading.status.iter().filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
         let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::of_formula(part, &condition.formula)).collect();
-        Self { part, reading, code, parameters, formula: Eval::of_formula(part, &reading.formula), stated: None, ends }
+        Self { part, reading, code, formula: Eval::of_formula(part, &reading.formula), stated: None, ends }
     }
 
     /// The range of sound values and the largest step between neighbours.
-    fn reach(&mut self, settings: &Settings, most: usize) -> Option<((f64, f64), Option<f64>)> {
-        self.stated = self.reading.range(self.part, settings, self.parameters);
+    fn reach(&mut self, state: &State, most: usize) -> Option<((f64, f64), Option<f64>)> {
+        self.stated = self.reading.range(self.part, state);
         let (low, high) = self.part.codes.get(self.code)?.bounds();
         let all = usize::try_from(high - low).unwrap_or(usize::MAX);
         let count = all.min(most);
@@ -235,9 +234,9 @@ impl<'a> Trial<'a> {
         let mut before = None;
         for index in 0..=count {
             let code = low + (high - low) * index as i128 / count.max(1) as i128;
-            let value = self.value(settings, code);
+            let value = self.value(state, code);
             // The code next to it, however far apart the probes are.
-            let neighbour = if all == count { before } else { self.value(settings, (code - 1).max(low)) };
+            let neighbour = if all == count { before } else { self.value(state, (code - 1).max(low)) };
             before = value;
             let Some(value) = value else { continue };
             range = Some(range.map_or((value, value), |(low, high)| (low.min(value), high.max(value))));
@@ -248,10 +247,10 @@ impl<'a> Trial<'a> {
         // The last sound code may lie between two probes.
         let (mut low_value, mut high_value) = range?;
         let (mut sound, mut beyond) = (low, high);
-        if all > count && self.value(settings, high).is_none() && self.value(settings, low).is_some() {
+        if all > count && self.value(state, high).is_none() && self.value(state, low).is_some() {
             while beyond - sound > 1 {
                 let middle = sound + (beyond - sound) / 2;
-                match self.value(settings, middle) {
+                match self.value(state, middle) {
                     Some(value) => {
                         (low_value, high_value) = (low_value.min(value), high_value.max(value));
                         sound = middle;
@@ -263,8 +262,8 @@ impl<'a> Trial<'a> {
         Some(((low_value, high_value), step))
     }
 
-    fn value(&mut self, settings: &Settings, code: i128) -> Option<f64> {
-        let present = Present { part: self.part, settings, parameters: self.parameters, last: &[] };
+    fn value(&mut self, state: &State, code: i128) -> Option<f64> {
+        let present = Present { part: self.part, state };
         let leaves = WithCode { present, code: self.code, value: Number::Int(code, Ty::I64) };
         if self.ends.iter_mut().any(|end| end.value(&leaves).is_ok_and(|truth| truth != 0.0)) {
             return None;
@@ -274,7 +273,7 @@ impl<'a> Trial<'a> {
     }
 }
 
-/// Settings and parameters as they are, and one code as it might come.
+/// State and parameters as they are, and one code as it might come.
 struct WithCode<'a> {
     present: Present<'a>,
     code: CodeId,

@@ -4,9 +4,11 @@ use super::{ConfigureError, QuantityResult};
 use crate::bits::form::Form;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
-use crate::model::operation::MOST_TRIED;
+use crate::model::input::{Input, inputs};
+use crate::model::operation::{MOST_TRIED, Quantity};
 use crate::model::part::Sheet;
-use crate::model::registers::{Field, Settings};
+use crate::model::registers::Field;
+use crate::model::state::State;
 use crate::model::value::{Eval, Present};
 
 /// Larger fields are looked at in so many places before the halving begins.
@@ -39,16 +41,15 @@ impl Method {
 struct Values<'a> {
     part: &'a Sheet,
     eval: Eval,
-    settings: Settings,
-    parameters: &'a [f64],
+    state: State,
 }
 
 impl Values<'_> {
     fn at(&mut self, codes: &[(&Field, i128)]) -> Option<f64> {
         for (field, code) in codes {
-            self.settings.set_field(field, *code);
+            self.state.set_field(field, *code);
         }
-        let present = Present { part: self.part, settings: &self.settings, parameters: self.parameters, last: &[] };
+        let present = Present { part: self.part, state: &self.state };
         self.eval.value(&present).ok().filter(|value| value.is_finite())
     }
 }
@@ -128,8 +129,7 @@ pub(super) fn find(
     part: &Sheet,
     index: QuantityId,
     asked: f64,
-    settings: &Settings,
-    parameters: &[f64],
+    state: &State,
     held: &dyn Fn(FieldId) -> bool,
 ) -> Result<QuantityResult, ConfigureError> {
     let none = |why: &str| ConfigureError::NoWayBack {
@@ -143,7 +143,10 @@ pub(super) fn find(
         return Err(none("it is held by a floating-point field, which can be set itself"));
     }
     let codes: Vec<Codes> = fields.iter().map(|field| Codes::of(field)).collect();
-    let mut values = Values { part, eval, settings: settings.clone(), parameters };
+    if let Some(unknown) = unknown(part, quantity, state, &moves) {
+        return Err(none(&format!("it depends on {unknown}, which is unknown: set it too, or give the register's value")));
+    }
+    let mut values = Values { part, eval, state: state.clone() };
     let mut best = Best { asked, found: None, present: None, low: f64::INFINITY, high: f64::NEG_INFINITY };
     let count = codes.iter().map(Codes::len).fold(1usize, usize::saturating_mul);
     let method = match (fields.as_slice(), codes.as_slice()) {
@@ -162,7 +165,7 @@ pub(super) fn find(
         })?,
         (&[first, second], [some, others]) if count <= MOST_TRIED => {
             // As they are now comes first, so that what needs no change is not changed.
-            let now = [settings.field(first), settings.field(second)];
+            let now = [state.field(first), state.field(second)];
             if let Some(value) = values.at(&[(first, now[0]), (second, now[1])]) {
                 best.see(value, &now);
                 best.present = Some(now.to_vec());
@@ -217,7 +220,7 @@ pub(super) fn find(
         }
     }
     // A threshold that the reading never reaches is none, whatever the register holds.
-    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range(part, settings, parameters));
+    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range(part, state));
     if let Some((low, high)) = through {
         (best.low, best.high) = (best.low.max(low), best.high.min(high));
     }
@@ -233,6 +236,16 @@ pub(super) fn find(
     }
     let codes = moves.iter().copied().zip(chosen).collect();
     Ok(QuantityResult { quantity: index, asked, value, step, method, codes })
+}
+
+/// A field that decides over a quantity, is not moved for it, and is unknown.
+fn unknown<'s>(part: &'s Sheet, quantity: &Quantity, state: &State, moves: &[FieldId]) -> Option<&'s str> {
+    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
+    let formulas = std::iter::once(&quantity.formula).chain(through.map(|reading| &reading.formula));
+    let place = quantity.through.and_then(|(_, code)| code.field());
+    let fields = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field);
+    let mut others = fields.filter(|field| !moves.contains(field) && place != Some(*field)).filter_map(|field| part.fields.get(field));
+    others.find(|field| !state.knows(field)).map(|field| field.name.as_str())
 }
 
 /// How values follow one another.

@@ -11,12 +11,11 @@ mod wish;
 
 use std::fmt;
 
-use crate::ground::list::Id;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::value::Present;
 use crate::plan::writes::{self, Unreachable};
 
@@ -31,10 +30,8 @@ pub use wish::{Wish, WishError, measured, measured_difference};
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Configuration {
-    /// The registers as they are after the writes, as far as one can know.
-    pub settings: Settings,
-    /// The parameters that were supplied, and the others' defaults.
-    pub parameters: Vec<f64>,
+    /// What is known of the part after the writes: registers, settings that no register holds, parameters.
+    pub state: State,
     /// The writes, in order.
     pub writes: Vec<Write>,
     /// What was asked of quantities, and what they became.
@@ -148,7 +145,7 @@ impl fmt::Display for ConfigureError {
 
 impl std::error::Error for ConfigureError {}
 
-/// Settings that are named of those with which a value would fit.
+/// State that are named of those with which a value would fit.
 const MOST_FITTING: usize = 4;
 
 impl ConfigureError {
@@ -158,8 +155,7 @@ impl ConfigureError {
         part: &Sheet,
         index: QuantityId,
         asked: f64,
-        settings: &Settings,
-        parameters: &[f64],
+        state: &State,
         held: &dyn Fn(FieldId) -> bool,
     ) -> Self {
         let ConfigureError::OutOfRange { fits_with, .. } = &mut self else { return self };
@@ -172,9 +168,9 @@ impl ConfigureError {
             let Some(model) = part.fields.get(field).filter(|model| model.is_choice() && !seen.contains(&field)) else { continue };
             seen.push(field);
             for row in &model.values {
-                let mut other = settings.clone();
+                let mut other = state.clone();
                 other.set_field(model, row.code);
-                if fits_with.len() < MOST_FITTING && inverse::find(part, index, asked, &other, parameters, held).is_ok() {
+                if fits_with.len() < MOST_FITTING && inverse::find(part, index, asked, &other, held).is_ok() {
                     fits_with.push(format!("{}={:?}", model.name, model.value_text(row.code)));
                 }
             }
@@ -203,8 +199,8 @@ fn round(value: f64) -> f64 {
 /// The fields that are taken, with their codes and the wishes that want them.
 type Taken = Vec<(FieldId, i128, String)>;
 
-/// Works out what is to be written so that a part, whose registers are as `start` says, is as wished. Nothing is
-/// worked out unless all of it can be.
+/// Resolves wishes: the writes that make a part, which is as `start` says, as wished. Parameters are those of `start` unless a
+/// wish supplies them. Nothing is resolved unless all of it can be.
 ///
 /// ```
 /// use yemdo::configure::{Wish, WriteScope, configure};
@@ -214,74 +210,66 @@ type Taken = Vec<(FieldId, i128, String)>;
 /// register.MODE = { at = 1, reset = 0x20, field.RATE = { bits = "[7:4]", values = [{ code = 3, name = "fast" }] } }
 /// "#).unwrap();
 /// let wishes = [Wish::parse(&part, "RATE=fast").unwrap()];
-/// let done = configure(&part, &yemdo::Settings::reset(&part), &wishes, WriteScope::Changed).unwrap();
+/// let done = configure(&part, &yemdo::State::reset(&part), &wishes, WriteScope::Changed).unwrap();
 /// assert_eq!(done.writes[0].value, 0x30);
 /// ```
 ///
 /// # Errors
 /// [`ConfigureError`].
-pub fn configure(part: &Sheet, start: &Settings, wishes: &[Wish], scope: WriteScope) -> Result<Configuration, ConfigureError> {
-    let mut parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-    let mut settings = start.clone();
+pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope) -> Result<Configuration, ConfigureError> {
+    let mut state = start.clone();
     let mut taken: Taken = Vec::new();
     for wish in wishes {
         match wish {
             Wish::Field { field, code, typed } => {
                 take(part, &mut taken, *field, *code, typed)?;
-                if let Some(model) = part.fields.get(*field) {
-                    settings.set_field(model, *code);
-                }
+                part.fields.get(*field).into_iter().for_each(|model| state.set_field(model, *code));
             }
-            Wish::Parameter { parameter, value, .. } => parameters.get_mut(parameter.index()).into_iter().for_each(|place| *place = *value),
+            Wish::Parameter { parameter, value, .. } => {
+                // The wish was held against the range when it was read.
+                let _ = state.set_parameter(part, *parameter, *value);
+            }
             Wish::Quantity { .. } => {}
         }
     }
-    let computed = compute_fields(part, &mut settings, &parameters, wishes, &mut taken)?;
+    let computed = compute_fields(part, &mut state, wishes, &mut taken)?;
     let mut results: Vec<QuantityResult> = Vec::new();
     let mut asked: Vec<(QuantityId, f64, &String)> = wishes
         .iter()
         .filter_map(|wish| if let Wish::Quantity { quantity, value, typed } = wish { Some((*quantity, *value, typed)) } else { None })
         .collect();
-    // A quantity stands behind those that its formula uses.
+    // A quantity comes after those that its formula uses.
     asked.sort_by_key(|(index, ..)| *index);
     for (index, value, typed) in asked {
         // What the user gave is held.
         let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
-        let found = inverse::find(part, index, value, &settings, &parameters, &held);
-        let found = found.map_err(|error| error.fitting(part, index, value, &settings, &parameters, &held))?;
+        let found = inverse::find(part, index, value, &state, &held);
+        let found = found.map_err(|error| error.fitting(part, index, value, &state, &held))?;
         for (field, code) in &found.codes {
             take(part, &mut taken, *field, *code, typed)?;
-            if let Some(model) = part.fields.get(*field) {
-                settings.set_field(model, *code);
-            }
+            part.fields.get(*field).into_iter().for_each(|model| state.set_field(model, *code));
         }
         results.push(found);
     }
-    // What nobody asked for is as after a reset, if the sheet tells, or as it was read.
-    let as_after_reset = start.is_reset(part);
-    let told = |field: FieldId| {
-        let mut homes = part.homes(field).filter_map(|home| part.registers.get(home));
-        !as_after_reset || homes.all(|register| register.reset.is_some())
-    };
-    not_below(part, &settings, &parameters, |field| told(field) || taken.iter().any(|(asked, ..)| *asked == field))?;
+    not_below(part, &state)?;
     let asked: Vec<(FieldId, i128)> = taken.iter().map(|(field, code, _)| (*field, *code)).collect();
     let unstored = asked.iter().copied().filter(|(field, _)| part.is_unstored(*field)).collect();
-    let writes = writes::writes(part, start, &settings, &asked, scope, &[])?;
+    let mut writes = writes::writes(part, start, &state, &asked, scope)?;
+    // What is unknown cannot be restored.
+    let is_known = |write: &Write| part.registers.get(write.register).is_some_and(|register| state.known_register(register).is_some());
+    writes.retain(|write| write.reason != Some(WriteReason::Restores) || is_known(write));
     for write in &writes {
-        if let Some(register) = part.registers.get(write.register) {
-            settings.set_register(register, write.after);
-        }
+        part.registers.get(write.register).into_iter().for_each(|register| state.set_register(register, write.after));
     }
-    let mut moved = moved(part, start, &settings, &parameters, &results);
-    moved.retain(|(index, ..)| part.quantities.get(*index).is_some_and(|quantity| quantity.moves.iter().all(|field| told(*field))));
-    Ok(Configuration { settings, parameters, writes, quantities: results, computed, unstored, moved })
+    let moved = moved(part, start, &state, &results);
+    Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
 }
 
 fn take(part: &Sheet, taken: &mut Taken, field: FieldId, code: i128, typed: &str) -> Result<(), ConfigureError> {
     // One of two fields that share bits may undo the other.
     let undoes = |(known, other, _): &&(FieldId, i128, String)| {
         let (Some(before), Some(model)) = (part.fields.get(*known), part.fields.get(field)) else { return false };
-        let mut probe = Settings::reset(part);
+        let mut probe = State::reset(part);
         probe.set_field(before, *other);
         probe.set_field(model, code);
         probe.field(before) != *other
@@ -302,8 +290,7 @@ fn take(part: &Sheet, taken: &mut Taken, field: FieldId, code: i128, typed: &str
 /// Puts in the codes that follow from others, where what they follow from was asked for.
 fn compute_fields(
     part: &Sheet,
-    settings: &mut Settings,
-    parameters: &[f64],
+    state: &mut State,
     wishes: &[Wish],
     taken: &mut Taken,
 ) -> Result<Vec<(FieldId, i128, f64)>, ConfigureError> {
@@ -318,27 +305,22 @@ fn compute_fields(
             })
         };
         let Some(wish) = inputs(formula).find_map(|input| asked(&input)) else { continue };
-        let present = Present { part, settings, parameters, last: &[] };
-        let value = present.compute(formula).unwrap_or(f64::NAN);
+        let value = Present { part, state }.compute(formula).unwrap_or(f64::NAN);
         let Some(code) = field.computed_code(value) else {
             return Err(ConfigureError::DoesNotFit { field: field.name.clone(), value, bounds: field.bounds() });
         };
         take(part, taken, index, code, wish.typed())?;
-        settings.set_field(field, code);
+        state.set_field(field, code);
         computed.push((index, code, value));
     }
     Ok(computed)
 }
 
-/// Refuses quantities that are below others, where both are `known` by all their fields.
-fn not_below(part: &Sheet, settings: &Settings, parameters: &[f64], known: impl Fn(FieldId) -> bool) -> Result<(), ConfigureError> {
-    let present = Present { part, settings, parameters, last: &[] };
+/// Refuses quantities that are below others, if both are known.
+fn not_below(part: &Sheet, state: &State) -> Result<(), ConfigureError> {
+    let present = Present { part, state };
     for (index, quantity) in part.quantities.entries() {
         let Some(floor) = quantity.not_below else { continue };
-        let held = quantity.moves.iter().chain(part.quantities.get(floor).map_or(&[] as &[FieldId], |other| &other.moves));
-        if !held.copied().all(&known) {
-            continue;
-        }
         let (Ok(value), Ok(least)) = (present.quantity(index), present.quantity(floor)) else { continue };
         if value < least {
             let name = |index: QuantityId| part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone());
@@ -349,16 +331,15 @@ fn not_below(part: &Sheet, settings: &Settings, parameters: &[f64], known: impl 
 }
 
 /// Quantities that nobody asked for and that change with the fields that were.
-fn moved(part: &Sheet, start: &Settings, end: &Settings, parameters: &[f64], results: &[QuantityResult]) -> Vec<(QuantityId, f64, f64)> {
-    let at = |settings: &Settings, id: QuantityId| Present { part, settings, parameters, last: &[] }.quantity(id).ok();
+fn moved(part: &Sheet, start: &State, end: &State, results: &[QuantityResult]) -> Vec<(QuantityId, f64, f64)> {
     let others = part.quantities.ids().filter(|id| !results.iter().any(|result| result.quantity == *id));
-    let both = others.filter_map(|id| Some((id, at(start, id)?, at(end, id)?)));
+    let both = others.filter_map(|id| Some((id, quantity_value(part, id, start)?, quantity_value(part, id, end)?)));
     both.filter(|(_, before, after)| before != after).collect()
 }
 
-/// The present value of a quantity; `None` where its formula is at fault.
-pub fn quantity_value(part: &Sheet, quantity: QuantityId, settings: &Settings, parameters: &[f64]) -> Option<f64> {
-    Present { part, settings, parameters, last: &[] }.quantity(quantity).ok()
+/// The present value of a quantity; `None` if its formula is at fault, or takes what is unknown.
+pub fn quantity_value(part: &Sheet, quantity: QuantityId, state: &State) -> Option<f64> {
+    Present { part, state }.quantity(quantity).ok()
 }
 
 impl From<Unreachable> for ConfigureError {

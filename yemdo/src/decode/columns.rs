@@ -6,11 +6,12 @@ use super::derived::Given;
 use crate::bits::gather::{FromCode, Gather};
 use crate::bits::word::Cut;
 use crate::formula::run::columns::{Column, LANES, Machine};
-use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
+use crate::model::ids::FrameId;
 use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::frame::{InputSource, Pass, Plan, PlanRange, ReadingPlan};
+use crate::plan::judge::with_earlier;
 
 /// The readings of many frames, a column each. Reuse one value for batch after batch.
 ///
@@ -64,6 +65,7 @@ impl Columns {
         let value = self.values(reading).get(frame).copied().filter(|value| !value.is_nan())?;
         match self.whole.get(reading) {
             Some(Whole { ty: Some(Ty::F32), .. }) => Some(Number::Real(value, Ty::F32)),
+            Some(Whole { ty: Some(ty), .. }) if !matches!(ty, Ty::I64 | Ty::U64) => Some(Number::Int(value as i128, *ty)),
             Some(Whole { ty: Some(ty), values }) => {
                 let bits = *values.get(frame)?;
                 Some(Number::Int(if *ty == Ty::U64 { i128::from(bits as u64) } else { i128::from(bits) }, *ty))
@@ -121,8 +123,8 @@ impl Columns {
     }
 }
 
-/// The type of a reading that a double does not tell: an integer of 64 bits, with its values as bit patterns, or a
-/// float, whose shortest text is another.
+/// The type of a reading that is no double: an integer, of 64 bits with its values as bit patterns, or a float, whose shortest
+/// text is another.
 #[derive(Clone, Debug, Default)]
 struct Whole {
     ty: Option<Ty>,
@@ -148,9 +150,11 @@ impl Telling<'_> {
 
 /// The status of a reading that has no value, whatever the frame holds.
 pub(super) fn no_value(reading: &ReadingPlan, state: &Present<'_>, given: usize) -> Option<Status> {
-    let missing = reading.needs.iter().any(|frame| state.last.get(frame.index()).is_none_or(Option::is_none));
-    let absent = (reading.last_byte >= given).then_some(Status::Absent);
-    if missing { Some(Status::Waiting) } else { absent }
+    if reading.needs.iter().any(|(frame, _)| !state.state.has(*frame)) {
+        return Some(Status::Waiting);
+    }
+    let ends_before = |(frame, last): &(FrameId, usize)| state.state.frame(*frame).is_some_and(|bytes| bytes.len() <= *last);
+    (reading.last_byte >= given || reading.needs.iter().any(ends_before)).then_some(Status::Absent)
 }
 
 /// Room to decode some frames at once in.
@@ -375,7 +379,7 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
 /// Keeps what a double does not tell of an output: an integer of 64 bits as it is, and that it is a float.
 fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frames): (usize, usize, usize), whole: &mut Whole) {
     let Some((slot, ty)) = plan.program.outputs.get(output).copied() else { return };
-    if !matches!(ty, Ty::F32 | Ty::I64 | Ty::U64) {
+    if ty == Ty::F64 {
         return;
     }
     whole.ty = Some(ty);
@@ -392,21 +396,30 @@ fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frame
 fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, (values, finite): (&mut [f64], bool), status: &mut Telling<'_>) {
     let mut told = false;
     if let Some(range) = reading.range {
-        let end = |output| machine.output(&plan.program, output, 0).map_or(f64::NAN, Number::to_f64);
-        let (low, high) = match range {
-            PlanRange::Numbers(low, high) => (low, high),
-            PlanRange::Outputs(low, high) => (end(low), end(high)),
-        };
-        let within = |value: f64| (value >= low) & (value <= high);
-        let outside: u64 = values.iter().map(|value| u64::from(!within(*value))).sum();
-        if outside > 0 {
-            told = true;
-            for (status, value) in status.open().iter_mut().zip(&*values) {
-                *status = if within(*value) { *status } else { Status::OutOfRange };
+        let within = |value: f64, low: f64, high: f64| (value >= low) & (value <= high);
+        match range {
+            PlanRange::Numbers(low, high) => {
+                let outside: u64 = values.iter().map(|value| u64::from(!within(*value, low, high))).sum();
+                if outside > 0 {
+                    told = true;
+                    for (status, value) in status.open().iter_mut().zip(&*values) {
+                        *status = if within(*value, low, high) { *status } else { Status::OutOfRange };
+                    }
+                }
+            }
+            // The ends may differ from frame to frame: those that a field of the frame decides.
+            PlanRange::Outputs(low, high) => {
+                let end = |output, lane| machine.output(&plan.program, output, lane).map_or(f64::NAN, Number::to_f64);
+                for (lane, value) in values.iter().enumerate() {
+                    if !within(*value, end(low, lane), end(high, lane)) {
+                        told = true;
+                        status.open().get_mut(lane).into_iter().for_each(|status| *status = Status::OutOfRange);
+                    }
+                }
             }
         }
     }
-    // From the last to the first, so that the first that holds has the last word.
+    // From the last to the first, as statuses are put together.
     for (output, meant) in reading.conditions.iter().rev() {
         let Some((slot, _)) = plan.program.outputs.get(*output) else { continue };
         let faults = machine.faults(*output);
@@ -444,7 +457,7 @@ fn mark<T: PartialEq + Copy>(status: &mut Telling<'_>, holds: &[T], zero: T, fau
     if any {
         for (lane, (status, truth)) in status.open().iter_mut().zip(holds).enumerate() {
             let at_fault = faults.and_then(|faults| faults.get(lane)).is_some_and(|fault| *fault != 0);
-            *status = if *truth == zero || at_fault { *status } else { meant };
+            *status = if *truth == zero || at_fault { *status } else { with_earlier(*status, meant) };
         }
     }
     any

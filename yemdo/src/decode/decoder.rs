@@ -1,7 +1,6 @@
 //! The decoder of a part.
 
 use std::borrow::Cow;
-use std::fmt;
 
 use super::columns::{self, Columns};
 use super::decoded::{CodeValue, Decoded, InUse, ReadingValue};
@@ -9,14 +8,14 @@ use super::derived::{Derivation, Given};
 use super::row::{self, FrameValues};
 use super::steps::{self, ReadingSteps, Steps};
 use crate::ground::digits::Digits;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::ground::number::{Number, Ty};
 use crate::ground::words::with_unit;
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
-use crate::model::registers::Settings;
+use crate::model::state::{ParameterError, State};
 use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::accept::{self, Refusal};
@@ -35,10 +34,7 @@ use crate::predict;
 #[derive(Clone, Debug)]
 pub struct Decoder {
     part: Part,
-    settings: Settings,
-    parameters: Vec<f64>,
-    /// The last good bytes of every frame.
-    last: Vec<Option<Vec<u8>>>,
+    state: State,
     /// Number of good frames so far.
     count: u64,
     frames: List<FrameId, Ready>,
@@ -47,7 +43,7 @@ pub struct Decoder {
     /// When the frames that are decoded next were measured.
     times: Vec<f64>,
     /// Digits of readings that are worth showing, once somebody has asked, and the settings for which that holds.
-    digits: (Settings, List<ReadingId, Option<Digits>>),
+    digits: (State, List<ReadingId, Option<Digits>>),
 }
 
 /// A frame's plan and the room to run it in.
@@ -64,26 +60,9 @@ struct Ready {
     came: u64,
     /// The other frames whose readings need it.
     feeds: Vec<FrameId>,
+    /// It holds registers.
+    holds: bool,
 }
-
-/// A parameter cannot have this value.
-#[derive(Clone, Debug, PartialEq)]
-pub struct ParameterError {
-    /// The parameter.
-    pub parameter: String,
-    /// The value.
-    pub value: f64,
-    /// Lowest and highest that the sheet allows.
-    pub range: (f64, f64),
-}
-
-impl fmt::Display for ParameterError {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} is {} to {}, not {}", self.parameter, self.range.0, self.range.1, self.value)
-    }
-}
-
-impl std::error::Error for ParameterError {}
 
 impl Decoder {
     /// Compiles the formulas of a part. Its registers are taken to be as after a reset.
@@ -99,7 +78,8 @@ impl Decoder {
             });
             let (many, alone) = (columns::Room::new(&plan), row::Room::new(&plan));
             let plain = model.filter(|model| counted.is_none() && !model.keep).map(|model| model.length);
-            Ready { many, alone, plan, counted, plain, came: 0, feeds: Vec::new() }
+            let holds = model.is_some_and(|model| !model.fields.is_empty());
+            Ready { many, alone, plan, counted, plain, came: 0, feeds: Vec::new(), holds }
         };
         let mut frames: List<FrameId, Ready> = List::filled(part.frames.len(), ready);
         let needs: Vec<(FrameId, Vec<FrameId>)> = frames.entries().map(|(id, ready)| (id, ready.plan.needs(&part))).collect();
@@ -108,11 +88,10 @@ impl Decoder {
                 ready.feeds.push(other);
             }
         }
-        let parameters = part.parameters.iter().map(|parameter| parameter.default).collect();
-        let (last, settings) = (vec![None; part.frames.len()], Settings::reset(&part));
-        let digits = (settings.clone(), List::filled(part.readings.len(), |_| None));
+        let state = State::reset(&part);
+        let digits = (state.clone(), List::filled(part.readings.len(), |_| None));
         let derivation = Derivation::new(&part).map(Box::new);
-        Self { settings, part, parameters, last, count: 0, frames, derivation, times: Vec::new(), digits }
+        Self { state, part, count: 0, frames, derivation, times: Vec::new(), digits }
     }
 
     /// The part.
@@ -120,25 +99,23 @@ impl Decoder {
         &self.part
     }
 
-    /// The present values of the registers, as far as they are known.
-    pub fn settings(&self) -> &Settings {
-        &self.settings
+    /// What is known of the part: registers, settings, parameters, the last frames.
+    pub fn state(&self) -> &State {
+        &self.state
     }
 
-    /// The present values of the registers, to be set as the part was.
-    pub fn settings_mut(&mut self) -> &mut Settings {
+    /// The same, to be set as the part is.
+    pub fn state_mut(&mut self) -> &mut State {
         self.unsettle();
-        &mut self.settings
+        &mut self.state
     }
 
-    /// A parameter's present value; `None` where it is of another part.
-    pub fn parameter(&self, id: ParameterId) -> Option<f64> {
-        self.parameters.get(id.index()).copied()
-    }
-
-    /// The parameters' present values, in the sheet's order.
-    pub fn parameters(&self) -> &[f64] {
-        &self.parameters
+    /// Takes over registers, settings and parameters from another state of the same part. Frames stay as they were decoded.
+    pub fn adopt(&mut self, state: &State) {
+        if !self.state.has_same_settings(state) || self.state.parameters() != state.parameters() {
+            self.unsettle();
+        }
+        self.state.adopt(state);
     }
 
     /// Supplies a parameter.
@@ -146,28 +123,23 @@ impl Decoder {
     /// # Errors
     /// [`ParameterError`]: the value is outside the parameter's range, and is not taken.
     pub fn set_parameter(&mut self, id: ParameterId, value: f64) -> Result<(), ParameterError> {
-        if let Some(parameter) = self.part.parameters.get(id)
-            && let Some((low, high)) = parameter.range
-            && !(value >= low && value <= high)
-        {
-            return Err(ParameterError { parameter: parameter.name.clone(), value, range: (low, high) });
-        }
+        self.state.set_parameter(&self.part, id, value)?;
         self.unsettle();
-        self.parameters.get_mut(id.index()).into_iter().for_each(|place| *place = value);
         Ok(())
     }
 
     /// The settings and parameters that readings of some frames take something from, with their present values.
     pub fn in_use(&self, frames: &[FrameId]) -> Vec<InUse> {
-        let reset = Settings::reset(&self.part);
+        let reset = State::reset(&self.part);
         let mut found: Vec<InUse> = Vec::new();
         for input in self.part.held_inputs(frames) {
             let used = match input {
                 Input::Field(field) | Input::Column(field, _) => self.part.fields.get(field).map(|field| {
-                    let code = self.settings.field(field);
-                    InUse { name: field.name.clone(), value: field.value_text(code), as_reset: code == reset.field(field) }
+                    let code = self.state.known_field(field);
+                    let value = code.map_or_else(|| "unknown".to_owned(), |code| field.value_text(code));
+                    InUse { name: field.name.clone(), value, as_reset: code == reset.known_field(field) }
                 }),
-                Input::Parameter(id) => self.part.parameters.get(id).zip(self.parameter(id)).map(|(parameter, value)| {
+                Input::Parameter(id) => self.part.parameters.get(id).zip(self.state.parameter(id)).map(|(parameter, value)| {
                     let as_reset = value.to_bits() == parameter.default.to_bits();
                     let value = with_unit(value, parameter.unit.as_deref().unwrap_or(""));
                     InUse { name: parameter.name.clone(), value, as_reset }
@@ -218,19 +190,19 @@ impl Decoder {
     pub fn clear_frames(&mut self) {
         self.derivation.iter_mut().for_each(|derivation| derivation.clear());
         self.unsettle();
-        self.last.iter_mut().for_each(|last| *last = None);
+        self.state.forget_frames();
     }
 
     /// The last good bytes of a frame, as readings of other frames take them; `None` where none has come. Of a frame from which
     /// no other takes anything they are not kept up to date.
     pub fn last_bytes(&self, frame: FrameId) -> Option<&[u8]> {
-        self.last.get(frame.index())?.as_deref()
+        self.state.frame(frame)
     }
 
     /// Good frames that came after the last one of this kind: 0 where none did. `None` where it has not come. This is
     /// how old the frame is that other readings use.
     pub fn age(&self, frame: FrameId) -> Option<u64> {
-        self.last.get(frame.index())?.as_ref()?;
+        self.state.frame(frame)?;
         Some(self.count - self.frames.get(frame)?.came)
     }
 
@@ -242,34 +214,32 @@ impl Decoder {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let mut values = FrameValues::new();
         self.judge(frame, given, &bytes, &mut values)?;
-        self.keep(frame, &bytes, 1);
+        self.keep(frame, bytes.get(..given).unwrap_or(&bytes), 1);
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
-        if self.digits.0 != self.settings {
-            self.digits = (self.settings.clone(), List::filled(self.part.readings.len(), |_| None));
+        if !self.digits.0.has_same_settings(&self.state) || self.digits.0.parameters() != self.state.parameters() {
+            self.digits = (self.state.clone(), List::filled(self.part.readings.len(), |_| None));
         }
         for reading in &model.readings {
             let digits = self.digits.1.get_mut(*reading).filter(|digits| digits.is_none());
-            digits.into_iter().for_each(|place| *place = Some(predict::digits(&self.part, *reading, &self.settings, &|value| value)));
+            digits.into_iter().for_each(|place| *place = Some(predict::digits(&self.part, *reading, &self.state, &|value| value)));
         }
         let ready = self.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
         let part = &self.part;
         let codes = present_codes(part, model, given).filter_map(|code| CodeValue::of(part, code, &bytes)).collect();
-        let state = Present { part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let state = Present { part, state: &self.state };
         let mut readings = Vec::with_capacity(ready.plan.readings.len());
         for (at, planned) in ready.plan.readings.iter().enumerate() {
             let Some(reading) = part.readings.get(planned.id) else { continue };
             let status = values.status(at);
             let fault = (status == Status::FormulaFault).then(|| steps::fault(&state, frame, &bytes, planned.id)).flatten();
             let conditions = model.status.iter().chain(&reading.status);
-            let holding = planned
-                .conditions
-                .iter()
-                .zip(conditions)
-                .find(|((output, _), _)| ready.alone.single.real(&ready.plan.program, *output).is_some_and(|truth| truth != 0.0));
-            let means = holding.filter(|_| !matches!(status, Status::Waiting | Status::Absent));
+            // A fault of the formula, and what is missing, have reasons of their own.
+            let told = !matches!(status, Status::Waiting | Status::Absent | Status::FormulaFault | Status::OutOfRange);
+            let cause = row::cause(&ready.plan, &ready.alone, planned).filter(|_| told);
+            let means = cause.and_then(|at| conditions.clone().nth(at));
             let last = |code: CodeId| {
                 let home = part.codes.get(code)?.frame;
-                CodeValue::of(part, code, if home == frame { &bytes } else { self.last.get(home.index())?.as_deref()? })
+                CodeValue::of(part, code, if home == frame { &bytes } else { self.state.frame(home)? })
             };
             let codes = reading.codes.iter().filter(|_| status != Status::Absent);
             readings.push(ReadingValue {
@@ -279,8 +249,8 @@ impl Decoder {
                 value: values.value(at),
                 number: values.value(at).and_then(|value| ready.alone.number(&ready.plan, at, value)),
                 status,
-                means: means.and_then(|(_, condition)| condition.means.clone()),
-                waits_for: self.missing(planned.needs.iter()),
+                means: means.and_then(|condition| condition.means.clone()),
+                waits_for: self.missing(planned.needs.iter().map(|(frame, _)| frame)),
                 fault,
                 codes: codes.filter_map(|code| last(*code)).collect(),
                 digits: self.digits.1.get(planned.id).copied().flatten().unwrap_or(Digits::UNKNOWN),
@@ -301,7 +271,7 @@ impl Decoder {
                 waits_for: Vec::new(),
                 fault: given.fault,
                 codes: Vec::new(),
-                digits: predict::digits(&self.part, id, &self.settings, &|value| value),
+                digits: predict::digits(&self.part, id, &self.state, &|value| value),
             });
         }
         Ok(Decoded { part: self.part.clone(), frame, codes, readings })
@@ -312,14 +282,14 @@ impl Decoder {
         let mut all = Vec::new();
         if let (Some(derivation), Some(model)) = (&mut self.derivation, self.part.frames.get(frame)) {
             let at = |place: usize| measured.get(place).copied().unwrap_or((f64::NAN, Status::Absent));
-            derivation.step(&self.part, &self.parameters, model, &at, self.times.first().copied(), &mut |given| all.push(given));
+            derivation.step(&self.part, &self.state, model, &at, self.times.first().copied(), &mut |given| all.push(given));
         }
         all
     }
 
     /// The names of those of some frames that have not come yet.
     fn missing<'f>(&'f self, frames: impl Iterator<Item = &'f FrameId>) -> Vec<String> {
-        let missing = frames.filter(|frame| self.last.get(frame.index()).is_none_or(Option::is_none));
+        let missing = frames.filter(|frame| !self.state.has(**frame));
         self.part.frames.of(missing).map(|frame| frame.name.clone()).collect()
     }
 
@@ -335,7 +305,7 @@ impl Decoder {
         match status {
             Status::Ok => None,
             Status::Absent => Some("the frame ends before it".into()),
-            Status::OutOfRange => Some(match model.range(part, &self.settings, &self.parameters) {
+            Status::OutOfRange => Some(match model.range(part, &self.state) {
                 Some((low, high)) => format!("stated {low} to {}", with_unit(high, &model.unit)),
                 None => "its stated range has no value with these settings".into(),
             }),
@@ -347,19 +317,12 @@ impl Decoder {
                     return only.means.clone();
                 }
                 // The frame itself may be followed by others of its kind by now.
-                let mut last = self.last.clone();
-                last.get_mut(frame.index()).into_iter().for_each(|place| *place = Some(bytes.to_vec()));
-                let state = Present { part, settings: &self.settings, parameters: &self.parameters, last: &last };
+                let mut then = self.state.clone();
                 if status == Status::FormulaFault {
-                    return steps::fault(&state, frame, bytes, reading).map(|fault| fault.to_string());
+                    return steps::fault(&Present { part, state: &then }, frame, bytes, reading).map(|fault| fault.to_string());
                 }
-                // Fields that stand in the frame are as they came with it.
-                let mut settings = self.settings.clone();
-                for (field, gather) in part.frames.get(frame).iter().flat_map(|frame| &frame.fields) {
-                    let came = part.fields.get(*field).zip(gather.code(bytes));
-                    came.iter().for_each(|(field, code)| settings.set_field(field, i128::from(*code)));
-                }
-                let state = Present { settings: &settings, ..state };
+                then.take_frame(part, frame, bytes);
+                let state = Present { part, state: &then };
                 let mut such = conditions().filter(|condition| condition.status == status);
                 such.find(|condition| state.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))?.means.clone()
             }
@@ -397,7 +360,7 @@ impl Decoder {
     fn decode_any(&mut self, frame: FrameId, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         self.judge(frame, given, &bytes, values)?;
-        self.keep(frame, &bytes, 1);
+        self.keep(frame, bytes.get(..given).unwrap_or(&bytes), 1);
         self.derive_into(frame, values);
         Ok(())
     }
@@ -431,10 +394,10 @@ impl Decoder {
         if !bytes.len().is_multiple_of(length) {
             accept::length(model, bytes.len() % length, length)?;
         }
-        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let state = Present { part: &self.part, state: &self.state };
         columns::decode(&ready.plan, &mut ready.many, &state, (length, given), bytes, out);
         if let Some((good, last)) = out.good() {
-            let last = bytes.get(last * length..(last + 1) * length).unwrap_or(&[]);
+            let last = bytes.get(last * length..last * length + given.min(length)).unwrap_or(&[]);
             self.keep(frame, last, good as u64);
         }
         self.derive_many(frame, out);
@@ -449,7 +412,7 @@ impl Decoder {
         for at in (0..out.len()).filter(|at| out.failed_check(*at).is_none()) {
             let measured = |place: usize| (out.values(place).get(at).copied().unwrap_or(f64::NAN), out.status(place, at));
             let mut place = columns.iter_mut();
-            derivation.step(&self.part, &self.parameters, model, &measured, self.times.get(at).copied(), &mut |given| {
+            derivation.step(&self.part, &self.state, model, &measured, self.times.get(at).copied(), &mut |given| {
                 if let Some(place) = place.next().and_then(|column| column.get_mut(at)) {
                     *place = given;
                 }
@@ -466,7 +429,7 @@ impl Decoder {
     pub fn steps(&mut self, frame: FrameId, bytes: &[u8]) -> Result<Steps, Refusal> {
         let (bytes, given) = self.frame_bytes(frame, bytes)?;
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
-        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let state = Present { part: &self.part, state: &self.state };
         Ok(steps::steps(&state, frame, model, bytes.get(..given).unwrap_or(&bytes), &bytes))
     }
 
@@ -507,7 +470,7 @@ impl Decoder {
         }
         let mut whole = bytes.into_owned();
         whole.resize(model.length, 0);
-        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let state = Present { part: &self.part, state: &self.state };
         row::run(plan, room, &state, &whole);
         let bad = |count, fault| Refusal::Count { frame: model.name.clone(), count, fault, most: model.length };
         let count = room.single.output(&plan.program, 0).map_err(|(kind, _)| bad(None, Some(kind)))?.to_f64();
@@ -539,26 +502,27 @@ impl Decoder {
     /// Decodes a frame of which so many bytes count.
     fn judge(&mut self, frame: FrameId, given: usize, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
-        let state = Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last };
+        let state = Present { part: &self.part, state: &self.state };
         let failed =
             |check: usize| model.checks.get(check).map_or(Refusal::UnknownFrame, |check| accept::failed(&self.part, model, check, bytes));
         row::decode(&ready.plan, &mut ready.alone, &state, given, bytes, values).map_err(failed)
     }
 
-    /// A good frame came, the last of so many. Its bytes are kept where readings of other frames ask for them.
+    /// A good frame came, the last of so many: codes and fields of it are taken from there now.
     #[inline(always)]
     fn keep(&mut self, frame: FrameId, bytes: &[u8], good: u64) {
         self.count += good;
         let Some(ready) = self.frames.get_mut(frame) else { return };
         ready.came = self.count;
-        let alone = ready.feeds.is_empty();
-        match self.last.get_mut(frame.index()) {
-            Some(Some(_)) if alone => return,
-            Some(Some(last)) if last.len() == bytes.len() => last.copy_from_slice(bytes),
-            Some(last) => *last = Some(bytes.to_vec()),
-            None => {}
+        let (alone, holds) = (ready.feeds.is_empty(), ready.holds);
+        if alone && !holds && self.state.has(frame) {
+            return;
         }
-        // What other frames worked out from this one is to be worked out anew.
+        if holds && self.state.frame(frame) != Some(bytes) {
+            self.state.read_registers_of(&self.part, frame, bytes);
+        }
+        self.state.keep_frame(frame, bytes);
+        // What other frames computed from this one is to be computed again.
         let mut at = 0;
         while let Some(other) = self.frames.get(frame).and_then(|ready| ready.feeds.get(at)).copied() {
             self.frames.get_mut(other).into_iter().for_each(|ready| ready.alone.unsettle());

@@ -7,7 +7,7 @@
 use super::decoded::Fault;
 use super::steps::{ReadingSteps, formula_lines};
 use crate::formula::run::columns::FaultAt;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::ground::number::{Number, Ty};
 use crate::ground::words::time_text;
 use crate::model::frame::Frame;
@@ -15,6 +15,7 @@ use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
 use crate::model::reading::{Derived, End, Reading};
+use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::{Eval, Leaves};
 
@@ -118,7 +119,7 @@ impl Derivation {
     pub(crate) fn step(
         &mut self,
         part: &Sheet,
-        parameters: &[f64],
+        state: &State,
         frame: &Frame,
         measured: &dyn Fn(usize) -> (f64, Status),
         time: Option<f64>,
@@ -129,7 +130,7 @@ impl Derivation {
         }
         let own = |quantity: &&mut Quantity| frame.derived.contains(&quantity.id);
         for quantity in self.quantities.iter_mut().filter(own) {
-            let given = quantity.give(part, parameters, &self.came, time);
+            let given = quantity.give(part, state, &self.came, time);
             self.came.get_mut(quantity.id).into_iter().for_each(|came| *came = Some((given.value, given.status)));
             take(given);
         }
@@ -159,7 +160,7 @@ impl Quantity {
         self.instant == Some(time) && self.memory.as_ref().is_some_and(|memory| memory.time == time)
     }
 
-    fn give(&mut self, part: &Sheet, parameters: &[f64], came: &Came, time: Option<f64>) -> Given {
+    fn give(&mut self, part: &Sheet, state: &State, came: &Came, time: Option<f64>) -> Given {
         let name = |id: ReadingId| part.readings.get(id).map_or("", |reading| reading.name.as_str());
         self.computed = false;
         let mut worst = Status::Ok;
@@ -176,7 +177,7 @@ impl Quantity {
             let of = self.how.uses.iter().find(|id| came.get(**id).copied().flatten().is_some_and(|(_, status)| status == worst));
             of.filter(|_| worst != Status::Ok).map(|id| format!("{} is {}", name(*id), worst.as_str()))
         };
-        let mut taken = Taken { part, parameters, came, before: (&self.how.before, &[]), elapsed: f64::NAN };
+        let mut taken = Taken { part, state, came, before: (&self.how.before, &[]), elapsed: f64::NAN };
         if !self.how.timed {
             self.computed = true;
             let value = self.eval.outcome(&taken);
@@ -256,7 +257,7 @@ fn given(part: &Sheet, value: Result<f64, FaultAt>, status: Status, why: Option<
 /// What formulas of derived quantities take.
 struct Taken<'a> {
     part: &'a Sheet,
-    parameters: &'a [f64],
+    state: &'a State,
     came: &'a Came,
     before: (&'a [ReadingId], &'a [Option<f64>]),
     elapsed: f64,
@@ -276,7 +277,7 @@ impl Leaves for Taken<'_> {
     }
 
     fn parameter(&self, parameter: ParameterId) -> Option<f64> {
-        self.parameters.get(parameter.index()).copied()
+        self.state.parameter(parameter)
     }
 
     fn over_time(&self, input: Input) -> Option<Number> {

@@ -10,6 +10,6 @@ mod steps;
 
 pub use columns::Columns;
 pub use decoded::{CodeValue, Decoded, Fault, InUse, ReadingValue};
-pub use decoder::{Decoder, ParameterError};
+pub use decoder::Decoder;
 pub use row::FrameValues;
 pub use steps::{CheckStep, CodeStep, FormulaLine, ReadingSteps, Steps};

@@ -9,6 +9,7 @@ use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::affine::{Affine, Scale, Source};
 use crate::plan::frame::{InputSource, Load, Plan, PlanRange, ReadingPlan};
+use crate::plan::judge::judged;
 
 /// The readings of one frame. Reuse one value for frame after frame: nothing is allocated then.
 #[derive(Clone, Debug, Default)]
@@ -309,22 +310,34 @@ pub(crate) fn run(plan: &Plan, room: &mut Room, state: &Present<'_>, bytes: &[u8
 
 /// The status of a reading that needs nothing more, with this value or a fault.
 fn judge(plan: &Plan, single: &Single, reading: &ReadingPlan, value: Option<f64>) -> (f64, Status) {
-    let holds = |condition: &&(usize, Status)| single.real(&plan.program, condition.0).is_some_and(|truth| truth != 0.0);
-    let outside = |value: f64| match reading.range {
-        None => false,
-        Some(PlanRange::Numbers(low, high)) => !(value >= low && value <= high),
-        Some(PlanRange::Outputs(low, high)) => {
-            let end = |output| single.real(&plan.program, output).unwrap_or(f64::NAN);
-            !(value >= end(low) && value <= end(high))
-        }
-    };
-    let status = match (reading.conditions.iter().find(holds), value) {
-        (Some((_, status)), _) => *status,
-        (None, Some(value)) if outside(value) => Status::OutOfRange,
-        _ => Status::Ok,
-    };
+    let (status, _) = judged(holding(plan, single, reading), value.is_some_and(|value| outside(plan, single, reading, value)));
     match value {
         Some(value) => (value, status),
         None => (f64::NAN, if status.has_value() { Status::FormulaFault } else { status }),
     }
+}
+
+/// The conditions of a reading that hold, by their places.
+fn holding<'p>(plan: &'p Plan, single: &'p Single, reading: &'p ReadingPlan) -> impl DoubleEndedIterator<Item = (usize, Status)> + 'p {
+    let holds = |output: usize| single.real(&plan.program, output).is_some_and(|truth| truth != 0.0);
+    let all = reading.conditions.iter().enumerate();
+    all.filter(move |(_, (output, _))| holds(*output)).map(|(at, (_, status))| (at, *status))
+}
+
+/// The place of the condition that a reading has its status from; `None` if no condition gives it.
+pub(crate) fn cause(plan: &Plan, room: &Room, reading: &ReadingPlan) -> Option<usize> {
+    judged(holding(plan, &room.single, reading), false).1
+}
+
+/// Whether a value is outside the stated range.
+fn outside(plan: &Plan, single: &Single, reading: &ReadingPlan, value: f64) -> bool {
+    let (low, high) = match reading.range {
+        None => return false,
+        Some(PlanRange::Numbers(low, high)) => (low, high),
+        Some(PlanRange::Outputs(low, high)) => {
+            let end = |output| single.real(&plan.program, output).unwrap_or(f64::NAN);
+            (end(low), end(high))
+        }
+    };
+    !(value >= low && value <= high)
 }

@@ -1,5 +1,6 @@
 //! Every step from bytes to readings, for people who want to see.
 
+use super::columns::no_value;
 use super::decoded::{CodeValue, Fault};
 use super::row::Room;
 use crate::bits::form::Form;
@@ -8,7 +9,6 @@ use crate::formula::fault::FaultKind;
 use crate::formula::flat::program::{Note, NoteKind, Program};
 use crate::formula::run::columns::FaultAt;
 use crate::formula::run::single::Single;
-use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
 use crate::model::frame::{Code, Frame};
@@ -150,7 +150,7 @@ fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) 
     plan.loads.iter().filter(|load| load.users.contains(&output)).find_map(|load| match input(load.slot)? {
         Input::Code(id) => {
             let code = part.codes.get(id)?;
-            let bytes = if matches!(load.from, InputSource::Held(_)) { state.last.get(code.frame.index())?.as_deref()? } else { bytes };
+            let bytes = if matches!(load.from, InputSource::Held(_)) { state.state.frame(code.frame)? } else { bytes };
             code_without_value(code, bytes)
         }
         Input::Field(field) | Input::Column(field, _) => {
@@ -161,7 +161,8 @@ fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) 
                 }
                 InputSource::Held(_) => None,
             };
-            match from_frame.map_or_else(|| state.settings.known_field(field), |code| code.map(i128::from)) {
+            match from_frame.map_or_else(|| state.state.known_field(field), |code| code.map(i128::from)) {
+                None if from_frame.is_none() && !state.state.knows(field) => Some(format!("{} is unknown", field.name)),
                 None => Some(format!("{} is not BCD", field.name)),
                 Some(code) if !field.values.is_empty() && field.value(code).is_none() => {
                     Some(format!("{} = {code} is not in its table", field.name))
@@ -276,8 +277,7 @@ fn reading_steps(state: &Present<'_>, frame: FrameId, bytes: &[u8], given: usize
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let machine = &room.single;
-    let missing = |planned: &ReadingPlan| planned.needs.iter().any(|frame| state.last.get(frame.index()).is_none_or(Option::is_none));
-    let shown: Vec<&ReadingPlan> = plan.readings.iter().filter(|planned| planned.last_byte < given && !missing(planned)).collect();
+    let shown: Vec<&ReadingPlan> = plan.readings.iter().filter(|planned| no_value(planned, state, given).is_none()).collect();
     let beside = plan.beside.iter().copied().filter(|(index, _)| {
         // A shared value has something to say where a reading that uses it has.
         shown.iter().any(|planned| part.needed(planned.id).contains(index))

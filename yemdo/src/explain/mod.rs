@@ -4,7 +4,8 @@ use crate::model::ids::{FieldId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Quantity;
 use crate::model::part::Sheet;
-use crate::model::registers::{Access, Field, FieldValue, Register, Settings, runs_text};
+use crate::model::registers::{Access, Field, FieldValue, Register, runs_text};
+use crate::model::state::State;
 use crate::model::value::Present;
 
 /// A register's value, field by field.
@@ -68,14 +69,14 @@ impl Explained<'_> {
 /// part = "lamp-1"
 /// register.MODE = { at = 1, reset = 2, field.RATE = { bits = "[7:4]", values = [{ code = 3, name = "fast" }] }, reserved = { bits = "[3:0]" } }
 /// "#).unwrap();
-/// let mut settings = yemdo::Settings::reset(&part);
+/// let mut settings = yemdo::State::reset(&part);
 /// let explained = yemdo::explain::explain(&part, part.register("MODE").unwrap(), 0x32, &mut settings).unwrap();
 /// assert_eq!(explained.fields[0].value.unwrap().name.as_deref(), Some("fast"));
 /// ```
-pub fn explain<'p>(part: &'p Sheet, register: RegisterId, value: u64, settings: &mut Settings) -> Option<Explained<'p>> {
+pub fn explain<'p>(part: &'p Sheet, register: RegisterId, value: u64, settings: &mut State) -> Option<Explained<'p>> {
     let register = part.registers().get(register)?;
-    let reset = Settings::reset(part);
-    settings.set_register(register, value);
+    let reset = State::reset(part);
+    settings.read_register(register, value);
     let mut fields: Vec<ExplainedField<'p>> = register
         .fields()
         .iter()
@@ -98,8 +99,7 @@ pub fn explain<'p>(part: &'p Sheet, register: RegisterId, value: u64, settings: 
         }
     }
     let unknown = if register.fields().is_empty() || register.access() == Access::Reserved { 0 } else { value & !known & register.mask() };
-    let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-    let state = Present { part, settings, parameters: &parameters, last: &[] };
+    let state = Present { part, state: settings };
     let holds = |quantity: &Quantity| quantity.moves().iter().any(|field| fields.iter().any(|own| own.id == *field));
     let held = part.quantities.entries().filter(|(_, quantity)| holds(quantity));
     let quantities = held.filter_map(|(id, quantity)| {

@@ -14,5 +14,6 @@ pub(crate) mod reading;
 pub(crate) mod reals;
 pub(crate) mod registers;
 mod resolve;
+pub(crate) mod state;
 pub(crate) mod status;
 pub(crate) mod value;

@@ -11,6 +11,7 @@ use super::name::{Kind, UnknownName};
 use super::operation::{Quantity, Routine};
 use super::reading::{End, Parameter, Reading};
 use super::registers::{Field, Register};
+use super::state::State;
 use crate::bus::Buses;
 use crate::formula::curve::Curve;
 use crate::formula::typed::Formula;
@@ -136,8 +137,8 @@ pub struct Sheet {
     /// The fields that hold the Modbus unit id, and the speed of the line.
     pub(crate) unit_field: Option<FieldId>,
     pub(crate) baud_field: Option<FieldId>,
-    /// The registers' values after a reset, as [`Settings`](super::registers::Settings) keep them.
-    pub(crate) reset_image: Vec<u8>,
+    /// The registers after a reset, and the settings that no register holds.
+    pub(crate) reset: State,
     pub(crate) variants: Vec<String>,
     pub(crate) parameters: List<ParameterId, Parameter>,
     /// Curves, by the place that formulas know them by.
@@ -178,7 +179,7 @@ impl Sheet {
             fields: List::new(),
             unit_field: None,
             baud_field: None,
-            reset_image: Vec::new(),
+            reset: State::empty(),
             variants: Vec::new(),
             parameters: List::new(),
             curves: Vec::new(),

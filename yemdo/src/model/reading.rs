@@ -2,7 +2,7 @@
 
 use super::ids::{CodeId, FrameId, ReadingId};
 use super::part::Sheet;
-use super::registers::Settings;
+use super::state::State;
 use super::status::Status;
 use super::value::Present;
 use crate::formula::typed::Formula;
@@ -132,10 +132,10 @@ impl Reading {
         self.range.is_some()
     }
 
-    /// The range that the datasheet states, in [`unit`](Self::unit), with these settings and parameters; `None` where it states
-    /// none, or one that has no value with them.
-    pub fn range(&self, part: &Sheet, settings: &Settings, parameters: &[f64]) -> Option<(f64, f64)> {
-        self.range.as_ref()?.now(&Present { part, settings, parameters, last: &[] })
+    /// The range that the datasheet states, in [`unit`](Self::unit), in this state of the part; `None` if it states none, or one
+    /// that has no value then.
+    pub fn range(&self, part: &Sheet, state: &State) -> Option<(f64, f64)> {
+        self.range.as_ref()?.now(&Present { part, state })
     }
 
     /// The range that the datasheet states, where it is the same with all settings.

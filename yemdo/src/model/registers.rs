@@ -1,8 +1,7 @@
 //! Registers, their fields, and the values that they have at present.
 
 use super::ids::{ColumnId, FieldId, RegisterId};
-use super::part::Sheet;
-use crate::bits::gather::{Gather, scatter};
+use crate::bits::gather::Gather;
 use crate::bits::layout::Layout;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
@@ -382,57 +381,6 @@ pub(crate) fn runs(mask: u64) -> Vec<(u32, u32)> {
 pub(crate) fn runs_text(runs: &[(u32, u32)]) -> String {
     let run = |(high, low): &(u32, u32)| if high == low { format!("[{high}]") } else { format!("[{high}:{low}]") };
     runs.iter().map(run).collect::<Vec<_>>().join(" ")
-}
-
-/// The values that the registers have at present: after a reset, from a dump, or as set.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Settings {
-    image: Vec<u8>,
-}
-
-impl Settings {
-    /// The values after a reset; registers whose reset value the sheet does not tell are zero.
-    pub fn reset(part: &Sheet) -> Self {
-        Settings { image: part.reset_image.clone() }
-    }
-
-    /// Whether all registers are as after a reset.
-    pub(crate) fn is_reset(&self, part: &Sheet) -> bool {
-        let held = part.registers.iter().map(|register| register.bytes).sum();
-        self.image.get(..held) == part.reset_image.get(..held)
-    }
-
-    pub(crate) fn into_image(self) -> Vec<u8> {
-        self.image
-    }
-
-    /// A register's value.
-    pub fn register(&self, register: &Register) -> u64 {
-        let bytes = self.image.get(register.offset..register.offset + register.bytes).unwrap_or(&[]);
-        bytes.iter().fold(0, |value, byte| (value << 8) | u64::from(*byte))
-    }
-
-    /// Sets a register.
-    pub fn set_register(&mut self, register: &Register, value: u64) {
-        let bytes = value.to_be_bytes();
-        let place = self.image.get_mut(register.offset..register.offset + register.bytes).unwrap_or_default();
-        place.iter_mut().zip(bytes.get(8 - register.bytes..).unwrap_or(&[])).for_each(|(place, byte)| *place = *byte);
-    }
-
-    /// A field's code.
-    pub fn field(&self, field: &Field) -> i128 {
-        i128::from(field.gather.code(&self.image).unwrap_or(0))
-    }
-
-    /// A field's code; `None` where its bits stand for nothing, such as a decimal digit above 9.
-    pub(crate) fn known_field(&self, field: &Field) -> Option<i128> {
-        field.gather.code(&self.image).map(i128::from)
-    }
-
-    /// Sets a field. Bits of `code` beyond its width are dropped.
-    pub fn set_field(&mut self, field: &Field, code: i128) {
-        scatter(&mut self.image, &field.layout.slices, field.layout.form.write(code, field.layout.width()));
-    }
 }
 
 /// Whether wide registers are numbered by the register, not by the byte: then two of them are nearer to one another than

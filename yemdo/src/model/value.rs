@@ -1,18 +1,16 @@
 //! What the value of an input is: the one place that answers it, for frames in columns, one frame, conditions, dry runs,
 //! and for trying out codes.
 
-use super::frame::CodeContent;
 use super::ids::{CodeId, FieldId, ParameterId, QuantityId};
 use super::input::{Input, inputs};
 use super::part::Sheet;
-use super::registers::Settings;
+use super::state::State;
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::lower::Lowerer;
 use crate::formula::flat::program::Program;
 use crate::formula::run::columns::FaultAt;
 use crate::formula::run::single::Single;
 use crate::formula::typed::Formula;
-use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 
 /// Where the values that formulas begin with come from.
@@ -48,13 +46,11 @@ pub(crate) trait Leaves {
     }
 }
 
-/// Settings, parameters, and frames as they came last.
+/// A part and what is known of it.
+#[derive(Clone, Copy)]
 pub(crate) struct Present<'a> {
     pub(crate) part: &'a Sheet,
-    pub(crate) settings: &'a Settings,
-    pub(crate) parameters: &'a [f64],
-    /// The last good bytes of every frame.
-    pub(crate) last: &'a [Option<Vec<u8>>],
+    pub(crate) state: &'a State,
 }
 
 impl Leaves for Present<'_> {
@@ -63,19 +59,15 @@ impl Leaves for Present<'_> {
     }
 
     fn field(&self, field: FieldId) -> Option<i128> {
-        self.settings.known_field(self.part.fields.get(field)?)
+        self.state.known_field(self.part.fields.get(field)?)
     }
 
     fn code(&self, code: CodeId) -> Option<Number> {
-        let code = self.part.codes.get(code)?;
-        match code.value(self.last.get(code.frame.index())?.as_deref()?) {
-            CodeContent::Number(number) if code.allows(number) => Some(number),
-            _ => None,
-        }
+        self.state.code(self.part, code)
     }
 
     fn parameter(&self, parameter: ParameterId) -> Option<f64> {
-        self.parameters.get(parameter.index()).copied()
+        self.state.parameter(parameter)
     }
 }
 

@@ -14,9 +14,9 @@ use crate::formula::input::InputKey;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::ground::number::Ty;
-use crate::model::frame::Code;
+use crate::model::frame::{Code, Frame};
 use crate::model::ids::{FieldId, FrameId, ReadingId};
-use crate::model::input::Input;
+use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::End;
 use crate::model::registers::Field;
@@ -134,8 +134,8 @@ pub(crate) struct ReadingPlan {
     pub(crate) range: Option<PlanRange>,
     /// Outputs of its conditions, and what they mean; the first that holds counts.
     pub(crate) conditions: Vec<(usize, Status)>,
-    /// Other frames that must have come.
-    pub(crate) needs: Vec<FrameId>,
+    /// Other frames that must have come, and the last byte of each that the reading uses.
+    pub(crate) needs: Vec<(FrameId, usize)>,
     /// The way around the program, where there is one.
     pub(crate) affine: Option<Affine>,
     /// The last byte of the frame that it uses.
@@ -158,9 +158,15 @@ impl Plan {
             None => (&[] as &[ReadingId], &[] as &[_]),
         };
         let mut needed: List<ReadingId, bool> = List::filled(part.readings.len(), |_| false);
-        for id in wanted.iter().flat_map(|id| part.needed(*id)) {
+        // Conditions may be about readings of other frames: they are computed too, or they would stay as they first were.
+        let conditions = frame_status.iter().chain(part.readings.of(wanted).flat_map(|reading| &reading.status));
+        let of_conditions = conditions.flat_map(|condition| inputs(&condition.formula));
+        let readings = of_conditions.filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None });
+        let wanted_first: Vec<ReadingId> = wanted.iter().copied().chain(readings).collect();
+        for id in wanted_first.iter().flat_map(|id| part.needed(*id)) {
             needed.get_mut(id).into_iter().for_each(|needed| *needed = true);
         }
+        quantities_of_frame(part, frame, &needed, &mut lowerer);
         let mut outputs = Vec::new();
         for id in part.order.iter().copied().filter(|id| needed.get(*id).copied().unwrap_or(false)) {
             if let Some(reading) = part.readings.get(id) {
@@ -180,15 +186,15 @@ impl Plan {
                 Some((low, high)) => PlanRange::Numbers(low, high),
                 None => PlanRange::Outputs(end(&mut lowerer, &range.low), end(&mut lowerer, &range.high)),
             });
-            let here = part.codes.of(&reading.codes).filter(|code| code.frame == frame);
+            let last_byte = |of: FrameId| part.codes.of(&reading.codes).filter(|code| code.frame == of).map(Code::last_byte).max().unwrap_or(0);
             readings.push(ReadingPlan {
                 id,
                 output: *output,
                 affine: None,
                 range,
                 conditions,
-                needs: reading.frames.iter().copied().filter(|other| *other != frame).collect(),
-                last_byte: here.map(Code::last_byte).max().unwrap_or(0),
+                needs: reading.frames.iter().filter(|other| **other != frame).map(|other| (*other, last_byte(*other))).collect(),
+                last_byte: last_byte(frame),
             });
         }
         outputs.retain(|(id, _)| !wanted.contains(id));
@@ -222,13 +228,19 @@ impl Plan {
         self.program.ops.is_empty() && self.loads.is_empty()
     }
 
-    /// Other frames that readings of this one take something from.
+    /// Other frames that readings of this one take something from: codes, or fields of registers that they hold.
     pub(crate) fn needs(&self, part: &Sheet) -> Vec<FrameId> {
-        let held = self.loads.iter().filter_map(|load| match load.from {
-            InputSource::Held(Input::Code(code)) => Some(part.codes.get(code)?.frame),
-            _ => None,
-        });
-        let mut needs: Vec<FrameId> = held.chain(self.readings.iter().flat_map(|reading| reading.needs.iter().copied())).collect();
+        let held = self.loads.iter().filter_map(|load| if let InputSource::Held(input) = load.from { Some(input) } else { None });
+        let mut needs: Vec<FrameId> = self.readings.iter().flat_map(|reading| reading.needs.iter().map(|(frame, _)| *frame)).collect();
+        for input in part.inputs_behind(held) {
+            if let Input::Code(code) = input {
+                needs.extend(part.codes.get(code).map(|code| code.frame));
+            }
+            if let Some(field) = input.field() {
+                let holds = |frame: &Frame| frame.fields.iter().any(|(held, _)| *held == field);
+                needs.extend(part.frames.entries().filter(|(_, frame)| holds(frame)).map(|(id, _)| id));
+            }
+        }
         needs.sort_unstable();
         needs.dedup();
         needs
@@ -249,6 +261,23 @@ impl Plan {
             beside: Vec::new(),
             checks: Vec::new(),
             program,
+        }
+    }
+}
+
+/// Quantities that the readings of a frame use and that fields of the frame hold: they come with it, so they are part of its
+/// program. The others stay what they are.
+fn quantities_of_frame(part: &Sheet, frame: FrameId, needed: &List<ReadingId, bool>, lowerer: &mut Lowerer) {
+    let Some(model) = part.frames.get(frame).filter(|model| !model.fields.is_empty()) else { return };
+    let wanted = part.readings.entries().filter(|(id, _)| needed.get(*id).copied().unwrap_or(false));
+    let formulas = wanted.flat_map(|(_, reading)| reading.formulas()).chain(model.status.iter().map(|condition| &condition.formula));
+    let used = part.inputs_behind(formulas.flat_map(inputs));
+    for (id, quantity) in part.quantities.entries().filter(|(id, _)| used.contains(&Input::Quantity(*id))) {
+        let own = part.inputs_behind(inputs(&quantity.formula));
+        let here = |field: FieldId| model.fields.iter().any(|(held, _)| *held == field);
+        if quantity.through.is_none() && own.iter().any(|input| input.field().is_some_and(here)) {
+            let output = lowerer.formula_as(&quantity.formula, Ty::F64);
+            lowerer.publish(Input::Quantity(id).key(), output);
         }
     }
 }
@@ -328,6 +357,12 @@ fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut 
     for reading in readings.iter_mut() {
         let Some((slot, ty @ (Ty::F32 | Ty::F64))) = program.outputs.get(reading.output).copied() else { continue };
         let finite = program.finite.get(reading.output).copied().unwrap_or(false);
+        // What else the formula computes, takes or needs may be at fault, though it does not go into the value.
+        let fails = program.ops.iter().any(|op| op.owner as usize == reading.output && !op.safe);
+        let needs = program.needs.get(reading.output).is_some_and(|needs| !needs.is_empty());
+        if fails || needs || loads.iter().filter(|load| load.users.contains(&reading.output)).count() > 1 {
+            continue;
+        }
         // A value that is no number is a fault of all that use it, which the program knows.
         if !finite && program.needs.iter().flatten().any(|need| need.output == reading.output) {
             continue;

@@ -7,6 +7,7 @@
 pub(crate) mod accept;
 pub(crate) mod affine;
 pub(crate) mod frame;
+pub(crate) mod judge;
 pub(crate) mod read_back;
 pub(crate) mod routine;
 pub(crate) mod transfers;

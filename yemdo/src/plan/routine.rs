@@ -11,7 +11,8 @@ use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step};
 use crate::model::part::Sheet;
-use crate::model::registers::{Access, Settings};
+use crate::model::registers::Access;
+use crate::model::state::State;
 
 /// What the steps of a part's routines do.
 #[derive(Clone, Debug)]
@@ -44,10 +45,10 @@ pub(crate) enum ReadPlan {
 
 impl RoutinePlan {
     /// Plans a routine and those that it runs; the registers are as `start` says.
-    pub(crate) fn new(part: &Sheet, routine: RoutineId, start: &Settings) -> Self {
+    pub(crate) fn new(part: &Sheet, routine: RoutineId, start: &State) -> Self {
         let routines = List::filled(part.routines.len(), |_| None);
         let visits = List::filled(part.routines.len(), |_| 0);
-        let mut planner = Planner { part, routines, visits, state: start.clone(), unknown: Vec::new() };
+        let mut planner = Planner { part, routines, visits, state: start.clone() };
         planner.routine(routine);
         Self { routines: planner.routines }
     }
@@ -68,10 +69,8 @@ struct Planner<'a> {
     routines: List<RoutineId, Option<Vec<StepPlan>>>,
     /// How often each was come by.
     visits: List<RoutineId, u32>,
-    /// The registers as they are by then, as far as that is known.
-    state: Settings,
-    /// Fields of which nobody knows what they hold.
-    unknown: Vec<FieldId>,
+    /// The state of the part by then, as far as it is known beforehand.
+    state: State,
 }
 
 impl Planner<'_> {
@@ -97,9 +96,9 @@ impl Planner<'_> {
     /// From here on nobody knows what the fields hold that registers depend on.
     fn forget_conditions(&mut self) {
         let conditions = self.part.registers.iter().flat_map(|register| register.bank.iter().chain(&register.writable));
-        self.unknown.extend(conditions.map(|(field, _)| *field));
-        self.unknown.sort_unstable();
-        self.unknown.dedup();
+        for (field, _) in conditions {
+            self.part.fields.get(*field).into_iter().for_each(|field| self.state.forget_field(field));
+        }
     }
 
     fn step(&mut self, step: &Step) -> StepPlan {
@@ -135,7 +134,7 @@ impl Planner<'_> {
         for (field, code) in fields {
             self.part.fields.get(*field).into_iter().for_each(|field| end.set_field(field, *code));
         }
-        let planned = match writes(self.part, &self.state, &end, fields, WriteScope::All, &self.unknown) {
+        let planned = match writes(self.part, &self.state, &end, fields, WriteScope::All) {
             Ok(planned) => planned,
             Err(unreachable) => return StepPlan::Refused(unreachable),
         };
@@ -146,20 +145,18 @@ impl Planner<'_> {
         for write in &planned {
             if let Some(register) = self.part.registers.get(write.register) {
                 self.state.set_register(register, write.after);
-                self.unknown.retain(|field| !register.fields.contains(field));
             }
         }
         if step.when.is_some() {
             // It may be left out.
-            self.unknown.extend(fields.iter().map(|(field, _)| *field));
+            self.part.fields.of(fields.iter().map(|(field, _)| field)).for_each(|field| self.state.forget_field(field));
         }
         StepPlan::Set(planned)
     }
 
     /// A register is read: what it holds is the part's own from now on.
     fn is_read(&mut self, id: RegisterId) {
-        let fields = self.part.registers.get(id).map_or(&[] as &[FieldId], |register| &register.fields);
-        self.unknown.extend(fields);
+        self.part.registers.get(id).into_iter().for_each(|register| self.state.forget_register(register));
     }
 
     fn register(&mut self, id: RegisterId) -> ReadPlan {

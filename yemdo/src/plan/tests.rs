@@ -20,7 +20,7 @@ use crate::ground::list::Id;
 use crate::model::ids::{FrameId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 
 /// Codes of every width, a setting, a parameter, a code of another frame.
 fn part(formula: &str) -> Part {
@@ -280,7 +280,7 @@ supply = { unit = "V", formula = "v * 0.02", range = [1, 4] }
     let plan = Plan::new(&part, part.frame("AIR").unwrap(), false);
     assert_eq!(plan.readings.iter().map(|reading| reading.range).collect::<Vec<_>>(), [None, Some(PlanRange::Numbers(1.0, 4.0))]);
     assert_eq!(plan.readings.iter().map(|reading| (reading.conditions.len(), reading.last_byte)).collect::<Vec<_>>(), [(1, 1), (1, 3)]);
-    assert_eq!(plan.readings[0].needs, [part.frame("CAL").unwrap()]);
+    assert_eq!(plan.readings[0].needs, [(part.frame("CAL").unwrap(), 1)]);
     assert_eq!(plan.needs(&part), [part.frame("CAL").unwrap()]);
     let ranged =
         plan.loads.iter().find_map(|load| if let InputSource::Frame(_, Some(range)) = load.from { Some(range) } else { None }).unwrap();
@@ -315,12 +315,12 @@ fn locked_registers_are_unlocked_written_and_locked_again() {
     let field = |name: &str| part.field(name).unwrap();
     let name = |id| part.registers.get(id).unwrap().name.clone();
     let plan = |asked: &[(&str, i128)], scope, unknown: &[&str]| {
-        let start = Settings::reset(&part);
+        let mut start = State::reset(&part);
+        unknown.iter().for_each(|name| start.forget_field(part.fields.get(field(name)).unwrap()));
         let mut end = start.clone();
         let asked: Vec<_> = asked.iter().map(|(name, code)| (field(name), *code)).collect();
         asked.iter().for_each(|(id, code)| end.set_field(part.fields.get(*id).unwrap(), *code));
-        let unknown: Vec<_> = unknown.iter().map(|name| field(name)).collect();
-        let done = writes(&part, &start, &end, &asked, scope, &unknown).unwrap_or_else(|error| panic!("{error:?}"));
+        let done = writes(&part, &start, &end, &asked, scope).unwrap_or_else(|error| panic!("{error:?}"));
         done.into_iter().map(|write| (name(write.register), write.value, write.reason)).collect::<Vec<_>>()
     };
     let unlock = Some(WriteReason::Unlocks);
@@ -344,7 +344,7 @@ fn locked_registers_are_unlocked_written_and_locked_again() {
 fn the_steps_of_a_routine_are_planned_as_data() {
     let part = Part::parse("p", REGISTERS).unwrap();
     let set = part.routine("set").unwrap();
-    let plan = RoutinePlan::new(&part, set, &Settings::reset(&part));
+    let plan = RoutinePlan::new(&part, set, &State::reset(&part));
     let Some(StepPlan::Set(first)) = plan.step(set, 0) else { panic!("a set") };
     let names: Vec<&str> = first.iter().map(|write| part.registers.get(write.register).unwrap().name.as_str()).collect();
     assert_eq!(names.iter().filter(|name| **name == "GAIN").count(), 1);
@@ -355,7 +355,7 @@ fn the_steps_of_a_routine_are_planned_as_data() {
     assert!(matches!(plan.step(set, 3), Some(StepPlan::Nothing)) && plan.step(set, 4).is_none());
     // After a step that may or may not be done, nobody knows the key: it is turned in any case.
     let maybe = part.routine("maybe").unwrap();
-    let plan = RoutinePlan::new(&part, maybe, &Settings::reset(&part));
+    let plan = RoutinePlan::new(&part, maybe, &State::reset(&part));
     let Some(StepPlan::Read(polled)) = plan.step(maybe, 0) else { panic!("a poll reads") };
     assert_eq!(polled[0], ReadPlan::Register(part.register("GO").unwrap()));
     let Some(StepPlan::Set(gain)) = plan.step(maybe, 2) else { panic!("a set") };

@@ -6,7 +6,8 @@ use crate::bus::{Bus, Operation, Transfer, Wire};
 use crate::model::command::{Exchange, NotSent};
 use crate::model::frame::{Frame, Origin};
 use crate::model::part::Sheet;
-use crate::model::registers::{Register, Settings};
+use crate::model::registers::Register;
+use crate::model::state::State;
 use crate::model::value::Present;
 
 /// Writes a value into a register; `None` where the part is not reached over the bus.
@@ -48,13 +49,13 @@ impl From<NotSent> for NotReadable {
     }
 }
 
-/// Reads a frame, with the settings and parameters that its command may follow from: transfers, and waits between them.
+/// Reads a frame, in the state that its command may follow from: transfers, and waits between them.
 /// Its bytes are the answers, one behind the other, of all transfers that bring any and are not discarded.
 ///
 /// # Errors
 /// [`NotReadable`].
-pub fn read_frame(part: &Sheet, bus: Bus, frame: &Frame, settings: &Settings, parameters: &[f64]) -> Result<Vec<Operation>, NotReadable> {
-    operations(&Present { part, settings, parameters, last: &[] }, bus, frame)
+pub fn read_frame(part: &Sheet, bus: Bus, frame: &Frame, state: &State) -> Result<Vec<Operation>, NotReadable> {
+    operations(&Present { part, state }, bus, frame)
 }
 
 pub(crate) fn operations(present: &Present<'_>, bus: Bus, frame: &Frame) -> Result<Vec<Operation>, NotReadable> {

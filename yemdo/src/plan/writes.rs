@@ -2,7 +2,8 @@
 
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::part::Sheet;
-use crate::model::registers::{Access, Register, Settings};
+use crate::model::registers::{Access, Register};
+use crate::model::state::State;
 
 /// A register that is written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -49,18 +50,16 @@ pub(crate) struct Unreachable {
     pub(crate) needs: String,
 }
 
-/// The writes that lead from one image to another. `asked` are the fields that were asked for, with their codes;
-/// `unknown` are fields of which nobody knows what they hold: what depends on them is unlocked in any case.
+/// The writes that lead from one state to another. `asked` are the fields that were asked for, with their codes. What depends on
+/// a field that is unknown is unlocked in any case.
 pub(crate) fn writes(
     part: &Sheet,
-    start: &Settings,
-    end: &Settings,
+    start: &State,
+    end: &State,
     asked: &[(FieldId, i128)],
     scope: WriteScope,
-    unknown: &[FieldId],
 ) -> Result<Vec<Write>, Unreachable> {
-    let unknown = unknown.to_vec();
-    let mut search = Search { part, start, end, asked, state: start.clone(), unknown, pending: Vec::new(), done: Vec::new() };
+    let mut search = Search { part, start, end, asked, state: start.clone(), pending: Vec::new(), done: Vec::new() };
     search.pending = search.wanted(scope);
     search.write_what_is_open();
     let most = 4 * part.registers.len() + 8;
@@ -79,13 +78,11 @@ pub(crate) fn writes(
 /// A search for an order in which every register can be reached when its turn comes.
 struct Search<'a> {
     part: &'a Sheet,
-    start: &'a Settings,
-    end: &'a Settings,
+    start: &'a State,
+    end: &'a State,
     asked: &'a [(FieldId, i128)],
     /// The registers as they are after what is done.
-    state: Settings,
-    /// Fields of which nobody knows what they hold.
-    unknown: Vec<FieldId>,
+    state: State,
     /// Registers that are still to be written.
     pending: Vec<(RegisterId, Option<WriteReason>)>,
     done: Vec<Write>,
@@ -94,7 +91,6 @@ struct Search<'a> {
 impl Search<'_> {
     /// The registers that hold what was asked for and have to be written.
     fn wanted(&self, scope: WriteScope) -> Vec<(RegisterId, Option<WriteReason>)> {
-        let as_after_reset = self.start.is_reset(self.part);
         let wanted = |register: &Register| {
             let asked = || self.asked.iter().filter(|(field, _)| register.fields.contains(field));
             let is_action = |field: FieldId| {
@@ -104,9 +100,11 @@ impl Search<'_> {
             // Ones that do something are done even where the image does not change; zeros do nothing ever.
             let acts = |(field, code): &(FieldId, i128)| *code != 0 && is_action(*field);
             let matters = |(field, code): &(FieldId, i128)| *code != 0 || !is_action(*field);
-            let changed = self.start.register(register) != self.end.register(register);
-            let unknown = register.reset.is_none() && as_after_reset;
-            let needed = changed || unknown || asked().any(acts);
+            let changed = asked().any(|(field, _)| {
+                let model = self.part.fields.get(*field);
+                model.is_some_and(|model| self.start.known_field(model) != Some(self.end.field(model)) || !self.start.knows(model))
+            });
+            let needed = changed || asked().any(acts);
             asked().next().is_some() && (scope == WriteScope::All || (needed && asked().any(matters)))
         };
         let all = self.part.registers.entries();
@@ -125,15 +123,12 @@ impl Search<'_> {
     }
 
     /// Writes a register as an image has it.
-    fn write(&mut self, id: RegisterId, image: &Settings, reason: Option<WriteReason>, sets: Vec<(FieldId, i128)>) {
+    fn write(&mut self, id: RegisterId, image: &State, reason: Option<WriteReason>, sets: Vec<(FieldId, i128)>) {
         let Some(register) = self.part.registers.get(id) else { return };
         let asked: Vec<FieldId> = self.asked.iter().map(|(field, _)| *field).collect();
         let (value, after) = value_to_write(self.part, id, image.register(register), &asked);
-        let written = self.done.iter().any(|write| write.register == id);
-        let known = register.reset.is_some() || !self.start.is_reset(self.part) || written;
-        self.done.push(Write { register: id, before: known.then(|| self.state.register(register)), value, after, reason, sets });
+        self.done.push(Write { register: id, before: self.state.known_register(register), value, after, reason, sets });
         self.state.set_register(register, after);
-        self.unknown.retain(|field| !register.fields.contains(field));
     }
 
     /// The next register to be written: one that can be reached now, and before those that close the way to others.
@@ -174,7 +169,8 @@ impl Search<'_> {
     fn restore(&mut self) {
         let changed = |index: &RegisterId| {
             let register = self.part.registers.get(*index);
-            register.is_some_and(|register| self.state.register(register) != self.end.register(register))
+            // What it held may be known only when it is time.
+            register.is_some_and(|register| self.end.known_register(register).is_none_or(|end| self.state.register(register) != end))
         };
         let mut opened: Vec<RegisterId> =
             self.done.iter().filter(|write| write.reason == Some(WriteReason::Unlocks)).map(|write| write.register).collect();
@@ -184,12 +180,12 @@ impl Search<'_> {
         self.write_what_is_open();
     }
 
-    fn reachable(&self, state: &Settings, register: &Register) -> bool {
+    fn reachable(&self, state: &State, register: &Register) -> bool {
         conditions(register).all(|(field, code)| self.holds(state, field, code))
     }
 
-    fn holds(&self, state: &Settings, field: FieldId, code: i128) -> bool {
-        !self.unknown.contains(&field) && self.part.fields.get(field).is_none_or(|field| state.field(field) == code)
+    fn holds(&self, state: &State, field: FieldId, code: i128) -> bool {
+        self.part.fields.get(field).is_none_or(|field| state.known_field(field) == Some(code))
     }
 
     /// What a register waits for, in words.

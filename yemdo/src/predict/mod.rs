@@ -23,7 +23,7 @@ use crate::model::ids::{CodeId, FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::plan::frame::bounds;
 use trial::{Trial, Work};
 
@@ -116,7 +116,7 @@ pub struct Extent {
 }
 
 /// The digits of a reading that are worth showing, with these settings, in the unit that `shown` converts it to.
-pub(crate) fn digits(part: &Sheet, id: ReadingId, settings: &Settings, shown: &dyn Fn(f64) -> f64) -> Digits {
+pub(crate) fn digits(part: &Sheet, id: ReadingId, settings: &State, shown: &dyn Fn(f64) -> f64) -> Digits {
     let stated = part.readings.get(id).and_then(stated_digits);
     stated.or_else(|| Some(digits_of(&mut Trial::new(part, id, settings)?, shown))).unwrap_or(Digits::UNKNOWN)
 }
@@ -215,7 +215,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
         doubts,
         may_lack: may_lack(part, &needed),
     };
-    let mut trial = Trial::new(part, id, &Settings::reset(part));
+    let mut trial = Trial::new(part, id, &State::reset(part));
     let Some(trial) = trial.as_mut() else { return Some(bounded) };
     let deciding = if float { Vec::new() } else { deciding(part, id) };
     let bounded = Prediction {

@@ -7,7 +7,8 @@ use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
-use crate::model::registers::{Field, Settings};
+use crate::model::registers::Field;
+use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::Eval;
 
@@ -127,7 +128,7 @@ pub struct CurvePoint {
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
-    let mut trial = Trial::new(part, id, &Settings::reset(part))?;
+    let mut trial = Trial::new(part, id, &State::reset(part))?;
     let [only] = trial.reading.codes.as_slice() else { return None };
     let code = trial.code(*only).filter(|_| !has_float(part, trial.reading))?;
     let ((low, high), name) = (code.bounds(), code.name.clone());
@@ -137,7 +138,7 @@ pub fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
     let mut curves = Vec::new();
     each_setting(&mut trial, &deciding(part, id), &|_| true, &mut |trial, set| {
         let at = |place: i128| low + (high - low) * place / places;
-        let at_end = |code: i128, settings: &Settings, ends: &mut [Eval]| {
+        let at_end = |code: i128, settings: &State, ends: &mut [Eval]| {
             let value = |_| code;
             let lane = Lane { part, settings, own: &[*only], value: &value };
             ends.iter_mut().any(|end| end.value(&lane).is_ok_and(|truth| truth != 0.0))
@@ -168,7 +169,7 @@ fn wider(one: Option<(f64, f64)>, other: Option<(f64, f64)>) -> Option<(f64, f64
 
 /// Lowest and highest value of a reading that comes from several codes, as far as trying finds, and its largest step, with
 /// these settings, within what is stated.
-pub(crate) fn reach(part: &Sheet, id: ReadingId, settings: &Settings, stated: Option<(f64, f64)>) -> Option<((f64, f64), Option<f64>)> {
+pub(crate) fn reach(part: &Sheet, id: ReadingId, settings: &State, stated: Option<(f64, f64)>) -> Option<((f64, f64), Option<f64>)> {
     let mut trial = Trial::new(part, id, settings)?;
     if has_float(part, trial.reading) {
         return None;

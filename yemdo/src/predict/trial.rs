@@ -9,7 +9,7 @@ use crate::model::ids::{CodeId, FieldId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::{Condition, Reading};
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::value::{Leaves, Present};
 use crate::plan::frame::users;
 
@@ -28,7 +28,7 @@ pub(super) struct Trial<'a> {
     withheld: Vec<usize>,
     /// Inputs from outside, with the outputs that use them.
     inputs: Vec<(Slot, Input, Vec<usize>)>,
-    pub(super) settings: Settings,
+    pub(super) settings: State,
 }
 
 /// What decides all results of trying one code: readings that agree in it (three axes, the elements of an array) have the
@@ -48,7 +48,7 @@ pub(super) struct Work {
 /// What one lane begins with.
 pub(super) struct Lane<'t> {
     pub(super) part: &'t Sheet,
-    pub(super) settings: &'t Settings,
+    pub(super) settings: &'t State,
     pub(super) own: &'t [CodeId],
     pub(super) value: &'t dyn Fn(CodeId) -> i128,
 }
@@ -77,13 +77,13 @@ impl Leaves for Lane<'_> {
     }
 
     fn parameter(&self, parameter: ParameterId) -> Option<f64> {
-        self.part.parameters.get(parameter).map(|parameter| parameter.default)
+        self.settings.parameter(parameter)
     }
 }
 
 impl<'a> Trial<'a> {
     /// `None` where it would take too long.
-    pub(super) fn new(part: &'a Sheet, id: ReadingId, settings: &Settings) -> Option<Self> {
+    pub(super) fn new(part: &'a Sheet, id: ReadingId, settings: &State) -> Option<Self> {
         let reading = part.readings.get(id)?;
         let order = part.needed(id);
         if order.len() * part.readings.len() > MOST_TRIED {
@@ -107,7 +107,7 @@ impl<'a> Trial<'a> {
         let program = lowerer.finish();
         let machine = Machine::new(&program, LANES);
         let inputs = program.inputs.iter().map(|(slot, key)| (*slot, Input::of(*key), users(&program, *slot))).collect();
-        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: settings.clone() })
+        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: settings.assumed(part) })
     }
 
     pub(super) fn code(&self, id: CodeId) -> Option<&'a Code> {
@@ -163,9 +163,7 @@ impl<'a> Trial<'a> {
                 }
             } else {
                 let held = if let Input::Quantity(quantity) = *input {
-                    let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-                    let present = Present { part, settings, parameters: &parameters, last: &[] };
-                    present.quantity(quantity).ok().map(|value| Number::Real(value, Ty::F64))
+                    Present { part, state: settings }.quantity(quantity).ok().map(|value| Number::Real(value, Ty::F64))
                 } else {
                     number(0)
                 };

@@ -7,7 +7,7 @@ use crate::ground::list::Id;
 use crate::ground::words::{counted, is_identifier, visible};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::record::traffic::{TRAFFIC_HEADER, Traffic, TrafficFrames};
 
 /// Longest line that is read, in bytes; what is longer is no log.
@@ -131,8 +131,7 @@ impl LogReader {
         }
         let trimmed = text.trim();
         if self.line == 1 && trimmed == TRAFFIC_HEADER {
-            let parameters: Vec<f64> = self.part.parameters.iter().map(|parameter| parameter.default).collect();
-            self.traffic = Some(TrafficFrames::new(&self.part, &Settings::reset(&self.part), &parameters));
+            self.traffic = Some(TrafficFrames::new(&self.part, &State::reset(&self.part)));
         }
         if trimmed.is_empty() || trimmed.starts_with('#') {
             return Ok(Vec::new());

@@ -16,7 +16,7 @@ use crate::bus::{Bus, Operation, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -138,11 +138,11 @@ pub struct TrafficFrames {
 
 impl TrafficFrames {
     /// The frames of a part with the settings and parameters that its commands follow from.
-    pub fn new(part: &Part, settings: &Settings, parameters: &[f64]) -> Self {
+    pub fn new(part: &Part, state: &State) -> Self {
         let mut frames = Vec::new();
         for (id, frame) in part.frames.entries() {
             for bus in part.buses.all() {
-                let Ok(operations) = read_frame(part, bus, frame, settings, parameters) else { continue };
+                let Ok(operations) = read_frame(part, bus, frame, state) else { continue };
                 let answers = operations.into_iter().filter_map(|operation| match operation {
                     Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard => Some(transfer),
                     _ => None,

@@ -11,7 +11,7 @@ use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::CodeContent;
 use crate::model::ids::{FieldId, FrameId};
 use crate::model::part::{Part, Sheet};
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::status::Status;
 use crate::plan::accept::Refusal;
 
@@ -62,25 +62,20 @@ pub fn run_examples(part: &Part) -> Vec<ExampleRun> {
 fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
     let mut mismatches = Vec::new();
     let (mut readings, mut codes) = (Vec::new(), Vec::new());
-    *decoder.settings_mut() = Settings::reset(part);
+    *decoder.state_mut() = State::reset(part);
     decoder.clear_frames();
     for (field, code) in &example.set {
         if let Some(field) = part.fields.get(*field) {
-            decoder.settings_mut().set_field(field, *code);
+            decoder.state_mut().set_field(field, *code);
         }
-    }
-    for (id, parameter) in part.parameters.entries() {
-        let _ = decoder.set_parameter(id, parameter.default);
     }
     let mut quantities = Vec::new();
     if !example.supplied.is_empty() || !example.writes.is_empty() || example.sends.is_some() || asks_quantity(example) {
         match set_up(part, example) {
             Ok(done) => {
                 mismatches.extend(written(part, example, &done));
-                part.parameters.ids().zip(&done.parameters).for_each(|(id, value)| drop(decoder.set_parameter(id, *value)));
-                let values = part.quantities.ids().map(|id| quantity_value(part, id, &done.settings, &done.parameters));
-                quantities = values.collect();
-                *decoder.settings_mut() = done.settings;
+                quantities = part.quantities.ids().map(|id| quantity_value(part, id, &done.state)).collect();
+                *decoder.state_mut() = done.state;
             }
             Err((span, why)) => {
                 let (expected, steps) = ("settings that can be written".into(), Vec::new());
@@ -177,7 +172,7 @@ fn set_up(part: &Part, example: &Example) -> Result<Configuration, (Span, String
     for (typed, span) in &example.supplied {
         wishes.push(Wish::parse(part, typed).map_err(|error| (*span, error.message))?);
     }
-    configure(part, &Settings::reset(part), &wishes, WriteScope::Changed).map_err(|error| (example.span, error.to_string()))
+    configure(part, &State::reset(part), &wishes, WriteScope::Changed).map_err(|error| (example.span, error.to_string()))
 }
 
 /// What is not written as an example says.

@@ -13,7 +13,7 @@ use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::List;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::routine::{RoutineError, Runner};
 
 /// Everything that can be said of a sheet before a part is connected, worked out once.
@@ -84,7 +84,7 @@ pub struct Laid {
 
 fn routines(part: &Part) -> Vec<RoutineReview> {
     let one = |id| {
-        let runner = Runner::new(part, id, Settings::reset(part)).ok()?;
+        let runner = Runner::new(part, id, State::reset(part)).ok()?;
         let outcome = runner.dry_run().map(|(requests, time)| Laid { operations: requests.len(), time });
         Some(RoutineReview { name: part.routines.get(id)?.name.clone(), outcome })
     };

@@ -14,13 +14,11 @@ impl Runner {
         self.present().compute(formula).map_err(|_| self.error(Failure::NoValue { formula: self.text(formula) }))
     }
 
-    /// In a dry run: whether a condition is about nothing but fields that nobody has assumed to be read.
+    /// In a dry run: whether a condition is about known fields and parameters alone.
     pub(super) fn is_known(&self, condition: &Formula) -> bool {
-        let assumed = |field: FieldId| self.part.homes(field).any(|home| self.unread.contains(&home));
-        self.part
-            .inputs_behind(inputs(condition))
-            .into_iter()
-            .all(|input| !input.comes_with_frames() && !input.field().is_some_and(assumed))
+        let unknown = |field: FieldId| self.part.fields.get(field).is_some_and(|field| !self.state.knows(field));
+        let inputs = self.part.inputs_behind(inputs(condition));
+        inputs.into_iter().all(|input| !input.comes_with_frames() && !input.field().is_some_and(unknown))
     }
 
     /// Decides a condition from what was read.

@@ -6,7 +6,8 @@ use crate::bus::{Operation, Transfer};
 use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
-use crate::model::registers::{Register, Settings, behind, by_register};
+use crate::model::registers::{Register, behind, by_register};
+use crate::model::state::State;
 use crate::plan::routine::{ReadPlan, StepPlan};
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
 use crate::plan::writes::{Write, WriteReason, value_to_write};
@@ -143,7 +144,7 @@ impl Runner {
         self.saved.clear();
         // What no register holds is so from now on; nothing is sent for it.
         for (field, code) in fields.iter().filter(|(field, _)| self.part.is_unstored(*field)) {
-            self.part.fields.get(*field).into_iter().for_each(|field| self.settings.set_field(field, *code));
+            self.part.fields.get(*field).into_iter().for_each(|field| self.state.set_field(field, *code));
         }
         let means = step.means.clone();
         self.push_writes(writes, verify, |name| match (&means, what.is_empty()) {
@@ -199,15 +200,17 @@ impl Runner {
     pub(super) fn write(&mut self, write: &Write, meaning: &str, verify: bool) -> Result<(), RoutineError> {
         let part = self.part.clone();
         let Some(register) = part.registers.get(write.register) else { return Ok(()) };
-        let held = self.settings.register(register);
-        let mut image = self.settings.clone();
+        let held = self.state.known_register(register);
+        let mut image = self.state.clone();
         match write.reason {
             Some(WriteReason::Unlocks) if !self.saved.iter().any(|(saved, _)| *saved == write.register) => {
                 self.saved.push((write.register, held));
             }
             Some(WriteReason::Restores) => {
-                let saved = self.saved.iter().find(|(saved, _)| *saved == write.register);
-                image.set_register(register, saved.map_or(held, |(_, value)| *value));
+                // What nobody knew cannot be restored.
+                let saved = self.saved.iter().find(|(saved, _)| *saved == write.register).and_then(|(_, value)| *value);
+                let Some(saved) = saved.or(held) else { return Ok(()) };
+                image.set_register(register, saved);
             }
             Some(WriteReason::Unlocks) | None => {}
         }
@@ -233,7 +236,7 @@ impl Runner {
         let moved = moves.and_then(|moves| moves.unit).map_or_else(|| part.clone(), |unit| part.clone().with_unit(unit));
         if verify && let Some(transfers) = read_registers(&moved, self.bus, &[register]) {
             let back = moves.map(|moves| self.before(moves));
-            let then = Then::Compare { register: write.register, before: write.before.map(|_| held), written: value, back };
+            let then = Then::Compare { register: write.register, before: held, written: value, back };
             next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));
         }
         next.into_iter().rev().for_each(|work| self.work.push_front(work));
@@ -242,7 +245,7 @@ impl Runner {
 
     /// Whether a register that is written moves the part to another unit id, or to another speed.
     fn moves(&self, register: &Register, after: u64) -> Option<Moves> {
-        let mut then = self.settings.clone();
+        let mut then = self.state.clone();
         then.set_register(register, after);
         let set = |field: Option<FieldId>| {
             let field = field.filter(|field| register.fields.contains(field))?;
@@ -258,7 +261,7 @@ impl Runner {
     /// Where the part is before it is moved.
     fn before(&self, moves: Moves) -> Moves {
         let own = self.part.buses.modbus.as_ref().map(|modbus| modbus.unit_or_first());
-        let speed = self.part.baud_field.and_then(|field| self.part.fields.get(field)).map(|field| self.settings.field(field));
+        let speed = self.part.baud_field.and_then(|field| self.part.fields.get(field)).map(|field| self.state.field(field));
         let baud = speed.and_then(|code| self.part.baud_of(code)).or(self.part.buses.modbus.as_ref().and_then(|modbus| modbus.baud));
         Moves { unit: own.filter(|_| moves.unit.is_some()), baud: baud.filter(|_| moves.baud.is_some()) }
     }
@@ -278,7 +281,7 @@ impl Runner {
     }
 
     /// Works out anew what follows from parameters and other fields.
-    pub(super) fn compute_fields(&self, fields: &[FieldId], image: &mut Settings) -> Result<(), RoutineError> {
+    pub(super) fn compute_fields(&self, fields: &[FieldId], image: &mut State) -> Result<(), RoutineError> {
         for (field, formula) in self.part.fields.of(fields).filter_map(|field| Some((field, field.computed.as_ref()?))) {
             let code = field.computed_code(self.compute(formula)?);
             let code = code.ok_or_else(|| self.error(Failure::NoValue { formula: self.text(formula) }))?;

@@ -9,11 +9,10 @@ use super::queue::{Then, Work};
 use super::request::{Answer, Request};
 use crate::bus::{Bus, Operation};
 use crate::formula::typed::Formula;
-use crate::ground::list::Id;
 use crate::model::ids::{FrameId, RegisterId, RoutineId};
 use crate::model::operation::Step;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::value::Present;
 use crate::plan::routine::{ReadPlan, RoutinePlan};
 use crate::plan::writes::Write;
@@ -30,7 +29,7 @@ use crate::plan::writes::Write;
 /// reading.light = { unit = "lx", formula = "light" }
 /// routine.measure = [{ write = [0x02] }, { poll = "READY", within = "20 ms" }, { read = "LIGHT" }]
 /// "#)?;
-/// let mut runner = Runner::new(&part, part.routine("measure")?, yemdo::Settings::reset(&part))?;
+/// let mut runner = Runner::new(&part, part.routine("measure")?, yemdo::State::reset(&part))?;
 /// let mut answers = [Answer::Done, Answer::Bytes(&[0]), Answer::Done, Answer::Bytes(&[1]), Answer::Bytes(&[0x12, 0x34])].into_iter();
 /// let mut request = runner.start()?;
 /// while let Some(what) = request {
@@ -46,10 +45,11 @@ pub struct Runner {
     bits_per_second: u32,
     pub(super) plan: Arc<RoutinePlan>,
     /// What it began with: the routine, and the registers that its plan is made for.
-    origin: Option<Arc<(RoutineId, Settings)>>,
-    pub(super) settings: Settings,
-    pub(super) parameters: Vec<f64>,
-    pub(super) last: Vec<Option<Vec<u8>>>,
+    origin: Option<Arc<(RoutineId, State)>>,
+    /// What is known of the part by now.
+    pub(super) state: State,
+    /// The frames that were read, in order, each as often as it was.
+    read: Vec<FrameId>,
     pub(super) calls: Vec<Call>,
     /// What is read without a routine.
     pending: Pending,
@@ -60,13 +60,11 @@ pub struct Runner {
     /// The bytes of a frame of several transfers so far.
     pub(super) gathered: Vec<u8>,
     /// What registers held before they were written to unlock others.
-    pub(super) saved: Vec<(RegisterId, u64)>,
+    pub(super) saved: Vec<(RegisterId, Option<u64>)>,
     pub(super) at: (u64, u64),
     /// Microseconds that the reads of the step under way take at the most, its tries counted.
     pub(super) looking: u64,
     pub(super) dry: bool,
-    /// In a dry run, the registers that were read, and of which nobody knows what they hold.
-    pub(super) unread: Vec<RegisterId>,
     only_if: Vec<(usize, String)>,
 }
 
@@ -112,38 +110,35 @@ enum Pending {
 }
 
 impl Runner {
-    /// Makes a routine ready; the part's registers are as `settings` says. The bus is the first that the sheet describes.
+    /// Prepares a routine for a part in this state. The bus is the first that the sheet describes.
     ///
     /// # Errors
     /// [`NotRunnable`].
-    pub fn new(part: &Part, routine: RoutineId, settings: Settings) -> Result<Self, NotRunnable> {
+    pub fn new(part: &Part, routine: RoutineId, state: State) -> Result<Self, NotRunnable> {
         part.routines.get(routine).ok_or(NotRunnable::UnknownRoutine)?;
-        let plan = Arc::new(RoutinePlan::new(part, routine, &settings));
-        let origin = Some(Arc::new((routine, settings.clone())));
+        let plan = Arc::new(RoutinePlan::new(part, routine, &state));
+        let origin = Some(Arc::new((routine, state.clone())));
         let calls = vec![Call { routine, step: 0, done: 0 }];
-        Ok(Self { plan, origin, calls, ..Self::idle(part, settings)? })
+        Ok(Self { plan, origin, calls, ..Self::idle(part, state)? })
     }
 
-    /// The same routine once more, over the same bus and with the same parameters, from other registers. Where they are those that this
-    /// one began with, nothing is planned anew.
+    /// The same routine again, over the same bus, from another state. If its settings are those that this one began with, the plan is
+    /// kept.
     ///
     /// # Errors
     /// [`NotRunnable::UnknownRoutine`]: this one runs no routine.
-    pub fn again(&self, settings: &Settings) -> Result<Self, NotRunnable> {
+    pub fn again(&self, state: &State) -> Result<Self, NotRunnable> {
         let origin = self.origin.as_ref().ok_or(NotRunnable::UnknownRoutine)?;
-        let rate = Some(self.bits_per_second);
-        if origin.1 != *settings {
-            let runner = Self::new(&self.part, origin.0, settings.clone())?.on_bus(self.bus, rate)?;
-            return Ok(runner.with_parameters(&self.parameters));
+        if !origin.1.has_same_settings(state) {
+            return Self::new(&self.part, origin.0, state.clone())?.on_bus(self.bus, Some(self.bits_per_second));
         }
         Ok(Self {
             plan: Arc::clone(&self.plan),
             origin: Some(Arc::clone(origin)),
             calls: vec![Call { routine: origin.0, step: 0, done: 0 }],
-            parameters: self.parameters.clone(),
             bits_per_second: self.bits_per_second,
             bus: self.bus,
-            ..Self::idle(&self.part, settings.clone())?
+            ..Self::idle(&self.part, state.clone())?
         })
     }
 
@@ -152,8 +147,8 @@ impl Runner {
     ///
     /// # Errors
     /// [`NotRunnable::NoBus`].
-    pub fn writing(part: &Part, settings: Settings, writes: &[Write], verify: bool) -> Result<Self, NotRunnable> {
-        let mut runner = Self::idle(part, settings)?;
+    pub fn writing(part: &Part, state: State, writes: &[Write], verify: bool) -> Result<Self, NotRunnable> {
+        let mut runner = Self::idle(part, state)?;
         runner.push_writes(writes.to_vec(), verify, |register| format!("write {register}"));
         Ok(runner)
     }
@@ -163,8 +158,8 @@ impl Runner {
     ///
     /// # Errors
     /// [`NotRunnable::NoBus`].
-    pub fn reading_registers(part: &Part, settings: Settings, registers: &[RegisterId]) -> Result<Self, NotRunnable> {
-        let mut runner = Self::idle(part, settings)?;
+    pub fn reading_registers(part: &Part, state: State, registers: &[RegisterId]) -> Result<Self, NotRunnable> {
+        let mut runner = Self::idle(part, state)?;
         runner.pending = Pending::Registers(registers.to_vec());
         Ok(runner)
     }
@@ -173,23 +168,22 @@ impl Runner {
     ///
     /// # Errors
     /// [`NotRunnable::NoBus`].
-    pub fn reading_frame(part: &Part, settings: Settings, frame: FrameId) -> Result<Self, NotRunnable> {
-        let mut runner = Self::idle(part, settings)?;
+    pub fn reading_frame(part: &Part, state: State, frame: FrameId) -> Result<Self, NotRunnable> {
+        let mut runner = Self::idle(part, state)?;
         runner.pending = Pending::Frame(frame);
         Ok(runner)
     }
 
     /// Nothing to do yet.
-    fn idle(part: &Part, settings: Settings) -> Result<Self, NotRunnable> {
+    fn idle(part: &Part, state: State) -> Result<Self, NotRunnable> {
         let bus = part.buses.all().next().ok_or(NotRunnable::NoBus)?;
         Self {
             bus,
             bits_per_second: 0,
             plan: Arc::new(RoutinePlan::none(part)),
             origin: None,
-            settings,
-            parameters: part.parameters.iter().map(|parameter| parameter.default).collect(),
-            last: vec![None; part.frames.len()],
+            state,
+            read: Vec::new(),
             calls: Vec::new(),
             pending: Pending::Nothing,
             work: VecDeque::new(),
@@ -200,7 +194,6 @@ impl Runner {
             at: (0, 0),
             looking: 0,
             dry: false,
-            unread: Vec::new(),
             only_if: Vec::new(),
             part: part.clone(),
         }
@@ -216,12 +209,6 @@ impl Runner {
         self.bits_per_second = bits_per_second.unwrap_or(usual);
         self.bus = bus;
         Ok(self)
-    }
-
-    /// The same with other parameters than the defaults.
-    pub fn with_parameters(mut self, parameters: &[f64]) -> Self {
-        self.parameters = parameters.to_vec();
-        self
     }
 
     /// The same as a dry run: every answer is [`Answer::Assumed`], all that is done on a condition is shown.
@@ -250,14 +237,28 @@ impl Runner {
         &self.part
     }
 
-    /// The registers as far as they are known.
-    pub fn settings(&self) -> &Settings {
-        &self.settings
+    /// What is known of the part by now.
+    pub fn state(&self) -> &State {
+        &self.state
     }
 
     /// The bytes of a frame as they came last.
     pub fn frame(&self, frame: FrameId) -> Option<&[u8]> {
-        self.last.get(frame.index())?.as_deref()
+        self.state.frame(frame)
+    }
+
+    /// The frames that were read so far, each once, in the order in which they came last.
+    pub fn frames_read(&self) -> Vec<FrameId> {
+        let last = |(at, frame): &(usize, &FrameId)| !self.read.iter().skip(at + 1).any(|later| later == *frame);
+        self.read.iter().enumerate().filter(last).map(|(_, frame)| *frame).collect()
+    }
+
+    /// A frame came, and is good.
+    pub(super) fn came(&mut self, frame: FrameId) {
+        let bytes = std::mem::take(&mut self.gathered);
+        self.state.take_frame(&self.part, frame, &bytes);
+        self.gathered = bytes;
+        self.read.push(frame);
     }
 
     /// Microseconds since the beginning, the soonest and the latest: of all that was asked so far.
@@ -340,7 +341,7 @@ impl Runner {
     }
 
     pub(super) fn present(&self) -> Present<'_> {
-        Present { part: &self.part, settings: &self.settings, parameters: &self.parameters, last: &self.last }
+        Present { part: &self.part, state: &self.state }
     }
 
     pub(super) fn text(&self, formula: &Formula) -> String {

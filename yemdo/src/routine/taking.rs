@@ -5,7 +5,6 @@ use super::queue::{Moves, Then};
 use super::runner::Runner;
 use crate::bus::modbus::ResponseError;
 use crate::bus::{AnswerError, Transfer};
-use crate::ground::list::Id;
 use crate::model::frame::Origin;
 use crate::model::ids::{FrameId, RegisterId};
 use crate::plan::accept;
@@ -17,11 +16,13 @@ impl Runner {
         if assumed {
             match then {
                 Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
-                Then::Register(register) => self.unread.push(register),
-                Then::Registers(registers) => self.unread.extend(registers),
+                // What it would hold is the part's own.
+                Then::Register(register) => self.forget(&[register]),
+                Then::Registers(registers) => self.forget(&registers),
                 Then::Frame { frame, .. } => {
-                    if let Some(Origin::Registers(runs)) = self.part.frames.get(frame).map(|frame| &frame.origin) {
-                        self.unread.extend(runs.iter().flatten());
+                    let part = self.part.clone();
+                    if let Some(Origin::Registers(runs)) = part.frames.get(frame).map(|frame| &frame.origin) {
+                        runs.iter().for_each(|run| self.forget(run));
                     }
                 }
                 Then::Nothing | Then::Discard | Then::Compare { .. } => {}
@@ -34,7 +35,7 @@ impl Runner {
             Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
             Then::Register(register) => {
                 if let Some(model) = self.part.registers.get(register) {
-                    self.settings.set_register(model, model.value_of(&data));
+                    self.state.read_register(model, model.value_of(&data));
                 }
             }
             Then::Registers(registers) => {
@@ -42,7 +43,7 @@ impl Runner {
                 let mut rest = data.as_slice();
                 for register in part.registers.of(&registers) {
                     let Some((own, behind)) = rest.split_at_checked(register.bytes) else { break };
-                    self.settings.set_register(register, register.value_of(own));
+                    self.state.read_register(register, register.value_of(own));
                     rest = behind;
                 }
             }
@@ -67,10 +68,17 @@ impl Runner {
         Ok(())
     }
 
+    /// Nothing is known of registers any more.
+    fn forget(&mut self, registers: &[RegisterId]) {
+        for register in self.part.clone().registers.of(registers) {
+            self.state.forget_register(register);
+        }
+    }
+
     /// A register holds what was written, and the part is where that moves it.
     pub(super) fn wrote(&mut self, register: RegisterId, after: u64, moves: Option<Moves>) {
         let part = self.part.clone();
-        part.registers.get(register).into_iter().for_each(|model| self.settings.set_register(model, after));
+        part.registers.get(register).into_iter().for_each(|model| self.state.set_register(model, after));
         if let Some(unit) = moves.and_then(|moves| moves.unit) {
             self.part = part.with_unit(unit);
         }
@@ -100,15 +108,7 @@ impl Runner {
         // What a decoder would refuse is not kept here either.
         let refused = accept::not_blank(model, &self.gathered).and_then(|()| accept::checked(&self.part, model, &self.gathered));
         refused.map_err(|refusal| self.error(Failure::Refused(refusal)))?;
-        // Fields that stand in the frame are known now too.
-        for (field, gather) in &model.fields {
-            if let (Some(field), Some(code)) = (self.part.fields.get(*field), gather.code(&self.gathered)) {
-                self.settings.set_field(field, i128::from(code));
-            }
-        }
-        if let Some(place) = self.last.get_mut(frame.index()) {
-            *place = Some(self.gathered.clone());
-        }
+        self.came(frame);
         Ok(())
     }
 }

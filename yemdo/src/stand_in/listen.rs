@@ -3,7 +3,6 @@
 use super::judge::Rule;
 use super::state::StandIn;
 use crate::bus::{Bus, Received, Spi, Transfer, Wire, split_pointer};
-use crate::ground::list::Id;
 use crate::model::command::{Command, Exchange};
 use crate::model::frame::{Code, Origin};
 use crate::model::ids::{FrameId, RegisterId};
@@ -221,7 +220,7 @@ impl StandIn {
         }
         let offset: usize = exchanges_of(&frame.origin).take(at).map(|exchange| exchange.read).sum();
         let read = exchanges_of(&frame.origin).nth(at).map_or(0, |exchange| exchange.read);
-        let whole = self.last.get(id.index()).and_then(Option::as_ref).cloned().unwrap_or_default();
+        let whole = self.state.frame(id).map(<[u8]>::to_vec).unwrap_or_default();
         let mut data: Vec<u8> = whole.get(offset..).unwrap_or(&[]).iter().take(receive.min(read)).copied().collect();
         data.resize(receive, IDLE);
         if receive != read && frame.counted.is_none() {

@@ -10,7 +10,8 @@ use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::operation::Time;
 use crate::model::part::Part;
-use crate::model::registers::{Access, Settings};
+use crate::model::registers::Access;
+use crate::model::state::State;
 
 /// The measurement of a frame.
 #[derive(Clone, Debug)]
@@ -140,7 +141,7 @@ impl StandIn {
         let Some(recipe) = self.recipes.get_mut(id) else { return };
         let readings: Vec<ReadingId> = recipe.readings().collect();
         let constant = frame.readings.is_empty() || frame.keep;
-        if constant && self.last.get(id.index()).is_some_and(Option::is_some) {
+        if constant && self.state.has(id) {
             return;
         }
         let mut wanted: Vec<Option<f64>> = Vec::with_capacity(readings.len());
@@ -155,7 +156,7 @@ impl StandIn {
             self.values.get_mut(*reading).into_iter().for_each(|place| *place = value);
             wanted.push(value);
         }
-        let held = Held { part: &part, settings: &self.state, parameters: &self.parameters, last: &self.last };
+        let held = Held { part: &part, state: &self.state };
         if !waiting {
             let values = &self.values;
             let alert = recipe.alert(&held, self.alert, &mut |reading| values.get(reading).copied().flatten());
@@ -175,12 +176,12 @@ impl StandIn {
         }
         let mut values = readings.iter().zip(&wanted);
         let mut next = |reading: ReadingId| values.find(|(known, _)| **known == reading).and_then(|(_, value)| *value);
-        let (bytes, settings) = recipe.compose(&held, id, waiting, self.alert, &mut next);
+        let (bytes, next) = recipe.compose(&held, id, waiting, self.alert, &mut next);
         let before = self.state.clone();
-        self.state = settings;
+        self.state = next;
         match &frame.origin {
             Origin::Registers(runs) => self.put_registers(runs, &bytes),
-            _ => self.last.get_mut(id.index()).into_iter().for_each(|place| *place = Some(bytes.clone())),
+            _ => self.state.keep_frame(id, &bytes),
         }
         let after = self.state.clone();
         if let Some(place) = self.current.get_mut(id.index()) {
@@ -258,7 +259,7 @@ impl StandIn {
 }
 
 /// A value with the noise and the step that the sheet states for the settings of now.
-fn noisy(part: &Part, settings: &Settings, random: &mut Random, value: f64) -> f64 {
+fn noisy(part: &Part, settings: &State, random: &mut Random, value: f64) -> f64 {
     let noise = column(part, settings, "noise").map_or(0.0, |noise| noise * random.normal());
     match column(part, settings, "step").filter(|step| *step > 0.0) {
         Some(step) => ((value + noise) / step).round() * step,

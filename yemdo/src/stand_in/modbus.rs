@@ -3,7 +3,6 @@
 use super::judge::Rule;
 use super::state::StandIn;
 use crate::bus::modbus::{AddressRange, ModbusRequest, ModbusTable, parse_pdu, with_crc, without_crc};
-use crate::ground::list::Id;
 use crate::model::frame::Origin;
 
 /// Exception codes (section 7).
@@ -140,7 +139,7 @@ impl StandIn {
         self.part.frames.entries().find_map(|(id, frame)| {
             let Origin::Modbus(range) = &frame.origin else { return None };
             let at = usize::from(address.checked_sub(range.start).filter(|at| range.table == table && *at < range.count)?);
-            let bytes = self.last.get(id.index())?.as_ref()?;
+            let bytes = self.state.frame(id)?;
             if table.has_bits() {
                 return Some(u16::from(bytes.get(at / 8)? >> (at % 8) & 1));
             }

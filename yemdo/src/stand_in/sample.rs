@@ -13,7 +13,7 @@ use crate::model::input::{Input, inputs};
 use crate::model::operation::Alert;
 use crate::model::part::Sheet;
 use crate::model::reading::Condition;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::{Eval, Present};
 use crate::plan::accept;
@@ -48,15 +48,12 @@ struct Threshold {
 /// What the frames of a part hold now.
 pub(super) struct Held<'a> {
     pub(super) part: &'a Sheet,
-    pub(super) settings: &'a Settings,
-    pub(super) parameters: &'a [f64],
-    pub(super) last: &'a [Option<Vec<u8>>],
+    pub(super) state: &'a State,
 }
 
 impl Held<'_> {
     fn scene(&self, frame: FrameId, bytes: Vec<u8>) -> Scene<'_> {
-        let last = self.last.to_vec();
-        Scene { part: self.part, frame, bytes, settings: self.settings.clone(), parameters: self.parameters, last }
+        Scene { part: self.part, frame, bytes, state: self.state.clone() }
     }
 }
 
@@ -126,7 +123,7 @@ impl Recipe {
         waiting: bool,
         alert: bool,
         wanted: &mut dyn FnMut(ReadingId) -> Option<f64>,
-    ) -> (Vec<u8>, Settings) {
+    ) -> (Vec<u8>, State) {
         let mut scene = held.scene(frame, self.base.clone());
         let good = self.ready.clone();
         scene.put(&good);
@@ -140,16 +137,18 @@ impl Recipe {
         if alert && !waiting {
             scene.put(self.alert_flags());
         }
-        let Scene { mut bytes, settings, .. } = scene;
+        let Scene { mut bytes, mut state, .. } = scene;
+        // The frame comes when it is whole.
+        state.replace_frame(frame, held.state.frame(frame).map(<[u8]>::to_vec));
         if let Some(model) = held.part.frames.get(frame) {
             model.checks.iter().for_each(|check| check.seal(&mut bytes));
         }
-        (bytes, settings)
+        (bytes, state)
     }
 
     /// Whether the alert is raised by these values; `before` is what it was.
     pub(super) fn alert(&self, held: &Held<'_>, before: bool, value: &mut dyn FnMut(ReadingId) -> Option<f64>) -> bool {
-        let present = Present { part: held.part, settings: held.settings, parameters: held.parameters, last: held.last };
+        let present = Present { part: held.part, state: held.state };
         let mut raised = false;
         for threshold in &self.limits {
             let (Some(value), Ok(limit)) = (value(threshold.reading), present.quantity(threshold.limit)) else { continue };
@@ -196,7 +195,7 @@ fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
         (Some((_, bytes)), _) => bytes,
         (None, Origin::Registers(runs)) => {
             let registers = part.registers.of(runs.iter().flatten());
-            registers.flat_map(|register| register.wire_bytes(held.settings.register(register))).collect()
+            registers.flat_map(|register| register.wire_bytes(held.state.register(register))).collect()
         }
         (None, _) => {
             let mut bytes = vec![0; frame.length];
@@ -274,7 +273,7 @@ fn is_flag(part: &Sheet, flag: Flag, input: Input) -> bool {
 }
 
 /// The number in a column of that name, beside the present value of the first field that has one.
-pub(super) fn column(part: &Sheet, settings: &Settings, name: &str) -> Option<f64> {
+pub(super) fn column(part: &Sheet, settings: &State, name: &str) -> Option<f64> {
     part.fields.iter().find_map(|field| {
         let at = field.columns.position(|column| column.name == name)?;
         field.value(settings.field(field))?.columns.get(at).copied().flatten()

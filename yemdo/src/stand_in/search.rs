@@ -1,12 +1,11 @@
 //! From a physical value back to a code of a frame, and from conditions to status bits.
 
 use crate::bits::gather::scatter;
-use crate::ground::list::Id;
 use crate::ground::number::Number;
 use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId};
 use crate::model::part::Sheet;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::value::{Eval, Leaves, Present};
 
 /// A code's range is looked at in so many places before the halving begins.
@@ -120,10 +119,8 @@ pub(super) struct Scene<'a> {
     pub(super) part: &'a Sheet,
     pub(super) frame: FrameId,
     pub(super) bytes: Vec<u8>,
-    pub(super) settings: Settings,
-    pub(super) parameters: &'a [f64],
-    /// The other frames.
-    pub(super) last: Vec<Option<Vec<u8>>>,
+    /// What else the part holds.
+    pub(super) state: State,
 }
 
 impl Scene<'_> {
@@ -131,7 +128,7 @@ impl Scene<'_> {
         for (flag, code) in flags {
             match flag {
                 Flag::Code(id) => self.put_code(*id, *code),
-                Flag::Field(field) => self.part.fields.get(*field).into_iter().for_each(|field| self.settings.set_field(field, *code)),
+                Flag::Field(field) => self.part.fields.get(*field).into_iter().for_each(|field| self.state.set_field(field, *code)),
             }
         }
     }
@@ -141,16 +138,14 @@ impl Scene<'_> {
         let Some(code) = self.part.codes.get(id) else { return };
         scatter(&mut self.bytes, &code.layout.slices, code.layout.form.write(value, code.layout.width()));
         if let Some(field) = code.field.and_then(|field| self.part.fields.get(field)) {
-            self.settings.set_field(field, value);
+            self.state.set_field(field, value);
         }
     }
 
     /// What is there now, for formulas.
     pub(super) fn present(&mut self) -> Present<'_> {
-        if let Some(place) = self.last.get_mut(self.frame.index()) {
-            *place = Some(self.bytes.clone());
-        }
-        Present { part: self.part, settings: &self.settings, parameters: self.parameters, last: &self.last }
+        self.state.keep_frame(self.frame, &self.bytes);
+        Present { part: self.part, state: &self.state }
     }
 
     fn width(&self, flag: Flag) -> u32 {
@@ -164,7 +159,7 @@ impl Scene<'_> {
         match flag {
             Flag::Code(id) => self.part.codes.get(id).map_or(0, |code| code.gather.raw(&self.bytes)),
             Flag::Field(id) => {
-                self.part.fields.get(id).map_or(0, |field| field.layout.form.write(self.settings.field(field), field.width()))
+                self.part.fields.get(id).map_or(0, |field| field.layout.form.write(self.state.field(field), field.width()))
             }
         }
     }

@@ -8,13 +8,13 @@ use super::measure::Measure;
 use super::sample::{Held, Recipe, Recipes};
 use super::signal::{Random, Signal};
 use crate::bus::modbus::ModbusTable;
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::model::command::Command;
 use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::operation::Action;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::model::value::Present;
 
 /// A part that is not there, and behaves as its sheet says.
@@ -37,11 +37,8 @@ use crate::model::value::Present;
 #[derive(Clone, Debug)]
 pub struct StandIn {
     pub(super) part: Part,
-    pub(super) parameters: Vec<f64>,
-    /// The registers as they are.
-    pub(super) state: Settings,
-    /// What the frames hold: as they were measured last.
-    pub(super) last: Vec<Option<Vec<u8>>>,
+    /// The part as it is: its registers, and what its frames hold.
+    pub(super) state: State,
     pub(super) recipes: Recipes,
     pub(super) measures: List<FrameId, Option<Measure>>,
     /// The physical world, by reading.
@@ -74,11 +71,11 @@ pub struct StandIn {
 /// What a composed frame holds for: the register image, the values.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) struct Current {
-    pub(super) before: Settings,
+    pub(super) before: State,
     pub(super) wanted: Vec<Option<f64>>,
     pub(super) waiting: bool,
     pub(super) alert: bool,
-    pub(super) after: Settings,
+    pub(super) after: State,
 }
 
 /// A sheet that has no stand-in.
@@ -104,11 +101,11 @@ impl StandIn {
         if part.buses.all().next().is_none() {
             return Err(NoStandIn { part: part.name.clone() });
         }
-        let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-        let (state, last) = (Settings::reset(part), vec![None; part.frames.len()]);
+        // A register always holds something, whatever the sheet states.
+        let state = State::reset(part).assumed(part);
         let found = acquisitions(part);
         let of_frame = |id: FrameId| found.iter().find(|acquisition| acquisition.frame == id);
-        let held = Held { part, settings: &state, parameters: &parameters, last: &last };
+        let held = Held { part, state: &state };
         let mut recipes = Recipes::new();
         for (id, frame) in part.frames.entries() {
             recipes.push(Recipe::new(&held, id, frame, of_frame(id)));
@@ -143,9 +140,7 @@ impl StandIn {
             alert: false,
             alert_seen: true,
             excused: false,
-            parameters,
             state,
-            last,
             recipes,
             commands: written.collect(),
         };
@@ -172,13 +167,21 @@ impl StandIn {
 
     /// Another value for a parameter, such as a property of what is measured.
     pub fn with_parameters(mut self, parameters: &[f64]) -> Self {
-        self.parameters = parameters.to_vec();
+        for (id, value) in self.part.parameters.ids().zip(parameters) {
+            // A value that the sheet does not allow is none of the part's.
+            let _ = self.state.set_parameter(&self.part, id, *value);
+        }
+        self.current.fill(None);
         self
     }
 
     /// Power comes back, or the part is reset: registers as after a reset, nothing measured.
     pub fn power_up(&mut self, now: u64) {
-        self.state = Settings::reset(&self.part);
+        let parameters = self.state.parameters().to_vec();
+        self.state = State::reset(&self.part).assumed(&self.part);
+        for (id, value) in self.part.parameters.ids().zip(&parameters) {
+            let _ = self.state.set_parameter(&self.part, id, *value);
+        }
         self.pointer = None;
         self.asked = None;
         self.answer.clear();
@@ -205,9 +208,7 @@ impl StandIn {
         let part = self.part.clone();
         for (id, frame) in part.frames.entries() {
             let Origin::Modbus(range) = &frame.origin else { continue };
-            let Some(bytes) = self.last.get(id.index()).and_then(Option::as_ref).filter(|_| range.table == ModbusTable::Holding) else {
-                continue;
-            };
+            let Some(bytes) = self.state.frame(id).filter(|_| range.table == ModbusTable::Holding).map(<[u8]>::to_vec) else { continue };
             for register in part.registers.iter().filter(|register| register.reset.is_none()) {
                 let at = register.at.checked_sub(u32::from(range.start)).map_or(usize::MAX, |words| words as usize * 2);
                 if let Some(own) = bytes.get(at..at.saturating_add(register.bytes)) {
@@ -234,6 +235,6 @@ impl StandIn {
     }
 
     pub(super) fn present(&self) -> Present<'_> {
-        Present { part: &self.part, settings: &self.state, parameters: &self.parameters, last: &self.last }
+        Present { part: &self.part, state: &self.state }
     }
 }

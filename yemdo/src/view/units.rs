@@ -8,7 +8,7 @@ use crate::ground::suggest::nearest;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::reading::Reading;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::predict;
 use crate::units::{UNITS, Unit};
 
@@ -47,7 +47,7 @@ impl std::error::Error for UnitError {}
 
 impl ShownUnits {
     /// All readings in the units of the sheet, with the digits that they need with these settings.
-    pub fn plain(part: &Part, settings: &Settings) -> Self {
+    pub fn plain(part: &Part, settings: &State) -> Self {
         let plain = |id: ReadingId| Shown {
             converted: None,
             unit: part.readings.get(id).and_then(|reading| Unit::find(&reading.unit)),
@@ -61,7 +61,7 @@ impl ShownUnits {
     ///
     /// # Errors
     /// [`UnitError`]: no such unit, no such reading, or another dimension.
-    pub fn new(part: &Part, settings: &Settings, asked: &[String]) -> Result<Self, UnitError> {
+    pub fn new(part: &Part, settings: &State, asked: &[String]) -> Result<Self, UnitError> {
         let Self { mut readings } = Self::plain(part, settings);
         for asked in asked {
             let (name, symbol) = asked.split_once('=').map_or((None, asked.as_str()), |(name, symbol)| (Some(name.trim()), symbol.trim()));

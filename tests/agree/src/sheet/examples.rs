@@ -2,7 +2,7 @@
 
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::part::CodeContent;
-use yemdo::{Decoder, FrameId, Part, Settings, Status, to_hex};
+use yemdo::{Decoder, FrameId, Part, State, Status, to_hex};
 
 use super::Gen;
 use crate::cases;
@@ -87,7 +87,7 @@ impl Gen<'_, '_> {
             Some((name.to_owned(), value.to_owned()))
         };
         let parsed: Vec<Wish> = wishes.iter().map(|wish| Wish::parse(part, wish)).collect::<Result<_, _>>().ok()?;
-        let done = configure(part, &Settings::reset(part), &parsed, WriteScope::Changed).ok()?;
+        let done = configure(part, &State::reset(part), &parsed, WriteScope::Changed).ok()?;
         let mut set = Table::new();
         for (name, value) in wishes.iter().filter_map(typed) {
             set.put(&name, Value::Text(value));

@@ -1,6 +1,6 @@
 //! Frames: where their bytes come from, their codes, their checks, what codes say.
 
-use super::formulas::Input;
+use super::formulas::{Formulas, Input};
 use super::registers::bounds;
 use super::{Bus, FrameInfo, Gen};
 use crate::toml::{Table, Value};
@@ -55,7 +55,7 @@ impl Gen<'_, '_> {
         let count = 1 + self.c.below(2);
         let mut all = Vec::new();
         for _ in 0..count {
-            let when = super::Formulas { inputs, curves: &[] }.truth(self.c, 1);
+            let when = Formulas { inputs, curves: &[] }.truth(self.c, 1);
             let mut table = Table::new().with("when", when).with("is", *self.c.pick(STATUS));
             if self.c.chance(50) {
                 table.put("means", "as the datasheet says");

@@ -10,7 +10,7 @@ mod routines;
 
 use crate::choices::Choices;
 use crate::toml::{Table, Value};
-use formulas::{Formulas, Input};
+use formulas::Input;
 use names::Names;
 
 /// The buses of a sheet.
@@ -206,10 +206,6 @@ impl Gen<'_, '_> {
         }
         self.modbus_fields();
         self.variant();
-    }
-
-    fn formulas<'f>(&'f self, inputs: &'f [Input]) -> Formulas<'f> {
-        Formulas { inputs, curves: &self.curves }
     }
 
     /// `means` and `source`.

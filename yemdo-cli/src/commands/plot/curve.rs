@@ -44,7 +44,7 @@ pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure>
         Line { label, style, pieces, marks: vec![marks], ..Line::default() }
     });
     let decoder = Decoder::new(part);
-    let stated = reading.range(part, decoder.settings(), decoder.parameters());
+    let stated = reading.range(part, decoder.state());
     let levels = stated.into_iter().flat_map(|(low, high)| [(low, "stated range".to_owned()), (high, "stated range".to_owned())]);
     let unit = super::over_time::unit_title(reading.unit());
     let about = if curves.len() > 1 { count(curves.len() as u64, "setting") } else { String::new() };

@@ -69,7 +69,7 @@ fn stated(part: &Part, track: &Track, set: &[String]) -> Result<(Option<f64>, Op
     let id = part.reading_or_derived(&track.reading)?;
     let mut decoder = Decoder::new(part);
     input::apply(&mut decoder, set)?;
-    let choices = choose(part, Some(id), decoder.settings(), decoder.parameters(), &Limits::default()).unwrap_or_default();
+    let choices = choose(part, Some(id), decoder.state(), &Limits::default()).unwrap_or_default();
     let found = choices.into_iter().find(|choice| choice.in_use);
     // Without settings that decide, the transfer curve has the step.
     let own = || {

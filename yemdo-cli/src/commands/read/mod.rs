@@ -11,7 +11,7 @@ use std::sync::Arc;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::view::{ShownUnits, UnitError};
-use yemdo::{Part, Settings};
+use yemdo::{Part, State};
 use yemdo_bus::bench::{self, BenchPart};
 use yemdo_bus::place::Place;
 use yemdo_bus::{Device, Rig};
@@ -162,7 +162,7 @@ fn readers(args: &Read) -> Result<Vec<Reader>, Failure> {
     }
     let reader = |(one, part): (BenchPart, Part)| Reader {
         name: one.name,
-        units: ShownUnits::plain(&part, &Settings::reset(&part)),
+        units: ShownUnits::plain(&part, &State::reset(&part)),
         part,
         place: one.place,
         set: one.set,
@@ -186,7 +186,7 @@ fn shown_units(readers: &mut [Reader], asked: &[String]) -> Result<(), Failure> 
     for one in asked {
         let mut refused = Vec::new();
         for (reader, own) in readers.iter().zip(&mut fitting) {
-            match ShownUnits::new(&reader.part, &Settings::reset(&reader.part), std::slice::from_ref(one)) {
+            match ShownUnits::new(&reader.part, &State::reset(&reader.part), std::slice::from_ref(one)) {
                 Ok(_) => own.push(one.clone()),
                 Err(error) => refused.push(error),
             }
@@ -196,7 +196,7 @@ fn shown_units(readers: &mut [Reader], asked: &[String]) -> Result<(), Failure> 
         }
     }
     for (reader, own) in readers.iter_mut().zip(&fitting).filter(|(_, own)| !own.is_empty()) {
-        reader.units = ShownUnits::new(&reader.part, &Settings::reset(&reader.part), own).map_err(told)?;
+        reader.units = ShownUnits::new(&reader.part, &State::reset(&reader.part), own).map_err(told)?;
     }
     Ok(())
 }

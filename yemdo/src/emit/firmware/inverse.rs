@@ -9,7 +9,8 @@ use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::input::{Input, inputs};
-use crate::model::registers::{Field, Settings};
+use crate::model::registers::Field;
+use crate::model::state::State;
 use crate::model::value::{Eval, Present};
 
 impl Build<'_> {
@@ -259,12 +260,11 @@ fn shape(build: &Build<'_>, id: QuantityId, moved: FieldId) -> Option<(Option<(f
     if high - low >= 1 << 17 || !field.values.is_empty() {
         return None;
     }
-    let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-    let mut settings = Settings::reset(part);
+    let mut settings = State::reset(part).assumed(part);
     let mut values = Vec::new();
     for code in low..=high {
         settings.set_field(field, code);
-        values.push(eval.value(&Present { part, settings: &settings, parameters: &parameters, last: &[] }).ok()?);
+        values.push(eval.value(&Present { part, state: &settings }).ok()?);
     }
     let rising = one_way(&values)?;
     let takes_more = part.quantities.get(id)?;

@@ -4,7 +4,7 @@ use crate::model::ids::{FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Action;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::plan::routine::{ReadPlan, RoutinePlan, StepPlan};
 use std::collections::BTreeSet;
 
@@ -16,7 +16,7 @@ pub(super) fn needs(
     registers: &mut BTreeSet<RegisterId>,
     found: &mut Vec<Input>,
 ) {
-    let plan = RoutinePlan::new(part, id, &Settings::reset(part));
+    let plan = RoutinePlan::new(part, id, &State::reset(part));
     let mut seen = BTreeSet::new();
     let mut wanted = vec![id];
     while let Some(id) = wanted.pop() {

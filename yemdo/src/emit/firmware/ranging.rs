@@ -9,7 +9,7 @@ use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 use crate::ground::words::counted;
 use crate::model::ids::{FieldId, ReadingId};
-use crate::model::registers::Settings;
+use crate::model::state::State;
 
 /// Tables of more rows are not emitted.
 const MOST_ROWS: usize = 64;
@@ -44,8 +44,7 @@ impl Build<'_> {
     /// The settings that decide over a reading, where its largest value is another with each.
     fn ranges(&self, id: ReadingId) -> Option<Vec<Row>> {
         let part = self.part;
-        let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-        let choices = choose(part, Some(id), &Settings::reset(part), &parameters, &Limits::default()).ok()?;
+        let choices = choose(part, Some(id), &State::reset(part), &Limits::default()).ok()?;
         let row = |choice: Choice| Some((choice.codes, in_digits(choice.range?.1)));
         let rows = choices.into_iter().map(row).collect::<Option<Vec<_>>>().filter(|rows| rows.len() <= MOST_ROWS)?;
         let writable = |(field, _): &(FieldId, i128)| part.fields.get(*field).is_some_and(|field| field.access.is_writable());

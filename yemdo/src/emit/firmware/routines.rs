@@ -17,7 +17,7 @@ use crate::model::ids::RoutineId;
 use crate::model::input::inputs;
 use crate::model::operation::{Action, Step, Time};
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::plan::routine::{RoutinePlan, StepPlan};
 
 /// The longest wait: an hour, in microseconds.
@@ -60,7 +60,7 @@ impl Build<'_> {
             }
             return;
         }
-        let plan = RoutinePlan::new(self.part, id, &Settings::reset(self.part));
+        let plan = RoutinePlan::new(self.part, id, &State::reset(self.part));
         let what = format!("routine {}", routine.name);
         let mut builder = Builder {
             build: self,

@@ -11,7 +11,8 @@ use crate::formula::operators::Compare;
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::part::Sheet;
-use crate::model::registers::{Field, Settings};
+use crate::model::registers::Field;
+use crate::model::state::State;
 use crate::model::value::{Eval, Present};
 
 /// So many combinations are gone through by emitted code, at most.
@@ -44,8 +45,7 @@ struct Rows {
 
 fn rows(part: &Sheet, id: QuantityId, outer: &[(FieldId, &Field)], inner: (FieldId, &Field)) -> Option<Rows> {
     let mut eval = Eval::of_quantity(part, id)?;
-    let parameters: Vec<f64> = part.parameters.iter().map(|parameter| parameter.default).collect();
-    let mut settings = Settings::reset(part);
+    let mut settings = State::reset(part).assumed(part);
     let (low, high) = inner.1.bounds();
     if high - low >= 1 << 17 || !inner.1.values.is_empty() {
         return None;
@@ -60,7 +60,7 @@ fn rows(part: &Sheet, id: QuantityId, outer: &[(FieldId, &Field)], inner: (Field
         }
         let mut value_at = |code: i128| {
             settings.set_field(inner.1, code);
-            eval.value(&Present { part, settings: &settings, parameters: &parameters, last: &[] }).ok()
+            eval.value(&Present { part, state: &settings }).ok()
         };
         let every = ((high - low) / 256).max(1) as usize;
         let values: Vec<f64> = (low..=high).step_by(every).map(&mut value_at).collect::<Option<_>>()?;

@@ -9,7 +9,7 @@ use super::readings::beside;
 use super::unpack::register;
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::plan::writes::value_to_write;
 
 impl Build<'_> {
@@ -22,7 +22,7 @@ impl Build<'_> {
     pub(super) fn settings(&mut self) {
         let part = self.part;
         let registers: Vec<RegisterId> = self.wanted.registers.iter().copied().collect();
-        let image = Settings::reset(part);
+        let image = State::reset(part);
         let mut members = Vec::new();
         for id in &registers {
             let Some(model) = part.registers.get(*id) else { continue };

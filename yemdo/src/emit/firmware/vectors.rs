@@ -9,10 +9,10 @@ use super::vectors_c::c;
 use super::vectors_rust::rust;
 use super::{Firmware, Language, Options};
 use crate::decode::{Decoder, FrameValues};
-use crate::ground::list::Id;
 use crate::ground::number::Ty;
 use crate::model::part::Part;
-use crate::model::registers::{Access, Settings};
+use crate::model::registers::Access;
+use crate::model::state::State;
 use crate::stand_in::Random;
 
 /// A structure's members as they are recorded.
@@ -180,14 +180,14 @@ pub(super) fn settings(part: &Part, firmware: &Firmware, decoder: &mut Decoder, 
         };
         let bits = code.map(|code| field.layout.form.write(code, field.layout.width()));
         if let Some(code) = bits.and_then(|bits| field.layout.form.read(bits, field.layout.width())) {
-            decoder.settings_mut().set_field(field, i128::from(code));
+            decoder.state_mut().set_field(field, i128::from(code));
         }
     }
     out.push(b'S');
-    put_settings(part, firmware, decoder.settings(), out);
+    put_settings(part, firmware, decoder.state(), out);
 }
 
-fn put_settings(part: &Part, firmware: &Firmware, settings: &Settings, out: &mut Vec<u8>) {
+fn put_settings(part: &Part, firmware: &Firmware, settings: &State, out: &mut Vec<u8>) {
     for (member, ty) in layouts(firmware).settings {
         let register = part.registers.iter().find(|register| super::bits::register_member(register) == member);
         let field = || part.fields.entries().find(|(id, field)| part.is_unstored(*id) && super::names::snake(&field.name) == member);
@@ -214,7 +214,7 @@ pub(super) fn parameters(part: &Part, options: &Options, decoder: &mut Decoder, 
                 if f64::from(narrow) < low || f64::from(narrow) > high { f64::from(parameter.default as f32) } else { f64::from(narrow) };
         }
         let set = decoder.set_parameter(id, value);
-        let value = if set.is_ok() { value } else { decoder.parameters().get(id.index()).copied().unwrap_or(value) };
+        let value = if set.is_ok() { value } else { decoder.state().parameter(id).unwrap_or(value) };
         out.extend(match options.reals {
             super::Reals::Single => u64::from((value as f32).to_bits()).to_be_bytes(),
             _ => value.to_bits().to_be_bytes(),

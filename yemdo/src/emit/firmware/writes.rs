@@ -12,7 +12,8 @@ use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::operation::Step;
 use crate::model::part::Sheet;
-use crate::model::registers::{Access, Register, Settings};
+use crate::model::registers::{Access, Register};
+use crate::model::state::State;
 use crate::plan::writes::{Write, WriteReason};
 
 /// The bits of a register that read back as they were written.
@@ -72,7 +73,7 @@ impl Builder<'_, '_> {
         let (mut mask, mut bits) = (0u64, 0u64);
         for (field, code) in &write.sets {
             if let Some(field) = part.fields.get(*field) {
-                let mut settings = Settings::reset(part);
+                let mut settings = State::reset(part);
                 settings.set_field(field, *code);
                 let own_mask = field.mask_in(model);
                 mask |= own_mask;

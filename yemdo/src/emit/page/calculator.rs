@@ -8,7 +8,8 @@ use crate::bits::layout::{Layout, Slice};
 use crate::ground::digits::Digits;
 use crate::model::frame::Frame;
 use crate::model::part::Part;
-use crate::model::registers::{Register, Settings};
+use crate::model::registers::Register;
+use crate::model::state::State;
 use crate::predict::{self, Curve, curves};
 
 const SCRIPT: &str = include_str!("script.js");
@@ -90,13 +91,13 @@ fn of_frame(part: &Part, frame: &Frame) -> String {
             let curves = curves(part, id)?;
             let code = curves.first()?.code.clone();
             part.codes.of(frame.codes()).any(|known| known.name() == code).then_some(())?;
-            let decimals = match predict::digits(part, id, &Settings::reset(part), &|value| value) {
+            let decimals = match predict::digits(part, id, &State::reset(part), &|value| value) {
                 Digits::Decimals(decimals) => decimals,
                 _ => 6,
             };
             let unit = if reading.unit() == "1" { "" } else { reading.unit() };
             // What decides has its reset value at first.
-            let reset = Settings::reset(part);
+            let reset = State::reset(part);
             let with = part.fields.of(&predict::deciding(part, id)).map(|field| field.value_text(reset.field(field))).collect::<Vec<_>>();
             let curves: Vec<String> = curves.iter().map(curve).collect();
             Some(format!(

@@ -14,7 +14,8 @@ use crate::ground::words::{counted, time_text, with_unit};
 use crate::model::frame::Frame;
 use crate::model::part::Part;
 use crate::model::reading::Condition;
-use crate::model::registers::{Register, Settings};
+use crate::model::registers::Register;
+use crate::model::state::State;
 use crate::model::status::Status;
 use crate::review::Review;
 use crate::routine::Runner;
@@ -207,7 +208,7 @@ fn conditions(page: &mut Page, part: &Part, list: &[Condition]) {
 }
 
 fn readings(page: &mut Page, part: &Part, review: &Review) {
-    let (reset, defaults) = (Settings::reset(part), part.parameters.iter().map(|parameter| parameter.default).collect::<Vec<f64>>());
+    let reset = State::reset(part);
     for (at, (id, reading)) in told(part).into_iter().enumerate() {
         if at == 0 {
             page.title(2, "Readings");
@@ -237,7 +238,7 @@ fn readings(page: &mut Page, part: &Part, review: &Review) {
             }
             page.line(&format!("- arithmetic: {}", plain(&found.arithmetic())));
         }
-        if let Some((low, high)) = reading.range(part, &reset, &defaults) {
+        if let Some((low, high)) = reading.range(part, &reset) {
             page.line(&format!("- stated range: {low} to {}", plain(&with_unit(high, reading.unit()))));
         }
         if reading.is_derived() {
@@ -262,7 +263,7 @@ fn routines(page: &mut Page, part: &Part) {
             page.title(2, "Routines");
         }
         page.title(3, &plain(routine.name()));
-        let laid = Runner::new(part, id, Settings::reset(part)).map_err(|error| error.to_string());
+        let laid = Runner::new(part, id, State::reset(part)).map_err(|error| error.to_string());
         match laid.and_then(|runner| runner.dry_run().map_err(|error| error.to_string())) {
             Err(why) => page.paragraph(format!("With the reset values it fails: {}.", plain(&why))),
             Ok((requests, _)) => {

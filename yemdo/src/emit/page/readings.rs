@@ -11,7 +11,7 @@ use crate::ground::words::{time_text, with_unit};
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::reading::Reading;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::predict::Prediction;
 use crate::review::Review;
 
@@ -28,9 +28,9 @@ pub(super) fn told(part: &Part) -> Vec<(ReadingId, &Reading)> {
 }
 
 fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup {
-    let (reset, defaults) = (Settings::reset(part), part.parameters.iter().map(|parameter| parameter.default).collect::<Vec<f64>>());
+    let reset = State::reset(part);
     let elements = part.readings.iter().filter(|other| other.span() == reading.span()).count();
-    let stated = reading.range(part, &reset, &defaults);
+    let stated = reading.range(part, &reset);
     html! {
         article id=(anchor("reading", reading.name())) {
             h3 {

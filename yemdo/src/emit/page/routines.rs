@@ -6,7 +6,7 @@ use super::readings::short;
 use crate::bus::Operation;
 use crate::ground::words::counted;
 use crate::model::part::Part;
-use crate::model::registers::Settings;
+use crate::model::state::State;
 use crate::routine::{Request, Runner};
 
 const WIDTH: f64 = 640.0;
@@ -14,7 +14,7 @@ const WIDTH: f64 = 640.0;
 pub(super) fn section(part: &Part) -> Markup {
     html! {
         @for (id, routine) in part.routines.entries() {
-            @let laid = Runner::new(part, id, Settings::reset(part)).map_err(|error| error.to_string()).and_then(|runner| runner.dry_run().map_err(|error| error.to_string()));
+            @let laid = Runner::new(part, id, State::reset(part)).map_err(|error| error.to_string()).and_then(|runner| runner.dry_run().map_err(|error| error.to_string()));
             article id=(super::anchor("routine", routine.name())) {
                 h3 { (routine.name()) }
                 @match laid {

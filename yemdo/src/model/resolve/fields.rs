@@ -101,13 +101,12 @@ impl Resolver {
             low <= least && most <= high
         };
         let width = (1..=32).find(fits).unwrap_or(32);
-        let from = self.part.reset_image.len();
         let bytes = width.div_ceil(8) as usize;
+        let from = self.part.reset.extend_image(bytes);
         let mut slices: Vec<Slice> = (from..from + bytes).map(Slice::whole).collect();
         if let Some(first) = slices.first_mut() {
             first.high = ((width - 1) % 8) as u8;
         }
-        self.part.reset_image.resize(from + bytes, 0);
         let layout = Layout { form, slices };
         let (columns, values) = self.table_of(&name.value, &layout, (name.span, "its name"), values, tables);
         self.add_field(Field {

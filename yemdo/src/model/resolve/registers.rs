@@ -6,7 +6,8 @@ use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::Id;
 use crate::ground::text::Span;
 use crate::model::ids::RegisterId;
-use crate::model::registers::{Access, Field, Register, Reserved, Settings};
+use crate::model::registers::{Access, Field, Register, Reserved};
+use crate::model::state::State;
 use crate::sheet::reader::At;
 use crate::sheet::tree;
 
@@ -41,25 +42,27 @@ impl Resolver {
         for (name, field) in &tree.fields {
             self.field(name.value.clone(), name.span, field, None, &tables);
         }
-        self.part.reset_image = vec![0; self.image_length()];
+        let length = self.image_length();
+        self.part.reset = State::empty();
+        self.part.reset.extend_image(length);
         for (name, parameter) in &tree.parameters {
             if let tree::Supplied::Choice { values, .. } = &parameter.supplied {
                 self.chosen(name, parameter, values, &tables);
             }
         }
-        let mut settings = Settings::reset(&self.part);
-        for register in &self.part.registers {
-            settings.set_register(register, register.reset.unwrap_or(0));
+        let mut reset = std::mem::replace(&mut self.part.reset, State::empty());
+        for (register, value) in self.part.registers.iter().filter_map(|register| Some((register, register.reset?))) {
+            reset.set_register(register, value);
         }
         for (name, parameter) in &tree.parameters {
             if let tree::Supplied::Choice { default, .. } = &parameter.supplied
                 && let Some((field, code)) = self.choice(name, default)
                 && let Some(field) = self.part.fields.get(field)
             {
-                settings.set_field(field, code);
+                reset.set_field(field, code);
             }
         }
-        self.part.reset_image = settings.into_image();
+        self.part.reset = reset.into_reset();
         let mut home = 0;
         for (_, register) in &tree.registers {
             let copies = register.copies();

@@ -6,7 +6,7 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use yemdo::view::ShownUnits;
-use yemdo::{Digits, Part, Settings, Status};
+use yemdo::{Digits, Part, State, Status};
 
 use super::keys::press;
 use super::state::{Happened, Look, Measured, Seen, View};
@@ -21,7 +21,7 @@ reading.temperature = { unit = "°C", formula = "temperature * 0.01" }
 
 fn view(look: Look) -> View {
     let part = Part::parse("probe.toml", SHEET).unwrap();
-    let units = ShownUnits::plain(&part, &Settings::reset(&part));
+    let units = ShownUnits::plain(&part, &State::reset(&part));
     View::new([("north", &part, &units), ("south", &part, &units)].into_iter(), Clocks::new(true), look)
 }
 
