@@ -63,6 +63,11 @@ impl Cause {
         }
     }
 
+    /// Whether the part did not answer at all.
+    pub(crate) fn is_silence(self) -> bool {
+        matches!(self, Cause::NakAddress | Cause::Nak | Cause::TimeOut | Cause::Gone)
+    }
+
     /// Whether trying again may help: the part was busy, or a bit was flipped.
     pub fn is_transient(self) -> bool {
         matches!(self, Cause::NakAddress | Cause::NakData | Cause::Nak | Cause::TimeOut | Cause::Stuck | Cause::Garbage | Cause::Check)

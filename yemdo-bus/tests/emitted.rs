@@ -184,7 +184,7 @@ fn a_threshold_of_two_fields_is_as_near_as_the_command_sets_it() {
             };
             // Of two values as near as each other, either will do.
             let off = |value: Option<f64>| (value.unwrap() - wanted).abs();
-            let (made, known) = (off(settings.upper_limit()), off(quantity_value(&part, upper, &by_command.settings, &[])));
+            let (made, known) = (off(settings.upper_limit()), off(quantity_value(&part, upper, &by_command.state)));
             assert!((made - known).abs() <= 1e-12 * wanted, "{typed}: off by {made}, by the command {known}");
         }
     }
@@ -195,7 +195,7 @@ fn ranges_are_chosen_as_the_library_chooses_them() {
     let part = sheet("lantern-16");
     let choices = choose(&part, part.reading("illuminance").ok(), &State::reset(&part), &Limits::default()).unwrap();
     let scales: Vec<f64> = choices.iter().map(|choice| choice.range.unwrap().1).collect();
-    let set = |settings: &mut lantern_16::State, row: usize| {
+    let set = |settings: &mut lantern_16::Settings, row: usize| {
         let code = |name: &str| {
             let field = part.field(name).unwrap();
             u8::try_from(choices[row].codes.iter().find(|(id, _)| *id == field).unwrap().1).unwrap()
@@ -205,7 +205,7 @@ fn ranges_are_chosen_as_the_library_chooses_them() {
     };
     let values = [0.0, 60.0, 87.3, 87.4, 174.0, 175.0, 800.0, 5000.0, 25_199.0, 25_201.0, 31_000.0, 1.0e9, -300.0, f64::NAN];
     for (now, last) in (0..scales.len()).flat_map(|now| values.map(|value| (now, Some(value))).into_iter().chain([(now, None)])) {
-        let mut settings = lantern_16::State::default();
+        let mut settings = lantern_16::Settings::default();
         set(&mut settings, now);
         let before = settings.clone();
         let next = next_range(&scales, now, last.map_or(LastReading::Saturated, LastReading::Value));
@@ -249,7 +249,7 @@ fn a_dose_adds_up_as_in_the_decoder() {
         let [high, low] = level.to_be_bytes();
         let bytes = [0x00, 0x20, high, low, 0x0D, 0xAC];
         let frame = lantern_16::LightFrame::unpack(&bytes).unwrap();
-        let now = frame.illuminance(&lantern_16::State::default()).get().unwrap();
+        let now = frame.illuminance(&lantern_16::Settings::default()).get().unwrap();
         if let Some(before) = before.replace(now) {
             dose = lantern_16::dose(now, before, dose, lantern_16::DOSE_GAP).unwrap();
         }

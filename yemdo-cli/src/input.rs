@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
 
-use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure};
+use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure, registers_behind};
 use yemdo::record::{LogReader, Record, parse_dump};
 use yemdo::{Decoder, Part, RegisterId, State, UnknownName, parse_integer};
 
@@ -72,16 +72,23 @@ pub(crate) fn present(part: &Part, path: Option<&Path>) -> Result<State, Failure
 }
 
 /// What is wished, worked out from the registers as they are; those too.
-pub(crate) fn worked_out(
-    part: &Part,
-    dump: Option<&Path>,
-    typed: &[String],
-    scope: WriteScope,
-) -> Result<(State, Configuration), Failure> {
+pub(crate) fn worked_out(part: &Part, dump: Option<&Path>, typed: &[String], scope: WriteScope) -> Result<(State, Configuration), Failure> {
     let start = present(part, dump)?;
     let wishes = wishes(part, typed)?;
     let done = configure(part, &start, &wishes, scope).map_err(impossible)?;
     Ok((start, done))
+}
+
+/// Refuses settings that are impossible whatever the part holds.
+pub(crate) fn possible(part: &Part, dump: Option<&Path>, typed: &[String], scope: WriteScope) -> Result<(), Failure> {
+    let start = present(part, dump)?;
+    let wishes = wishes(part, typed)?;
+    let behind = registers_behind(part, &wishes);
+    let unknown = part.registers().of(&behind).any(|register| start.known_register(register).is_none());
+    match configure(part, &start, &wishes, scope) {
+        Err(error) if !unknown => Err(impossible(error)),
+        _ => Ok(()),
+    }
 }
 
 fn impossible(error: ConfigureError) -> Failure {

@@ -16,7 +16,7 @@ use yemdo::part::Id;
 use yemdo::part::Origin;
 use yemdo::review::run_examples;
 use yemdo::routine::Runner;
-use yemdo::{Decoder, Part, State, Severity, Status};
+use yemdo::{Decoder, Part, Severity, State, Status};
 
 fn sheet(name: &str) -> Part {
     let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();

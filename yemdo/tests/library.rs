@@ -13,9 +13,7 @@ use yemdo::configure::ConfigureError;
 use yemdo::part::Id;
 use yemdo::record::{LogReader, parse_dump, parse_register};
 use yemdo::routine::{RoutineError, Runner};
-use yemdo::{
-    Columns, Decoded, Decoder, FrameId, FrameValues, Part, ReadingId, Refusal, State, SheetError, Status, UnknownName, parse_hex,
-};
+use yemdo::{Columns, Decoded, Decoder, FrameId, FrameValues, Part, ReadingId, Refusal, SheetError, State, Status, UnknownName, parse_hex};
 
 fn shipped_part(name: &str) -> Part {
     let (path, text) = shipped().into_iter().find(|(known, _)| known == name).unwrap();

@@ -577,9 +577,8 @@ reading.r = { unit = "V", formula = "c * LEVEL + SLOPE" }
 example = { F = "02", gives = { r = "0.0 V" } }
 "#;
     let real = Part::parse("p", sheet).unwrap();
-    let done =
-        configure(&real, &State::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed)
-            .unwrap();
+    let done = configure(&real, &State::reset(&real), &wish(&real, &["LEVEL=21.5", "q=-3.5", "SMALL=0.1", "w=1000"]), WriteScope::Changed)
+        .unwrap();
     let values: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
     assert_eq!(values, [0x41AC_0000, 0xFE40, 0x2E66, 0x07, 0xD0]);
     let mut decoder = yemdo::Decoder::new(&real);
@@ -618,7 +617,7 @@ fn registers_on_every_kind_of_bus() {
         assert_eq!(write_register(&part, bus, wide, 0x1234).unwrap().text(), write);
         assert_eq!(read_registers(&part, bus, &[wide]).unwrap()[0].text(), read);
         let settings = State::reset(&part);
-        let frame: Vec<String> = sent(&read_frame(&part, bus, part.frames().first().unwrap(), &settings, &[]).unwrap());
+        let frame: Vec<String> = sent(&read_frame(&part, bus, part.frames().first().unwrap(), &settings).unwrap());
         assert_eq!(frame, [both]);
     }
     // A register of two words goes with function 16; the words in the order of the sheet, high byte first in each.

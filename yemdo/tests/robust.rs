@@ -52,7 +52,7 @@ fn read_sheets() -> Vec<String> {
 fn use_it(part: &Part, bytes: &[u8]) {
     let reset = yemdo::State::reset(part);
     for (id, quantity) in part.quantities().entries().take(2) {
-        let now = yemdo::configure::quantity_value(part, id, &reset, &[]).unwrap_or(1.0);
+        let now = yemdo::configure::quantity_value(part, id, &reset).unwrap_or(1.0);
         let wishes = Wish::parse(part, &format!("{}={}", quantity.name(), now * 0.7 + 1.0)).into_iter().collect::<Vec<_>>();
         let _ = configure(part, &reset, &wishes, WriteScope::All);
     }

@@ -58,19 +58,16 @@ fn sends(part: &Part, typed: &[&str]) -> Result<Vec<String>, (String, Option<Str
 fn commands_and_times_follow_from_settings() {
     let part = documented();
     let frame = |name: &str| part.frames().get(part.frame(name).unwrap()).unwrap();
-    let read = |name: &str, set: &[&str]| read_frame(&part, Bus::I2c, frame(name), &settings(&part, set), &[12.0]).map(|list| words(&list));
+    let read = |name: &str, set: &[&str]| read_frame(&part, Bus::I2c, frame(name), &settings(&part, set)).map(|list| words(&list));
     assert_eq!(read("PULL", &[]).unwrap(), ["0x3B W 4C 03", "wait 48000", "0x3B R 5 bytes"]);
     assert_eq!(read("PULL", &["RATE=brisk"]).unwrap(), ["0x3B W 4C 23", "wait 11500", "0x3B R 5 bytes"]);
     assert_eq!(read("BOTH", &[]).unwrap(), ["0x3B W 4D", "wait 2000", "0x3B R 1 byte", "0x3B W 4E R 1 byte"]);
-    assert_eq!(
-        read_frame(&part, Bus::Modbus, frame("PULL"), &State::reset(&part), &[]).unwrap_err(),
-        NotReadable::OtherBus(Bus::Modbus)
-    );
+    assert_eq!(read_frame(&part, Bus::Modbus, frame("PULL"), &State::reset(&part)).unwrap_err(), NotReadable::OtherBus(Bus::Modbus));
     // What no byte holds is not cut.
     let wide = self::part(
         "parameter.N = { default = 3, range = [0, 1000] }\nframe.F = { command = [\"N * 100\"], read = 1, code = { c = \"b0\" } }\n",
     );
-    let error = read_frame(&wide, Bus::I2c, wide.frames().first().unwrap(), &State::reset(&wide), &[3.0]).unwrap_err();
+    let error = read_frame(&wide, Bus::I2c, wide.frames().first().unwrap(), &State::reset(&wide)).unwrap_err();
     assert_eq!(error.to_string(), "`N * 100` gives nothing that can be sent or waited for, with these settings");
     assert!(complaint("frame.F = { read = 1, wait = \"1 ms\", code = { c = \"b0\" } }").contains("no `command`"));
     assert!(complaint("frame.F = { command = [\"c\"], read = 1, code = { c = \"b0\" } }").contains("not known"));
@@ -328,11 +325,11 @@ reading.sum = { unit = "V", formula = "(x + y) * 0.5 / GAIN.k" }
     );
     let reset = State::reset(&part);
     let limits = Limits { within_ms: Some(10.0), ..Limits::default() };
-    let found = choose(&part, part.reading("sum").ok(), &reset, &[], &limits).unwrap();
+    let found = choose(&part, part.reading("sum").ok(), &reset, &limits).unwrap();
     let best = found.first().unwrap();
     assert_eq!((best.range, best.step, best.ms), (Some((0.0, 63.75)), Some(0.125), Some(2.0)));
     assert_eq!(found.iter().filter(|choice| choice.fails.is_empty()).count(), 2);
-    let times = choose(&part, None, &reset, &[], &limits).unwrap();
+    let times = choose(&part, None, &reset, &limits).unwrap();
     assert_eq!(times.iter().map(|choice| (choice.ms, choice.range)).collect::<Vec<_>>(), [(Some(2.0), None), (Some(30.0), None)]);
 }
 

@@ -7,10 +7,12 @@ use std::collections::BTreeMap;
 use yemdo::Part;
 use yemdo_agree::choices::{Choices, bytes_of};
 use yemdo_agree::shrink::shrink;
+use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
 use yemdo_agree::ways::{self, Tally};
-use yemdo_agree::{SHEET_BYTES, CASE_BYTES, sheet};
+use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 
-const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
+const USAGE: &str =
+    "agree FROM COUNT [--show] [--kind TEXT] [--c]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
 
 fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     let text = sheet::random(&mut Choices::new(sheet));
@@ -21,6 +23,27 @@ fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     (text, outcome)
 }
 
+/// Compiles the sheets of the seeds.
+fn compiled(from: u64, count: u64) {
+    let texts: Vec<(u64, String)> =
+        (from..from + count).map(|seed| (seed, sheet::random(&mut Choices::new(&bytes_of(seed, SHEET_BYTES))))).collect();
+    let sheets: Vec<Numbered<'_>> = texts.iter().map(|(seed, text)| Numbered { seed: *seed, text }).collect();
+    let folder = std::env::temp_dir().join(format!("yemdo-agree-{from}"));
+    let halves = sheets.split_at(sheets.len() / 2);
+    let outcomes: Vec<(u64, Outcome)> = std::thread::scope(|scope| {
+        let other = scope.spawn(|| firmware::c(&folder, halves.0, &mut Tally::default()));
+        let own = firmware::c(&folder, halves.1, &mut Tally::default());
+        other.join().unwrap().into_iter().chain(own).collect()
+    });
+    let frames: u64 = outcomes.iter().map(|(_, outcome)| if let Outcome::Agrees(frames) = outcome { *frames } else { 0 }).sum();
+    let agree = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::Agrees(_))).count();
+    println!("{count} sheets in C, {agree} agree with the decoder over {frames} frames");
+    for (seed, outcome) in outcomes.iter().filter(|(_, outcome)| !matches!(outcome, Outcome::Agrees(_))) {
+        println!("  seed {seed}: {outcome:?}");
+    }
+    println!("files of those that differ: {}", folder.display());
+}
+
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
     let number = |at: usize| args.get(at).and_then(|arg| arg.parse::<u64>().ok());
@@ -28,6 +51,10 @@ fn main() {
         eprintln!("{USAGE}");
         std::process::exit(2);
     };
+    if args.iter().any(|arg| arg == "--c") {
+        compiled(from, count);
+        return;
+    }
     let wanted = args.iter().position(|arg| arg == "--kind").and_then(|at| args.get(at + 1)).cloned();
     let mut total = Tally::default();
     let mut kinds: BTreeMap<&'static str, Vec<(u64, String)>> = BTreeMap::new();
@@ -63,7 +90,8 @@ fn main() {
     {
         let seed = list[0].0;
         let cases = bytes_of(!seed, CASE_BYTES);
-        let shows = |sheet: &[u8], cases: &[u8]| case(sheet, cases).1.is_ok_and(|tally| tally.differences.iter().any(|found| found.kind == *kind));
+        let shows =
+            |sheet: &[u8], cases: &[u8]| case(sheet, cases).1.is_ok_and(|tally| tally.differences.iter().any(|found| found.kind == *kind));
         let small = shrink(&bytes_of(seed, SHEET_BYTES), 3000, |bytes| shows(bytes, &cases));
         let cases = shrink(&cases, 2000, |bytes| shows(&small, bytes));
         let (text, outcome) = case(&small, &cases);

@@ -2,9 +2,10 @@
 
 use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Configuration, WriteScope};
-use yemdo::{Decoder, Part, State};
+use yemdo::{Decoder, Part, RegisterId, State};
 
 use super::session::{Job, Measurement, Session};
+use super::task::{Progress, Task};
 use crate::error::DeviceError;
 use crate::hal::{AsyncI2cPort, AsyncSpiPort};
 use crate::port::AsyncPort;
@@ -15,6 +16,7 @@ use crate::port::AsyncPort;
 pub struct AsyncDevice<P> {
     port: P,
     session: Session,
+    retries: u32,
 }
 
 impl<I: embedded_hal_async::i2c::I2c, D: embedded_hal_async::delay::DelayNs> AsyncDevice<AsyncI2cPort<I, D>>
@@ -52,7 +54,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
         if part.buses().wire(bus).is_none() {
             return Err(yemdo::routine::NotRunnable::OtherBus(bus).into());
         }
-        Ok(Self { port, session: Session::new(part, bus) })
+        Ok(Self { port, session: Session::new(part, bus), retries: 0 })
     }
 
     /// The part.
@@ -79,10 +81,34 @@ impl<P: AsyncPort> AsyncDevice<P> {
                 Operation::Line { high, within } => self.port.line(*high, *within).await.map(|came| came.then(Vec::new)),
                 _ => Ok(Some(Vec::new())),
             };
-            next = self.session.answer(&mut runner, &request, outcome)?;
+            next = match self.session.answer(&mut runner, &request, outcome) {
+                Ok(next) => next,
+                Err(error) => {
+                    self.session.absorb(&runner);
+                    return Err(error);
+                }
+            };
         }
         self.session.absorb(&runner);
         Ok(())
+    }
+
+    /// Does a task, job by job, and again if it fails for a moment.
+    async fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
+        let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
+        while let Some(job) = progress.next(&mut self.session)? {
+            if let Err(error) = self.drive(&job).await {
+                progress.failed(&mut self.session, error)?;
+            }
+        }
+        Ok(progress)
+    }
+
+    /// The same device; what fails for a moment is done again, at most so many times.
+    #[must_use]
+    pub fn with_retries(mut self, retries: u32) -> Self {
+        self.retries = retries;
+        self
     }
 
     /// The decoder of its frames, with parameters and calibration.
@@ -101,10 +127,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
     /// # Errors
     /// [`DeviceError`].
     pub async fn measure(&mut self) -> Result<Measurement, DeviceError> {
-        self.session.clear();
-        for job in self.session.jobs()? {
-            self.drive(&job).await?;
-        }
+        self.perform(Task::Measure).await?;
         self.session.measurement(None)
     }
 
@@ -113,10 +136,37 @@ impl<P: AsyncPort> AsyncDevice<P> {
     /// # Errors
     /// [`DeviceError`].
     pub async fn run(&mut self, routine: &str) -> Result<Measurement, DeviceError> {
-        let job = Job::Routine(self.part().routine(routine)?);
-        self.session.clear();
-        self.drive(&job).await?;
+        let routine = self.part().routine(routine)?;
+        self.perform(Task::Run(routine)).await?;
         self.session.measurement(None)
+    }
+
+    /// As [`Device::read_frame`](crate::Device::read_frame).
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn read_frame(&mut self, frame: &str) -> Result<Measurement, DeviceError> {
+        let frame = self.part().frame(frame)?;
+        self.perform(Task::Frame(frame)).await?;
+        self.session.measurement(None)
+    }
+
+    /// As [`Device::read_registers`](crate::Device::read_registers).
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn read_registers(&mut self, registers: &[RegisterId]) -> Result<Vec<(RegisterId, u64)>, DeviceError> {
+        self.perform(Task::Registers(registers.to_vec())).await?;
+        let value = |id: &RegisterId| Some((*id, self.state().register(self.part().registers().get(*id)?)));
+        Ok(registers.iter().filter_map(value).collect())
+    }
+
+    /// As [`Device::write_register`](crate::Device::write_register).
+    ///
+    /// # Errors
+    /// [`DeviceError`].
+    pub async fn write_register(&mut self, register: RegisterId, value: u64) -> Result<(), DeviceError> {
+        self.perform(Task::Raw(register, value)).await.map(drop)
     }
 
     /// As [`Device::configure`](crate::Device::configure).
@@ -124,13 +174,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
     /// # Errors
     /// [`DeviceError`].
     pub async fn configure(&mut self, settings: &[&str]) -> Result<Configuration, DeviceError> {
-        let first = self.session.configuration(settings, WriteScope::All)?;
-        if let Some(job) = self.session.asked_first(&first) {
-            self.drive(&job).await?;
-        }
-        let done = self.session.configuration(settings, WriteScope::Changed)?;
-        self.drive(&Job::Write(done.writes.clone())).await?;
-        self.session.configured(&done);
-        Ok(done)
+        let progress = self.perform(Task::Configure(super::typed(settings), WriteScope::Changed)).await?;
+        progress.configured(&mut self.session).ok_or(DeviceError::NothingToMeasure)
     }
 }

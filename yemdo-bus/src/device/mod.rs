@@ -2,10 +2,11 @@
 
 mod asynchronous;
 mod session;
+mod task;
 
 use yemdo::bus::{Bus, Operation};
 use yemdo::configure::{Configuration, WriteScope};
-use yemdo::routine::{Request, Runner};
+use yemdo::routine::Request;
 use yemdo::{Decoder, Part, RegisterId, State};
 
 use crate::error::{BusError, DeviceError};
@@ -15,6 +16,7 @@ use crate::port::Port;
 pub use asynchronous::AsyncDevice;
 pub use session::Measurement;
 use session::{Job, Session};
+use task::{Progress, Task};
 
 /// One bus operation, as it was done: for those who want to see.
 #[derive(Debug)]
@@ -25,6 +27,11 @@ pub struct Seen<'a> {
     pub request: &'a Request,
     /// The bytes that came; `None` where a line did not come to its level; or the error.
     pub outcome: Result<Option<&'a [u8]>, &'a BusError>,
+}
+
+/// Settings as typed.
+fn typed(settings: &[&str]) -> Vec<String> {
+    settings.iter().map(|typed| (*typed).to_owned()).collect()
 }
 
 /// Who watches a device.
@@ -206,7 +213,7 @@ impl<P: Port> Device<P> {
         self.session.measurement(Some(now))
     }
 
-    fn drive(&mut self, job: &Job) -> Result<Runner, DeviceError> {
+    fn drive(&mut self, job: &Job) -> Result<(), DeviceError> {
         let mut runner = self.session.runner(job)?;
         let mut next = runner.start()?;
         while let Some(request) = next {
@@ -233,35 +240,28 @@ impl<P: Port> Device<P> {
             };
         }
         self.session.absorb(&runner);
-        Ok(runner)
+        Ok(())
     }
 
-    /// Does something, and again where it fails for a moment.
-    fn patiently<T>(&mut self, mut what: impl FnMut(&mut Self) -> Result<T, DeviceError>) -> Result<T, DeviceError> {
-        let mut left = self.retries;
-        loop {
-            match what(self) {
-                Err(error) if left > 0 && error.is_transient() => {
-                    left -= 1;
-                    self.retried += 1;
-                }
-                done => return done,
+    /// Does a task, job by job, and again if it fails for a moment.
+    fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
+        let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
+        while let Some(job) = progress.next(&mut self.session)? {
+            if let Err(error) = self.drive(&job) {
+                progress.failed(&mut self.session, error)?;
+                self.retried += 1;
             }
         }
+        Ok(progress)
     }
 
     /// Measures: the routine `measure`, or all frames that have readings; before the first, what is read once.
     ///
     /// # Errors
-    /// [`DeviceError`]. A reading that has no value is no error: it says so itself.
+    /// [`DeviceError`]. A reading that has no value is no error: it reports its status.
     pub fn measure(&mut self) -> Result<Measurement, DeviceError> {
-        self.patiently(|device| {
-            device.session.clear();
-            for job in device.session.jobs()? {
-                device.drive(&job)?;
-            }
-            device.measurement()
-        })
+        self.perform(Task::Measure)?;
+        self.measurement()
     }
 
     /// Runs a routine; gives the frames that it read.
@@ -269,9 +269,8 @@ impl<P: Port> Device<P> {
     /// # Errors
     /// [`DeviceError`].
     pub fn run(&mut self, routine: &str) -> Result<Measurement, DeviceError> {
-        let job = Job::Routine(self.part().routine(routine)?);
-        self.session.clear();
-        self.drive(&job)?;
+        let routine = self.part().routine(routine)?;
+        self.perform(Task::Run(routine))?;
         self.measurement()
     }
 
@@ -280,12 +279,9 @@ impl<P: Port> Device<P> {
     /// # Errors
     /// [`DeviceError`].
     pub fn read_frame(&mut self, frame: &str) -> Result<Measurement, DeviceError> {
-        let job = Job::Frame(self.part().frame(frame)?);
-        self.patiently(|device| {
-            device.session.clear();
-            device.drive(&job)?;
-            device.measurement()
-        })
+        let frame = self.part().frame(frame)?;
+        self.perform(Task::Frame(frame))?;
+        self.measurement()
     }
 
     /// The bytes of a frame as they came last.
@@ -293,11 +289,16 @@ impl<P: Port> Device<P> {
         self.session.state().frame(frame)
     }
 
-    /// Works out what settings need, reads the registers that hold them, writes those that change, and reads back. Nothing is written unless
-    /// all of it can be.
+    /// The part was reset: its registers are as after a reset, and what is read once is read again. Parameters stay.
+    pub fn was_reset(&mut self) {
+        self.session.was_reset();
+    }
+
+    /// Resolves what settings need, reads the registers that they depend on, writes those that change, and reads back. Nothing is
+    /// written unless all of it can be.
     ///
     /// # Errors
-    /// [`DeviceError`]; of an interrupted one, [`settings`](Self::settings) has what was written so far.
+    /// [`DeviceError`]; of an interrupted one, [`state`](Self::state) has what was written so far.
     pub fn configure(&mut self, settings: &[&str]) -> Result<Configuration, DeviceError> {
         self.configure_with(settings, WriteScope::Changed)
     }
@@ -307,23 +308,17 @@ impl<P: Port> Device<P> {
     /// # Errors
     /// As [`configure`](Self::configure).
     pub fn configure_with(&mut self, settings: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
-        // All of it must be possible before anything is sent. What registers hold is asked of the part: it may have been reset.
-        let first = self.session.configuration(settings, WriteScope::All)?;
-        if let Some(job) = self.session.asked_first(&first) {
-            self.drive(&job)?;
-        }
-        let done = self.session.configuration(settings, scope)?;
-        self.write(&done)?;
-        Ok(done)
+        let progress = self.perform(Task::Configure(typed(settings), scope))?;
+        progress.configured(&mut self.session).ok_or(DeviceError::NothingToMeasure)
     }
 
-    /// Writes what a configuration worked out, and reads it back.
+    /// Writes what a configuration resolved to, and reads it back.
     ///
     /// # Errors
     /// [`DeviceError`].
     pub fn write(&mut self, done: &Configuration) -> Result<(), DeviceError> {
-        self.drive(&Job::Write(done.writes.clone()))?;
-        self.session.configured(done);
+        let progress = self.perform(Task::Write(Box::new(done.clone())))?;
+        progress.configured(&mut self.session);
         Ok(())
     }
 
@@ -332,16 +327,15 @@ impl<P: Port> Device<P> {
     /// # Errors
     /// [`DeviceError`].
     pub fn plan(&self, settings: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
-        self.session.configuration(settings, scope)
+        self.session.configuration(&typed(settings), scope)
     }
 
-    /// Reads registers, neighbours in one transfer; gives their values.
+    /// Reads registers, neighbours in one transfer, each in its bank; gives their values.
     ///
     /// # Errors
     /// [`DeviceError`].
     pub fn read_registers(&mut self, registers: &[RegisterId]) -> Result<Vec<(RegisterId, u64)>, DeviceError> {
-        let job = Job::Registers(registers.to_vec());
-        self.patiently(|device| device.drive(&job).map(|_| ()))?;
+        self.perform(Task::Registers(registers.to_vec()))?;
         let value = |id: &RegisterId| Some((*id, self.state().register(self.part().registers().get(*id)?)));
         Ok(registers.iter().filter_map(value).collect())
     }
@@ -355,28 +349,21 @@ impl<P: Port> Device<P> {
         Ok(self.read_registers(&[id])?.first().map_or(0, |(_, value)| *value))
     }
 
-    /// Writes a register as given, and reads it back where it can be read; what it holds then is in [`settings`](Self::settings).
+    /// Writes a register as given, in its bank, and reads it back if it can be read; what it holds then is in
+    /// [`state`](Self::state).
     ///
     /// # Errors
-    /// [`DeviceError`].
+    /// [`DeviceError`]; also if the register is of another part.
     pub fn write_register(&mut self, register: RegisterId, value: u64) -> Result<(), DeviceError> {
-        let part = self.part().clone();
-        let Some(model) = part.registers().get(register) else { return Ok(()) };
-        let Some(transfer) = yemdo::configure::write_register(&part, self.bus(), model, value) else { return Ok(()) };
-        self.done(&transfer, &format!("write {}", model.name()))?;
-        if model.access().is_readable() {
-            self.read_registers(&[register])?;
-        } else {
-            self.state_mut().set_register(model, value);
-        }
-        Ok(())
+        self.perform(Task::Raw(register, value)).map(drop)
     }
 
     /// Every register that can be read in the bank that is selected, in order of addresses.
     pub fn readable_registers(&self) -> Vec<RegisterId> {
         let part = self.part();
-        let selected =
-            |(field, code): &(yemdo::FieldId, i128)| part.fields().get(*field).is_some_and(|field| self.state().field(field) == *code);
+        let selected = |(field, code): &(yemdo::FieldId, i128)| {
+            part.fields().get(*field).is_some_and(|field| self.state().known_field(field) == Some(*code))
+        };
         let readable =
             part.registers().entries().filter(|(_, register)| register.access().is_readable() && register.bank().iter().all(selected));
         let mut found: Vec<(u32, RegisterId)> = readable.map(|(id, register)| (register.address(), id)).collect();

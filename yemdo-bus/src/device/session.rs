@@ -55,6 +55,7 @@ pub(crate) enum Job {
     Frame(FrameId),
     Registers(Vec<RegisterId>),
     Write(Vec<yemdo::configure::Write>),
+    Raw(RegisterId, u64),
 }
 
 /// What is known of a part.
@@ -113,6 +114,7 @@ impl Session {
             Job::Frame(frame) => Runner::reading_frame(&self.part, state, *frame)?,
             Job::Registers(registers) => Runner::reading_registers(&self.part, state, registers)?,
             Job::Write(writes) => Runner::writing(&self.part, state, writes, true)?,
+            Job::Raw(register, value) => Runner::writing_raw(&self.part, state, *register, *value)?,
         };
         Ok(runner.on_bus(self.bus, None)?)
     }
@@ -163,9 +165,11 @@ impl Session {
         }
     }
 
-    /// The part did not answer: it may have been without power, so what is read once is read again.
-    pub(crate) fn lost(&mut self) {
-        self.kept.clear();
+    /// Something failed. A part that did not answer may have been without power: what is read once is read again.
+    pub(crate) fn lost(&mut self, error: &DeviceError) {
+        if matches!(error, DeviceError::Bus { error, .. } if error.cause.is_silence()) {
+            self.kept.clear();
+        }
     }
 
     /// The part was reset: registers as after a reset, and nothing read.
@@ -235,20 +239,34 @@ impl Session {
         Ok(Measurement { frames })
     }
 
-    /// Works out what is to be written; nothing is sent.
-    pub(crate) fn configuration(&self, typed: &[&str], scope: WriteScope) -> Result<Configuration, DeviceError> {
-        let wishes = typed.iter().map(|typed| Wish::parse(&self.part, typed)).collect::<Result<Vec<_>, _>>()?;
-        Ok(configure(&self.part, self.state(), &wishes, scope)?)
+    /// Resolves wishes to what is to be written; nothing is sent.
+    pub(crate) fn configuration(&self, typed: &[String], scope: WriteScope) -> Result<Configuration, DeviceError> {
+        Ok(configure(&self.part, self.state(), &self.wishes(typed)?, scope)?)
     }
 
-    /// The registers that a configuration writes and that can be asked what they hold: the part may have been reset.
-    pub(crate) fn asked_first(&self, done: &Configuration) -> Option<Job> {
-        let readable = |id: &RegisterId| {
-            let register = self.part.registers().get(*id);
-            register.is_some_and(|register| register.access().is_readable())
-        };
-        let registers: Vec<RegisterId> = done.writes.iter().map(|write| write.register).filter(readable).collect();
-        (!registers.is_empty()).then_some(Job::Registers(registers))
+    fn wishes(&self, typed: &[String]) -> Result<Vec<Wish>, DeviceError> {
+        Ok(typed.iter().map(|typed| Wish::parse(&self.part, typed)).collect::<Result<Vec<_>, _>>()?)
+    }
+
+    /// The registers that wishes depend on and that can be asked what they hold; an error if the wishes cannot be met whatever those
+    /// hold.
+    pub(crate) fn asked_first(&self, typed: &[String]) -> Result<Option<Job>, DeviceError> {
+        let wishes = self.wishes(typed)?;
+        let mut registers = yemdo::configure::registers_behind(&self.part, &wishes);
+        match configure(&self.part, self.state(), &wishes, WriteScope::All) {
+            Ok(done) => registers.extend(done.writes.iter().map(|write| write.register)),
+            // It may be possible with what the part really holds.
+            Err(_) if self.is_unknown(&registers) => {}
+            Err(error) => return Err(error.into()),
+        }
+        registers.sort_unstable();
+        registers.dedup();
+        registers.retain(|id| self.part.registers().get(*id).is_some_and(|register| register.access().is_readable()));
+        Ok((!registers.is_empty()).then_some(Job::Registers(registers)))
+    }
+
+    fn is_unknown(&self, registers: &[RegisterId]) -> bool {
+        self.part.registers().of(registers).any(|register| self.state().known_register(register).is_none())
     }
 
     /// What a configuration sets beyond registers.

@@ -5,12 +5,12 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 use anstyle::AnsiColor;
-use yemdo::Part;
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Difference, WriteReason, WriteScope, read_back, write_register};
 use yemdo::emit::Paste;
-use yemdo::routine::Operation;
 use yemdo::view::{ConfigurationView, ReadBackView};
+use yemdo::{Part, RegisterId};
+use yemdo_bus::Cause;
 
 use crate::args::{self, CheckFormat};
 use crate::failure::Failure;
@@ -55,24 +55,19 @@ fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, F
         return Err(Failure::told("--paste and --read-back are about bytes that are not sent").help("leave out --at"));
     }
     let stop = Stop::on_interrupt();
-    // All of it must be possible before anything is sent, and before anything is opened.
-    input::worked_out(part, args.dump.as_deref(), &args.settings, scope)?;
+    // What is impossible whatever the part holds is refused before anything is opened.
+    input::possible(part, args.dump.as_deref(), &args.settings, scope)?;
     let Some(connected) = args.link.connect(part, &stop)? else { return Ok(0) };
     let mut device = connected.device;
     *device.state_mut() = input::present(part, args.dump.as_deref())?;
     let start = device.port_mut().now();
-    let written = Arc::new(Mutex::new(Vec::new()));
+    let written = Arc::new(Mutex::new(Written::default()));
     let kept = Arc::clone(&written);
     let json = args.format == CheckFormat::Json;
     let mut show = seen::shown(json, start);
     device.watched_by(move |seen| {
-        let writes =
-            matches!(&seen.request.operation, Operation::Transfer(transfer) if transfer.receive == 0 || transfer.bus == Bus::Modbus);
-        if writes
-            && seen.request.meaning.starts_with("write")
-            && let Ok(mut list) = kept.lock()
-        {
-            list.push((seen.request.meaning.clone(), seen.outcome.is_ok()));
+        if let (Some(register), Ok(mut written)) = (seen.request.writes, kept.lock()) {
+            written.note(register, seen.outcome.as_ref().err().map(|error| error.cause));
         }
         show(seen);
     });
@@ -98,14 +93,46 @@ fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, F
             Ok(0)
         }
         Err(error) => {
-            let list = written.lock().map(|list| list.clone()).unwrap_or_default();
-            let good: Vec<&str> = list.iter().filter(|(_, ok)| *ok).map(|(what, _)| what.trim_start_matches("write ")).collect();
-            if good.is_empty() {
-                let _ = writeln!(err, "nothing was written");
-            } else {
-                let _ = writeln!(err, "written before it failed: {}", good.join(", "));
-            }
+            let written = written.lock().map(|written| written.clone()).unwrap_or_default();
+            let _ = writeln!(err, "{}", written.text(device.part()));
             Err(failed(error))
+        }
+    }
+}
+
+/// The registers that were written before something failed.
+#[derive(Clone, Debug, Default)]
+struct Written {
+    /// Written and acknowledged, each once.
+    done: Vec<RegisterId>,
+    /// Sent, and the answer was lost: the part may hold the value.
+    doubtful: Vec<RegisterId>,
+}
+
+impl Written {
+    fn note(&mut self, register: RegisterId, failed: Option<Cause>) {
+        let list = match failed {
+            None => &mut self.done,
+            // The part refused it, or never had it.
+            Some(Cause::Exception(_) | Cause::NakAddress | Cause::NakData | Cause::Nak | Cause::Gone | Cause::Unsupported) => return,
+            Some(_) => &mut self.doubtful,
+        };
+        if !list.contains(&register) {
+            list.push(register);
+        }
+    }
+
+    fn text(&self, part: &Part) -> String {
+        let names =
+            |list: &[RegisterId]| part.registers().of(list).map(|register| register.name().to_owned()).collect::<Vec<_>>().join(", ");
+        let doubtful: Vec<RegisterId> = self.doubtful.iter().copied().filter(|register| !self.done.contains(register)).collect();
+        match (self.done.as_slice(), doubtful.as_slice()) {
+            ([], []) => "nothing was written".to_owned(),
+            (done, []) => format!("written before it failed: {}", names(done)),
+            ([], doubtful) => format!("possibly written, the answer was lost: {}", names(doubtful)),
+            (done, doubtful) => {
+                format!("written before it failed: {}; possibly written, the answer was lost: {}", names(done), names(doubtful))
+            }
         }
     }
 }

@@ -103,12 +103,7 @@ const COLUMNS: [&str; 4] = ["ms", "step", "noise", "current"];
 ///
 /// # Errors
 /// [`ChooseError`].
-pub fn choose(
-    part: &Sheet,
-    reading: Option<ReadingId>,
-    state: &State,
-    limits: &Limits,
-) -> Result<Vec<Choice>, ChooseError> {
+pub fn choose(part: &Sheet, reading: Option<ReadingId>, state: &State, limits: &Limits) -> Result<Vec<Choice>, ChooseError> {
     let model = match reading {
         Some(id) => Some((id, part.readings.get(id).ok_or(ChooseError::UnknownReading)?)),
         None => None,
@@ -128,9 +123,7 @@ pub fn choose(
         return Err(ChooseError::TooMany { count });
     }
     let mut trial = match (model, codes) {
-        (Some((_, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => {
-            Some(Trial::new(part, model, code))
-        }
+        (Some((_, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => Some(Trial::new(part, model, code)),
         _ => None,
     };
     let mut found = Vec::with_capacity(count);

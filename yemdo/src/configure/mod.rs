@@ -12,7 +12,7 @@ mod wish;
 use std::fmt;
 
 use crate::ground::words::with_unit;
-use crate::model::ids::{FieldId, QuantityId};
+use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::state::State;
@@ -150,14 +150,7 @@ const MOST_FITTING: usize = 4;
 
 impl ConfigureError {
     /// Of a value that a quantity cannot have: adds the settings with which it could.
-    fn fitting(
-        mut self,
-        part: &Sheet,
-        index: QuantityId,
-        asked: f64,
-        state: &State,
-        held: &dyn Fn(FieldId) -> bool,
-    ) -> Self {
+    fn fitting(mut self, part: &Sheet, index: QuantityId, asked: f64, state: &State, held: &dyn Fn(FieldId) -> bool) -> Self {
         let ConfigureError::OutOfRange { fits_with, .. } = &mut self else { return self };
         let Some(quantity) = part.quantities.get(index) else { return self };
         let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
@@ -335,6 +328,25 @@ fn moved(part: &Sheet, start: &State, end: &State, results: &[QuantityResult]) -
     let others = part.quantities.ids().filter(|id| !results.iter().any(|result| result.quantity == *id));
     let both = others.filter_map(|id| Some((id, quantity_value(part, id, start)?, quantity_value(part, id, end)?)));
     both.filter(|(_, before, after)| before != after).collect()
+}
+
+/// The registers that decide what some wishes come to: those of the fields behind quantities and computed codes.
+pub fn registers_behind(part: &Sheet, wishes: &[Wish]) -> Vec<RegisterId> {
+    let mut fields: Vec<FieldId> = Vec::new();
+    for wish in wishes {
+        let Wish::Quantity { quantity, .. } = wish else { continue };
+        let Some(quantity) = part.quantities.get(*quantity) else { continue };
+        let place = quantity.through.and_then(|(_, code)| code.field());
+        let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
+        let formulas = std::iter::once(&quantity.formula).chain(through.flat_map(|reading| reading.formulas()));
+        fields.extend(
+            part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field).filter(|field| Some(*field) != place),
+        );
+    }
+    let mut registers: Vec<RegisterId> = fields.into_iter().flat_map(|field| part.homes(field).collect::<Vec<_>>()).collect();
+    registers.sort_unstable();
+    registers.dedup();
+    registers
 }
 
 /// The present value of a quantity; `None` if its formula is at fault, or takes what is unknown.

@@ -186,7 +186,8 @@ impl Plan {
                 Some((low, high)) => PlanRange::Numbers(low, high),
                 None => PlanRange::Outputs(end(&mut lowerer, &range.low), end(&mut lowerer, &range.high)),
             });
-            let last_byte = |of: FrameId| part.codes.of(&reading.codes).filter(|code| code.frame == of).map(Code::last_byte).max().unwrap_or(0);
+            let last_byte =
+                |of: FrameId| part.codes.of(&reading.codes).filter(|code| code.frame == of).map(Code::last_byte).max().unwrap_or(0);
             readings.push(ReadingPlan {
                 id,
                 output: *output,

@@ -9,6 +9,7 @@ pub(crate) mod affine;
 pub(crate) mod frame;
 pub(crate) mod judge;
 pub(crate) mod read_back;
+pub(crate) mod reads;
 pub(crate) mod routine;
 pub(crate) mod transfers;
 pub(crate) mod writes;

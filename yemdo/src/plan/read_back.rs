@@ -2,7 +2,7 @@
 
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::part::Sheet;
-use crate::model::registers::Access;
+use crate::model::registers::{Access, Field, Register};
 
 /// A register that was read back.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -59,6 +59,18 @@ impl Difference {
     }
 }
 
+/// The bits of a register that read back as they were written: neither those that the part sets or clears itself, nor those that
+/// nothing is known of.
+pub(crate) fn counted_bits(part: &Sheet, register: &Register) -> u64 {
+    if register.access == Access::WriteOnly {
+        return 0;
+    }
+    let all = if register.fields.is_empty() { register.mask() } else { 0 };
+    let held = part.fields.of(&register.fields).filter(|field| field.access == Access::ReadWrite);
+    let fixed = register.reserved.iter().filter(|reserved| reserved.write.is_some());
+    held.map(|field| field.mask_in(register)).chain(fixed.map(|reserved| reserved.mask)).fold(all, |counts, mask| counts | mask)
+}
+
 /// Compares what a register was written with what it reads. `before` is what it read before the write, where that is
 /// known. Bits that nobody can expect anything of (write-only, cleared by reading, read-only, reserved) are left out.
 ///
@@ -73,22 +85,9 @@ impl Difference {
 /// ```
 pub fn read_back(part: &Sheet, register: RegisterId, before: Option<u64>, written: u64, found: u64) -> Option<ReadBack> {
     let model = part.registers.get(register)?;
-    let mut counts = if model.fields.is_empty() { model.mask() } else { 0 };
-    let mut expected = written;
-    for field in model.fields.iter().filter_map(|field| part.fields.get(*field)) {
-        let mask = field.mask_in(model);
-        match field.access {
-            Access::ReadWrite => counts |= mask,
-            Access::WriteOneToClear | Access::SelfClearing => expected &= !mask,
-            Access::ReadOnly | Access::WriteOnly | Access::ClearOnRead | Access::Reserved => {}
-        }
-    }
-    for reserved in model.reserved.iter().filter(|reserved| reserved.write.is_some()) {
-        counts |= reserved.mask;
-    }
-    if model.access == Access::WriteOnly {
-        counts = 0;
-    }
+    let counts = counted_bits(part, model);
+    let acts = |field: &&Field| matches!(field.access, Access::WriteOneToClear | Access::SelfClearing);
+    let expected = part.fields.of(&model.fields).filter(acts).fold(written, |expected, field| expected & !field.mask_in(model));
     let differs = (expected ^ found) & counts;
     let mut differences = Vec::new();
     let (whole, mask) = (found & model.mask(), model.mask());

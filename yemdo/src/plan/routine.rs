@@ -3,10 +3,10 @@
 //! It is worked out before anything runs. Of fields that a step may or may not set, or that are read from the part, nobody
 //! knows beforehand what they hold: registers that depend on them are unlocked in any case.
 
+use super::reads::{ReadPlan, reads};
 use super::writes::{Unreachable, Write, WriteScope, writes};
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
-use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step};
@@ -28,19 +28,12 @@ pub(crate) enum StepPlan {
     Send,
     /// These registers are written, in this order; their values follow from what they hold then.
     Set(Vec<Write>),
-    /// These are read.
+    /// These are read, and their banks selected.
     Read(Vec<ReadPlan>),
     /// Nothing: time passes, a line is watched, another routine runs.
     Nothing,
     /// The settings of the step cannot be written.
     Refused(Unreachable),
-}
-
-/// Something that is read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum ReadPlan {
-    Register(RegisterId),
-    Frame(FrameId),
 }
 
 impl RoutinePlan {
@@ -49,6 +42,17 @@ impl RoutinePlan {
         let routines = List::filled(part.routines.len(), |_| None);
         let visits = List::filled(part.routines.len(), |_| 0);
         let mut planner = Planner { part, routines, visits, state: start.clone() };
+        planner.routine(routine);
+        Self { routines: planner.routines }
+    }
+
+    /// Plans a routine for a part of which nothing is known that registers depend on: what may stand in the way is changed in any
+    /// case.
+    pub(crate) fn for_any_state(part: &Sheet, routine: RoutineId) -> Self {
+        let routines = List::filled(part.routines.len(), |_| None);
+        let visits = List::filled(part.routines.len(), |_| 0);
+        let mut planner = Planner { part, routines, visits, state: State::reset(part) };
+        planner.forget_conditions();
         planner.routine(routine);
         Self { routines: planner.routines }
     }
@@ -110,14 +114,9 @@ impl Planner<'_> {
             Action::Write(_) => StepPlan::Send,
             Action::Set { fields, .. } => self.set(step, fields),
             Action::WriteRegisters(registers) => self.write(step, registers),
-            Action::ReadFrame(frame) => {
-                if let Some(Origin::Registers(runs)) = self.part.frames.get(*frame).map(|frame| &frame.origin) {
-                    runs.iter().flatten().for_each(|register| self.is_read(*register));
-                }
-                StepPlan::Read(vec![ReadPlan::Frame(*frame)])
-            }
-            Action::ReadRegisters(registers) => StepPlan::Read(registers.iter().map(|id| self.register(*id)).collect()),
-            Action::Poll { condition, .. } | Action::Expect(condition) => StepPlan::Read(self.condition(condition)),
+            Action::ReadFrame(frame) => self.reads(&[ReadPlan::Frame(*frame)]),
+            Action::ReadRegisters(registers) => self.reads(&registers.iter().map(|id| ReadPlan::Register(*id)).collect::<Vec<_>>()),
+            Action::Poll { condition, .. } | Action::Expect(condition) => self.reads(&self.condition(condition)),
             Action::Wait { .. } | Action::Line { .. } => StepPlan::Nothing,
             Action::Run(other) => {
                 self.routine(*other);
@@ -154,14 +153,8 @@ impl Planner<'_> {
         StepPlan::Set(planned)
     }
 
-    /// A register is read: what it holds is the part's own from now on.
-    fn is_read(&mut self, id: RegisterId) {
-        self.part.registers.get(id).into_iter().for_each(|register| self.state.forget_register(register));
-    }
-
-    fn register(&mut self, id: RegisterId) -> ReadPlan {
-        self.is_read(id);
-        ReadPlan::Register(id)
+    fn reads(&mut self, wanted: &[ReadPlan]) -> StepPlan {
+        reads(self.part, &mut self.state, wanted).map_or_else(StepPlan::Refused, StepPlan::Read)
     }
 
     /// Registers are written as their fields are by then: what they hold is worked out when it is time.
@@ -180,7 +173,7 @@ impl Planner<'_> {
     }
 
     /// Reads what a condition needs: the registers of its fields and columns, the frames of its codes.
-    fn condition(&mut self, condition: &Formula) -> Vec<ReadPlan> {
+    fn condition(&self, condition: &Formula) -> Vec<ReadPlan> {
         let mut registers: Vec<RegisterId> = Vec::new();
         let mut frames: Vec<FrameId> = Vec::new();
         for input in self.part.inputs_behind(inputs(condition)) {
@@ -193,7 +186,6 @@ impl Planner<'_> {
         registers.dedup();
         frames.sort_unstable();
         frames.dedup();
-        let registers: Vec<ReadPlan> = registers.into_iter().map(|id| self.register(id)).collect();
-        registers.into_iter().chain(frames.into_iter().map(ReadPlan::Frame)).collect()
+        registers.into_iter().map(ReadPlan::Register).chain(frames.into_iter().map(ReadPlan::Frame)).collect()
     }
 }

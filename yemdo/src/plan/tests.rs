@@ -6,7 +6,8 @@
 use proptest::prelude::*;
 
 use super::frame::{InputSource, Pass, Plan, PlanRange, bounds};
-use super::routine::{ReadPlan, RoutinePlan, StepPlan};
+use super::reads::ReadPlan;
+use super::routine::{RoutinePlan, StepPlan};
 use super::writes::{WriteReason, WriteScope, writes};
 use crate::formula::facts::Facts;
 use crate::formula::flat::affine::{self, Step};

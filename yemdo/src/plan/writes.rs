@@ -64,7 +64,8 @@ pub(crate) fn writes(
     search.write_what_is_open();
     let most = 4 * part.registers.len() + 8;
     while let Some(register) = search.pending.first().and_then(|(waiting, _)| part.registers.get(*waiting)) {
-        if !search.open(register) || search.done.len() > most {
+        let closed: Vec<(FieldId, i128)> = search.closed(register);
+        if !search.open(&closed) || search.done.len() > most {
             return Err(Unreachable { register: register.name.clone(), needs: search.needs(register) });
         }
         search.write_what_is_open();
@@ -73,6 +74,20 @@ pub(crate) fn writes(
         }
     }
     Ok(search.done)
+}
+
+/// The writes that make some fields have these codes, and those that restore what they had.
+pub(crate) fn around(part: &Sheet, state: &State, conditions: &[(FieldId, i128)]) -> Result<(Vec<Write>, Vec<Write>), Unreachable> {
+    let mut search = Search { part, start: state, end: state, asked: &[], state: state.clone(), pending: Vec::new(), done: Vec::new() };
+    while let Some((field, code)) = conditions.iter().find(|(field, code)| !search.holds(&search.state, *field, *code)).copied() {
+        if search.done.len() > part.registers.len() || !search.open(&[(field, code)]) {
+            let needs = part.setting_text(field, code).unwrap_or_default();
+            return Err(Unreachable { register: needs.clone(), needs });
+        }
+    }
+    let before = search.done.clone();
+    search.restore();
+    Ok((before.clone(), search.done.split_off(before.len())))
 }
 
 /// A search for an order in which every register can be reached when its turn comes.
@@ -146,11 +161,15 @@ impl Search<'_> {
         all.clone().filter(open).find(|at| !closes(at)).or_else(|| all.into_iter().find(open))
     }
 
-    /// Changes, temporarily, what stands in the way of a register; `false` where that cannot be reached itself.
-    fn open(&mut self, register: &Register) -> bool {
-        let closed: Vec<(FieldId, i128)> = conditions(register).filter(|(field, code)| !self.holds(&self.state, *field, *code)).collect();
+    /// What stands in the way of writing a register.
+    fn closed(&self, register: &Register) -> Vec<(FieldId, i128)> {
+        conditions(register).filter(|(field, code)| !self.holds(&self.state, *field, *code)).collect()
+    }
+
+    /// Changes, temporarily, what stands in the way; `false` if it cannot be reached itself.
+    fn open(&mut self, closed: &[(FieldId, i128)]) -> bool {
         let mut opened = false;
-        for (field, code) in closed {
+        for (field, code) in closed.iter().copied() {
             for home in self.part.homes(field).collect::<Vec<_>>() {
                 let reachable = |home: &&Register| self.reachable(&self.state, home);
                 let there = self.part.registers.get(home).filter(reachable).and(self.part.fields.get(field));

@@ -8,7 +8,8 @@ use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
 use crate::model::registers::{Register, behind, by_register};
 use crate::model::state::State;
-use crate::plan::routine::{ReadPlan, StepPlan};
+use crate::plan::reads::{ReadPlan, groups};
+use crate::plan::routine::StepPlan;
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
 use crate::plan::writes::{Write, WriteReason, value_to_write};
 
@@ -169,7 +170,40 @@ impl Runner {
     }
 
     /// Reads registers, those that follow one another in one transfer.
-    pub(super) fn push_registers(&mut self, ids: &[RegisterId]) {
+    pub(super) fn push_registers(&mut self, ids: &[RegisterId]) -> Result<(), RoutineError> {
+        let part = self.part.clone();
+        self.saved.clear();
+        for group in groups(&part, &self.state, ids).map_err(|unreachable| self.error(unreachable.into()))? {
+            self.push_writes(group.before, false, |name| format!("write {name}"));
+            self.push_bank(&group.registers);
+            self.push_writes(group.after, false, |name| format!("write {name}"));
+        }
+        Ok(())
+    }
+
+    /// Writes a register as given, in its bank, and reads it back.
+    pub(super) fn push_raw(&mut self, id: RegisterId, value: u64) -> Result<(), RoutineError> {
+        let part = self.part.clone();
+        let Some(register) = part.registers.get(id) else { return Ok(()) };
+        self.saved.clear();
+        for group in groups(&part, &self.state, &[id]).map_err(|unreachable| self.error(unreachable.into()))? {
+            self.push_writes(group.before, false, |name| format!("write {name}"));
+            let transfer = write_register(&part, self.bus, register, value);
+            self.work.extend(transfer.map(|transfer| Work::Transfer {
+                transfer,
+                then: Then::Wrote { register: id, after: value, moves: None },
+                meaning: format!("write {}", register.name),
+            }));
+            if register.access.is_readable() {
+                self.push_bank(&group.registers);
+            }
+            self.push_writes(group.after, false, |name| format!("write {name}"));
+        }
+        Ok(())
+    }
+
+    /// Reads registers of the bank that is selected by then.
+    fn push_bank(&mut self, ids: &[RegisterId]) {
         let part = self.part.clone();
         let together = part.buses.auto_increment();
         let by_register = by_register(&part.registers);
@@ -292,9 +326,11 @@ impl Runner {
 
     pub(super) fn push_reads(&mut self, reads: &[ReadPlan], meaning: &str) -> Result<(), RoutineError> {
         let part = self.part.clone();
+        self.saved.clear();
         for read in reads {
             let named = |name: &str| if meaning.is_empty() { format!("read {name}") } else { meaning.to_owned() };
-            match *read {
+            match read.clone() {
+                ReadPlan::Write(write) => self.push_writes(vec![write], false, |name| format!("write {name}")),
                 ReadPlan::Register(id) => {
                     let Some(register) = part.registers.get(id) else { continue };
                     let transfers = read_registers(&part, self.bus, &[register]).unwrap_or_default();

@@ -1,6 +1,7 @@
 //! What a routine asks for, and what is answered.
 
 use crate::bus::Operation;
+use crate::model::ids::RegisterId;
 
 /// What a routine asks for next.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,6 +18,8 @@ pub struct Request {
     pub line: usize,
     /// Microseconds since the beginning: the soonest, and the latest.
     pub at: (u64, u64),
+    /// The register that the transfer writes, if it is a write of one.
+    pub writes: Option<RegisterId>,
     /// In a dry run, the condition under which it is done at all.
     pub only_if: Option<String>,
 }
@@ -24,7 +27,7 @@ pub struct Request {
 impl Request {
     /// An operation that no routine asks for.
     pub fn raw(operation: Operation, meaning: &str) -> Self {
-        Self { operation, meaning: meaning.to_owned(), routine: String::new(), line: 0, at: (0, 0), only_if: None }
+        Self { operation, meaning: meaning.to_owned(), routine: String::new(), line: 0, at: (0, 0), writes: None, only_if: None }
     }
 }
 

@@ -14,7 +14,8 @@ use crate::model::operation::Step;
 use crate::model::part::Part;
 use crate::model::state::State;
 use crate::model::value::Present;
-use crate::plan::routine::{ReadPlan, RoutinePlan};
+use crate::plan::reads::{ReadPlan, reads};
+use crate::plan::routine::RoutinePlan;
 use crate::plan::writes::Write;
 
 /// Runs one routine.
@@ -74,6 +75,8 @@ pub struct Runner {
 pub enum NotRunnable {
     /// The id is of another part.
     UnknownRoutine,
+    /// The id of the register is of another part.
+    UnknownRegister,
     /// The sheet describes no bus.
     NoBus,
     /// The part is not reached over this bus.
@@ -84,6 +87,7 @@ impl fmt::Display for NotRunnable {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             NotRunnable::UnknownRoutine => f.write_str("the part has no such routine"),
+            NotRunnable::UnknownRegister => f.write_str("the part has no such register"),
             NotRunnable::NoBus => f.write_str("the sheet describes no bus: give it [i2c], [spi] or [modbus]"),
             NotRunnable::OtherBus(bus) => write!(f, "the part is not reached over {}", bus.name()),
         }
@@ -107,6 +111,7 @@ enum Pending {
     Nothing,
     Registers(Vec<RegisterId>),
     Frame(FrameId),
+    Raw(RegisterId, u64),
 }
 
 impl Runner {
@@ -150,6 +155,18 @@ impl Runner {
     pub fn writing(part: &Part, state: State, writes: &[Write], verify: bool) -> Result<Self, NotRunnable> {
         let mut runner = Self::idle(part, state)?;
         runner.push_writes(writes.to_vec(), verify, |register| format!("write {register}"));
+        Ok(runner)
+    }
+
+    /// Writes a register as given, whatever its fields and reserved bits, and reads it back if it can be read. Its bank is selected
+    /// for that. The bus is the first of the sheet.
+    ///
+    /// # Errors
+    /// [`NotRunnable::NoBus`]; [`NotRunnable::UnknownRegister`].
+    pub fn writing_raw(part: &Part, state: State, register: RegisterId, value: u64) -> Result<Self, NotRunnable> {
+        part.registers.get(register).ok_or(NotRunnable::UnknownRegister)?;
+        let mut runner = Self::idle(part, state)?;
+        runner.pending = Pending::Raw(register, value);
         Ok(runner)
     }
 
@@ -274,8 +291,13 @@ impl Runner {
         // Only now is it known over which bus, and with which parameters.
         match std::mem::take(&mut self.pending) {
             Pending::Nothing => {}
-            Pending::Registers(registers) => self.push_registers(&registers),
-            Pending::Frame(frame) => self.push_reads(&[ReadPlan::Frame(frame)], "")?,
+            Pending::Registers(registers) => self.push_registers(&registers)?,
+            Pending::Raw(register, value) => self.push_raw(register, value)?,
+            Pending::Frame(frame) => {
+                let planned = reads(&self.part, &mut self.state.clone(), &[ReadPlan::Frame(frame)]);
+                let planned = planned.map_err(|unreachable| self.error(unreachable.into()))?;
+                self.push_reads(&planned, "")?;
+            }
         }
         self.go_on()
     }
@@ -373,7 +395,11 @@ impl Runner {
             };
             let (routine, line) = self.place();
             let only_if = self.only_if.last().map(|(_, text)| text.clone());
-            let request = Request { operation, meaning, routine, line, at: self.at, only_if };
+            let writes = match &work {
+                Work::Transfer { then: Then::Wrote { register, .. }, .. } => Some(*register),
+                _ => None,
+            };
+            let request = Request { operation, meaning, routine, line, at: self.at, writes, only_if };
             let (soonest, latest) = match &request.operation {
                 Operation::Transfer(transfer) => {
                     let micros = transfer.micros(self.bits_per_second);

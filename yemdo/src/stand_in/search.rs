@@ -158,9 +158,7 @@ impl Scene<'_> {
     fn raw(&self, flag: Flag) -> u64 {
         match flag {
             Flag::Code(id) => self.part.codes.get(id).map_or(0, |code| code.gather.raw(&self.bytes)),
-            Flag::Field(id) => {
-                self.part.fields.get(id).map_or(0, |field| field.layout.form.write(self.state.field(field), field.width()))
-            }
+            Flag::Field(id) => self.part.fields.get(id).map_or(0, |field| field.layout.form.write(self.state.field(field), field.width())),
         }
     }
 

@@ -102,7 +102,10 @@ impl Gen<'_, '_> {
         let start = 0x60 + self.c.below(8) as u32 + 16 * self.frames.len() as u32;
         let count = self.c.within(1, 4) as u32;
         let (first, last) = (self.printed(start, kind), self.printed(start + count - 1, kind));
-        table.put(kind, if count == 1 && self.c.chance(50) { Value::Int(i128::from(first)) } else { Value::Text(format!("{first}..{last}")) });
+        table.put(
+            kind,
+            if count == 1 && self.c.chance(50) { Value::Int(i128::from(first)) } else { Value::Text(format!("{first}..{last}")) },
+        );
         if matches!(kind, "coils" | "discrete") { count as usize } else { count as usize * 2 }
     }
 
@@ -127,7 +130,8 @@ impl Gen<'_, '_> {
         let count = least + self.c.below(3);
         let mut bytes: Vec<Value> = (0..count).map(|_| Value::Hex(0x80 | self.c.bits(7))).collect();
         // One that follows from a setting.
-        let settings: Vec<Input> = self.fields.iter().filter(|field| field.unstored && field.bounds.1 <= 15).map(|field| Input::int(&field.text, 0, 15)).collect();
+        let settings: Vec<Input> =
+            self.fields.iter().filter(|field| field.unstored && field.bounds.1 <= 15).map(|field| Input::int(&field.text, 0, 15)).collect();
         if count > 0
             && self.c.chance(60)
             && let Some(setting) = self.c.any(&settings)
@@ -139,7 +143,12 @@ impl Gen<'_, '_> {
     }
 
     fn wait(&mut self) -> Value {
-        let times: Vec<String> = self.fields.iter().filter(|field| field.unstored && !field.columns.is_empty()).map(|field| format!("{}.{}", field.text, field.columns[0].0)).collect();
+        let times: Vec<String> = self
+            .fields
+            .iter()
+            .filter(|field| field.unstored && !field.columns.is_empty())
+            .map(|field| format!("{}.{}", field.text, field.columns[0].0))
+            .collect();
         match self.c.any(&times) {
             Some(time) if self.c.chance(50) => Value::Text(time.clone()),
             _ => Value::Text((*self.c.pick(&["2 ms", "350 us", "12.5 ms"])).to_owned()),
@@ -168,7 +177,8 @@ impl Gen<'_, '_> {
         let least = usize::from(!self.frames.is_empty());
         if least > 0 || self.c.chance(70) {
             let command = self.command(1);
-            let fixed: Option<Vec<String>> = command.iter().map(|byte| if let Value::Hex(byte) = byte { Some(format!("{byte:02X}")) } else { None }).collect();
+            let fixed: Option<Vec<String>> =
+                command.iter().map(|byte| if let Value::Hex(byte) = byte { Some(format!("{byte:02X}")) } else { None }).collect();
             match fixed {
                 Some(hex) if self.c.chance(30) => table.put("command", hex.join(" ")),
                 _ => table.put("command", command),
@@ -269,7 +279,13 @@ impl Gen<'_, '_> {
             };
             let Some(mut input) = input else {
                 // A text is nothing in formulas, so nothing is told apart from it.
-                let name = if info.codes.iter().any(|code| code.text == name) || self.frames.iter().any(|frame| frame.codes.iter().any(|code| code.text == name)) { self.names.fresh(self.c) } else { name };
+                let name = if info.codes.iter().any(|code| code.text == name)
+                    || self.frames.iter().any(|frame| frame.codes.iter().any(|code| code.text == name))
+                {
+                    self.names.fresh(self.c)
+                } else {
+                    name
+                };
                 codes.put(&name, layout);
                 continue;
             };
@@ -293,7 +309,12 @@ impl Gen<'_, '_> {
     fn other_code(&mut self, info: &FrameInfo) -> Option<String> {
         let frame = self.frames.last()?;
         let element = |text: &str| frame.arrays.iter().any(|(array, _)| text.starts_with(&format!("{array}_")));
-        let own = |code: &&Input| !element(&code.text) && !code.text.contains('.') && !info.codes.iter().any(|known| known.text == code.text) && !self.fields.iter().any(|field| field.name == code.text);
+        let own = |code: &&Input| {
+            !element(&code.text)
+                && !code.text.contains('.')
+                && !info.codes.iter().any(|known| known.text == code.text)
+                && !self.fields.iter().any(|field| field.name == code.text)
+        };
         let codes: Vec<Input> = frame.codes.iter().filter(own).cloned().collect();
         Some(self.c.any(&codes)?.text.clone())
     }

@@ -249,7 +249,8 @@ impl Gen<'_, '_> {
         {
             self.root.table("modbus").put("unit_field", field.name.as_str());
         }
-        let rates: Vec<FieldInfo> = self.fields.iter().filter(|field| field.plain && field.writable && !field.codes.is_empty()).cloned().collect();
+        let rates: Vec<FieldInfo> =
+            self.fields.iter().filter(|field| field.plain && field.writable && !field.codes.is_empty()).cloned().collect();
         if self.c.chance(10)
             && let Some(field) = self.c.any(&rates)
         {

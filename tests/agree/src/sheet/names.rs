@@ -12,17 +12,16 @@ const NASTY: &[&str] = &[
     // Words of Rust and Python that are none of C.
     "fn", "let", "match", "mod", "type", "impl", "move", "async", "await", "self", "Self", "crate", "super", "yield", "dyn", "loop", "ref",
     "where", "use", "unsafe", "box", "abstract", "become", "gen", "try", "None", "True", "lambda", "def", "class", "import", "pass", "and",
-    "not", "is", "in", "with", "global", "nonlocal", "print", "len",
-    // Single letters.
+    "not", "is", "in", "with", "global", "nonlocal", "print", "len", // Single letters.
     "a", "b", "c", "d", "e", "f", "i", "n", "p", "r", "s", "t", "w", "x", "B", "E", "I", "N", "P", "T", "W", "X", "_x",
     // Names that generated code may use itself.
     "value", "values", "status", "settings", "Settings", "SETTINGS", "device", "Device", "driver", "read", "READ", "write", "bcd", "BCD",
-    "has_data", "HAS_DATA", "code", "codes", "frame", "frames", "bytes", "data", "buffer", "length", "count", "Status", "OK", "ok", "error",
-    "Error", "result", "Result", "Ok", "Err", "Some", "Option", "fault", "range", "low", "high", "state", "State", "step", "next", "now",
-    "wait", "poll", "delay", "bus", "i2c", "I2C", "spi", "memcpy", "main", "errno", "NULL", "NAN", "INFINITY", "EOF", "stdin", "assert",
-    "u8", "i32", "f64", "str", "String", "Vec", "usize", "core", "std", "part", "Part", "reset", "new", "default_", "init", "raw", "code_",
-    "before_", "measured", "reading", "out", "got", "self_", "min", "max", "y", "z", "tmp", "unix", "linux", "near", "far", "signbit",
-    "INT8_MIN", "int_", "byte", "word", "isnan", "math", "array", "struct_", "map", "set", "get",
+    "has_data", "HAS_DATA", "code", "codes", "frame", "frames", "bytes", "data", "buffer", "length", "count", "Status", "OK", "ok",
+    "error", "Error", "result", "Result", "Ok", "Err", "Some", "Option", "fault", "range", "low", "high", "state", "State", "step", "next",
+    "now", "wait", "poll", "delay", "bus", "i2c", "I2C", "spi", "memcpy", "main", "errno", "NULL", "NAN", "INFINITY", "EOF", "stdin",
+    "assert", "u8", "i32", "f64", "str", "String", "Vec", "usize", "core", "std", "part", "Part", "reset", "new", "default_", "init",
+    "raw", "code_", "before_", "measured", "reading", "out", "got", "self_", "min", "max", "y", "z", "tmp", "unix", "linux", "near", "far",
+    "signbit", "INT8_MIN", "int_", "byte", "word", "isnan", "math", "array", "struct_", "map", "set", "get",
 ];
 
 /// Names of formulas' own.
@@ -43,7 +42,11 @@ impl Names {
             _ => {
                 // A twin of another name, in the other case.
                 let other = c.any(&self.used).cloned().unwrap_or_else(|| "HALYARD".into());
-                if other.chars().any(|letter| letter.is_ascii_lowercase()) { other.to_ascii_uppercase() } else { other.to_ascii_lowercase() }
+                if other.chars().any(|letter| letter.is_ascii_lowercase()) {
+                    other.to_ascii_uppercase()
+                } else {
+                    other.to_ascii_lowercase()
+                }
             }
         };
         self.claim(name)

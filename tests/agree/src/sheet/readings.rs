@@ -10,7 +10,9 @@ impl Gen<'_, '_> {
     /// The codes of a frame as readings name them: with the frame's name if another frame has one of that name.
     fn codes_of(&self, frame: &FrameInfo) -> Vec<Input> {
         let twice = |text: &str| self.frames.iter().filter(|other| other.codes.iter().any(|code| code.text == text)).count() > 1;
-        let is_field = |text: &str| self.fields.iter().any(|field| text == field.name || text == field.text || text.starts_with(&format!("{}.", field.text)));
+        let is_field = |text: &str| {
+            self.fields.iter().any(|field| text == field.name || text == field.text || text.starts_with(&format!("{}.", field.text)))
+        };
         let own = |code: &&Input| !self.fields.iter().any(|field| field.name == code.text && field.text != field.name);
         frame
             .codes
@@ -107,7 +109,9 @@ impl Gen<'_, '_> {
             None => {
                 let formula = Formulas { inputs: &inputs, curves: &self.curves }.reading(self.c);
                 // At least one code, or there is nothing that it comes with.
-                let named = sure.iter().any(|code| formula.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_' || c == '.')).any(|word| word == code.text));
+                let named = sure.iter().any(|code| {
+                    formula.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_' || c == '.')).any(|word| word == code.text)
+                });
                 if named { formula } else { format!("{} * 0.5", code.text) }
             }
         };
@@ -135,7 +139,12 @@ impl Gen<'_, '_> {
 
     fn stated(&mut self) -> Value {
         let (low, high) = *self.c.pick(&[(-40.0, 125.0), (0.0, 100.0), (-1000.0, 1000.0), (5.0, 6.0)]);
-        let columns: Vec<String> = self.fields.iter().filter(|field| field.readable).flat_map(|field| field.columns.iter().map(|(column, _)| format!("{}.{column}", field.text))).collect();
+        let columns: Vec<String> = self
+            .fields
+            .iter()
+            .filter(|field| field.readable)
+            .flat_map(|field| field.columns.iter().map(|(column, _)| format!("{}.{column}", field.text)))
+            .collect();
         match self.c.any(&columns) {
             Some(column) if self.c.chance(40) => vec![Value::Text(format!("-{column}")), Value::Text(format!("{column} * 2"))].into(),
             _ => vec![low, high].into(),
@@ -143,7 +152,8 @@ impl Gen<'_, '_> {
     }
 
     fn movable(&self) -> Vec<FieldInfo> {
-        let fits = |field: &&FieldInfo| field.plain && field.writable && !field.computed && !field.real && !field.action && field.width <= 16;
+        let fits =
+            |field: &&FieldInfo| field.plain && field.writable && !field.computed && !field.real && !field.action && field.width <= 16;
         self.fields.iter().filter(fits).cloned().collect()
     }
 
@@ -184,7 +194,11 @@ impl Gen<'_, '_> {
             let Some(field) = self.c.any(&fields).cloned() else { return };
             let unit = self.readings.iter().find(|(name, _)| *name == reading).map_or("1".to_owned(), |(_, unit)| unit.clone());
             let name = self.names.small(self.c);
-            let formula = if field.width < code && self.c.chance(60) { format!("{} << {}", field.text, (code - field.width).min(16)) } else { field.text.clone() };
+            let formula = if field.width < code && self.c.chance(60) {
+                format!("{} << {}", field.text, (code - field.width).min(16))
+            } else {
+                field.text.clone()
+            };
             let mut table = Table::new().with("unit", unit.as_str()).with("reading", reading.as_str()).with("code", formula);
             if self.c.chance(40) {
                 table.put("alert", *self.c.pick(&["above", "below"]));

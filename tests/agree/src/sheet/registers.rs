@@ -22,7 +22,10 @@ impl Gen<'_, '_> {
                 table.put("address", Value::Hex(address));
             }
             if c.chance(15) {
-                table.put("strap", Table::new().with("ADR", Table::new().with("low", Value::Hex(address)).with("high", Value::Hex(address + 1))));
+                table.put(
+                    "strap",
+                    Table::new().with("ADR", Table::new().with("low", Value::Hex(address)).with("high", Value::Hex(address + 1))),
+                );
             }
             if c.chance(20) {
                 table.put("pointer", 16i128);
@@ -264,7 +267,14 @@ impl Gen<'_, '_> {
 
     fn field(&mut self, register: &str, bits: &str, run: u32, access: &str, elements: &Option<Vec<String>>) -> (String, Table) {
         let twin = self.c.chance(4) && elements.is_none();
-        let twin = if twin { self.c.any(&self.fields).filter(|field| field.register != register && field.plain && !self.named.contains(&field.name)).map(|f| f.name.clone()) } else { None };
+        let twin = if twin {
+            self.c
+                .any(&self.fields)
+                .filter(|field| field.register != register && field.plain && !self.named.contains(&field.name))
+                .map(|f| f.name.clone())
+        } else {
+            None
+        };
         let is_twin = twin.is_some();
         let name = twin.unwrap_or_else(|| self.names.fresh(self.c));
         let form = match self.c.below(12) {
@@ -317,7 +327,13 @@ impl Gen<'_, '_> {
             Some(elements) => {
                 for element in elements {
                     let full = format!("{name}_{element}");
-                    self.fields.push(FieldInfo { name: full.clone(), text: full, register: format!("{register}_{element}"), own_table: false, ..info.clone() });
+                    self.fields.push(FieldInfo {
+                        name: full.clone(),
+                        text: full,
+                        register: format!("{register}_{element}"),
+                        own_table: false,
+                        ..info.clone()
+                    });
                 }
                 self.arrays.push((name.clone(), elements.len()));
             }
@@ -360,7 +376,12 @@ impl Gen<'_, '_> {
             rows.push(row);
         }
         let present = |column: &&str| rows.iter().any(|row| row.get(column).is_some());
-        info.columns = columns.iter().zip(&whole).filter(|(column, _)| present(column)).map(|(column, whole)| ((*column).to_owned(), *whole)).collect();
+        info.columns = columns
+            .iter()
+            .zip(&whole)
+            .filter(|(column, _)| present(column))
+            .map(|(column, whole)| ((*column).to_owned(), *whole))
+            .collect();
         info.codes = codes;
         info.own_table = true;
         rows
@@ -451,7 +472,13 @@ impl Gen<'_, '_> {
             return;
         }
         let fits = |field: &FieldInfo| {
-            field.plain && field.writable && field.codes.is_empty() && !field.real && field.width >= 6 && !field.register.is_empty() && !field.conditional
+            field.plain
+                && field.writable
+                && field.codes.is_empty()
+                && !field.real
+                && field.width >= 6
+                && !field.register.is_empty()
+                && !field.conditional
         };
         let Some(at) = self.fields.iter().position(fits) else { return };
         let register = self.fields[at].register.clone();

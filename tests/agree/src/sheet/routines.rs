@@ -39,7 +39,18 @@ impl Gen<'_, '_> {
 
     /// Fields that a routine may set: no bits of two fields at once.
     fn settable(&self) -> Vec<FieldInfo> {
-        self.fields.iter().filter(|field| field.writable && (field.plain || field.unstored || field.action) && !field.computed && !field.real && field.text == field.name && !field.name.contains('.')).cloned().collect()
+        self.fields
+            .iter()
+            .filter(|field| {
+                field.writable
+                    && (field.plain || field.unstored || field.action)
+                    && !field.computed
+                    && !field.real
+                    && field.text == field.name
+                    && !field.name.contains('.')
+            })
+            .cloned()
+            .collect()
     }
 
     fn choice(&mut self, field: &FieldInfo) -> Value {
@@ -48,13 +59,16 @@ impl Gen<'_, '_> {
     }
 
     fn condition(&mut self) -> Option<String> {
-        let fits = |field: &&FieldInfo| field.readable && !field.unstored && !field.register.is_empty() && field.text == field.name && !field.real;
-        let mut inputs: Vec<Input> = self.fields.iter().filter(fits).map(|field| Input::int(&field.text, field.bounds.0, field.bounds.1)).collect();
+        let fits =
+            |field: &&FieldInfo| field.readable && !field.unstored && !field.register.is_empty() && field.text == field.name && !field.real;
+        let mut inputs: Vec<Input> =
+            self.fields.iter().filter(fits).map(|field| Input::int(&field.text, field.bounds.0, field.bounds.1)).collect();
         if inputs.is_empty() || self.c.chance(30) {
             let frame = self.c.any(&self.frames)?;
             let twice = |text: &str| self.frames.iter().filter(|other| other.codes.iter().any(|code| code.text == text)).count() > 1;
             let is_field = |text: &str| self.fields.iter().any(|field| field.name == text);
-            let codes = frame.codes.iter().filter(|code| !code.real && !code.text.contains('.') && !twice(&code.text) && !is_field(&code.text));
+            let codes =
+                frame.codes.iter().filter(|code| !code.real && !code.text.contains('.') && !twice(&code.text) && !is_field(&code.text));
             inputs = codes.cloned().collect();
         }
         let input = self.c.any(&inputs)?.clone();
@@ -62,7 +76,10 @@ impl Gen<'_, '_> {
         Some(match self.c.below(3) {
             0 => format!("{} == {}", input.text, input.bounds.0.clamp(-1000, 1000)),
             1 => input.text,
-            _ => format!("!({})", Formulas { inputs: &[input.clone()], curves: &[] }.truth(self.c, 0).replace("0.", "1.")) + &format!(" || {} == 1", input.text),
+            _ => {
+                format!("!({})", Formulas { inputs: &[input.clone()], curves: &[] }.truth(self.c, 0).replace("0.", "1."))
+                    + &format!(" || {} == 1", input.text)
+            }
         })
     }
 
@@ -92,17 +109,26 @@ impl Gen<'_, '_> {
                 if self.c.chance(50) {
                     step.put("write", command);
                 } else {
-                    let hex: Vec<String> = command.iter().map(|byte| if let Value::Hex(byte) = byte { format!("{byte:02X}") } else { String::new() }).collect();
+                    let hex: Vec<String> = command
+                        .iter()
+                        .map(|byte| if let Value::Hex(byte) = byte { format!("{byte:02X}") } else { String::new() })
+                        .collect();
                     step.put("write", hex.join(" "));
                 }
             }
             3 => {
                 let plain = |name: &String| self.fields.iter().any(|field| field.register == *name && field.plain && field.writable);
-                let registers: Vec<String> = self.registers.iter().filter(|(name, .., access)| *access != "read-only" && plain(name)).map(|(name, ..)| name.clone()).collect();
+                let registers: Vec<String> = self
+                    .registers
+                    .iter()
+                    .filter(|(name, .., access)| *access != "read-only" && plain(name))
+                    .map(|(name, ..)| name.clone())
+                    .collect();
                 step.put("write", self.c.any(&registers)?.as_str());
             }
             4 => {
-                let registers: Vec<String> = self.registers.iter().filter(|(.., access)| *access != "write-only").map(|(name, ..)| name.clone()).collect();
+                let registers: Vec<String> =
+                    self.registers.iter().filter(|(.., access)| *access != "write-only").map(|(name, ..)| name.clone()).collect();
                 step.put("read", self.c.any(&registers)?.as_str());
             }
             5 => {
@@ -110,7 +136,14 @@ impl Gen<'_, '_> {
                 if self.c.chance(40) {
                     step.put("tolerance", 15i128);
                 }
-                let columns: Vec<String> = self.fields.iter().filter(|field| field.readable).flat_map(|field| field.columns.iter().filter(|(column, _)| column == "ms").map(|(column, _)| format!("{}.{column}", field.text))).collect();
+                let columns: Vec<String> = self
+                    .fields
+                    .iter()
+                    .filter(|field| field.readable)
+                    .flat_map(|field| {
+                        field.columns.iter().filter(|(column, _)| column == "ms").map(|(column, _)| format!("{}.{column}", field.text))
+                    })
+                    .collect();
                 if let Some(column) = self.c.any(&columns) {
                     step.put("wait", column.as_str());
                 }

@@ -37,7 +37,14 @@ pub fn meaning(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     }
     for _ in 0..3 {
         let start = decoder(part, c);
-        let mut ways = Ways { single: start.clone(), kept: start.clone(), many: start.clone(), start, last: vec![None; part.frames().len()], order: Vec::new() };
+        let mut ways = Ways {
+            single: start.clone(),
+            kept: start.clone(),
+            many: start.clone(),
+            start,
+            last: vec![None; part.frames().len()],
+            order: Vec::new(),
+        };
         let mut time = 0.0;
         for _ in 0..FRAMES {
             let frame = cases::frame_at(c.below(part.frames().len()));
@@ -109,7 +116,9 @@ impl Ways {
                     (None, Status::FormulaFault) => found.fault.is_some(),
                     _ => true,
                 };
-                tally.hold(Row::Meaning, "decode, steps", same, || format!("{} {}: {:?} and {last:?} {:?}", about(), reading.name, reading.value, found.fault));
+                tally.hold(Row::Meaning, "decode, steps", same, || {
+                    format!("{} {}: {:?} and {last:?} {:?}", about(), reading.name, reading.value, found.fault)
+                });
             }
         }
         self.last[frame.index()] = Some(bytes.to_vec());
@@ -130,7 +139,14 @@ impl Ways {
         let measured = part.frames().get(frame).unwrap().readings().len();
         let same = outcomes(decoded)[..measured] == outcomes(&again)[..measured];
         tally.hold(Row::Meaning, "decode: with the same last frames", same, || {
-            let frames: Vec<String> = self.last.iter().enumerate().filter_map(|(at, last)| Some(format!("{}={}", part.frames().get(cases::frame_at(at))?.name(), yemdo::to_hex(last.as_ref()?)))).collect();
+            let frames: Vec<String> = self
+                .last
+                .iter()
+                .enumerate()
+                .filter_map(|(at, last)| {
+                    Some(format!("{}={}", part.frames().get(cases::frame_at(at))?.name(), yemdo::to_hex(last.as_ref()?)))
+                })
+                .collect();
             format!("{}: {:?} and {:?}", frames.join(" "), readings(decoded), readings(&again))
         });
         // A reading of several frames is the same with whichever of them it comes.
@@ -142,14 +158,26 @@ impl Ways {
                 let Some(found) = with_other.readings.iter().find(|found| found.id == reading.id) else { continue };
                 let same = (found.value.map(f64::to_bits), found.status) == (reading.value.map(f64::to_bits), reading.status);
                 tally.hold(Row::Meaning, "decode: one reading with either frame", same || own_status(part, *other, frame), || {
-                    format!("{} with {} {reading}, with {} {found}", reading.name, part.frames().get(frame).unwrap().name(), part.frames().get(*other).unwrap().name())
+                    format!(
+                        "{} with {} {reading}, with {} {found}",
+                        reading.name,
+                        part.frames().get(frame).unwrap().name(),
+                        part.frames().get(*other).unwrap().name()
+                    )
                 });
             }
         }
     }
 
     /// The reasons of the two ways, and JSON.
-    fn reasons(&self, part: &Part, frame: FrameId, (bytes, whole): (&[u8], &Result<(Vec<u8>, usize), Refusal>), (decoded, columns): (&Decoded, &Columns), tally: &mut Tally) {
+    fn reasons(
+        &self,
+        part: &Part,
+        frame: FrameId,
+        (bytes, whole): (&[u8], &Result<(Vec<u8>, usize), Refusal>),
+        (decoded, columns): (&Decoded, &Columns),
+        tally: &mut Tally,
+    ) {
         let Ok((whole, given)) = whole else { return };
         let units = ShownUnits::plain(part, self.many.state());
         let view = FrameView {
@@ -232,11 +260,19 @@ fn batch(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
             let value = Some(columns.values(place)[at]).filter(|value| !value.is_nan()).map(f64::to_bits);
             let same = value == reading.value.map(f64::to_bits) && columns.status(place, at) == reading.status;
             tally.hold(Row::Meaning, "batch, one after another", same, || {
-                format!("{} {}: {reading} and {:?} {}", model.name(), reading.name, columns.values(place)[at], columns.status(place, at).as_str())
+                format!(
+                    "{} {}: {reading} and {:?} {}",
+                    model.name(),
+                    reading.name,
+                    columns.values(place)[at],
+                    columns.status(place, at).as_str()
+                )
             });
             let number = columns.number(place, at).map(|number| number.to_string());
             let same = number == reading.number.map(|number| number.to_string());
-            tally.hold(Row::Meaning, "batch, one after another: number", same, || format!("{} {:?} and {number:?}", reading.name, reading.number));
+            tally.hold(Row::Meaning, "batch, one after another: number", same, || {
+                format!("{} {:?} and {number:?}", reading.name, reading.number)
+            });
         }
     }
 }

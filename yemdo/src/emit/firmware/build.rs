@@ -1,10 +1,12 @@
 //! What is emitted of a part, and where everything stands in the output: names, stored types, who takes what.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::code::{Expr, Module, Name, Param, Pass, Type};
 use super::formula::{Around, Source};
 use super::names::{NameClash, Prefix, Scope, snake, upper};
+use super::used::Used;
 use super::{Only, Options, Reals};
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
@@ -42,8 +44,8 @@ pub(super) struct Build<'a> {
     pub(super) quantity_bounds: BTreeMap<QuantityId, Interval>,
     /// Values that only one other uses: they are called there.
     pub(super) called: BTreeSet<ReadingId>,
-    /// Curves that are called.
-    pub(super) curves: BTreeSet<u32>,
+    /// Curves that expressions call, by their places in the part.
+    pub(super) curves: RefCell<BTreeSet<usize>>,
 }
 
 /// What is taken of the part.
@@ -77,6 +79,42 @@ impl Takes {
     }
 }
 
+/// Variables and members that the output has itself.
+const OWN: &[&str] = &[
+    "answered",
+    "at",
+    "bits",
+    "buffer",
+    "bytes",
+    "came",
+    "code",
+    "codes",
+    "count",
+    "device",
+    "frame",
+    "given_bytes",
+    "good",
+    "got",
+    "kind",
+    "next",
+    "number",
+    "out",
+    "own",
+    "parameters",
+    "readings",
+    "records",
+    "request",
+    "result",
+    "run",
+    "settings",
+    "size",
+    "start",
+    "status",
+    "taken",
+    "value",
+    "wrong",
+];
+
 impl<'a> Build<'a> {
     pub(super) fn new(part: &'a Part, options: &'a Options, errors: &'a BTreeMap<ReadingId, f64>) -> Self {
         let mut this = Self {
@@ -93,8 +131,9 @@ impl<'a> Build<'a> {
             statuses: BTreeSet::from([Status::Ok]),
             quantity_bounds: BTreeMap::new(),
             called: BTreeSet::new(),
-            curves: BTreeSet::new(),
+            curves: RefCell::default(),
         };
+        this.own_names();
         this.want();
         this.work_out_facts();
         this
@@ -197,6 +236,35 @@ impl<'a> Build<'a> {
         Facts::of_all(&formulas, &part.curves, &known).pop().unwrap_or_else(Facts::unknown)
     }
 
+    /// Leaves out functions of the module's own that nothing calls.
+    pub(super) fn drop_uncalled(&mut self) {
+        loop {
+            let used = Used::in_module(&self.module);
+            let before = self.module.functions.len();
+            self.module.functions.retain(|function| function.public || used.calls.contains(&function.name.c));
+            if self.module.functions.len() == before {
+                return;
+            }
+        }
+    }
+
+    /// Names that the output has itself, whatever the sheet has: nothing of the sheet becomes one of them.
+    fn own_names(&mut self) {
+        let types = ["reading", "status", "device", "outcome", "request", "request_kind", "bus_result", "driver"];
+        for name in types {
+            let name = self.prefix.ty(name);
+            self.give(&name, format!("the type {} of the output", name.rust));
+        }
+        for name in ["bcd", "serve", "device_reset", "settings_reset", "parameters_default"] {
+            let name = self.prefix.function(name);
+            self.give(&name, format!("the function {} of the output", name.rust));
+        }
+        for name in ["I2C address", "I2C max hz", "SPI mode", "SPI max hz", "modbus unit", "modbus baud"] {
+            let name = self.prefix.constant(name);
+            self.give(&name, format!("the constant {} of the output", name.rust));
+        }
+    }
+
     /// The type of readings.
     pub(super) fn real(&self) -> Ty {
         match self.options.reals {
@@ -223,7 +291,9 @@ impl<'a> Build<'a> {
 
     /// The variable of a frame.
     pub(super) fn frame_var(&self, id: FrameId) -> String {
-        snake(self.frame_name(id))
+        let name = snake(self.frame_name(id));
+        // Variables of the output's own, beside which a frame's stands.
+        if OWN.contains(&name.as_str()) || name.starts_with("has_") { format!("{name}_frame") } else { name }
     }
 
     pub(super) fn settings_type(&self) -> Name {
@@ -363,6 +433,7 @@ impl Around for Found<'_, '_> {
 
     fn curve(&self, curve: CurveId, x: Expr) -> (Expr, bool) {
         let index = curve.0 as usize;
+        self.build.curves.borrow_mut().insert(index);
         let name = self.build.part.curve_names.get(index).map_or("", |(name, _)| name.as_str());
         let may_be_none = self.build.part.curves.get(index).is_none_or(|curve| curve.may_be_left());
         (Expr::Call(self.build.prefix.function(&format!("curve_{name}")), vec![x]), may_be_none)

@@ -48,6 +48,7 @@ impl Build<'_> {
                     continue;
                 }
             };
+            let name = if name == "result" { "result_".to_owned() } else { name };
             let (name, ty) = (scope.fresh(&name), type_of(formula, input.key()));
             sources.push((input.key(), Source::Value(Expr::Var(name.clone()), ty)));
             params.push(Param { name, ty: Type::Num(ty), pass: Pass::Value });
@@ -56,7 +57,6 @@ impl Build<'_> {
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let facts = self.facts_of(formula);
         let (statements, fails) = body(formula, &facts, &Found { build: self, sources }, &given);
-        self.note_curves(formula);
         let name = self.prefix.function(&reading.name);
         let name = self.give(&name, format!("derived {}", reading.name));
         let gives = if fails { Gives::Maybe(formula.ty) } else { Gives::Type(Type::Num(formula.ty)) };

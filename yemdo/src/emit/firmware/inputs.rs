@@ -196,7 +196,6 @@ impl Build<'_> {
         let (statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);
         let statements: Vec<Stmt> = before.into_iter().chain(statements).map(|statement| as_truth(statement, formula.ty)).collect();
-        self.note_curves(formula);
         let name = self.prefix.function(name);
         let mut doc = vec!["Whether this holds:".to_owned()];
         doc.extend(self.formula_text(formula));

@@ -58,7 +58,11 @@ impl<'a> Writer<'a> {
         let fits = to.is_real() || self.keeps(inner, to);
         match value {
             // A float that was a double for a while is what it was.
-            Expr::Cast { from, fits: true, value, to: between } if from == to && from.is_real() && between.is_real() => *value,
+            Expr::Cast { from, fits: true, value, to: between }
+                if from == to && from.is_real() && between.is_real() && from.bits() <= between.bits() =>
+            {
+                *value
+            }
             // A code that is kept in few bits becomes a real at once.
             // What was made narrower stays so: it is converted sooner.
             Expr::Cast { from, fits: true, value, to: between }
@@ -108,6 +112,12 @@ impl<'a> Writer<'a> {
         let proved = self.fact(expr).cannot_fault;
         let negative = self.integers(left).0 < 0;
         let (low, high) = self.integers(right);
+        if high < 0 || low >= i128::from(ty.bits()) {
+            // It has no value, whatever comes.
+            let fail = self.fail("a shift out of range");
+            self.push(fail);
+            return zero(ty);
+        }
         let inside = low >= 0 && high < i128::from(ty.bits());
         let checked_left = op == Shift::Left && ty.is_signed();
         // What may be out of range is looked at in its own type; behind that 32 bits are enough.

@@ -50,7 +50,6 @@ impl Build<'_> {
         let (statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);
         let statements = before.into_iter().chain(statements).collect();
-        self.note_curves(formula);
         let name = self.prefix.function(name);
         let mut doc = vec!["An end of the stated range:".to_owned()];
         doc.extend(self.formula_text(formula));
@@ -79,14 +78,14 @@ impl Build<'_> {
         statements: &mut Vec<Stmt>,
     ) {
         let facts = self.facts.get(value.reading).cloned().flatten().unwrap_or_else(Facts::unknown);
-        let valued = conditions.iter().position(|(_, status, _)| status.has_value()).unwrap_or(conditions.len());
-        let mut rest = conditions;
-        let with_value = rest.split_off(valued);
-        for (holds, status, means) in rest {
+        // What withholds the value comes first, wherever it is typed (`plan/judge.rs`).
+        let (withheld, mut kept): (Vec<_>, Vec<_>) = conditions.into_iter().partition(|(_, status, _)| !status.has_value());
+        for (holds, status, means) in withheld {
             statements.extend(means.map(Stmt::Comment));
             let none = self.none(status);
             statements.push(Stmt::If(holds, vec![none], Vec::new()));
         }
+        kept.sort_by_key(|(_, status, _)| std::cmp::Reverse(*status));
         let real = self.real();
         let ok = self.status(Status::Ok);
         let status = Expr::Var("status".into());
@@ -97,24 +96,18 @@ impl Build<'_> {
             let (least, most) = facts.result.to_f64();
             statements.push(Stmt::Comment(format!("proved: it stays within {least} to {most}, so {low} to {high} is never left")));
         }
-        let varies = !with_value.is_empty() || out_of_range.is_some();
-        // A condition that leaves no value, behind one that has one, comes before a formula's fault.
-        let late = value.fails && with_value.iter().any(|(_, status, _)| !status.has_value());
-        let mut taken = Vec::new();
+        let varies = !kept.is_empty() || out_of_range.is_some();
         let number = if value.fails {
             let fault = self.none(Status::FormulaFault);
-            taken.push(Stmt::Try("value".into(), value.ty, value.expr.clone()));
-            taken.push(Stmt::If(Expr::Not(Expr::IsThere("value".into()).boxed()), vec![fault], Vec::new()));
+            statements.push(Stmt::Try("value".into(), value.ty, value.expr.clone()));
+            statements.push(Stmt::If(Expr::Not(Expr::IsThere("value".into()).boxed()), vec![fault], Vec::new()));
             Expr::There("value".into())
         } else if varies {
-            taken.push(Stmt::Let { name: "value".into(), ty: Type::Num(value.ty), value: Some(value.expr.clone()), mutable: false });
+            statements.push(Stmt::Let { name: "value".into(), ty: Type::Num(value.ty), value: Some(value.expr.clone()), mutable: false });
             Expr::Var("value".into())
         } else {
             value.expr.clone()
         };
-        if !late {
-            statements.append(&mut taken);
-        }
         if varies {
             statements.push(Stmt::Let {
                 name: "status".into(),
@@ -123,27 +116,26 @@ impl Build<'_> {
                 mutable: true,
             });
         }
-        let beyond = match out_of_range {
-            Some(outside) => {
-                let set = Stmt::Set(status.clone(), self.status(Status::OutOfRange));
-                Some((outside(&number), remark.map(Stmt::Comment).into_iter().chain([set]).collect::<Vec<_>>()))
+        // The most severe first, and the stated range in its place among them; the same is said once.
+        let mut chain: Vec<(Expr, Status, Vec<Stmt>)> = Vec::new();
+        let all = kept.into_iter().map(|(holds, one, means)| (holds, one, means.map(Stmt::Comment)));
+        let beyond = out_of_range.map(|outside| (outside(&number), Status::OutOfRange, remark.map(Stmt::Comment)));
+        let (before, after): (Vec<_>, Vec<_>) = all.partition(|(_, one, _)| *one > Status::OutOfRange);
+        for (holds, one, comment) in before.into_iter().chain(beyond).chain(after) {
+            match chain.last_mut().filter(|(_, known, _)| *known == one) {
+                Some((known, _, comments)) => {
+                    *known = Expr::Or(known.clone().boxed(), holds.boxed());
+                    comments.extend(comment);
+                }
+                None => chain.push((holds, one, comment.into_iter().collect())),
             }
-            None => None,
-        };
-        let mut chain = Vec::new();
-        if let (false, Some((outside, then))) = (late, &beyond) {
-            chain.push(Stmt::If(outside.clone(), then.clone(), Vec::new()));
         }
-        for (holds, one, means) in with_value.into_iter().rev() {
-            let then = if one.has_value() { Stmt::Set(status.clone(), self.status(one)) } else { self.none(one) };
-            chain = vec![Stmt::If(holds, means.map(Stmt::Comment).into_iter().chain([then]).collect(), chain)];
+        let mut otherwise = Vec::new();
+        for (holds, one, comments) in chain.into_iter().rev() {
+            let set = Stmt::Set(status.clone(), self.status(one));
+            otherwise = vec![Stmt::If(holds, comments.into_iter().chain([set]).collect(), otherwise)];
         }
-        statements.extend(chain);
-        statements.extend(taken);
-        if let (true, Some((outside, then))) = (late, beyond) {
-            let is_ok = status.clone().compare(Compare::Equal, Ty::U8, ok.clone());
-            statements.push(Stmt::If(Expr::And(is_ok.boxed(), outside.boxed()), then, Vec::new()));
-        }
+        statements.extend(otherwise);
         let number = number.cast(value.ty, real);
         let status = if varies { status } else { ok };
         statements.push(Stmt::Return(Expr::Reading(number.boxed(), status.boxed())));

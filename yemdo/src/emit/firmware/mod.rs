@@ -29,6 +29,7 @@ mod settings;
 mod transfers;
 mod truths;
 mod unpack;
+mod used;
 mod vectors;
 mod vectors_c;
 mod vectors_rust;
@@ -307,7 +308,9 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
     routines.iter().for_each(|routine| build.routine(*routine));
     let bus = build.bus();
     build.addresses();
+    build.drop_uncalled();
     let Build { prefix, module, mut refused, clashes, statuses, curves, .. } = build;
+    let curves = curves.into_inner();
     refused.extend(
         clashes
             .into_iter()
@@ -322,11 +325,13 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
         Reals::Single => Ty::F32,
         Reals::Integer => Ty::I32,
     };
-    let curve = |index: &u32| {
-        let (points, outside) = part.curves.get(*index as usize)?.parts();
-        let (name, _) = part.curve_names.get(*index as usize)?;
-        Some(CurveOut {
-            name: names::snake(name),
+    let used = used::Used::in_module(&module);
+    let curve = |index: &usize| {
+        let (points, outside) = part.curves.get(*index)?.parts();
+        let (name, _) = part.curve_names.get(*index)?;
+        let function = prefix.function(&format!("curve_{name}"));
+        used.calls.contains(&function.c).then(|| CurveOut {
+            name: names::snake(&format!("curve {name}")).trim_start_matches("curve_").to_owned(),
             sheet_name: name.clone(),
             ty: if real.is_real() { real } else { Ty::I64 },
             points: points.to_vec(),

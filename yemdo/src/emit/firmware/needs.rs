@@ -4,8 +4,8 @@ use crate::model::ids::{FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Action;
 use crate::model::part::Part;
-use crate::model::state::State;
-use crate::plan::routine::{ReadPlan, RoutinePlan, StepPlan};
+use crate::plan::reads::ReadPlan;
+use crate::plan::routine::{RoutinePlan, StepPlan};
 use std::collections::BTreeSet;
 
 /// What a routine, and those that it runs, need.
@@ -16,7 +16,7 @@ pub(super) fn needs(
     registers: &mut BTreeSet<RegisterId>,
     found: &mut Vec<Input>,
 ) {
-    let plan = RoutinePlan::new(part, id, &State::reset(part));
+    let plan = RoutinePlan::for_any_state(part, id);
     let mut seen = BTreeSet::new();
     let mut wanted = vec![id];
     while let Some(id) = wanted.pop() {
@@ -38,6 +38,7 @@ pub(super) fn needs(
                         match read {
                             ReadPlan::Frame(frame) => drop(frames.insert(*frame)),
                             ReadPlan::Register(register) => drop(registers.insert(*register)),
+                            ReadPlan::Write(write) => drop(registers.insert(write.register)),
                         }
                     }
                 }

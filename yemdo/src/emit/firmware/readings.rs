@@ -86,9 +86,10 @@ impl Build<'_> {
         let (mut statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);
         statements.splice(0..0, before);
-        self.note_curves(formula);
         let words = if held { format!("{}_{}", reading.name, frame_name(part, frame)) } else { reading.name.clone() };
-        let name = self.prefix.function(&format!("{words}_value"));
+        // A register of that name has a value of its own.
+        let of_register = part.registers.iter().any(|register| snake(&register.name) == snake(&words));
+        let name = self.prefix.function(&format!("{words}_{}", if of_register { "computed" } else { "value" }));
         let expr = Self::call(&name, &params);
         if self.module.functions.iter().any(|function| function.name == name) {
             return Some(Value { reading: id, ty: formula.ty, fails, expr, takes, uses });
@@ -118,24 +119,22 @@ impl Build<'_> {
         lines.iter().enumerate().map(text).collect()
     }
 
-    pub(super) fn note_curves(&mut self, formula: &Formula) {
-        self.curves.extend(formula.curves().into_iter().map(|curve| curve.0));
-    }
-
     /// The function of a reading: with the values it uses as parameters where there are some, and then one for all others to call.
     pub(super) fn reading(&mut self, frame_id: FrameId, id: ReadingId, values: &[Value]) -> Option<(Name, Vec<Param>, Vec<ReadingId>)> {
         let part = self.part;
         let (frame, reading) = (part.frames.get(frame_id)?, part.readings.get(id)?);
         let value = values.iter().find(|value| value.reading == id)?.clone();
         let (mut statements, mut takes, mut uses) = (Vec::new(), value.takes.clone(), value.uses.clone());
-        if let Some(counted) = frame
-            .counted
-            .as_ref()
-            .map(|_| part.codes.of(&reading.codes).filter(|code| code.frame == frame_id).map(|code| code.last_byte()).max().unwrap_or(0))
-        {
-            takes.frames.insert(frame_id);
-            let given = Expr::Member(self.frame_var(frame_id), "given_bytes".into());
-            let absent = given.compare(Compare::LessEqual, Ty::U16, Expr::Int(counted as i128, Ty::U16));
+        // A frame may end before a code of it; what it waits for is the caller's.
+        let others = reading.frames.iter().copied().filter(|other| *other != frame_id);
+        for id in std::iter::once(frame_id).chain(others) {
+            if part.frames.get(id).is_none_or(|frame| frame.counted.is_none()) {
+                continue;
+            }
+            let last = part.codes.of(&reading.codes).filter(|code| code.frame == id).map(|code| code.last_byte()).max().unwrap_or(0);
+            takes.frames.insert(id);
+            let given = Expr::Member(self.frame_var(id), "given_bytes".into());
+            let absent = given.compare(Compare::LessEqual, Ty::U16, Expr::Int(last as i128, Ty::U16));
             let none = self.none(Status::Absent);
             statements.push(Stmt::If(absent, vec![none], Vec::new()));
         }

@@ -17,7 +17,6 @@ use crate::model::ids::RoutineId;
 use crate::model::input::inputs;
 use crate::model::operation::{Action, Step, Time};
 use crate::model::part::Part;
-use crate::model::state::State;
 use crate::plan::routine::{RoutinePlan, StepPlan};
 
 /// The longest wait: an hour, in microseconds.
@@ -60,7 +59,7 @@ impl Build<'_> {
             }
             return;
         }
-        let plan = RoutinePlan::new(self.part, id, &State::reset(self.part));
+        let plan = RoutinePlan::for_any_state(self.part, id);
         let what = format!("routine {}", routine.name);
         let mut builder = Builder {
             build: self,
@@ -83,6 +82,8 @@ impl Build<'_> {
         let ty = self.prefix.ty(&format!("{}_run", routine.name));
         let ty = self.give(&ty, format!("routine {}", routine.name));
         let name = self.give(&name, format!("routine {}", routine.name));
+        let step = self.prefix.method(&routine.name, "step");
+        self.give(&step, format!("the steps of routine {}", routine.name));
         let doc = vec![format!("Routine {}, step by step.", routine.name)];
         self.module.machines.push(Machine { doc, name, ty, states, buffer, out, keeps });
     }

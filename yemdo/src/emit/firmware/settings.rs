@@ -4,7 +4,7 @@ use super::Reals;
 use super::bits::{masked, register_member};
 use super::build::Build;
 use super::code::{Constant, Expr, Function, Gives, Member, Param, Pass, Stmt, Struct, Type};
-use super::names::snake;
+use super::names::{Scope, snake};
 use super::readings::beside;
 use super::unpack::register;
 use crate::ground::number::Ty;
@@ -62,6 +62,8 @@ impl Build<'_> {
         if members.is_empty() {
             return;
         }
+        let mut scope = Scope::default();
+        members.iter().for_each(|member| scope.give(&member.name, &member.doc, &mut self.clashes));
         let name = self.settings_type();
         let name = self.give(&name, "the registers' values".into());
         let doc = vec!["What the part's registers hold, and what else is set.".to_owned()];
@@ -178,7 +180,9 @@ impl Build<'_> {
             let default = if ty == Ty::F32 { f64::from(parameter.default as f32) } else { parameter.default };
             Some(Member { doc, name: snake(&parameter.name), ty: Type::Num(ty), default: Expr::Real(default, ty) })
         };
-        let members = used.iter().filter_map(member).collect();
+        let members: Vec<Member> = used.iter().filter_map(member).collect();
+        let mut scope = Scope::default();
+        members.iter().for_each(|member| scope.give(&member.name, &member.doc, &mut self.clashes));
         let name = self.parameters_type();
         let name = self.give(&name, "the parameters".into());
         self.module.structs.push(Struct { doc: vec!["The numbers that you supply.".into()], name, members });

@@ -14,7 +14,7 @@ use crate::model::frame::Origin;
 use crate::model::ids::{FrameId, RegisterId};
 use crate::model::operation::Step;
 use crate::model::registers::Register;
-use crate::plan::routine::ReadPlan;
+use crate::plan::reads::ReadPlan;
 use crate::plan::transfers::read_registers;
 
 pub(super) fn sent(transfer: &Transfer) -> Sent {
@@ -68,10 +68,12 @@ impl Builder<'_, '_> {
     }
 
     pub(super) fn reads(&mut self, reads: &[ReadPlan], step: &Step) {
+        let mut saved = Vec::new();
         for read in reads {
-            match *read {
-                ReadPlan::Register(id) => self.read_register(id, step, None),
-                ReadPlan::Frame(id) => self.read_frame(id, step),
+            match read {
+                ReadPlan::Register(id) => self.read_register(*id, step, None),
+                ReadPlan::Frame(id) => self.read_frame(*id, step),
+                ReadPlan::Write(write) => self.write(write, false, step, &mut saved),
             }
         }
     }
@@ -118,6 +120,15 @@ impl Builder<'_, '_> {
             Origin::Registers(runs) => {
                 for run in runs {
                     let registers: Vec<&Register> = part.registers.of(run).collect();
+                    if self.bus == Bus::Modbus {
+                        let bytes: usize = registers.iter().map(|register| register.bytes).sum();
+                        let first = registers.first().map_or(0, |register| register.at as u16);
+                        self.comment(&meaning);
+                        self.buffer = self.buffer.max(at + bytes);
+                        self.ask(Ask::ModbusRead(3, first, bytes.div_ceil(2) as u16, (at, bytes)), step);
+                        at += bytes;
+                        continue;
+                    }
                     let mut bytes = 0;
                     for transfer in read_registers(part, self.bus, &registers).unwrap_or_default() {
                         bytes = transfer.receive;
@@ -135,7 +146,7 @@ impl Builder<'_, '_> {
         }
         self.buffer = self.buffer.max(frame.length);
         let Some(calls) = self.build.module.frames.iter().find(|calls| calls.frame == id).cloned() else { return };
-        self.push(Stmt::Unpack(calls.var.clone(), calls.ty, calls.unpack));
+        self.push(Stmt::Unpack(calls.var.clone(), calls.ty, calls.unpack, calls.counted.then_some(calls.length)));
         // The registers that were read are known now, too.
         if let Origin::Registers(runs) = &frame.origin {
             let mut offset = 0;

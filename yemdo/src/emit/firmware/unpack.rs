@@ -180,14 +180,16 @@ impl Build<'_> {
             // The middle of the range is zero: it is two's complement with the highest bit turned over.
             Form::OffsetBinary => signed(Expr::Arith(Arith::BitXor, wide, raw.boxed(), Expr::Hex(half, wide).boxed()), stored),
             Form::SignMagnitude | Form::OnesComplement => {
-                let ty = stored;
+                // Narrow numbers are promoted where they are negated.
+                let ty = if stored.bits() < 32 { Ty::I32 } else { stored };
                 let sign = raw.clone().and_mask(wide, half).compare(Compare::NotEqual, wide, Expr::Int(0, wide));
                 let magnitude = match form {
                     Form::SignMagnitude => raw.clone().and_mask(wide, half - 1),
                     _ => Expr::BitNot(wide, raw.clone().boxed()).and_mask(wide, half - 1),
                 };
                 let of = |value: Expr| Expr::Cast { from: wide, to: ty, fits: true, value: value.boxed() };
-                Expr::Cond(sign.boxed(), Expr::Neg(ty, of(magnitude).boxed()).boxed(), of(raw.and_mask(wide, half - 1)).boxed())
+                let both = Expr::Cond(sign.boxed(), Expr::Neg(ty, of(magnitude).boxed()).boxed(), of(raw.and_mask(wide, half - 1)).boxed());
+                if ty == stored { both } else { Expr::Cast { from: ty, to: stored, fits: true, value: both.boxed() } }
             }
             Form::Bcd => {
                 let digits = Expr::Int(i128::from(width.div_ceil(4)), Ty::U8);

@@ -40,13 +40,17 @@ pub(super) fn records(part: &Part, firmware: &Firmware, options: &Options, seed:
     let mut out = Vec::new();
     let frames = firmware.module.frames.as_slice();
     // What is kept comes first, so that nothing waits for it.
+    let has_settings = !layouts(firmware).settings.is_empty();
+    let has_parameters = !layouts(firmware).parameters.is_empty();
+    // A module's settings are all known: what the sheet does not tell after a reset is given first.
+    if has_settings {
+        settings(part, firmware, &mut decoder, &mut random, &mut out);
+    }
     let mut order: Vec<(usize, &FrameCalls)> = frames.iter().enumerate().collect();
     order.sort_by_key(|(_, calls)| !part.frames.get(calls.frame).is_some_and(|frame| frame.keep));
     for (index, calls) in &order {
-        frame(part, *index, calls, &mut decoder, &mut values, &mut random, Kind::Likely, options, &mut out);
+        frame(part, firmware, *index, calls, &mut decoder, &mut values, &mut random, Kind::Likely, options, &mut out);
     }
-    let has_settings = !layouts(firmware).settings.is_empty();
-    let has_parameters = !layouts(firmware).parameters.is_empty();
     let mut made = 0;
     while made < count {
         match random.below(24) {
@@ -66,7 +70,7 @@ pub(super) fn records(part: &Part, firmware: &Firmware, options: &Options, seed:
                     10 => Kind::Broken,
                     _ => Kind::Likely,
                 };
-                frame(part, index, calls, &mut decoder, &mut values, &mut random, kind, options, &mut out);
+                frame(part, firmware, index, calls, &mut decoder, &mut values, &mut random, kind, options, &mut out);
                 made += 1;
             }
         }
@@ -89,6 +93,7 @@ enum Kind {
 #[allow(clippy::too_many_arguments)] // what one record is made from
 fn frame(
     part: &Part,
+    firmware: &Firmware,
     index: usize,
     calls: &FrameCalls,
     decoder: &mut Decoder,
@@ -164,6 +169,11 @@ fn frame(
             super::Reals::Integer => value as i64 as u64,
         };
         out.extend(bits.to_be_bytes());
+    }
+    // Registers that a frame holds are read with it.
+    if taken && !model.fields.is_empty() && !layouts(firmware).settings.is_empty() {
+        out.push(b'S');
+        put_settings(part, firmware, decoder.state(), out);
     }
 }
 

@@ -25,7 +25,10 @@ pub(super) fn c(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         ));
     }
     let cases: String = statuses(firmware).iter().map(|(code, name)| format!("    case {}:\n        return {code};\n", name.c)).collect();
-    text.push_str(&format!("static uint8_t status_code({prefix}_status_t status)\n{{\n    switch (status) {{\n{cases}    default:\n        return 255;\n    }}\n}}\n\n"));
+    let any = firmware.module.frames.iter().any(|calls| !calls.members.is_empty());
+    if any {
+        text.push_str(&format!("static uint8_t status_code({prefix}_status_t status)\n{{\n    switch (status) {{\n{cases}    default:\n        return 255;\n    }}\n}}\n\n"));
+    }
     let same = if firmware.real.is_real() {
         let int = if firmware.real == Ty::F32 { "uint32_t" } else { "uint64_t" };
         format!(

@@ -11,24 +11,9 @@ use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::operation::Step;
-use crate::model::part::Sheet;
-use crate::model::registers::{Access, Register};
 use crate::model::state::State;
+use crate::plan::read_back::counted_bits;
 use crate::plan::writes::{Write, WriteReason};
-
-/// The bits of a register that read back as they were written.
-pub(super) fn counted_bits(part: &Sheet, model: &Register) -> u64 {
-    let mut counts = if model.fields.is_empty() { model.mask() } else { 0 };
-    for field in part.fields.of(&model.fields) {
-        if field.access == Access::ReadWrite {
-            counts |= field.mask_in(model);
-        }
-    }
-    for reserved in model.reserved.iter().filter(|reserved| reserved.write.is_some()) {
-        counts |= reserved.mask;
-    }
-    if model.access == Access::WriteOnly { 0 } else { counts }
-}
 
 impl Builder<'_, '_> {
     pub(super) fn writes(&mut self, writes: &[Write], verify: bool, step: &Step) {

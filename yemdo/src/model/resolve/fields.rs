@@ -264,12 +264,10 @@ impl Resolver {
             (Choice::Name(_), Some(row), _) => return Some((index, row.code)),
             (Choice::Code(code), Some(row), _) if row.code != code.value => {
                 let text = format!("{typed} is a code of `{}`, and the name of its code {}", name.value, row.code);
-                Diagnostic::error("ambiguous", code.span, text)
-                    .label("which of the two?")
-                    .help(match typed.starts_with("0x") {
-                        true => format!("write \"{typed}\" for the name, or {} for the code", code.value),
-                        false => format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value),
-                    })
+                Diagnostic::error("ambiguous", code.span, text).label("which of the two?").help(match typed.starts_with("0x") {
+                    true => format!("write \"{typed}\" for the name, or {} for the code", code.value),
+                    false => format!("write \"{typed}\" for the name, or 0x{:X} for the code", code.value),
+                })
             }
             (_, _, Some(code)) => return Some((index, code)),
             (Choice::Code(code), ..) => {

@@ -225,7 +225,7 @@ impl Printer<'_> {
                 args.first().map_or((String::new(), Level::Primary), |arg| self.expr(arg))
             }
             Expr::Call(name, args) | Expr::Method(name, args) => {
-                if name.c.ends_with("_bcd") {
+                if name.c == format!("{}_bcd", self.prefix) {
                     self.helpers.insert(Helper::Bcd);
                 }
                 let args: Vec<String> = args.iter().map(|arg| self.alone(arg)).collect();

@@ -2,6 +2,7 @@
 
 use super::super::Firmware;
 use super::super::code::{Ask, Expr, Failure, Machine, Sent, Stmt};
+use super::super::used::Used;
 use super::driver::{failure, members};
 use super::expr::Printer;
 use super::{Lines, statements};
@@ -37,31 +38,22 @@ pub(super) fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printe
         0,
     );
     out.line("{");
-    let uses = |word: &str| {
-        states.text.contains(&format!("{word}->"))
-            || states.text.contains(&format!("({word}"))
-            || states.text.contains(&format!("({word},"))
-            || states.text.contains(&format!(", {word}"))
-    };
+    let used = Used::by(machine);
     let mut locals = Vec::new();
-    for (member, ty) in members(firmware).into_iter().filter(|(member, _)| !member.starts_with("has_")) {
-        if uses(&member) {
-            let changed = member == "settings"
-                && states.text.contains("settings->")
-                && states.text.lines().any(|line| line.trim_start().starts_with("settings->"));
-            locals.push(format!("    {}{ty} *const {member} = &device->{member};", if changed { "" } else { "const " }));
-        }
+    for (member, ty) in members(firmware).into_iter().filter(|(member, _)| used.names.contains(member)) {
+        let constant = if used.changed.contains(&member) { "" } else { "const " };
+        locals.push(format!("    {constant}{ty} *const {member} = &device->{member};"));
     }
-    if !states.text.contains("device->") && locals.is_empty() {
+    if !used.unpacks && locals.is_empty() {
         locals.push("    (void)device;".into());
     }
-    if !states.text.contains("answered") {
+    if !used.answered {
         locals.push("    (void)answered;".into());
     }
     locals.iter().for_each(|line| out.line(line));
     out.line(&format!("    *request = ({p}_request_t){{ .kind = {up}_FINISHED }};"));
-    // What never goes on by itself needs no loop.
-    let loops = states.text.contains("continue;") || states.text.contains("break;");
+    // What never continues by itself needs no loop.
+    let loops = machine.states.iter().any(|(_, list)| goes_on(list) || !ends(list));
     if loops {
         out.line("    for (;;) {");
         out.line("        switch (run->at) {");
@@ -168,8 +160,9 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer<'_>, depth: usiz
             out.line(&format!("{pad}run->at = {end};"));
             out.line(&format!("{pad}return {up}_SUCCEEDED;"));
         }
-        Stmt::Unpack(var, _, unpack) => {
-            out.line(&format!("{pad}if (!{}(&device->{var}, run->buffer)) {{", unpack.c));
+        Stmt::Unpack(var, _, unpack, came) => {
+            let came = came.map_or(String::new(), |came| format!(", {came}U"));
+            out.line(&format!("{pad}if (!{}(&device->{var}, run->buffer{came})) {{", unpack.c));
             out.line(&format!("{pad}    return {};", failure(&up, Failure::Check)));
             out.line(&format!("{pad}}}"));
             out.line(&format!("{pad}device->has_{var} = true;"));

@@ -7,6 +7,7 @@ pub(super) mod lines;
 pub(super) mod machine;
 mod statements;
 use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Struct, Type};
+use super::used::Used;
 use super::{Emitted, Firmware};
 use crate::ground::number::Ty;
 pub(super) use expr::Helper;
@@ -108,6 +109,10 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
         {
             body.line(&format!("    {} readings;", name.c));
             body.blank();
+        }
+        let used = Used::in_function(function);
+        for param in function.params.iter().filter(|param| !used.names.contains(&param.name)) {
+            body.line(&format!("    (void){};", param.name));
         }
         statements(&function.body, function, &mut printer, 1, &mut body);
         body.line("}");

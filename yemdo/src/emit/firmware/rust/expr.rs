@@ -179,7 +179,7 @@ impl Printer {
                 None => (Doc::Call(rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary),
             },
             Expr::Call(name, args) => {
-                self.bcd |= name.c.ends_with("_bcd");
+                self.bcd |= name.rust == "bcd";
                 (Doc::Call(name.rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary)
             }
             Expr::Method(name, args) => {

@@ -219,7 +219,7 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
             out.line(&format!("{pad}self.at = {end};"));
             out.line(&format!("{pad}return Ok(Request::Finished);"));
         }
-        Stmt::Unpack(var, ty, unpack) => {
+        Stmt::Unpack(var, ty, unpack, _) => {
             let chain = format!("{pad}let Some(next) = self.buffer.first_chunk().and_then({}::{}) else {{", ty.rust, unpack.rust);
             if chain.len() <= 99 {
                 out.line(&chain);

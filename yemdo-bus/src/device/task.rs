@@ -1,0 +1,104 @@
+//! What is asked of a device, as jobs that a loop drives one after another: blocking and async devices differ in that loop alone.
+
+use std::collections::VecDeque;
+
+use yemdo::configure::{Configuration, WriteScope};
+use yemdo::{FrameId, RegisterId, RoutineId};
+
+use super::session::{Job, Session};
+use crate::error::DeviceError;
+
+/// What is asked of a device.
+#[derive(Clone, Debug)]
+pub(crate) enum Task {
+    /// The routine `measure`, or all frames that have readings; before that, what is read once.
+    Measure,
+    /// A routine.
+    Run(RoutineId),
+    /// A frame.
+    Frame(FrameId),
+    /// Registers.
+    Registers(Vec<RegisterId>),
+    /// Wishes as typed, and which registers are written for them.
+    Configure(Vec<String>, WriteScope),
+    /// Writes that were resolved before.
+    Write(Box<Configuration>),
+    /// A register, as given.
+    Raw(RegisterId, u64),
+}
+
+/// A task under way.
+#[derive(Debug)]
+pub(crate) struct Progress {
+    task: Task,
+    jobs: VecDeque<Job>,
+    /// What a configuration will write, once the registers are read.
+    planned: Option<Configuration>,
+    /// Of a configuration: all that it needs is in `planned`.
+    resolved: bool,
+    tries_left: u32,
+}
+
+impl Progress {
+    /// Begins a task; one that fails for a moment is done again, at most so many times.
+    pub(crate) fn begin(session: &mut Session, task: Task, retries: u32) -> Result<Self, DeviceError> {
+        let mut progress = Self { task, jobs: VecDeque::new(), planned: None, resolved: false, tries_left: retries };
+        progress.restart(session)?;
+        Ok(progress)
+    }
+
+    fn restart(&mut self, session: &mut Session) -> Result<(), DeviceError> {
+        (self.planned, self.resolved) = (None, false);
+        self.jobs = match &self.task {
+            Task::Measure => {
+                session.clear();
+                session.jobs()?.into()
+            }
+            Task::Run(routine) => {
+                session.clear();
+                [Job::Routine(*routine)].into()
+            }
+            Task::Frame(frame) => {
+                session.clear();
+                [Job::Frame(*frame)].into()
+            }
+            Task::Registers(registers) => [Job::Registers(registers.clone())].into(),
+            // What the registers hold is asked of the part: it may have been reset. What is possible is known before that.
+            Task::Configure(typed, _) => session.asked_first(typed)?.into_iter().collect(),
+            Task::Write(done) => {
+                self.planned = Some((**done).clone());
+                self.resolved = true;
+                [Job::Write(done.writes.clone())].into()
+            }
+            Task::Raw(register, value) => [Job::Raw(*register, *value)].into(),
+        };
+        Ok(())
+    }
+
+    /// The next job; `None` if all is done.
+    pub(crate) fn next(&mut self, session: &mut Session) -> Result<Option<Job>, DeviceError> {
+        if let (Task::Configure(typed, scope), false, true) = (&self.task, self.resolved, self.jobs.is_empty()) {
+            let done = session.configuration(typed, *scope)?;
+            self.jobs.push_back(Job::Write(done.writes.clone()));
+            (self.planned, self.resolved) = (Some(done), true);
+        }
+        Ok(self.jobs.pop_front())
+    }
+
+    /// A job failed: whether all is done again. What is known by then stays known.
+    pub(crate) fn failed(&mut self, session: &mut Session, error: DeviceError) -> Result<(), DeviceError> {
+        session.lost(&error);
+        if self.tries_left == 0 || !error.is_transient() {
+            return Err(error);
+        }
+        self.tries_left -= 1;
+        self.restart(session)
+    }
+
+    /// What a configuration came to.
+    pub(crate) fn configured(self, session: &mut Session) -> Option<Configuration> {
+        let done = self.planned?;
+        session.configured(&done);
+        Some(done)
+    }
+}
