@@ -56,10 +56,11 @@ fn neighbouring_registers_come_in_one_transfer() {
     let keelson = sheet("keelson-6");
     let some = ids(&keelson, &["STATUS", "GYR_0", "GYR_1", "GYR_2", "TEMP", "ACC_0", "TRIM_0", "TRIM_1"]);
     let (lines, _) = asked(&mut Runner::reading_registers(&keelson, State::reset(&keelson), &some).unwrap(), &[]);
-    assert_eq!(lines, ["0x55 W 30 R 10 bytes", "0x55 W 2C R 2 bytes"]);
+    // The bank is selected before, and put back after.
+    assert_eq!(lines, ["0x55 W 30 R 10 bytes", "0x55 W 0E 01", "0x55 W 2C R 2 bytes", "0x55 W 0E 00"]);
     let (lines, _) =
         asked(&mut Runner::reading_registers(&keelson, State::reset(&keelson), &some).unwrap().on_bus(Bus::Spi, None).unwrap(), &[]);
-    assert_eq!(lines, ["C3, 10 bytes in", "B3, 2 bytes in"]);
+    assert_eq!(lines, ["C3, 10 bytes in", "38 01", "B3, 2 bytes in", "38 00"]);
     let single = part("part = \"p\"\ni2c = { address = 0x2B, auto_increment = false }\nregister.A = { at = 1 }\nregister.B = { at = 2 }\n");
     let (lines, _) = asked(&mut Runner::reading_registers(&single, State::reset(&single), &ids(&single, &["A", "B"])).unwrap(), &[]);
     assert_eq!(lines, ["0x2B W 01 R 1 byte", "0x2B W 02 R 1 byte"]);
@@ -133,7 +134,6 @@ fn traffic(lines: &str) -> Vec<Traffic> {
 #[test]
 fn frames_are_found_in_the_traffic_of_several_parts() {
     let binnacle = sheet("binnacle-24");
-    let parameters = [1013.25];
     let words = [0x7AB4, 0x3B45, 0xB098, 0x8C1F, 0xB5C2, 0x08A6, 0xE040, 0xE7AE];
     let commands = [0x05, 0x15, 0x25, 0x35, 0x45, 0x55, 0x65, 0x75];
     let line = |command: u8, word: u16| format!("0.1 i2c 0x34 W {command:02X} R 2 = {:02X} {:02X}\n", word >> 8, word & 0xFF);

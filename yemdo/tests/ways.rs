@@ -50,6 +50,7 @@ fn what_stays_the_same_may_change() {
 part = "p"
 [register.MODE]
 at = 1
+reset = 0
 [register.MODE.field.FINE]
 bits = "[0]"
 values = [{ name = "coarse", code = 0, step = 0.5 }, { name = "fine", code = 1, step = 0.25 }]

@@ -796,7 +796,7 @@ impl LightFrame {
     /// ```
     #[allow(clippy::cast_possible_truncation)]
     #[inline]
-    fn warm_value(&self, settings: &Settings) -> Option<f64> {
+    fn warm_computed(&self, settings: &Settings) -> Option<f64> {
         // TIME has no row for it
         let time_full_scale = time_full_scale(((settings.config >> 9) & 0x0007) as u8)?;
         Some(f64::from(self.warm) * 1.0 / f64::from(time_full_scale))
@@ -829,15 +829,13 @@ impl LightFrame {
             return Reading::none(Status::FormulaFault);
         };
         let mut status = Status::Ok;
-        if self.clipped {
+        if self.clipped || illuminance_condition_1 == Some(true) {
             // the front end was driven to its end
+            // the counter is full
             status = Status::Saturated;
         } else if self.too_light || self.too_dark {
             // beyond a limit
             status = Status::Alert;
-        } else if illuminance_condition_1 == Some(true) {
-            // the counter is full
-            status = Status::Saturated;
         }
         Reading::new(value, status)
     }
@@ -865,18 +863,16 @@ impl LightFrame {
         if !self.ready {
             return Reading::none(Status::NotReady);
         }
-        let Some(value) = self.warm_value(settings) else {
+        let Some(value) = self.warm_computed(settings) else {
             return Reading::none(Status::FormulaFault);
         };
         let mut status = Status::Ok;
-        if self.clipped {
+        if self.clipped || warm_condition_1 == Some(true) {
             // the front end was driven to its end
             status = Status::Saturated;
         } else if self.too_light || self.too_dark {
             // beyond a limit
             status = Status::Alert;
-        } else if warm_condition_1 == Some(true) {
-            status = Status::Saturated;
         }
         Reading::new(value, status)
     }

@@ -64,7 +64,7 @@ impl EchoFrame {
     /// Unpacks the bytes of ECHO.
     ///
     /// Fails where the XOR does not agree.
-    #[allow(clippy::cast_possible_wrap)]
+    #[allow(clippy::cast_possible_truncation)]
     #[inline]
     #[must_use]
     pub fn unpack(bytes: &[u8; 5]) -> Option<Self> {
@@ -78,11 +78,11 @@ impl EchoFrame {
         Some(Self {
             fresh: (bytes[0] & 0x01) != 0,
             flight: (u16::from(bytes[1]) << 8) | u16::from(bytes[2]),
-            celsius: if (bytes[3] & 0x80) != 0 {
-                -((bytes[3] & 0x7F) as i8)
+            celsius: (if (bytes[3] & 0x80) != 0 {
+                -i32::from(bytes[3] & 0x7F)
             } else {
-                (bytes[3] & 0x7F) as i8
-            },
+                i32::from(bytes[3] & 0x7F)
+            }) as i8,
         })
     }
 

@@ -462,12 +462,12 @@ impl FrostFrame {
         if self.temperature == 8191 || self.temperature == -8192 {
             // beyond the converter's range
             status = Status::Saturated;
-        } else if self.alert {
-            // the frost threshold is passed
-            status = Status::Alert;
         } else if !(-2500..=4500).contains(&self.temperature) {
             // the stated range is -50 to 90; the code says as much as the value
             status = Status::OutOfRange;
+        } else if self.alert {
+            // the frost threshold is passed
+            status = Status::Alert;
         }
         Reading::new(value, status)
     }

@@ -61,7 +61,8 @@ pub(crate) struct Group {
     pub(crate) after: Vec<Write>,
 }
 
-fn registers_of(part: &Sheet, read: &ReadPlan) -> Vec<RegisterId> {
+/// The registers that come with a read.
+pub(crate) fn registers_of(part: &Sheet, read: &ReadPlan) -> Vec<RegisterId> {
     match read {
         ReadPlan::Register(id) => vec![*id],
         ReadPlan::Frame(id) => match part.frames.get(*id).map(|frame| &frame.origin) {

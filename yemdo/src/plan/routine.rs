@@ -3,7 +3,7 @@
 //! It is worked out before anything runs. Of fields that a step may or may not set, or that are read from the part, nobody
 //! knows beforehand what they hold: registers that depend on them are unlocked in any case.
 
-use super::reads::{ReadPlan, reads};
+use super::reads::{ReadPlan, reads, registers_of};
 use super::writes::{Unreachable, Write, WriteScope, writes};
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
@@ -39,20 +39,25 @@ pub(crate) enum StepPlan {
 impl RoutinePlan {
     /// Plans a routine and those that it runs; the registers are as `start` says.
     pub(crate) fn new(part: &Sheet, routine: RoutineId, start: &State) -> Self {
-        let routines = List::filled(part.routines.len(), |_| None);
-        let visits = List::filled(part.routines.len(), |_| 0);
-        let mut planner = Planner { part, routines, visits, state: start.clone() };
-        planner.routine(routine);
-        Self { routines: planner.routines }
+        let mut reached = List::filled(part.routines.len(), |_| false);
+        let touched = touched(part, routine, &mut reached);
+        let changing = conditions(part).filter(|field| part.homes(*field).any(|home| touched.contains(&home))).collect();
+        Self::planned(part, routine, start.clone(), changing)
     }
 
     /// Plans a routine for a part of which nothing is known that registers depend on: what may stand in the way is changed in any
     /// case.
     pub(crate) fn for_any_state(part: &Sheet, routine: RoutineId) -> Self {
+        let mut state = State::reset(part);
+        let changing: Vec<FieldId> = conditions(part).collect();
+        forget(part, &mut state, &changing);
+        Self::planned(part, routine, state, changing)
+    }
+
+    fn planned(part: &Sheet, routine: RoutineId, state: State, changing: Vec<FieldId>) -> Self {
         let routines = List::filled(part.routines.len(), |_| None);
         let visits = List::filled(part.routines.len(), |_| 0);
-        let mut planner = Planner { part, routines, visits, state: State::reset(part) };
-        planner.forget_conditions();
+        let mut planner = Planner { part, routines, visits, state, changing };
         planner.routine(routine);
         Self { routines: planner.routines }
     }
@@ -75,6 +80,55 @@ struct Planner<'a> {
     visits: List<RoutineId, u32>,
     /// The state of the part by then, as far as it is known beforehand.
     state: State,
+    /// Fields that registers depend on and that may hold something else after a routine has run.
+    changing: Vec<FieldId>,
+}
+
+/// Fields that registers depend on.
+fn conditions(part: &Sheet) -> impl Iterator<Item = FieldId> + '_ {
+    part.registers.iter().flat_map(|register| register.bank.iter().chain(&register.writable)).map(|(field, _)| *field)
+}
+
+fn forget(part: &Sheet, state: &mut State, fields: &[FieldId]) {
+    part.fields.of(fields).for_each(|field| state.forget_field(field));
+}
+
+/// The registers that a routine, and those that it runs, may write or read.
+fn touched(part: &Sheet, routine: RoutineId, reached: &mut List<RoutineId, bool>) -> Vec<RegisterId> {
+    let new = reached.get_mut(routine).filter(|reached| !**reached).map(|reached| *reached = true).is_some();
+    let steps = part.routines.get(routine).filter(|_| new).map_or(&[] as &[Step], |routine| &routine.steps);
+    let mut all = Vec::new();
+    for step in steps {
+        match &step.action {
+            Action::Set { fields, .. } => all.extend(fields.iter().flat_map(|(field, _)| part.homes(*field))),
+            Action::WriteRegisters(registers) => all.extend(registers),
+            Action::ReadFrame(frame) => all.extend(registers_of(part, &ReadPlan::Frame(*frame))),
+            Action::ReadRegisters(registers) => all.extend(registers),
+            Action::Poll { condition, .. } | Action::Expect(condition) => {
+                all.extend(read_for(part, condition).iter().flat_map(|read| registers_of(part, read)));
+            }
+            Action::Run(other) => all.extend(touched(part, *other, reached)),
+            Action::Write(_) | Action::Wait { .. } | Action::Line { .. } => {}
+        }
+    }
+    all
+}
+
+/// What a condition needs: the registers of its fields and columns, the frames of its codes.
+fn read_for(part: &Sheet, condition: &Formula) -> Vec<ReadPlan> {
+    let mut registers: Vec<RegisterId> = Vec::new();
+    let mut frames: Vec<FrameId> = Vec::new();
+    for input in part.inputs_behind(inputs(condition)) {
+        registers.extend(input.field().into_iter().flat_map(|field| part.homes(field)));
+        if let Input::Code(code) = input {
+            frames.extend(part.codes.get(code).map(|code| code.frame));
+        }
+    }
+    registers.sort_unstable();
+    registers.dedup();
+    frames.sort_unstable();
+    frames.dedup();
+    registers.into_iter().map(ReadPlan::Register).chain(frames.into_iter().map(ReadPlan::Frame)).collect()
 }
 
 impl Planner<'_> {
@@ -97,12 +151,9 @@ impl Planner<'_> {
         }
     }
 
-    /// From here on nobody knows what the fields hold that registers depend on.
+    /// From here on nobody knows what the fields hold that registers depend on, as far as a routine may have changed them.
     fn forget_conditions(&mut self) {
-        let conditions = self.part.registers.iter().flat_map(|register| register.bank.iter().chain(&register.writable));
-        for (field, _) in conditions {
-            self.part.fields.get(*field).into_iter().for_each(|field| self.state.forget_field(field));
-        }
+        forget(self.part, &mut self.state, &self.changing);
     }
 
     fn step(&mut self, step: &Step) -> StepPlan {
@@ -116,7 +167,7 @@ impl Planner<'_> {
             Action::WriteRegisters(registers) => self.write(step, registers),
             Action::ReadFrame(frame) => self.reads(&[ReadPlan::Frame(*frame)]),
             Action::ReadRegisters(registers) => self.reads(&registers.iter().map(|id| ReadPlan::Register(*id)).collect::<Vec<_>>()),
-            Action::Poll { condition, .. } | Action::Expect(condition) => self.reads(&self.condition(condition)),
+            Action::Poll { condition, .. } | Action::Expect(condition) => self.reads(&read_for(self.part, condition)),
             Action::Wait { .. } | Action::Line { .. } => StepPlan::Nothing,
             Action::Run(other) => {
                 self.routine(*other);
@@ -170,22 +221,5 @@ impl Planner<'_> {
             }
             other => other,
         }
-    }
-
-    /// Reads what a condition needs: the registers of its fields and columns, the frames of its codes.
-    fn condition(&self, condition: &Formula) -> Vec<ReadPlan> {
-        let mut registers: Vec<RegisterId> = Vec::new();
-        let mut frames: Vec<FrameId> = Vec::new();
-        for input in self.part.inputs_behind(inputs(condition)) {
-            registers.extend(input.field().into_iter().flat_map(|field| self.part.homes(field)));
-            if let Input::Code(code) = input {
-                frames.extend(self.part.codes.get(code).map(|code| code.frame));
-            }
-        }
-        registers.sort_unstable();
-        registers.dedup();
-        frames.sort_unstable();
-        frames.dedup();
-        registers.into_iter().map(ReadPlan::Register).chain(frames.into_iter().map(ReadPlan::Frame)).collect()
     }
 }
