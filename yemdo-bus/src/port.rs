@@ -2,6 +2,7 @@
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use yemdo::State;
 use yemdo::bus::Transfer;
 
 use crate::error::BusError;
@@ -33,6 +34,12 @@ pub trait Port {
     fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
         let _ = baud;
         Ok(())
+    }
+
+    /// What no bus carries: the parameters that the client computes with, and settings that no register holds. Only a stand-in takes
+    /// them, so that it is the part that the client has in mind.
+    fn supply(&mut self, state: &State) {
+        let _ = state;
     }
 }
 
@@ -84,6 +91,10 @@ impl<P: Port + ?Sized> Port for Box<P> {
     fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
         (**self).set_baud(baud)
     }
+
+    fn supply(&mut self, state: &State) {
+        (**self).supply(state);
+    }
 }
 
 /// A port that several parts share: those on one line.
@@ -128,5 +139,9 @@ impl Port for Shared {
 
     fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
         self.lock().set_baud(baud)
+    }
+
+    fn supply(&mut self, state: &State) {
+        self.lock().supply(state);
     }
 }

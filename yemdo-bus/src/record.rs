@@ -2,6 +2,7 @@
 
 use std::io::{self, Write};
 
+use yemdo::State;
 use yemdo::bus::Transfer;
 use yemdo::record::{TRAFFIC_HEADER, Traffic};
 
@@ -58,6 +59,10 @@ impl<P: Port, W: Write> Port for Recorder<P, W> {
 
     fn now(&mut self) -> u64 {
         self.port.now()
+    }
+
+    fn supply(&mut self, state: &State) {
+        self.port.supply(state);
     }
 
     fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use yemdo::bus::{Bus, Transfer};
-use yemdo::{Part, visible};
+use yemdo::{Part, State, visible};
 use yemdo_bus::linux::{OpenError, Opened, Options, open};
 use yemdo_bus::modbus::Patience;
 use yemdo_bus::place::Place;
@@ -208,6 +208,10 @@ impl Port for Stoppable {
 
     fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
         self.port.set_baud(baud)
+    }
+
+    fn supply(&mut self, state: &State) {
+        self.port.supply(state);
     }
 }
 

@@ -164,7 +164,7 @@ impl Tracks {
         let mut decoder = Decoder::new(part);
         input::apply(&mut decoder, raw.set)?;
         let before = decoder.state().clone();
-        let mut log = AnyLog::open(input, part, None, raw.name, &Clocks::new(true))?;
+        let mut log = AnyLog::open(input, part, None, raw.name, &before, &Clocks::new(true))?;
         let name = raw.name.unwrap_or(part.name()).to_owned();
         let (mut values, mut number, mut last) = (FrameValues::new(), 0.0, None);
         while let Some(step) = log.next()? {
@@ -179,6 +179,7 @@ impl Tracks {
                     continue;
                 }
             };
+            record.state.iter().for_each(|state| decoder.adopt(state));
             number += 1.0;
             let known = record.time.as_deref().and_then(time_of);
             let (time, kind) = known.unwrap_or((number, TimeKind::Counted));

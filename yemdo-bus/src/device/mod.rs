@@ -247,6 +247,7 @@ impl<P: Port> Device<P> {
     fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
         let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
         while let Some(job) = progress.next(&mut self.session)? {
+            self.port.supply(self.session.state());
             if let Err(error) = self.drive(&job) {
                 progress.failed(&mut self.session, error)?;
                 self.retried += 1;

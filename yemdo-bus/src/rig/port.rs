@@ -1,5 +1,6 @@
 //! A part on the bench as a port.
 
+use yemdo::State;
 use yemdo::bus::{Bus, Transfer};
 use yemdo::stand_in::Reaction;
 
@@ -70,6 +71,10 @@ impl Port for RigPort {
 
     fn wait(&mut self, micros: u64) {
         self.rig.pass(micros);
+    }
+
+    fn supply(&mut self, state: &State) {
+        self.rig.with_part(self.part, |stand_in| stand_in.supply(state));
     }
 
     fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {

@@ -200,11 +200,16 @@ fn stream(
     let mut sink = Sink::new(Output { out: &mut out, plain }, args.format, &part, &frames, true, units);
     let mut batch = Batch::new(args.refused);
     let mut told = false;
-    let mut log = AnyLog::open(input, &part, frame, args.part.as_deref(), &Clocks::new(args.utc))?;
     let before = decoder.state().clone();
+    let mut log = AnyLog::open(input, &part, frame, args.part.as_deref(), &before, &Clocks::new(args.utc))?;
     while let Some(step) = log.next()? {
         let record = match step {
             Step::Frame(record) => {
+                if let Some(state) = &record.state {
+                    batch.flush(decoder, &mut sink)?;
+                    decoder.adopt(state);
+                    told = false;
+                }
                 if !std::mem::replace(&mut told, true) {
                     tell_settings(args, decoder, &frames);
                 }

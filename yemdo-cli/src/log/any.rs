@@ -3,7 +3,7 @@
 use std::io::{BufRead, Write};
 
 use yemdo::record::LogReader;
-use yemdo::{FrameId, Part};
+use yemdo::{FrameId, Part, State};
 
 use super::read::{LogEntries, is_log};
 use super::records::{LogFrames, Step};
@@ -19,8 +19,16 @@ pub(crate) enum AnyLog<R> {
 }
 
 impl<R: BufRead> AnyLog<R> {
-    /// Looks at how the log begins. `name` is what it calls the part, `frame` what bytes without a name are.
-    pub(crate) fn open(mut input: R, part: &Part, frame: Option<FrameId>, name: Option<&str>, clocks: &Clocks) -> Result<Self, Failure> {
+    /// Looks at how the log begins. `name` is what it calls the part, `frame` what bytes without a name are; the part is in this state
+    /// when it begins.
+    pub(crate) fn open(
+        mut input: R,
+        part: &Part,
+        frame: Option<FrameId>,
+        name: Option<&str>,
+        state: &State,
+        clocks: &Clocks,
+    ) -> Result<Self, Failure> {
         let first = input.fill_buf().map_err(|error| Failure::told(format!("cannot read the log: {error}")))?;
         match is_log(first) {
             Some(form) => {
@@ -28,7 +36,7 @@ impl<R: BufRead> AnyLog<R> {
                 Ok(AnyLog::Measured(Box::new(frames)))
             }
             None if name.is_some() => Err(Failure::told("--part is for logs of `yemdo read`; this log does not name parts")),
-            None => Ok(AnyLog::Frames(Box::new(Log::new(input, LogReader::new(part, frame))))),
+            None => Ok(AnyLog::Frames(Box::new(Log::new(input, LogReader::new(part, frame).with_state(state))))),
         }
     }
 

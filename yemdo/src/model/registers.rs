@@ -1,8 +1,10 @@
 //! Registers, their fields, and the values that they have at present.
 
 use super::ids::{ColumnId, FieldId, RegisterId};
+use super::part::Sheet;
 use crate::bits::gather::Gather;
 use crate::bits::layout::Layout;
+use crate::bus::Bus;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::ground::number::{Number, Ty};
@@ -383,14 +385,43 @@ pub(crate) fn runs_text(runs: &[(u32, u32)]) -> String {
     runs.iter().map(run).collect::<Vec<_>>().join(" ")
 }
 
-/// Whether wide registers are numbered by the register, not by the byte: then two of them are nearer to one another than
-/// their bytes.
-pub(crate) fn by_register(registers: &List<RegisterId, Register>) -> bool {
-    let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
-    registers.iter().any(|one| registers.iter().any(|other| near(one, other)))
+/// How the addresses of registers count.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Numbering {
+    /// Bytes.
+    Bytes,
+    /// Registers, however wide they are: two of them are nearer to one another than their bytes.
+    Registers,
+    /// Words of 16 bits, as Modbus has them (Modbus Application Protocol V1.1b3, section 4.3).
+    Words,
 }
 
-/// The address behind a register.
-pub(crate) fn behind(register: &Register, by_register: bool) -> u32 {
-    register.at + if by_register { 1 } else { register.bytes as u32 }
+impl Numbering {
+    /// That of a part.
+    pub(crate) fn of(part: &Sheet) -> Self {
+        let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
+        if part.buses.all().eq([Bus::Modbus]) {
+            Numbering::Words
+        } else if part.registers.iter().any(|one| part.registers.iter().any(|other| near(one, other))) {
+            Numbering::Registers
+        } else {
+            Numbering::Bytes
+        }
+    }
+
+    /// The address behind a register.
+    pub(crate) fn behind(self, register: &Register) -> u32 {
+        register.at
+            + match self {
+                Numbering::Bytes => register.bytes as u32,
+                Numbering::Registers => 1,
+                Numbering::Words => register.bytes.div_ceil(2) as u32,
+            }
+    }
+
+    /// The byte of a register that an address stands for; `None` where it is not one of the register's.
+    pub(crate) fn byte_at(self, register: &Register, address: u32) -> Option<usize> {
+        let inside = address.checked_sub(register.at).filter(|_| address < self.behind(register))? as usize;
+        Some(inside * if self == Numbering::Words { 2 } else { 1 })
+    }
 }

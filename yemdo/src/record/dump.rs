@@ -6,7 +6,7 @@ use crate::ground::hex::parse_integer;
 use crate::model::ids::RegisterId;
 use crate::model::name::UnknownName;
 use crate::model::part::Sheet;
-use crate::model::registers::Register;
+use crate::model::registers::{Numbering, Register};
 
 /// Why a text is not register values.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -114,7 +114,7 @@ fn read(part: &Sheet, typed: &str, hex: bool) -> Result<Vec<(RegisterId, u64)>, 
 
 /// The register that follows another.
 fn behind(part: &Sheet, register: &Register) -> Option<RegisterId> {
-    let next = register.at.checked_add(u32::try_from(register.bytes).ok()?)?;
+    let next = Numbering::of(part).behind(register);
     part.registers.position(|other| other.at == next && other.bank == register.bank)
 }
 

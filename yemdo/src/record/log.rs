@@ -1,6 +1,7 @@
 //! Logs of frames: hex a line, C array text, or CSV with a header.
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::ground::hex::parse_hex;
 use crate::ground::list::Id;
@@ -14,7 +15,7 @@ use crate::record::traffic::{TRAFFIC_HEADER, Traffic, TrafficFrames};
 pub const MAX_LINE: usize = 64 * 1024;
 
 /// One frame of a log.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Record {
     /// Line in the log, from 1.
@@ -25,12 +26,14 @@ pub struct Record {
     pub frame: FrameId,
     /// The bytes, or why they are none.
     pub bytes: Result<Vec<u8>, String>,
+    /// What a recording told of the part's settings before this frame, where that is news.
+    pub state: Option<Arc<State>>,
 }
 
 impl Record {
     /// A frame that stands in no log.
     pub fn new(frame: FrameId, bytes: Vec<u8>) -> Self {
-        Self { line: 1, time: None, frame, bytes: Ok(bytes) }
+        Self { line: 1, time: None, frame, bytes: Ok(bytes), state: None }
     }
 }
 
@@ -86,13 +89,22 @@ pub struct LogReader {
     open: Option<(u64, String)>,
     /// It is a recording of a bus.
     traffic: Option<TrafficFrames>,
+    /// The state of the part as it was told last.
+    state: Arc<State>,
 }
 
 impl LogReader {
     /// A log; `frame` is what its bytes are where the log does not say so itself.
     pub fn new(part: &Part, frame: Option<FrameId>) -> Self {
         let only = || part.frames.ids().next().filter(|_| part.frames.len() == 1);
-        Self { frame: frame.or_else(only), part: part.clone(), shape: None, line: 0, open: None, traffic: None }
+        let state = Arc::new(State::reset(part));
+        Self { frame: frame.or_else(only), part: part.clone(), shape: None, line: 0, open: None, traffic: None, state }
+    }
+
+    /// The same for a part that is in this state when a recording begins.
+    pub fn with_state(mut self, state: &State) -> Self {
+        self.state = Arc::new(state.clone());
+        self
     }
 
     /// Takes the next line as it stands in a file; gives the frames that are complete by now. A byte order mark is left
@@ -131,7 +143,7 @@ impl LogReader {
         }
         let trimmed = text.trim();
         if self.line == 1 && trimmed == TRAFFIC_HEADER {
-            self.traffic = Some(TrafficFrames::new(&self.part, &State::reset(&self.part)));
+            self.traffic = Some(TrafficFrames::new(&self.part, &self.state));
         }
         if trimmed.is_empty() || trimmed.starts_with('#') {
             return Ok(Vec::new());
@@ -163,9 +175,16 @@ impl LogReader {
             Err(why) => return vec![self.refused(self.line, None, why)],
         };
         let time = text.split_whitespace().next().map(str::to_owned);
-        let found = self.traffic.as_mut().and_then(|frames| frames.take(&traffic));
-        let found = found.filter(|(frame, _)| only.is_none_or(|only| only == *frame));
-        found.map(|(frame, bytes)| Record { line, time, frame, bytes: Ok(bytes) }).into_iter().collect()
+        let Some(frames) = &mut self.traffic else { return Vec::new() };
+        let Some((frame, bytes)) = frames.take(&traffic).filter(|(frame, _)| only.is_none_or(|only| only == *frame)) else {
+            return Vec::new();
+        };
+        let now = frames.state();
+        let news = !now.has_same_settings(&self.state) || now.parameters() != self.state.parameters();
+        if news {
+            self.state = Arc::new(now.clone());
+        }
+        vec![Record { line, time, frame, bytes: Ok(bytes), state: news.then(|| Arc::clone(&self.state)) }]
     }
 
     /// The end of the log: what was still open.
@@ -245,7 +264,7 @@ impl LogReader {
     }
 
     fn refused(&self, line: u64, time: Option<String>, why: String) -> Record {
-        Record { line, time, frame: self.frame.unwrap_or_else(|| FrameId::new(0)), bytes: Err(why) }
+        Record { line, time, frame: self.frame.unwrap_or_else(|| FrameId::new(0)), bytes: Err(why), state: None }
     }
 
     fn records(&self, text: &str, line: u64) -> Vec<Record> {
@@ -254,6 +273,7 @@ impl LogReader {
             time,
             frame,
             bytes: parse_hex(hex).map_err(|error| error.to_string()),
+            state: None,
         };
         let (delimiter, titles, time) = match &self.shape {
             Some(Shape::Csv { delimiter, cells, time, .. } | Shape::Named { delimiter, cells, time, .. }) => (*delimiter, *cells, *time),
@@ -265,7 +285,7 @@ impl LogReader {
                     None => match (self.frame, parse_hex(text)) {
                         (Some(frame), _) => record(time, frame, text.trim()),
                         (None, Ok(bytes)) => match self.frame_of(&bytes) {
-                            Some(frame) => Record { line, time, frame, bytes: Ok(bytes) },
+                            Some(frame) => Record { line, time, frame, bytes: Ok(bytes), state: None },
                             None => {
                                 let why = format!("no single frame has {}: write its name before them", counted(bytes.len(), "byte"));
                                 self.refused(line, time, why)

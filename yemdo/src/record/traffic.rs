@@ -12,11 +12,17 @@
 
 use std::fmt;
 
-use crate::bus::{Bus, Operation, Transfer};
+use crate::bus::{Bus, Operation, Received, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
-use crate::model::ids::FrameId;
-use crate::model::part::Part;
+use crate::model::command::Command;
+use crate::model::frame::Origin;
+use crate::model::ids::{FrameId, RegisterId};
+use crate::model::operation::Action;
+use crate::model::part::{Part, Sheet};
+use crate::model::registers::{Access, Numbering, Register};
 use crate::model::state::State;
+use crate::model::value::Present;
+use crate::plan::heard::{left_by, register_at, understood};
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -127,35 +133,37 @@ fn micros(text: &str) -> Option<u64> {
     whole.parse::<u64>().ok()?.checked_mul(1_000_000)?.checked_add(fraction)
 }
 
-/// Finds the frames of a part in its traffic, transfer by transfer.
+/// Finds the frames of a part in its traffic, transfer by transfer, and what the traffic tells of its settings.
 #[derive(Clone, Debug)]
 pub struct TrafficFrames {
-    /// For each frame the transfers that bring it, over each bus.
+    part: Part,
+    state: State,
+    /// For each frame the transfers that bring it, over each bus, with the present settings.
     frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun: how many of their transfers have come, and the bytes.
     open: Vec<(usize, usize, Vec<u8>)>,
 }
 
 impl TrafficFrames {
-    /// The frames of a part with the settings and parameters that its commands follow from.
+    /// The frames of a part that is in this state when the recording begins.
     pub fn new(part: &Part, state: &State) -> Self {
-        let mut frames = Vec::new();
-        for (id, frame) in part.frames.entries() {
-            for bus in part.buses.all() {
-                let Ok(operations) = read_frame(part, bus, frame, state) else { continue };
-                let answers = operations.into_iter().filter_map(|operation| match operation {
-                    Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard => Some(transfer),
-                    _ => None,
-                });
-                frames.push((id, answers.collect::<Vec<_>>()));
-            }
-        }
-        frames.retain(|(_, transfers)| !transfers.is_empty());
-        Self { frames, open: Vec::new() }
+        Self { frames: frames(part, state), part: part.clone(), state: state.clone(), open: Vec::new() }
     }
 
-    /// Takes an operation; gives the frame that is whole with it, and its bytes.
+    /// What is known of the part by now.
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+
+    /// Takes an operation; gives the frame that is whole with it, and its bytes. What is written to registers, read from them, or told
+    /// by a command, is part of the state from then on.
     pub fn take(&mut self, traffic: &Traffic) -> Option<(FrameId, Vec<u8>)> {
+        let before = self.state.clone();
+        self.hear(traffic);
+        if !before.has_same_settings(&self.state) || before.parameters() != self.state.parameters() {
+            // Each keeps its place.
+            self.frames = frames(&self.part, &self.state);
+        }
         let Ok(bytes) = &traffic.outcome else { return None };
         let mut whole = None;
         for (place, (id, transfers)) in self.frames.iter().enumerate() {
@@ -178,4 +186,97 @@ impl TrafficFrames {
         }
         whole
     }
+
+    /// What a transfer tells of the part's registers and settings.
+    fn hear(&mut self, traffic: &Traffic) {
+        let transfer = &traffic.transfer;
+        let Some(wire) = self.part.buses.wire(transfer.bus) else { return };
+        // Another part on the same bus.
+        if transfer.bus == Bus::I2c && transfer.address != self.part.buses.i2c.as_ref().map(|i2c| i2c.address) {
+            return;
+        }
+        let commands = self.commands();
+        let is_now =
+            |command: &Command| command.now(&Present { part: &self.part, state: &self.state }).is_ok_and(|now| now == transfer.send);
+        if commands.iter().any(is_now) {
+            return;
+        }
+        match wire.received(&transfer.send, transfer.receive) {
+            Ok(Received::Write { address, data }) if self.register(address).is_some() => self.written(traffic, address, &data),
+            Ok(Received::Read { address, .. }) if self.register(address).is_some() => {
+                let data = traffic.outcome.as_ref().ok().and_then(|answer| wire.data(transfer, answer).ok()).map(<[u8]>::to_vec);
+                self.walk(address, &data.unwrap_or_default(), |part, state, register, value| {
+                    // What a part reports, and what it clears, is no setting; a frame of the registers takes it from its bytes.
+                    if part.fields.of(&register.fields).all(|field| field.access == Access::ReadWrite) {
+                        state.read_register(register, value);
+                    }
+                });
+            }
+            _ if traffic.outcome.is_ok() => {
+                let found = commands.iter().find_map(|command| understood(&self.part, command, &self.state, &transfer.send));
+                found.into_iter().for_each(|state| self.state.adopt(&state));
+            }
+            _ => {}
+        }
+    }
+
+    /// Registers were written, or may have been where the transfer failed.
+    fn written(&mut self, traffic: &Traffic, address: u32, data: &[u8]) {
+        let whole = traffic.outcome.is_ok();
+        self.walk(address, data, |part, state, register, value| {
+            let (left, clears) = left_by(part, register, state.register(register), value);
+            if whole {
+                state.set_register(register, left & !clears);
+            } else {
+                state.forget_register(register);
+            }
+        });
+    }
+
+    /// Goes through bytes for a register address and those behind it.
+    fn walk(&mut self, address: u32, data: &[u8], each: impl Fn(&Sheet, &mut State, &Register, u64)) {
+        let part = self.part.clone();
+        let numbering = Numbering::of(&part);
+        let (mut at, mut rest) = (address, data);
+        while let Some(register) = self.register(at).and_then(|id| part.registers.get(id)) {
+            let Some((own, behind)) = rest.split_at_checked(register.bytes) else { return };
+            each(&part, &mut self.state, register, register.value_of(own));
+            (at, rest) = (numbering.behind(register), behind);
+        }
+    }
+
+    /// The register at an address; with banks of which nothing is known, the only one.
+    fn register(&self, address: u32) -> Option<RegisterId> {
+        let mut there = self.part.registers.entries().filter(|(_, register)| register.at == address);
+        let only = there.next().filter(|_| there.next().is_none()).map(|(id, _)| id);
+        register_at(&self.part, &self.state, address).0.or(only)
+    }
+
+    /// What can be sent to the part as a command.
+    fn commands(&self) -> Vec<Command> {
+        let steps = self.part.routines.iter().flat_map(|routine| &routine.steps);
+        let written = steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None });
+        let asked = self.part.frames.iter().flat_map(|frame| match &frame.origin {
+            Origin::Read(exchange) => std::slice::from_ref(exchange),
+            Origin::Transfers(list) => list.as_slice(),
+            Origin::Registers(_) | Origin::Modbus(_) => &[],
+        });
+        asked.map(|exchange| &exchange.command).filter(|command| !command.is_empty()).chain(written).cloned().collect()
+    }
+}
+
+/// For each frame the transfers that bring it, over each bus.
+fn frames(part: &Part, state: &State) -> Vec<(FrameId, Vec<Transfer>)> {
+    let mut frames = Vec::new();
+    for (id, frame) in part.frames.entries() {
+        for bus in part.buses.all() {
+            let operations = read_frame(part, bus, frame, state).unwrap_or_default();
+            let answers = operations.into_iter().filter_map(|operation| match operation {
+                Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard => Some(transfer),
+                _ => None,
+            });
+            frames.push((id, answers.collect::<Vec<_>>()));
+        }
+    }
+    frames
 }

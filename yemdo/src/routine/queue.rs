@@ -6,8 +6,9 @@ use crate::bus::{Operation, Transfer};
 use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
-use crate::model::registers::{Register, behind, by_register};
+use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
+use crate::plan::heard::left_by;
 use crate::plan::reads::{ReadPlan, groups};
 use crate::plan::routine::StepPlan;
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
@@ -186,12 +187,14 @@ impl Runner {
         let part = self.part.clone();
         let Some(register) = part.registers.get(id) else { return Ok(()) };
         self.saved.clear();
+        let (left, clears) = left_by(&part, register, self.state.register(register), value);
+        let after = left & !clears;
         for group in groups(&part, &self.state, &[id]).map_err(|unreachable| self.error(unreachable.into()))? {
             self.push_writes(group.before, false, |name| format!("write {name}"));
             let transfer = write_register(&part, self.bus, register, value);
             self.work.extend(transfer.map(|transfer| Work::Transfer {
                 transfer,
-                then: Then::Wrote { register: id, after: value, moves: None },
+                then: Then::Wrote { register: id, after, moves: None },
                 meaning: format!("write {}", register.name),
             }));
             if register.access.is_readable() {
@@ -206,10 +209,10 @@ impl Runner {
     fn push_bank(&mut self, ids: &[RegisterId]) {
         let part = self.part.clone();
         let together = part.buses.auto_increment();
-        let by_register = by_register(&part.registers);
+        let numbering = Numbering::of(&part);
         let mut runs: Vec<(Vec<RegisterId>, Vec<&Register>)> = Vec::new();
         for (id, register) in ids.iter().filter_map(|id| Some((*id, part.registers.get(*id)?))) {
-            let follows = |last: &&Register| together && last.bank == register.bank && register.at == behind(last, by_register);
+            let follows = |last: &&Register| together && last.bank == register.bank && register.at == numbering.behind(last);
             let open = runs.last_mut().filter(|(_, run)| run.len() < MOST_TOGETHER && run.last().is_some_and(follows));
             match open {
                 Some((ids, run)) => {

@@ -4,6 +4,7 @@
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 use crate::model::command::Command;
+use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Time};
@@ -61,7 +62,13 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
     for step in &model.steps {
         match &step.action {
             Action::Write(command) => seen = started(Trigger::Command(command.clone())),
-            Action::Set { fields, .. } => seen = started(Trigger::Fields(fields.clone())),
+            Action::Set { fields, .. } => {
+                // What no register holds starts nothing.
+                let held: Vec<_> = fields.iter().copied().filter(|(field, _)| !part.is_unstored(*field)).collect();
+                if !held.is_empty() {
+                    seen = started(Trigger::Fields(held));
+                }
+            }
             Action::Wait { time, tolerance } => {
                 seen.waits.push((time.clone(), *tolerance));
                 seen.span.get_or_insert(step.span);
@@ -73,12 +80,12 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
                     if let Input::Code(code) = input
                         && let Some(frame) = part.codes.get(code).map(|code| code.frame)
                     {
-                        take(&seen, frame, step.span, false, found);
+                        take(part, &seen, frame, step.span, false, found);
                     }
                 }
             }
             Action::Line { high, within } => seen.line = Some((*high, within.clone())),
-            Action::ReadFrame(frame) => take(&seen, *frame, step.span, step.retry > 0, found),
+            Action::ReadFrame(frame) => take(part, &seen, *frame, step.span, step.retry > 0, found),
             Action::Run(other) => seen = walk(part, *other, depth + 1, seen, found),
             Action::WriteRegisters(_) | Action::ReadRegisters(_) | Action::Expect(_) => {}
         }
@@ -90,9 +97,15 @@ fn started(trigger: Trigger) -> Seen {
     Seen { trigger: Some(trigger), waits: Vec::new(), span: None, poll: None, line: None }
 }
 
-fn take(seen: &Seen, frame: FrameId, span: Span, retried: bool, found: &mut Vec<Acquisition>) {
+fn take(part: &Sheet, seen: &Seen, frame: FrameId, span: Span, retried: bool, found: &mut Vec<Acquisition>) {
     let waits = seen.trigger.is_some() || seen.line.is_some();
-    if !waits || found.iter().any(|known| known.frame == frame) {
+    // A frame that is asked for by a command, and comes after a wait, is measured then.
+    let asked = part.frames.get(frame).is_some_and(|frame| match &frame.origin {
+        Origin::Read(exchange) => exchange.wait.is_some() && !exchange.command.is_empty(),
+        _ => false,
+    });
+    let told = matches!(seen.trigger, Some(Trigger::Command(_))) || seen.poll.is_some() || seen.line.is_some();
+    if !waits || (asked && !told) || found.iter().any(|known| known.frame == frame) {
         return;
     }
     found.push(Acquisition {

@@ -6,6 +6,8 @@ use crate::bus::{Bus, Received, Spi, Transfer, Wire, split_pointer};
 use crate::model::command::{Command, Exchange};
 use crate::model::frame::{Code, Origin};
 use crate::model::ids::{FrameId, RegisterId};
+use crate::model::state::State;
+use crate::plan::heard::understood;
 
 /// What the part does with a transfer.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -182,6 +184,7 @@ impl StandIn {
         if sent.is_empty() {
             return None;
         }
+        self.understand(sent, receive);
         for (id, frame) in part.frames.entries() {
             for (at, exchange) in exchanges_of(&frame.origin).enumerate() {
                 if exchange.command.is_empty() || exchange.command.now(&self.present()).ok().as_deref() != Some(sent) {
@@ -203,6 +206,28 @@ impl StandIn {
             return Some(Reaction::Answer(Vec::new()));
         }
         None
+    }
+
+    /// What no register holds is told to the part by the commands themselves: it is as the bytes say, where they make sense so.
+    fn understand(&mut self, sent: &[u8], receive: usize) {
+        let part = self.part.clone();
+        // What names a register is no command with other values.
+        let names_register = |bus: Bus| match part.buses.wire(bus).map(|wire| wire.received(sent, receive)) {
+            Some(Ok(Received::Write { address, .. } | Received::Read { address, .. })) => self.register_at(address).1.is_some(),
+            _ => false,
+        };
+        if part.buses.all().any(names_register) {
+            return;
+        }
+        let own = part.frames.iter().flat_map(|frame| exchanges_of(&frame.origin)).map(|exchange| &exchange.command);
+        let known = own.chain(&self.commands);
+        let found: Vec<State> = known.filter_map(|command| understood(&part, command, &self.state, sent)).collect();
+        // A command of the present state is no news.
+        let as_is = |state: &State| state.has_same_settings(&self.state) && state.parameters() == self.state.parameters();
+        if let Some(state) = found.first().filter(|_| !found.iter().any(as_is)) {
+            self.state.adopt(state);
+            self.current.fill(None);
+        }
     }
 
     /// The bytes of one exchange of a frame.

@@ -91,7 +91,15 @@ impl StandIn {
             return Err(ILLEGAL_ADDRESS);
         }
         let data: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
-        if self.write_registers(now, address, &data) { Ok(()) } else { Err(ILLEGAL_ADDRESS) }
+        // All of it, or nothing (sections 6.12 and 6.17 know no part of a write).
+        let mut tried = self.clone();
+        let whole = tried.write_registers(now, address, &data);
+        if whole {
+            *self = tried;
+            return Ok(());
+        }
+        self.judge = tried.judge;
+        Err(ILLEGAL_ADDRESS)
     }
 
     fn modbus_read(&mut self, now: u64, function: u8, range: &AddressRange) -> Result<Vec<u8>, u8> {
@@ -128,9 +136,11 @@ impl StandIn {
     /// What stands at an address of a table: a register, a coil that was written, or a word of a frame.
     fn modbus_word(&self, table: ModbusTable, address: u16) -> Option<u16> {
         if table == ModbusTable::Holding
-            && let Some(register) = self.register_at(u32::from(address)).0.and_then(|id| self.part.registers.get(id))
+            && let Some((id, from)) = self.within_at(u32::from(address))
         {
-            return u16::try_from(self.state.register(register) & 0xFFFF).ok();
+            let register = self.part.registers.get(id)?;
+            let bytes = register.wire_bytes(self.state.register(register));
+            return Some(bytes.iter().skip(from).take(2).fold(0, |word, byte| (word << 8) | u16::from(*byte)));
         }
         let written = self.coils.iter().find(|(known, _)| *known == address && table == ModbusTable::Coils);
         if let Some((_, on)) = written {

@@ -4,20 +4,25 @@ use super::judge::Rule;
 use super::state::StandIn;
 use crate::ground::hex::to_hex;
 use crate::model::ids::{FieldId, RegisterId};
-use crate::model::registers::{Access, Register, behind, by_register};
+use crate::model::registers::{Access, Numbering, Register};
+use crate::plan::heard::{holds, left_by, register_at};
 
 impl StandIn {
     /// The register at an address, in the bank that is selected; and any in another bank, where there is none.
     pub(super) fn register_at(&self, address: u32) -> (Option<RegisterId>, Option<RegisterId>) {
-        let at = || self.part.registers.entries().filter(move |(_, register)| register.at == address);
-        // One of the bank that is selected hides one of no bank.
-        let open = at().filter(|(_, register)| self.holds(&register.bank)).max_by_key(|(_, register)| register.bank.len());
-        let open = open.map(|(id, _)| id);
-        (open, at().map(|(id, _)| id).next())
+        register_at(&self.part, &self.state, address)
+    }
+
+    /// The register that an address is inside of, and from which of its bytes on.
+    pub(super) fn within_at(&self, address: u32) -> Option<(RegisterId, usize)> {
+        let numbering = Numbering::of(&self.part);
+        let inside = self.part.registers.entries().filter(|(_, register)| self.holds(&register.bank));
+        let mut inside = inside.filter_map(|(id, register)| Some((id, numbering.byte_at(register, address)?)));
+        self.register_at(address).0.map(|id| (id, 0)).or_else(|| inside.next())
     }
 
     fn holds(&self, conditions: &[(FieldId, i128)]) -> bool {
-        conditions.iter().all(|(field, code)| self.part.fields.get(*field).is_some_and(|field| self.state.field(field) == *code))
+        holds(&self.part, &self.state, conditions)
     }
 
     /// Fields that do not have the codes they must have, in words.
@@ -41,7 +46,7 @@ impl StandIn {
     /// Bytes are written to a register address, and to those behind it. `false` where there is no register for some of them.
     pub(super) fn write_registers(&mut self, now: u64, address: u32, data: &[u8]) -> bool {
         let part = self.part.clone();
-        let by_register = by_register(&part.registers);
+        let numbering = Numbering::of(&part);
         let (mut at, mut rest, mut whole) = (address, data, true);
         while !rest.is_empty() {
             let (open, any) = self.register_at(at);
@@ -55,7 +60,7 @@ impl StandIn {
                 return false;
             };
             whole &= self.write_register(now, register, register.value_of(own));
-            at = behind(register, by_register);
+            at = numbering.behind(register);
             rest = behind_it;
         }
         whole
@@ -77,37 +82,24 @@ impl StandIn {
             return false;
         }
         let before = self.state.register(register);
-        let mut after = value;
+        let (after, clears) = left_by(&part, register, before, value);
         for reserved in &register.reserved {
-            match reserved.write {
-                Some(wanted) if value & reserved.mask != wanted => {
-                    let what = format!(
-                        "{wrote}: reserved bits 0x{:0digits$X} hold 0x{:0digits$X}, and 0x{wanted:0digits$X} must be written there",
-                        reserved.mask,
-                        value & reserved.mask
-                    );
-                    self.remark(now, Rule::ReservedBits, what, self.line_of(reserved.span.start));
-                    after = (after & !reserved.mask) | wanted;
-                }
-                Some(_) => {}
-                None => after = (after & !reserved.mask) | (before & reserved.mask),
+            if let Some(wanted) = reserved.write.filter(|wanted| value & reserved.mask != *wanted) {
+                let what = format!(
+                    "{wrote}: reserved bits 0x{:0digits$X} hold 0x{:0digits$X}, and 0x{wanted:0digits$X} must be written there",
+                    reserved.mask,
+                    value & reserved.mask
+                );
+                self.remark(now, Rule::ReservedBits, what, self.line_of(reserved.span.start));
             }
         }
-        let mut clears = 0;
         for field in register.fields.iter().filter_map(|id| part.fields.get(*id)) {
             let mask = field.mask_in(register);
             let (was, written) = (before & mask, value & mask);
-            match field.access {
-                Access::ReadOnly | Access::ClearOnRead | Access::Reserved => {
-                    if written != was && written != 0 {
-                        let what = format!("{wrote}: {} only reports, and keeps 0x{was:0digits$X}", field.name);
-                        self.remark(now, Rule::ForcedBits, what, self.line_of(field.span.start));
-                    }
-                    after = (after & !mask) | was;
-                }
-                Access::WriteOneToClear => after = (after & !mask) | (was & !written),
-                Access::SelfClearing => clears |= mask,
-                Access::ReadWrite | Access::WriteOnly => {}
+            let reports = matches!(field.access, Access::ReadOnly | Access::ClearOnRead | Access::Reserved);
+            if reports && written != was && written != 0 {
+                let what = format!("{wrote}: {} only reports, and keeps 0x{was:0digits$X}", field.name);
+                self.remark(now, Rule::ForcedBits, what, self.line_of(field.span.start));
             }
         }
         self.state.set_register(register, after);
@@ -130,13 +122,13 @@ impl StandIn {
     /// Reads bytes from a register address on. `moves_on` is whether the address goes up from register to register.
     pub(super) fn read_registers(&mut self, now: u64, address: u32, bytes: usize, moves_on: bool) -> Option<Vec<u8>> {
         let part = self.part.clone();
-        let by_register = by_register(&part.registers);
+        let numbering = Numbering::of(&part);
         let (mut at, mut data) = (address, Vec::with_capacity(bytes));
         let mut read: Vec<RegisterId> = Vec::new();
         while data.len() < bytes {
-            let (open, any) = self.register_at(at);
-            let Some((id, register)) = open.and_then(|id| Some((id, part.registers.get(id)?))) else {
-                self.unknown_register(now, at, any, "read");
+            let within = self.within_at(at);
+            let Some((id, from, register)) = within.and_then(|(id, from)| Some((id, from, part.registers.get(id)?))) else {
+                self.unknown_register(now, at, self.register_at(at).1, "read");
                 if data.is_empty() {
                     return None;
                 }
@@ -152,14 +144,14 @@ impl StandIn {
                 held &= !field.mask_in(register);
             }
             let left = bytes - data.len();
-            data.extend(register.wire_bytes(held).iter().take(left));
-            if left < register.bytes {
+            data.extend(register.wire_bytes(held).iter().skip(from).take(left));
+            if left < register.bytes - from {
                 let what = format!("read {left} of the {} bytes of {}", register.bytes, register.name);
                 self.remark(now, Rule::PartOfRegister, what, line);
             }
             read.push(id);
             if moves_on {
-                at = behind(register, by_register);
+                at = numbering.behind(register);
             } else if data.len() < bytes {
                 let what = format!("read {bytes} bytes from {} without the bit for auto-increment", register.name);
                 self.remark(now, Rule::NoAutoIncrement, what, line);

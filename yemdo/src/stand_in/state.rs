@@ -165,14 +165,21 @@ impl StandIn {
         self
     }
 
-    /// Another value for a parameter, such as a property of what is measured.
-    pub fn with_parameters(mut self, parameters: &[f64]) -> Self {
-        for (id, value) in self.part.parameters.ids().zip(parameters) {
+    /// What no bus carries is as in this state: parameters, such as a property of what is measured, and settings that no register
+    /// holds.
+    pub fn supply(&mut self, state: &State) {
+        let mut supplied = self.state.clone();
+        for (id, value) in self.part.parameters.ids().zip(state.parameters()) {
             // A value that the sheet does not allow is none of the part's.
-            let _ = self.state.set_parameter(&self.part, id, *value);
+            let _ = supplied.set_parameter(&self.part, id, *value);
         }
-        self.current.fill(None);
-        self
+        for (_, field) in self.part.fields.entries().filter(|(id, _)| self.part.is_unstored(*id)) {
+            state.known_field(field).into_iter().for_each(|code| supplied.set_field(field, code));
+        }
+        if !supplied.has_same_settings(&self.state) || supplied.parameters() != self.state.parameters() {
+            self.state = supplied;
+            self.current.fill(None);
+        }
     }
 
     /// Power comes back, or the part is reset: registers as after a reset, nothing measured.

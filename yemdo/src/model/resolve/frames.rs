@@ -14,7 +14,7 @@ use crate::ground::words::counted;
 use crate::model::command::{Command, CommandByte, Exchange};
 use crate::model::frame::{Code, Frame, Origin};
 use crate::model::ids::{CodeId, FieldId, FrameId, RegisterId};
-use crate::model::registers::{Register, behind, by_register};
+use crate::model::registers::{Numbering, Register};
 use crate::sheet::reader::At;
 use crate::sheet::tree;
 
@@ -237,13 +237,12 @@ impl Resolver {
             }
         }
         let together = self.part.buses.auto_increment();
-        let registers = &self.part.registers;
-        let by_register = by_register(registers);
+        let numbering = Numbering::of(&self.part);
         let mut runs: Vec<Vec<RegisterId>> = Vec::new();
         for index in all {
             let register = self.part.registers.get(index)?;
             let last = runs.last().and_then(|run| run.last()).and_then(|last| self.part.registers.get(*last));
-            let follows = together && last.is_some_and(|last| register.at == behind(last, by_register));
+            let follows = together && last.is_some_and(|last| register.at == numbering.behind(last));
             match runs.last_mut().filter(|_| follows) {
                 Some(run) => run.push(index),
                 None => runs.push(vec![index]),
@@ -258,10 +257,10 @@ impl Resolver {
 
     /// Tells where between the registers of `A..B` there are addresses of which the sheet says nothing.
     fn gaps(&mut self, between: &[RegisterId], span: Span) {
-        let by_register = by_register(&self.part.registers);
+        let numbering = Numbering::of(&self.part);
         let registers: Vec<&Register> = self.part.registers.of(between).collect();
         let gap = registers.windows(2).find_map(|pair| match *pair {
-            [one, next] => Some((one, behind(one, by_register), next)).filter(|(_, from, _)| next.at > *from),
+            [one, next] => Some((one, numbering.behind(one), next)).filter(|(_, from, _)| next.at > *from),
             _ => None,
         });
         if let Some((one, from, next)) = gap {
