@@ -153,6 +153,11 @@ impl StandIn {
         &self.part
     }
 
+    /// What the part holds: registers, and what its frames show.
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+
     /// Gives a reading's physical quantity, in the reading's unit. Without it, a reading is as in the sheet's worked example.
     pub fn set(&mut self, reading: ReadingId, signal: Signal) {
         self.world.get_mut(reading).into_iter().for_each(|place| *place = Some(signal.clone()));

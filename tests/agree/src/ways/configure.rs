@@ -1,6 +1,100 @@
-//! Which bytes set something: `configure`, at once and one by one, explained the other way round.
+//! Which bytes set something: at once, one by one, a second time, and read back.
 
-use super::Tally;
+use yemdo::configure::{Configuration, Wish, WriteScope, configure, quantity_value};
+use yemdo::part::Access;
+use yemdo::{Part, State};
+
+use super::decode::decoder;
+use super::{Row, Tally};
+use crate::cases;
 use crate::choices::Choices;
-use yemdo::Part;
-pub fn settings(_: &Part, _: &mut Choices<'_>, _: &mut Tally) {}
+
+/// Times that something is wished for.
+const ROUNDS: usize = 8;
+
+/// Random wishes from random states.
+pub fn settings(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
+    for _ in 0..ROUNDS {
+        let start = decoder(part, c).state().clone();
+        let typed = cases::wishes(c, part, 4);
+        let wishes: Vec<Wish> = typed.iter().filter_map(|typed| Wish::parse(part, typed).ok()).collect();
+        let Ok(done) = configure(part, &start, &wishes, WriteScope::Changed) else { continue };
+        let about = || typed.join(" ");
+        again(part, &wishes, &done, tally, &about);
+        one_by_one(part, &start, &wishes, &done, tally, &about);
+        writes(part, &start, &done, tally, &about);
+        values(part, &wishes, &done, tally, &about);
+    }
+}
+
+/// What is set already needs no write, except bits that do something.
+fn again(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
+    let acts = |wish: &Wish| {
+        let Wish::Field { field, .. } = wish else { return false };
+        let access = part.fields().get(*field).map(|field| field.access());
+        !matches!(access, Some(Access::ReadWrite | Access::WriteOnly))
+    };
+    if wishes.iter().any(acts) {
+        return;
+    }
+    let second = configure(part, &done.state, wishes, WriteScope::Changed);
+    let nothing = second.as_ref().is_ok_and(|second| second.writes.is_empty() && second.state.has_same_settings(&done.state));
+    tally.hold(Row::Setting, "set again, nothing is written", nothing, || format!("{}: {:?}", about(), second.map(|second| second.writes)));
+}
+
+/// Fields set one by one, in either order, are what they are at once.
+fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
+    if !wishes.iter().all(|wish| matches!(wish, Wish::Field { .. } | Wish::Parameter { .. })) {
+        return;
+    }
+    for turned in [false, true] {
+        let mut order: Vec<&Wish> = wishes.iter().collect();
+        if turned {
+            order.reverse();
+        }
+        let mut state = start.clone();
+        let outcome = order.iter().try_for_each(|wish| {
+            state = configure(part, &state, std::slice::from_ref(*wish), WriteScope::Changed).map_err(|error| error.to_string())?.state;
+            Ok::<(), String>(())
+        });
+        let same = outcome.is_ok() && state.has_same_settings(&done.state) && state.parameters() == done.state.parameters();
+        tally.hold(Row::Setting, "one by one is at once", same, || {
+            format!("{}, turned {turned}: {outcome:?}\n  {state:?}\n  {:?}", about(), done.state)
+        });
+    }
+}
+
+/// The writes lead from the start to the end, and what they say of before and after is so.
+fn writes(part: &Part, start: &State, done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
+    let mut state = start.clone();
+    for write in &done.writes {
+        let Some(register) = part.registers().get(write.register) else { continue };
+        let before = write.before == state.known_register(register);
+        tally.hold(Row::Setting, "before a write", before, || {
+            format!("{}: {} {:?} for {:?}", about(), register.name(), write.before, state.known_register(register))
+        });
+        state.set_register(register, write.after);
+    }
+    for (_, register) in part.registers().entries() {
+        let (one, other) = (state.known_register(register), done.state.known_register(register));
+        let same = one.is_none() || other.is_none() || one == other;
+        tally.hold(Row::State, "registers after the writes", same, || format!("{}: {} {one:?} for {other:?}", about(), register.name()));
+    }
+}
+
+/// What was wished for is what the state then says.
+fn values(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
+    for wish in wishes {
+        let Wish::Field { field, code, .. } = wish else { continue };
+        let Some(model) = part.fields().get(*field) else { continue };
+        if matches!(model.access(), Access::ReadWrite | Access::WriteOnly) {
+            let found = done.state.known_field(model);
+            tally.hold(Row::Setting, "a field that is set", found == Some(*code), || format!("{}: {} {found:?}", about(), model.name()));
+        }
+    }
+    for result in &done.quantities {
+        let value = quantity_value(part, result.quantity, &done.state);
+        let same = value.map(f64::to_bits) == Some(result.value.to_bits());
+        tally.hold(Row::Setting, "a quantity that is set", same, || format!("{}: {value:?} for {}", about(), result.value));
+    }
+}

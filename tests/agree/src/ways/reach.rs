@@ -1,6 +1,65 @@
-//! Which bytes set something: `configure`, at once and one by one, explained the other way round.
+//! What values are possible: what is predicted, held against what frames give.
 
-use super::Tally;
+use yemdo::part::Id;
+use yemdo::review::{Prediction, Proof, predict};
+use yemdo::{Decoder, FrameId, FrameValues, Part, ReadingId, Status};
+
+use super::{Row, Tally};
+use crate::cases;
 use crate::choices::Choices;
-use yemdo::Part;
-pub fn possible(_: &Part, _: &mut Choices<'_>, _: &mut Tally) {}
+
+/// Frames for each frame of the part.
+const FRAMES: usize = 60;
+
+/// Random frames with the settings after a reset.
+pub fn possible(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
+    let predictions: Vec<Option<Prediction>> = part.readings().ids().map(|id| predict(part, id)).collect();
+    let mut decoder = Decoder::new(part);
+    assume(&mut decoder, part);
+    for _ in 0..FRAMES {
+        let each: Vec<(FrameId, Vec<u8>)> = part.frames().ids().map(|frame| (frame, cases::frame(c, part, frame))).collect();
+        for (frame, bytes) in each {
+            held(part, &predictions, &mut decoder, (frame, &bytes), tally);
+        }
+    }
+}
+
+/// What is unknown is 0, or the first of a table that does not have that: as predictions have it.
+fn assume(decoder: &mut Decoder, part: &Part) {
+    for field in part.fields().iter().filter(|field| !decoder.state().knows(field)).collect::<Vec<_>>() {
+        let listed = field.values().is_empty() || field.value(0).is_some();
+        let code = if listed { 0 } else { field.values().first().map_or(0, |row| row.code) };
+        decoder.state_mut().set_field(field, code);
+    }
+}
+
+fn held(part: &Part, predictions: &[Option<Prediction>], decoder: &mut Decoder, (frame, bytes): (FrameId, &[u8]), tally: &mut Tally) {
+    let mut values = FrameValues::new();
+    let Some(model) = part.frames().get(frame).filter(|_| decoder.decode_into(frame, bytes, &mut values).is_ok()) else { return };
+    let shown: Vec<ReadingId> = model.shown().collect();
+    for (place, reading) in shown.into_iter().enumerate() {
+        let Some(prediction) = predictions.get(reading.index()).and_then(Option::as_ref) else { continue };
+        let name = part.readings().get(reading).map_or("", |reading| reading.name());
+        let about = || format!("{} {}: {name}", model.name(), yemdo::to_hex(bytes));
+        // It is told for these settings; a frame may have brought others.
+        let is = |(field, code): &(yemdo::FieldId, i128)| {
+            part.fields().get(*field).is_some_and(|field| decoder.state().known_field(field) == Some(*code))
+        };
+        if !prediction.settings.iter().all(is) {
+            continue;
+        }
+        if let Some(value) = values.value(place) {
+            let inside = prediction.extent.is_some_and(|extent| {
+                let slack = 1e-9 * extent.low.abs().max(extent.high.abs());
+                value >= extent.low - slack && value <= extent.high + slack
+            });
+            tally.hold(Row::Possible, "values are within what is possible", inside, || {
+                format!("{} is {value}, predicted {:?}", about(), prediction.extent)
+            });
+        }
+        if prediction.proof == Proof::Proved && prediction.faults.is_empty() && prediction.may_lack.is_empty() {
+            let faults = values.status(place) == Status::FormulaFault;
+            tally.hold(Row::Possible, "what is proved has no fault", !faults, || format!("{} is at fault", about()));
+        }
+    }
+}
