@@ -69,6 +69,11 @@ pub trait AsyncPort {
         let _ = baud;
         Ok(())
     }
+
+    /// What no bus carries, as [`Port::supply`].
+    fn supply(&mut self, state: &State) {
+        let _ = state;
+    }
 }
 
 impl<P: Port + ?Sized> Port for Box<P> {

@@ -97,6 +97,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
     async fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
         let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
         while let Some(job) = progress.next(&mut self.session)? {
+            self.port.supply(self.session.state());
             if let Err(error) = self.drive(&job).await {
                 progress.failed(&mut self.session, error)?;
             }

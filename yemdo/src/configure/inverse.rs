@@ -220,7 +220,9 @@ pub(super) fn find(
         }
     }
     // A threshold that the reading never reaches is none, whatever the register holds.
-    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range(part, state));
+    let mut then = state.clone();
+    fields.iter().zip(&chosen).for_each(|(field, code)| then.set_field(field, *code));
+    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range(part, &then));
     if let Some((low, high)) = through {
         (best.low, best.high) = (best.low.max(low), best.high.min(high));
     }

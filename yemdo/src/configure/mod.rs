@@ -15,6 +15,7 @@ use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
+use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::model::value::Present;
 use crate::plan::writes::{self, Unreachable};
@@ -218,7 +219,15 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
                 take(part, &mut taken, *field, *code, typed)?;
                 part.fields.get(*field).into_iter().for_each(|model| state.set_field(model, *code));
             }
-            Wish::Parameter { parameter, value, .. } => {
+            Wish::Parameter { parameter, value, typed } => {
+                let other = wishes.iter().find_map(|wish| match wish {
+                    Wish::Parameter { parameter: same, value: other, typed } if same == parameter && other != value => Some(typed),
+                    _ => None,
+                });
+                if let Some(first) = other {
+                    let field = part.parameters.get(*parameter).map_or(String::new(), |parameter| parameter.name.clone());
+                    return Err(ConfigureError::Contradiction { field, first: first.clone(), second: typed.clone() });
+                }
                 // The wish was held against the range when it was read.
                 let _ = state.set_parameter(part, *parameter, *value);
             }
@@ -244,16 +253,30 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
         }
         results.push(found);
     }
-    not_below(part, &state)?;
     let asked: Vec<(FieldId, i128)> = taken.iter().map(|(field, code, _)| (*field, *code)).collect();
     let unstored = asked.iter().copied().filter(|(field, _)| part.is_unstored(*field)).collect();
     let mut writes = writes::writes(part, start, &state, &asked, scope)?;
     // What is unknown cannot be restored.
-    let is_known = |write: &Write| part.registers.get(write.register).is_some_and(|register| state.known_register(register).is_some());
+    let unlocked = writes.clone();
+    let is_known = |write: &Write| {
+        let same = unlocked.iter().filter(|other| other.reason == Some(WriteReason::Unlocks) && other.register == write.register);
+        let mut fields = same.flat_map(|other| &other.sets).filter_map(|(field, _)| part.fields.get(*field));
+        fields.all(|field| state.knows(field))
+    };
     writes.retain(|write| write.reason != Some(WriteReason::Restores) || is_known(write));
+    // A zero does nothing to what a one clears, or sets off.
+    for field in asked.iter().filter_map(|(field, code)| part.fields.get(*field).filter(|_| *code == 0)) {
+        if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
+            match start.known_field(field) {
+                Some(code) => state.set_field(field, code),
+                None => state.forget_field(field),
+            }
+        }
+    }
     for write in &writes {
         part.registers.get(write.register).into_iter().for_each(|register| state.set_register(register, write.after));
     }
+    not_below(part, &state)?;
     let moved = moved(part, start, &state, &results);
     Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
 }

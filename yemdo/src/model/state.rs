@@ -98,6 +98,10 @@ impl State {
             let code = if listed { 0 } else { field.values.first().map_or(0, |row| row.code) };
             state.set_field(field, code);
         }
+        // What is known stays, whatever other fields share its bits.
+        for ((byte, known), before) in state.image.iter_mut().zip(&self.known).zip(&self.image) {
+            *byte = (*byte & !known) | (before & known);
+        }
         state.known.fill(0xFF);
         state
     }

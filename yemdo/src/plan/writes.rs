@@ -1,5 +1,6 @@
 //! Which registers are written, and in which order.
 
+use super::heard::left_by;
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::part::Sheet;
 use crate::model::registers::{Access, Register};
@@ -115,7 +116,7 @@ impl Search<'_> {
             // Ones that do something are done even where the image does not change; zeros do nothing ever.
             let acts = |(field, code): &(FieldId, i128)| *code != 0 && is_action(*field);
             let matters = |(field, code): &(FieldId, i128)| *code != 0 || !is_action(*field);
-            let changed = asked().any(|(field, _)| {
+            let changed = asked().filter(|asked| matters(asked)).any(|(field, _)| {
                 let model = self.part.fields.get(*field);
                 model.is_some_and(|model| self.start.known_field(model) != Some(self.end.field(model)) || !self.start.knows(model))
             });
@@ -141,7 +142,9 @@ impl Search<'_> {
     fn write(&mut self, id: RegisterId, image: &State, reason: Option<WriteReason>, sets: Vec<(FieldId, i128)>) {
         let Some(register) = self.part.registers.get(id) else { return };
         let asked: Vec<FieldId> = self.asked.iter().map(|(field, _)| *field).collect();
-        let (value, after) = value_to_write(self.part, id, image.register(register), &asked);
+        let value = value_to_write(self.part, id, image.register(register), &asked);
+        let (left, clears) = left_by(self.part, register, self.state.register(register), value);
+        let after = left & !clears;
         self.done.push(Write { register: id, before: self.state.known_register(register), value, after, reason, sets });
         self.state.set_register(register, after);
     }
@@ -220,10 +223,10 @@ fn conditions(register: &Register) -> impl Iterator<Item = (FieldId, i128)> {
 }
 
 /// The value to be written so that a register is as wished: reserved bits as the datasheet demands, and no one where
-/// a one would do something that nobody asked for. Also what reads back afterwards.
-pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked: &[FieldId]) -> (u64, u64) {
-    let Some(register) = part.registers.get(index) else { return (0, 0) };
-    let (mut value, mut after) = (wanted, wanted);
+/// a one would do something that nobody asked for.
+pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked: &[FieldId]) -> u64 {
+    let Some(register) = part.registers.get(index) else { return 0 };
+    let mut value = wanted;
     let reset = register.reset.unwrap_or(0);
     // A field that is put together from others stands for those.
     let asked = part.fields.of(asked).fold(0, |mask, field| mask | field.mask_in(register));
@@ -231,7 +234,6 @@ pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked
         let mask = field.mask_in(register);
         if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
             value &= !mask | asked;
-            after &= !mask;
         }
         // What the part alone sets is written as after a reset, whatever was read there last.
         if matches!(field.access, Access::ReadOnly | Access::ClearOnRead) {
@@ -239,9 +241,7 @@ pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked
         }
     }
     for reserved in &register.reserved {
-        let kept = reserved.write.unwrap_or(reset & reserved.mask);
-        value = (value & !reserved.mask) | kept;
-        after = (after & !reserved.mask) | kept;
+        value = (value & !reserved.mask) | reserved.write.unwrap_or(reset & reserved.mask);
     }
-    (value & register.mask(), after & register.mask())
+    value & register.mask()
 }

@@ -7,7 +7,7 @@ use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
 use crate::model::registers::{Numbering, Register};
-use crate::model::state::State;
+use crate::model::state::{Provenance, State};
 use crate::plan::heard::left_by;
 use crate::plan::reads::{ReadPlan, groups};
 use crate::plan::routine::StepPlan;
@@ -241,12 +241,15 @@ impl Runner {
         let mut image = self.state.clone();
         match write.reason {
             Some(WriteReason::Unlocks) if !self.saved.iter().any(|(saved, _)| *saved == write.register) => {
-                self.saved.push((write.register, held));
+                // Of what is known in part, that part can be restored.
+                let known = self.state.provenance(register) != Provenance::Unknown
+                    || part.fields.of(&register.fields).any(|field| self.state.knows(field));
+                self.saved.push((write.register, known.then(|| self.state.register(register))));
             }
             Some(WriteReason::Restores) => {
                 // What nobody knew cannot be restored.
-                let saved = self.saved.iter().find(|(saved, _)| *saved == write.register).and_then(|(_, value)| *value);
-                let Some(saved) = saved.or(held) else { return Ok(()) };
+                let saved = self.saved.iter().find(|(saved, _)| *saved == write.register).map_or(held, |(_, value)| *value);
+                let Some(saved) = saved else { return Ok(()) };
                 image.set_register(register, saved);
             }
             Some(WriteReason::Unlocks) | None => {}
@@ -258,7 +261,9 @@ impl Runner {
             part.fields.get(*field).into_iter().for_each(|field| image.set_field(field, *code));
         }
         let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
-        let (value, after) = value_to_write(&part, write.register, image.register(register), &asked);
+        let value = value_to_write(&part, write.register, image.register(register), &asked);
+        let (left, clears) = left_by(&part, register, self.state.register(register), value);
+        let after = left & !clears;
         let mut next = Vec::new();
         let moves = self.moves(register, after);
         if let Some(transfer) = write_register(&part, self.bus, register, value) {
@@ -271,7 +276,10 @@ impl Runner {
         next.extend(moves.and_then(|moves| moves.baud).map(Work::Baud));
         // From here on it answers as another.
         let moved = moves.and_then(|moves| moves.unit).map_or_else(|| part.clone(), |unit| part.clone().with_unit(unit));
-        if verify && let Some(transfers) = read_registers(&moved, self.bus, &[register]) {
+        if verify
+            && register.access.is_readable()
+            && let Some(transfers) = read_registers(&moved, self.bus, &[register])
+        {
             let back = moves.map(|moves| self.before(moves));
             let then = Then::Compare { register: write.register, before: held, written: value, back };
             next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));

@@ -267,7 +267,11 @@ pub static REGISTER: KeyTable = KeyTable {
             Takes::Names,
             "An array, in place of `count`: for each of them what stands behind its name, such as `[\"x\", \"y\", \"z\"]`.",
         ),
-        may("every", Takes::Integer, "For an array, the addresses from one to the next."),
+        may(
+            "every",
+            Takes::Integer,
+            "For an array, the addresses from one to the next; default: as many as it has bytes, over Modbus words.",
+        ),
         may("field", Takes::Named(&FIELD), "Its fields."),
         may("reserved", Takes::TableOrList(&RESERVED), "Bits that are nobody's."),
         MEANS,

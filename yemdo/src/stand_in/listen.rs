@@ -108,6 +108,13 @@ impl StandIn {
 
     /// How many bytes of a transfer are sent to the part, and what it says behind them.
     fn spi_now(&mut self, now: u64, out: &[u8], spi: &Spi) -> (usize, Vec<u8>) {
+        // What was asked for before is only clocked out now.
+        if self.asked.is_some()
+            && out.iter().all(|byte| *byte == 0)
+            && let Some(Reaction::Answer(data)) = self.commanded(now, &[], out.len().saturating_sub(spi.dummy))
+        {
+            return (spi.dummy, data);
+        }
         // A frame that is asked for by the first bytes; the longest command first.
         let mut asked: Vec<(usize, usize)> = self.exchanges().map(|(command, read)| (command.len(), read)).collect();
         asked.sort_unstable();
@@ -115,6 +122,10 @@ impl StandIn {
             let (Some(command), true) = (out.get(..length), out.len() > length) else { continue };
             let behind = out.len() - length - spi.dummy.min(out.len() - length);
             if behind < read && length > 0 {
+                continue;
+            }
+            // What is only clocked out is not asked for where a register is.
+            if length == 0 && self.names_register(Bus::Spi, out, 0) {
                 continue;
             }
             if let Some(Reaction::Answer(data)) = self.commanded(now, command, behind) {
@@ -208,15 +219,23 @@ impl StandIn {
         None
     }
 
+    /// Whether bytes write to a register, or read one. Over SPI all bytes of the transfer are here, those that come back too.
+    fn names_register(&self, bus: Bus, sent: &[u8], receive: usize) -> bool {
+        let Some(wire) = self.part.buses.wire(bus) else { return false };
+        let head = self.part.buses.spi.as_ref().filter(|_| bus == Bus::Spi).map_or(0, |spi| spi.pointer as usize / 8 + spi.dummy);
+        let clocked = sent.split_at_checked(head).filter(|(head, rest)| !head.is_empty() && !rest.is_empty() && receive == 0);
+        let read = clocked.map(|(head, rest)| wire.received(head, rest.len()));
+        [Some(wire.received(sent, receive)), read].into_iter().flatten().any(|received| match received {
+            Ok(Received::Write { address, .. } | Received::Read { address, .. }) => self.register_at(address).1.is_some(),
+            _ => false,
+        })
+    }
+
     /// What no register holds is told to the part by the commands themselves: it is as the bytes say, where they make sense so.
     fn understand(&mut self, sent: &[u8], receive: usize) {
         let part = self.part.clone();
         // What names a register is no command with other values.
-        let names_register = |bus: Bus| match part.buses.wire(bus).map(|wire| wire.received(sent, receive)) {
-            Some(Ok(Received::Write { address, .. } | Received::Read { address, .. })) => self.register_at(address).1.is_some(),
-            _ => false,
-        };
-        if part.buses.all().any(names_register) {
+        if part.buses.all().any(|bus| self.names_register(bus, sent, receive)) {
             return;
         }
         let own = part.frames.iter().flat_map(|frame| exchanges_of(&frame.origin)).map(|exchange| &exchange.command);

@@ -13,6 +13,7 @@ use crate::model::input::{Input, inputs};
 use crate::model::operation::Alert;
 use crate::model::part::Sheet;
 use crate::model::reading::Condition;
+use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::{Eval, Present};
@@ -213,11 +214,24 @@ fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
     }
 }
 
+/// Whether a code is a field that a client sets, and not the part.
+fn set_by_client(part: &Sheet, code: CodeId) -> bool {
+    let field = part.codes.get(code).and_then(|code| code.field);
+    let Some(model) = field.and_then(|field| part.fields.get(field)) else { return false };
+    let reported =
+        field.is_some_and(|field| part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable())));
+    model.access == Access::ReadWrite && !reported
+}
+
 /// Which code each reading is put into: those with one code first, each code once.
 fn solve_order(part: &Sheet, id: FrameId, frame: &Frame) -> Vec<(ReadingId, CodeId, Eval)> {
     let own = |reading: ReadingId| -> Vec<CodeId> {
         let codes = part.readings.get(reading).map_or(&[] as &[CodeId], |reading| &reading.codes);
-        codes.iter().copied().filter(|code| part.codes.get(*code).is_some_and(|code| code.frame == id)).collect()
+        codes
+            .iter()
+            .copied()
+            .filter(|code| part.codes.get(*code).is_some_and(|code| code.frame == id) && !set_by_client(part, *code))
+            .collect()
     };
     let mut readings: Vec<(ReadingId, Vec<CodeId>)> = frame.readings.iter().map(|reading| (*reading, own(*reading))).collect();
     // What is a reading comes before what readings share.
@@ -242,13 +256,20 @@ fn flags<'f>(part: &Sheet, id: FrameId, frame: &Frame, solved: &[CodeId], formul
     let mut found = Vec::new();
     for input in formulas.flat_map(inputs) {
         let flag = match input {
-            Input::Code(code) if !solved.contains(&code) && part.codes.get(code).is_some_and(|code| code.frame == id) => Flag::Code(code),
+            Input::Code(code) if !solved.contains(&code) && part.codes.get(code).is_some_and(|code| code.frame == id) => {
+                // What the client sets is no flag of the part's.
+                if set_by_client(part, code) {
+                    continue;
+                }
+                Flag::Code(code)
+            }
             Input::Field(field) => {
                 // A field that comes with the frame is a code of it.
                 let is_it = |code: &&CodeId| part.codes.get(**code).is_some_and(|code| code.field == Some(field));
                 let own = part.fields.get(field).is_some_and(|field| !field.access.is_writable());
                 let reported = part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable()));
                 match frame.codes.iter().find(is_it) {
+                    Some(code) if set_by_client(part, *code) => continue,
                     Some(code) => Flag::Code(*code),
                     None if own || reported => Flag::Field(field),
                     None => continue,

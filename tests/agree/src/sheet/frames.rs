@@ -11,7 +11,7 @@ impl Gen<'_, '_> {
     pub(super) fn frame(&mut self) {
         let name = self.names.fresh(self.c);
         let mut table = Table::new();
-        let registers = !self.registers.is_empty() && self.c.chance(45);
+        let registers = self.registers.iter().any(|register| register.3 != "write-only") && self.c.chance(45);
         let mut held = Vec::new();
         let length = if registers {
             self.of_registers(&mut table, &mut held)
@@ -66,9 +66,11 @@ impl Gen<'_, '_> {
     }
 
     fn of_registers(&mut self, table: &mut Table, held: &mut Vec<String>) -> usize {
-        let count = 1 + self.c.below(self.registers.len().min(3));
-        let start = self.c.below(self.registers.len() - count + 1);
-        let list: Vec<(String, u32, u32, &str)> = self.registers[start..start + count].to_vec();
+        let readable: Vec<(String, u32, u32, &str)> =
+            self.registers.iter().filter(|register| register.3 != "write-only").cloned().collect();
+        let count = 1 + self.c.below(readable.len().min(3));
+        let start = self.c.below(readable.len() - count + 1);
+        let list = readable[start..start + count].to_vec();
         held.extend(list.iter().map(|(name, ..)| name.clone()));
         let names: Vec<&str> = list.iter().map(|(name, ..)| name.as_str()).collect();
         let text = if count > 1 && self.c.chance(30) && self.follow(&list) {
@@ -129,14 +131,19 @@ impl Gen<'_, '_> {
     fn command(&mut self, least: usize) -> Vec<Value> {
         let count = least + self.c.below(3);
         let mut bytes: Vec<Value> = (0..count).map(|_| Value::Hex(0x80 | self.c.bits(7))).collect();
+        // No two commands begin alike, and none as an access to a register.
+        if let Some(first) = bytes.first_mut() {
+            *first = Value::Hex(0xC0 | self.commands & 0x3F);
+            self.commands += 1;
+        }
         // One that follows from a setting.
         let settings: Vec<Input> =
             self.fields.iter().filter(|field| field.unstored && field.bounds.1 <= 15).map(|field| Input::int(&field.text, 0, 15)).collect();
-        if count > 0
+        if count > 1
             && self.c.chance(60)
             && let Some(setting) = self.c.any(&settings)
         {
-            let at = self.c.below(count);
+            let at = 1 + self.c.below(count - 1);
             bytes[at] = Value::Text(format!("{} << {} | {}", setting.text, self.c.below(4), self.c.below(8)));
         }
         bytes
@@ -174,7 +181,9 @@ impl Gen<'_, '_> {
         }
         let read = self.c.within(1, 12);
         table.put("read", read);
-        let least = usize::from(!self.frames.is_empty());
+        // A part that just answers is told from one that is asked for a register over I2C alone.
+        let told = !self.frames.is_empty() || (!self.registers.is_empty() && matches!(self.bus, Bus::Spi | Bus::I2cAndSpi));
+        let least = usize::from(told);
         if least > 0 || self.c.chance(70) {
             let command = self.command(1);
             let fixed: Option<Vec<String>> =

@@ -125,6 +125,8 @@ struct Gen<'g, 'b> {
     element_registers: Vec<(String, &'static str)>,
     reserved: Vec<Table>,
     conditional: bool,
+    /// Commands so far.
+    commands: u64,
     fields: Vec<FieldInfo>,
     /// Fields that something names: they stay the only ones of their names.
     named: Vec<String>,
@@ -155,6 +157,7 @@ pub fn random(c: &mut Choices<'_>) -> String {
         element_registers: Vec::new(),
         reserved: Vec::new(),
         conditional: false,
+        commands: 0,
         fields: Vec::new(),
         named: Vec::new(),
         arrays: Vec::new(),

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, Waker};
 
 use yemdo::bus::{Bus, Transfer};
-use yemdo::part::{Access, Action};
+use yemdo::part::{Access, Action, Origin};
 use yemdo::routine::{Operation, Runner};
 use yemdo::stand_in::{Rule, StandIn};
 use yemdo::{Part, RoutineId};
@@ -88,6 +88,10 @@ impl AsyncPort for Awaited {
     async fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
         Port::line(&mut self.0, high, within)
     }
+
+    fn supply(&mut self, state: &yemdo::State) {
+        Port::supply(&mut self.0, state);
+    }
 }
 
 fn now<T>(future: impl Future<Output = T>) -> T {
@@ -130,7 +134,7 @@ fn deed(part: &Part, c: &mut Choices<'_>) -> Deed {
     }
 }
 
-/// A routine that depends on nothing that the part answers does as its dry run says.
+/// A routine that depends on nothing that the part answers does as its dry run says. (What is read decides over what is written later.)
 fn dry(part: &Part, bus: Bus, routine: RoutineId, tally: &mut Tally) {
     let Some(model) = part.routines().get(routine).filter(|_| steady(part, routine, 0)) else { return };
     let Ok(runner) = Runner::new(part, routine, yemdo::State::reset(part)).and_then(|runner| runner.on_bus(bus, None)) else { return };
@@ -161,7 +165,11 @@ fn steady(part: &Part, routine: RoutineId, depth: usize) -> bool {
                 step.when.is_none()
                     && step.retry == 0
                     && match &step.action {
-                        Action::Poll { .. } => false,
+                        Action::Poll { .. } | Action::ReadRegisters(_) | Action::Expect(_) => false,
+                        Action::ReadFrame(frame) => {
+                            let origin = part.frames().get(*frame).map(|frame| frame.origin());
+                            !matches!(origin, Some(Origin::Registers(_)))
+                        }
                         Action::Run(other) => steady(part, *other, depth + 1),
                         _ => true,
                     }
@@ -184,7 +192,8 @@ fn state(part: &Part, bus: Bus, deeds: &[Deed], tally: &mut Tally) {
                 format!("{deed:?} over {}: {} is {held:?}, known as {known}; {deeds:?}", bus.key(), register.name())
             });
         }
-        let wrong = |rule: Rule| matches!(rule, Rule::Locked | Rule::ReadOnly | Rule::UnknownRegister | Rule::ReservedBits | Rule::WriteOnly);
+        let wrong =
+            |rule: Rule| matches!(rule, Rule::Locked | Rule::ReadOnly | Rule::UnknownRegister | Rule::ReservedBits | Rule::WriteOnly);
         let remark = rig.verdict().into_iter().map(|(_, remark)| remark).find(|remark| wrong(remark.rule));
         tally.hold(Row::Bus, "what the part does not take", remark.is_none() || matches!(deed, Deed::Run(_)), || {
             format!("{deed:?} over {}: {remark:?}; {deeds:?}", bus.key())
@@ -197,7 +206,8 @@ fn state(part: &Part, bus: Bus, deeds: &[Deed], tally: &mut Tally) {
 fn both(part: &Part, bus: Bus, deeds: &[Deed], fails: Option<u64>, tally: &mut Tally) {
     let (Some((port, _)), Some((other, _))) = (Logged::new(part, bus, fails), Logged::new(part, bus, fails)) else { return };
     let (log, other_log) = (Arc::clone(&port.log), Arc::clone(&other.log));
-    let (Ok(mut device), Ok(mut awaited)) = (Device::new(port, part.clone(), bus), AsyncDevice::new(Awaited(other), part.clone(), bus)) else {
+    let (Ok(mut device), Ok(mut awaited)) = (Device::new(port, part.clone(), bus), AsyncDevice::new(Awaited(other), part.clone(), bus))
+    else {
         return;
     };
     for deed in deeds {
@@ -214,7 +224,12 @@ fn both(part: &Part, bus: Bus, deeds: &[Deed], fails: Option<u64>, tally: &mut T
         .map_err(|error| error.to_string());
         let same = *log.lock().unwrap() == *other_log.lock().unwrap() && one == two;
         tally.hold(Row::Bus, "blocking and async", same, || {
-            format!("{deed:?} over {} with {fails:?}: {one:?} {two:?}\n  {:?}\n  {:?}", bus.key(), log.lock().unwrap(), other_log.lock().unwrap())
+            format!(
+                "{deed:?} over {} with {fails:?}: {one:?} {two:?}\n  {:?}\n  {:?}",
+                bus.key(),
+                log.lock().unwrap(),
+                other_log.lock().unwrap()
+            )
         });
         let same = device.state().has_same_settings(awaited.state());
         tally.hold(Row::State, "blocking and async", same, || format!("{deed:?} over {} with {fails:?}", bus.key()));

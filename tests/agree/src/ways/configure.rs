@@ -1,7 +1,7 @@
 //! Which bytes set something: at once, one by one, a second time, and read back.
 
-use yemdo::configure::{Configuration, Wish, WriteScope, configure, quantity_value};
-use yemdo::part::Access;
+use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure, quantity_value};
+use yemdo::part::{Access, Register};
 use yemdo::{Part, State};
 
 use super::decode::decoder;
@@ -15,7 +15,13 @@ const ROUNDS: usize = 8;
 /// Random wishes from random states.
 pub fn settings(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     for _ in 0..ROUNDS {
-        let start = decoder(part, c).state().clone();
+        let mut start = decoder(part, c).state().clone();
+        if c.chance(50) {
+            // All of it is known.
+            for register in part.registers().iter().filter(|register| start.known_register(register).is_none()).collect::<Vec<_>>() {
+                start.set_register(register, start.register(register));
+            }
+        }
         let typed = cases::wishes(c, part, 4);
         let wishes: Vec<Wish> = typed.iter().filter_map(|typed| Wish::parse(part, typed).ok()).collect();
         let Ok(done) = configure(part, &start, &wishes, WriteScope::Changed) else { continue };
@@ -38,13 +44,15 @@ fn again(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, 
         return;
     }
     let second = configure(part, &done.state, wishes, WriteScope::Changed);
-    let nothing = second.as_ref().is_ok_and(|second| second.writes.is_empty() && second.state.has_same_settings(&done.state));
+    let nothing = second.as_ref().is_ok_and(|second| second.writes.is_empty());
     tally.hold(Row::Setting, "set again, nothing is written", nothing, || format!("{}: {:?}", about(), second.map(|second| second.writes)));
 }
 
 /// Fields set one by one, in either order, are what they are at once.
 fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
-    if !wishes.iter().all(|wish| matches!(wish, Wish::Field { .. } | Wish::Parameter { .. })) {
+    // What is unknown cannot be restored, so that what is left depends on the order.
+    let known = part.registers().iter().all(|register| start.known_register(register).is_some());
+    if !known || !wishes.iter().all(|wish| matches!(wish, Wish::Field { .. } | Wish::Parameter { .. })) {
         return;
     }
     for turned in [false, true] {
@@ -54,10 +62,19 @@ fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration,
         }
         let mut state = start.clone();
         let outcome = order.iter().try_for_each(|wish| {
-            state = configure(part, &state, std::slice::from_ref(*wish), WriteScope::Changed).map_err(|error| error.to_string())?.state;
-            Ok::<(), String>(())
+            state = configure(part, &state, std::slice::from_ref(*wish), WriteScope::Changed)?.state;
+            Ok::<(), ConfigureError>(())
         });
-        let same = outcome.is_ok() && state.has_same_settings(&done.state) && state.parameters() == done.state.parameters();
+        // What is possible at once need not be so on the way there.
+        if matches!(outcome, Err(ConfigureError::Below { .. })) {
+            continue;
+        }
+        // Of bits that are unknown, one way may say more than the other.
+        let alike = |register: &Register| {
+            let (one, other) = (state.known_register(register), done.state.known_register(register));
+            one.is_none() || other.is_none() || one == other
+        };
+        let same = outcome.is_ok() && part.registers().iter().all(alike) && state.parameters() == done.state.parameters();
         tally.hold(Row::Setting, "one by one is at once", same, || {
             format!("{}, turned {turned}: {outcome:?}\n  {state:?}\n  {:?}", about(), done.state)
         });

@@ -2,7 +2,7 @@
 
 use yemdo::part::Id;
 use yemdo::review::{Prediction, Proof, predict};
-use yemdo::{Decoder, FrameId, FrameValues, Part, ReadingId, Status};
+use yemdo::{Decoder, FrameId, FrameValues, Part, ReadingId, State, Status};
 
 use super::{Row, Tally};
 use crate::cases;
@@ -14,12 +14,19 @@ const FRAMES: usize = 60;
 /// Random frames with the settings after a reset.
 pub fn possible(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     let predictions: Vec<Option<Prediction>> = part.readings().ids().map(|id| predict(part, id)).collect();
+    // A field that comes with a frame is not told by settings alone.
+    if part.frames().iter().any(|frame| matches!(frame.origin(), yemdo::part::Origin::Registers(_))) {
+        return;
+    }
     let mut decoder = Decoder::new(part);
     assume(&mut decoder, part);
+    let start = decoder.state().clone();
     for _ in 0..FRAMES {
         let each: Vec<(FrameId, Vec<u8>)> = part.frames().ids().map(|frame| (frame, cases::frame(c, part, frame))).collect();
         for (frame, bytes) in each {
-            held(part, &predictions, &mut decoder, (frame, &bytes), tally);
+            held(part, &predictions, &mut decoder, &start, (frame, &bytes), tally);
+            // It is told for these settings; a frame may have brought others.
+            decoder.adopt(&start);
         }
     }
 }
@@ -33,7 +40,14 @@ fn assume(decoder: &mut Decoder, part: &Part) {
     }
 }
 
-fn held(part: &Part, predictions: &[Option<Prediction>], decoder: &mut Decoder, (frame, bytes): (FrameId, &[u8]), tally: &mut Tally) {
+fn held(
+    part: &Part,
+    predictions: &[Option<Prediction>],
+    decoder: &mut Decoder,
+    start: &State,
+    (frame, bytes): (FrameId, &[u8]),
+    tally: &mut Tally,
+) {
     let mut values = FrameValues::new();
     let Some(model) = part.frames().get(frame).filter(|_| decoder.decode_into(frame, bytes, &mut values).is_ok()) else { return };
     let shown: Vec<ReadingId> = model.shown().collect();
@@ -41,11 +55,7 @@ fn held(part: &Part, predictions: &[Option<Prediction>], decoder: &mut Decoder, 
         let Some(prediction) = predictions.get(reading.index()).and_then(Option::as_ref) else { continue };
         let name = part.readings().get(reading).map_or("", |reading| reading.name());
         let about = || format!("{} {}: {name}", model.name(), yemdo::to_hex(bytes));
-        // It is told for these settings; a frame may have brought others.
-        let is = |(field, code): &(yemdo::FieldId, i128)| {
-            part.fields().get(*field).is_some_and(|field| decoder.state().known_field(field) == Some(*code))
-        };
-        if !prediction.settings.iter().all(is) {
+        if !decoder.state().has_same_settings(start) {
             continue;
         }
         if let Some(value) = values.value(place) {

@@ -2,6 +2,7 @@
 
 use super::Resolver;
 use super::fields::{Tables, tables};
+use crate::bus::Bus;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::Id;
 use crate::ground::text::Span;
@@ -98,7 +99,9 @@ impl Resolver {
         }
         let at = self.register_address(register);
         let copies = register.copies() as u32;
-        let every = register.every.map_or(bytes as u32, |every| every.value);
+        // Addresses over Modbus are those of words.
+        let wide = if self.part.buses.all().eq([Bus::Modbus]) { bytes.div_ceil(2) } else { bytes };
+        let every = register.every.map_or(wide as u32, |every| every.value);
         if let Some(expected) = (0..copies).find_map(|copy| self.does_not_fit(at.saturating_add(copy.saturating_mul(every)))) {
             let typed = register.at.value;
             let problem =
