@@ -38,10 +38,19 @@ fn compiled(from: u64, count: u64) {
     let frames: u64 = outcomes.iter().map(|(_, outcome)| if let Outcome::Agrees(frames) = outcome { *frames } else { 0 }).sum();
     let agree = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::Agrees(_))).count();
     println!("{count} sheets in C, {agree} agree with the decoder over {frames} frames");
-    for (seed, outcome) in outcomes.iter().filter(|(_, outcome)| !matches!(outcome, Outcome::Agrees(_))) {
+    let wrong = |outcome: &Outcome| matches!(outcome, Outcome::Differs(_) | Outcome::NotCompiled(_));
+    println!(
+        "  {} are not emitted, and why is said",
+        outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::NotEmitted(_))).count()
+    );
+    for (seed, outcome) in outcomes.iter().filter(|(_, outcome)| wrong(outcome)) {
         println!("  seed {seed}: {outcome:?}");
     }
-    println!("files of those that differ: {}", folder.display());
+    if outcomes.iter().any(|(_, outcome)| wrong(outcome)) {
+        println!("files of those that differ: {}", folder.display());
+        std::process::exit(1);
+    }
+    let _ = std::fs::remove_dir_all(&folder);
 }
 
 fn main() {

@@ -230,12 +230,15 @@ impl Session {
         let mut frames = Vec::new();
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
+        // What was written after a frame was read is newer than what the frame says.
+        let now = self.state().clone();
         for (id, bytes) in std::mem::take(&mut self.last) {
             if !self.kept.contains(&id) {
                 let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
                 frames.push((decoded, bytes));
             }
         }
+        self.decoder.adopt(&now);
         Ok(Measurement { frames })
     }
 

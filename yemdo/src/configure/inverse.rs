@@ -79,6 +79,13 @@ impl Codes {
         }
     }
 
+    fn has(&self, code: i128) -> bool {
+        match self {
+            Codes::Run(low, high) => (*low..=*high).contains(&code),
+            Codes::List(codes) => codes.contains(&code),
+        }
+    }
+
     fn at(&self, index: usize) -> i128 {
         match self {
             Codes::Run(low, _) => low + index as i128,
@@ -166,7 +173,8 @@ pub(super) fn find(
         (&[first, second], [some, others]) if count <= MOST_TRIED => {
             // As they are now comes first, so that what needs no change is not changed.
             let now = [state.field(first), state.field(second)];
-            if let Some(value) = values.at(&[(first, now[0]), (second, now[1])]) {
+            let possible = some.has(now[0]) && others.has(now[1]);
+            if let Some(value) = values.at(&[(first, now[0]), (second, now[1])]).filter(|_| possible) {
                 best.see(value, &now);
                 best.present = Some(now.to_vec());
             }

@@ -217,7 +217,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
         match wish {
             Wish::Field { field, code, typed } => {
                 take(part, &mut taken, *field, *code, typed)?;
-                part.fields.get(*field).into_iter().for_each(|model| state.set_field(model, *code));
+                set(part, &mut state, *field, *code);
             }
             Wish::Parameter { parameter, value, typed } => {
                 let other = wishes.iter().find_map(|wish| match wish {
@@ -249,7 +249,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
         let found = found.map_err(|error| error.fitting(part, index, value, &state, &held))?;
         for (field, code) in &found.codes {
             take(part, &mut taken, *field, *code, typed)?;
-            part.fields.get(*field).into_iter().for_each(|model| state.set_field(model, *code));
+            set(part, &mut state, *field, *code);
         }
         results.push(found);
     }
@@ -279,6 +279,13 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     not_below(part, &state)?;
     let moved = moved(part, start, &state, &results);
     Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
+}
+
+/// A field gets a code. What has it already keeps its bits: some codes can be written in two ways.
+fn set(part: &Sheet, state: &mut State, field: FieldId, code: i128) {
+    if let Some(model) = part.fields.get(field).filter(|model| state.known_field(model) != Some(code)) {
+        state.set_field(model, code);
+    }
 }
 
 fn take(part: &Sheet, taken: &mut Taken, field: FieldId, code: i128, typed: &str) -> Result<(), ConfigureError> {
@@ -326,7 +333,7 @@ fn compute_fields(
             return Err(ConfigureError::DoesNotFit { field: field.name.clone(), value, bounds: field.bounds() });
         };
         take(part, taken, index, code, wish.typed())?;
-        state.set_field(field, code);
+        set(part, state, index, code);
         computed.push((index, code, value));
     }
     Ok(computed)

@@ -128,8 +128,11 @@ impl StandIn {
             if length == 0 && self.names_register(Bus::Spi, out, 0) {
                 continue;
             }
-            if let Some(Reaction::Answer(data)) = self.commanded(now, command, behind) {
-                return (length + spi.dummy, data);
+            match self.commanded(now, command, behind) {
+                Some(Reaction::Answer(data)) => return (length + spi.dummy, data),
+                // A part that is busy says nothing over SPI.
+                Some(_) => return (out.len(), Vec::new()),
+                None => {}
             }
         }
         if let Some(Reaction::Answer(_)) = self.commanded(now, out, 0) {

@@ -20,7 +20,7 @@ impl Gen<'_, '_> {
         } else {
             self.of_bytes(&mut table)
         };
-        let bits = matches!(table.get("coils").or(table.get("discrete")), Some(_));
+        let bits = table.get("coils").or(table.get("discrete")).is_some();
         let mut info = FrameInfo { name: name.clone(), codes: Vec::new(), keep: false, arrays: Vec::new(), registers: held };
         let checked = if bits || registers { 0 } else { self.check(&mut table, length) };
         if bits {

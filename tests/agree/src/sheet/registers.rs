@@ -226,7 +226,7 @@ impl Gen<'_, '_> {
                     self.reserved.push(reserved);
                 }
                 1 => {}
-                2 if run >= 2 && run % 2 == 0 && elements.is_none() => {
+                2 if run >= 2 && run.is_multiple_of(2) && elements.is_none() => {
                     self.array_of_fields(register, &mut table, (high, low), access);
                 }
                 _ => {
@@ -312,7 +312,7 @@ impl Gen<'_, '_> {
         info.readable = !matches!(own, "write-only" | "reserved");
         info.action = matches!(own, "self-clearing" | "write-1-to-clear");
         info.plain &= own == "read-write" || own == "read-only";
-        self.notes(&mut table, false);
+        self.notes(&mut table, true);
         match elements {
             None => {
                 if is_twin {

@@ -77,7 +77,7 @@ impl Gen<'_, '_> {
             0 => format!("{} == {}", input.text, input.bounds.0.clamp(-1000, 1000)),
             1 => input.text,
             _ => {
-                format!("!({})", Formulas { inputs: &[input.clone()], curves: &[] }.truth(self.c, 0).replace("0.", "1."))
+                format!("!({})", Formulas { inputs: std::slice::from_ref(&input), curves: &[] }.truth(self.c, 0).replace("0.", "1."))
                     + &format!(" || {} == 1", input.text)
             }
         })

@@ -1,7 +1,7 @@
 //! Which bytes set something: at once, one by one, a second time, and read back.
 
 use yemdo::configure::{Configuration, ConfigureError, Wish, WriteScope, configure, quantity_value};
-use yemdo::part::{Access, Register};
+use yemdo::part::{Access, Field, Register};
 use yemdo::{Part, State};
 
 use super::decode::decoder;
@@ -40,7 +40,8 @@ fn again(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, 
         let access = part.fields().get(*field).map(|field| field.access());
         !matches!(access, Some(Access::ReadWrite | Access::WriteOnly))
     };
-    if wishes.iter().any(acts) {
+    let defined = |field: &Field| done.state.known_field(field).is_none_or(|code| field.values().is_empty() || field.value(code).is_some());
+    if wishes.iter().any(acts) || !part.fields().iter().all(defined) {
         return;
     }
     let second = configure(part, &done.state, wishes, WriteScope::Changed);

@@ -56,6 +56,9 @@ pub fn meaning(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     batch(part, c, tally);
 }
 
+/// The bytes of a frame that count, with how many came, or why it is refused.
+type Accepted = Result<(Vec<u8>, usize), Refusal>;
+
 struct Ways {
     start: Decoder,
     single: Decoder,
@@ -174,7 +177,7 @@ impl Ways {
         &self,
         part: &Part,
         frame: FrameId,
-        (bytes, whole): (&[u8], &Result<(Vec<u8>, usize), Refusal>),
+        (bytes, whole): (&[u8], &Accepted),
         (decoded, columns): (&Decoded, &Columns),
         tally: &mut Tally,
     ) {
