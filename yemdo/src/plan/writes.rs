@@ -141,7 +141,7 @@ impl Search<'_> {
     /// Writes a register as an image has it.
     fn write(&mut self, id: RegisterId, image: &State, reason: Option<WriteReason>, sets: Vec<(FieldId, i128)>) {
         let Some(register) = self.part.registers.get(id) else { return };
-        let asked: Vec<FieldId> = self.asked.iter().map(|(field, _)| *field).collect();
+        let asked: Vec<FieldId> = sets.iter().map(|(field, _)| *field).collect();
         let value = value_to_write(self.part, id, image.register(register), &asked);
         let (left, clears) = left_by(self.part, register, self.state.register(register), value);
         let after = left & !clears;

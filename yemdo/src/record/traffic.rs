@@ -19,7 +19,7 @@ use crate::model::frame::Origin;
 use crate::model::ids::{FrameId, RegisterId};
 use crate::model::operation::Action;
 use crate::model::part::{Part, Sheet};
-use crate::model::registers::{Access, Numbering, Register};
+use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
 use crate::model::value::Present;
 use crate::plan::heard::{left_by, register_at, understood};
@@ -205,9 +205,9 @@ impl TrafficFrames {
             Ok(Received::Write { address, data }) if self.register(address).is_some() => self.written(traffic, address, &data),
             Ok(Received::Read { address, .. }) if self.register(address).is_some() => {
                 let data = traffic.outcome.as_ref().ok().and_then(|answer| wire.data(transfer, answer).ok()).map(<[u8]>::to_vec);
-                self.walk(address, &data.unwrap_or_default(), |part, state, register, value| {
-                    // What a part reports, and what it clears, is no setting; a frame of the registers takes it from its bytes.
-                    if part.fields.of(&register.fields).all(|field| field.access == Access::ReadWrite) {
+                self.walk(address, &data.unwrap_or_default(), |_, state, register, value| {
+                    // What a part alone reports is no setting; a frame of such registers takes it from its bytes.
+                    if register.access.is_writable() {
                         state.read_register(register, value);
                     }
                 });

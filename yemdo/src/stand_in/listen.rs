@@ -198,7 +198,7 @@ impl StandIn {
         if sent.is_empty() {
             return None;
         }
-        self.understand(sent, receive);
+        self.understand(now, sent, receive);
         for (id, frame) in part.frames.entries() {
             for (at, exchange) in exchanges_of(&frame.origin).enumerate() {
                 if exchange.command.is_empty() || exchange.command.now(&self.present()).ok().as_deref() != Some(sent) {
@@ -235,7 +235,7 @@ impl StandIn {
     }
 
     /// What no register holds is told to the part by the commands themselves: it is as the bytes say, where they make sense so.
-    fn understand(&mut self, sent: &[u8], receive: usize) {
+    fn understand(&mut self, now: u64, sent: &[u8], receive: usize) {
         let part = self.part.clone();
         // What names a register is no command with other values.
         if part.buses.all().any(|bus| self.names_register(bus, sent, receive)) {
@@ -249,6 +249,7 @@ impl StandIn {
         if let Some(state) = found.first().filter(|_| !found.iter().any(as_is)) {
             self.state.adopt(state);
             self.current.fill(None);
+            self.advance(now);
         }
     }
 
