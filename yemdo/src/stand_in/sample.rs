@@ -18,6 +18,7 @@ use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::{Eval, Present};
 use crate::plan::accept;
+use crate::plan::judge::judged;
 
 /// How the bytes of one frame are made.
 #[derive(Clone, Debug)]
@@ -76,8 +77,16 @@ impl Recipe {
             |condition: &&&Condition| inputs(&condition.formula).any(|input| flags.iter().any(|flag| is_flag(part, *flag, input)));
         let decided: Vec<&Condition> = conditions.iter().filter(decided).copied().collect();
         let truth = |present: &Present<'_>, formula: &Formula| present.compute(formula).is_ok_and(|value| value != 0.0);
-        // The first condition that holds decides.
-        let status = |present: &Present<'_>| decided.iter().find(|condition| truth(present, &condition.formula)).map(|found| found.status);
+        // Of those that hold, the one that a decoder would tell.
+        let status = |present: &Present<'_>| {
+            let holding: Vec<(usize, Status)> = decided
+                .iter()
+                .enumerate()
+                .filter(|(_, condition)| truth(present, &condition.formula))
+                .map(|(at, condition)| (at, condition.status))
+                .collect();
+            Some(judged(holding.into_iter(), false).0).filter(|status| *status != Status::Ok)
+        };
         let polled = |present: &Present<'_>| poll.is_none_or(|poll| truth(present, poll));
         let scene = held.scene(id, recipe.base.clone());
         recipe.ready = scene.flags_with(&flags, &|present| status(present).is_none() && polled(present)).unwrap_or_default();
