@@ -1,6 +1,6 @@
-//! One state of a part: what was told is known everywhere, what was not is unknown, and recordings and stand-ins know what was said to them.
+//! One state of a part: settings reach every consumer, unset registers stay unknown, and recordings and stand-ins follow their traffic.
 
-#![allow(clippy::unwrap_used, missing_docs)] // a test ends at what is wrong
+#![allow(clippy::unwrap_used, missing_docs)] // a test stops at the first mistake
 
 use std::fs;
 use std::path::Path;
@@ -88,7 +88,7 @@ fn a_recording_tells_what_was_set() {
     };
     assert_eq!(values[1..], [by_hand(0x8604), by_hand(0x8204)]);
     assert!(values[0] != values[1] && values[1] != values[2], "{values:?}");
-    // What a command says is set by it: far and 7, then near and 40. Another part's traffic says nothing, nor does a write that failed.
+    // Commands carry settings: far and 7, then near and 40. Traffic of another part and failed writes are ignored.
     let lines = [
         "0.1 i2c 0x2D W 93 08 02 R 2 = 00 10",
         "0.2 i2c 0x2D W 93 20 07 R 2 = 00 10",
@@ -126,7 +126,7 @@ fn what_was_never_told_is_unknown() {
     assert_eq!((outcome.readings[1].value, outcome.readings[1].status), (None, Status::FormulaFault));
     let why = decoder.reason(part.frame("PULL").unwrap(), &[0, 1], part.reading("lead").unwrap(), Status::FormulaFault).unwrap();
     assert!(why.ends_with("LEAD is unknown"), "{why}");
-    // Set one after the other or at once: the same, and what is set is known.
+    // Setting one by one or all at once gives the same known state.
     let mut state = State::reset(&part);
     for typed in ["slope=5", "LEAD=9", "HOLD=1"] {
         state = configure(&part, &state, &wishes(&part, &[typed]), WriteScope::Changed).unwrap().state;

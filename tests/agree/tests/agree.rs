@@ -1,6 +1,6 @@
 //! Random valid sheets: every key of the language comes in them, and every way to ask a part gives the same answer.
 
-#![allow(clippy::unwrap_used, clippy::panic, missing_docs)] // a test ends at what is wrong
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)] // a test stops at the first mistake
 
 use std::collections::BTreeSet;
 use std::process::Command;
@@ -63,7 +63,7 @@ fn differences(sheet: &[u8], cases: &[u8]) -> (String, Tally) {
     (text, tally)
 }
 
-/// Frames, settings, what goes over the bus, what is possible: all ways agree. What differs is shown on a small sheet.
+/// Frames, settings, bus operations, possible values: all ways agree. A difference is shown on a small sheet.
 #[test]
 fn all_ways_agree() {
     let mut total = Tally::default();
@@ -84,7 +84,7 @@ fn all_ways_agree() {
     }
 }
 
-/// The firmware in C computes what the decoder does, or it is not emitted and the reason is said.
+/// Emitted C agrees with the decoder, or emission fails with a reason.
 #[test]
 fn the_firmware_agrees() {
     if Command::new("cc").arg("--version").output().is_err() {

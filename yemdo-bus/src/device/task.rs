@@ -1,4 +1,4 @@
-//! What is asked of a device, as jobs that a loop drives one after another: blocking and async devices differ in that loop alone.
+//! A request to a device, split into jobs for a loop to drive one after another. Blocking and async devices differ only in that loop.
 
 use std::collections::VecDeque;
 
@@ -8,10 +8,10 @@ use yemdo::{FrameId, RegisterId, RoutineId};
 use super::session::{Job, Session};
 use crate::error::DeviceError;
 
-/// What is asked of a device.
+/// A request to a device.
 #[derive(Clone, Debug)]
 pub(crate) enum Task {
-    /// The routine `measure`, or all frames that have readings; before that, what is read once.
+    /// The routine `measure`, or all frames that have readings; kept frames are read first.
     Measure,
     /// A routine.
     Run(RoutineId),
@@ -32,7 +32,7 @@ pub(crate) enum Task {
 pub(crate) struct Progress {
     task: Task,
     jobs: VecDeque<Job>,
-    /// What a configuration will write, once the registers are read.
+    /// The planned writes of a configuration, once the registers are read.
     planned: Option<Configuration>,
     /// Of a configuration: all that it needs is in `planned`.
     resolved: bool,
@@ -40,7 +40,7 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
-    /// Begins a task; one that fails for a moment is done again, at most so many times.
+    /// Begins a task, with up to `retries` new attempts after transient failures.
     pub(crate) fn begin(session: &mut Session, task: Task, retries: u32) -> Result<Self, DeviceError> {
         let mut progress = Self { task, jobs: VecDeque::new(), planned: None, resolved: false, tries_left: retries };
         progress.restart(session)?;
@@ -63,7 +63,7 @@ impl Progress {
                 [Job::Frame(*frame)].into()
             }
             Task::Registers(registers) => [Job::Registers(registers.clone())].into(),
-            // What the registers hold is asked of the part: it may have been reset. What is possible is known before that.
+            // Registers are read from the part first, since it may have been reset. Impossible wishes fail before that.
             Task::Configure(typed, _) => session.asked_first(typed)?.into_iter().collect(),
             Task::Write(done) => {
                 self.planned = Some((**done).clone());
@@ -85,7 +85,7 @@ impl Progress {
         Ok(self.jobs.pop_front())
     }
 
-    /// A job failed: whether all is done again. What is known by then stays known.
+    /// Handles a failed job: restarts the task while attempts are left. Knowledge gained so far is kept.
     pub(crate) fn failed(&mut self, session: &mut Session, error: DeviceError) -> Result<(), DeviceError> {
         session.lost(&error);
         if self.tries_left == 0 || !error.is_transient() {
@@ -95,7 +95,7 @@ impl Progress {
         self.restart(session)
     }
 
-    /// What a configuration came to.
+    /// The result of a configuration.
     pub(crate) fn configured(self, session: &mut Session) -> Option<Configuration> {
         let done = self.planned?;
         session.configured(&done);

@@ -1,6 +1,6 @@
-//! What is known of a part at a time: the one type for it.
+//! The state of a part at a given time, in one type.
 //!
-//! In: reset values, what a user supplies, dumps, recordings, what was written and read. Out: the values that formulas,
+//! In: reset values, user settings, dumps, recordings, writes and reads. Out: the values that formulas,
 //! commands, configuring and stand-ins begin with. A value that nothing has told is *unknown*, not 0.
 
 use std::fmt;
@@ -28,7 +28,7 @@ pub enum Provenance {
     Read,
 }
 
-/// What is known of a part at a time: registers, settings that no register holds, parameters, and the last frames.
+/// The known state of a part: registers, settings that no register holds, parameters, and the last frames.
 ///
 /// ```
 /// use yemdo::{Provenance, State};
@@ -98,7 +98,7 @@ impl State {
             let code = if listed { 0 } else { field.values.first().map_or(0, |row| row.code) };
             state.set_field(field, code);
         }
-        // What is known stays, whatever other fields share its bits.
+        // Known bits stay, even if other fields share them.
         for ((byte, known), before) in state.image.iter_mut().zip(&self.known).zip(&self.image) {
             *byte = (*byte & !known) | (before & known);
         }
@@ -111,7 +111,7 @@ impl State {
         Self { image: Vec::new(), known: Vec::new(), provenance: Vec::new(), parameters: Vec::new(), frames: Vec::new() }
     }
 
-    /// Adds bytes to the image, of which nothing is known; gives the place of the first.
+    /// Adds unknown bytes to the image; returns the index of the first.
     pub(crate) fn extend_image(&mut self, bytes: usize) -> usize {
         let from = self.image.len();
         self.image.resize(from + bytes, 0);
@@ -120,7 +120,7 @@ impl State {
         from
     }
 
-    /// Makes what was put into it count as the part's own after a reset.
+    /// Marks all values set so far as reset values.
     pub(crate) fn into_reset(mut self) -> Self {
         for provenance in self.provenance.iter_mut().filter(|provenance| **provenance != Provenance::Unknown) {
             *provenance = Provenance::Reset;
@@ -172,7 +172,7 @@ impl State {
         i128::from(field.gather.code(&self.image).unwrap_or(0))
     }
 
-    /// A field's code; `None` if one of its bits is unknown, or if they stand for no value, such as a decimal digit above 9.
+    /// A field's code; `None` if one of its bits is unknown, or if they encode no value, such as a decimal digit above 9.
     pub fn known_field(&self, field: &Field) -> Option<i128> {
         if self.knows(field) { field.gather.code(&self.image).map(i128::from) } else { None }
     }
@@ -286,7 +286,7 @@ impl State {
         self.frames.fill(None);
     }
 
-    /// The number of a code in the last bytes of its frame; `None` if that has not come, or if the code stands for no value.
+    /// The number of a code in the last bytes of its frame; `None` if that has not come, or if the code has no value.
     pub(crate) fn code(&self, part: &Sheet, id: CodeId) -> Option<Number> {
         let code: &Code = part.codes.get(id)?;
         let bytes = self.frame(code.frame).filter(|bytes| code.last_byte() < bytes.len())?;

@@ -1,6 +1,6 @@
-//! What a part makes of bytes that it hears: commands, and writes of its registers.
+//! How a part interprets received bytes: commands, and register writes.
 //!
-//! Stand-ins are the part; recordings tell what the part heard. Both ask here.
+//! Used by stand-ins, which play the part, and by recordings, which show its traffic.
 
 use crate::model::command::{Command, CommandByte};
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
@@ -10,7 +10,7 @@ use crate::model::registers::{Access, Register};
 use crate::model::state::State;
 use crate::model::value::{Eval, Present};
 
-/// So many values are tried to find those that a command was made with.
+/// The most values tried to find the arguments of a command.
 const MOST_GUESSED: usize = 1 << 16;
 
 /// Whether all these fields are known to have these codes.
@@ -26,7 +26,7 @@ pub(crate) fn register_at(part: &Sheet, state: &State, address: u32) -> (Option<
     (open.map(|(id, _)| id), at().map(|(id, _)| id).next())
 }
 
-/// What a register holds after a write, and the bits of it that clear themselves then.
+/// The value of a register after a write, and its bits that clear themselves.
 pub(crate) fn left_by(part: &Sheet, register: &Register, before: u64, written: u64) -> (u64, u64) {
     let (mut after, mut clears) = (written, 0);
     for reserved in &register.reserved {
@@ -68,13 +68,13 @@ pub(crate) fn understood(part: &Sheet, command: &Command, state: &State, sent: &
     alone.or_else(|| if guesses.len() > 1 { search.find(&guesses, state) } else { None })
 }
 
-/// Something whose value a command tells, and the values that it can have.
+/// An argument of a command, and its possible values.
 enum Guess {
     Field(FieldId, Vec<i128>),
     Parameter(ParameterId, Vec<f64>),
 }
 
-/// What a command follows from and nothing else tells.
+/// The inputs of a command that no register holds.
 fn guesses(part: &Sheet, command: &Command) -> Vec<Guess> {
     let behind = part.inputs_behind(command.formulas().flat_map(inputs));
     let mut fields: Vec<FieldId> = Vec::new();

@@ -17,8 +17,8 @@ pub(crate) enum ReadPlan {
     Write(Write),
 }
 
-/// The reads of registers and frames, one after another, with what selects their banks. What is read is the part's own from then
-/// on, so `state` no longer knows it.
+/// The reads of registers and frames, one after another, with the writes that select their banks. Afterwards
+/// `state` no longer knows the registers, since the part may change them.
 pub(crate) fn reads(part: &Sheet, state: &mut State, wanted: &[ReadPlan]) -> Result<Vec<ReadPlan>, Unreachable> {
     let mut all = Vec::new();
     for read in wanted {
@@ -53,11 +53,11 @@ pub(crate) fn groups(part: &Sheet, state: &State, wanted: &[RegisterId]) -> Resu
 /// Registers of one bank.
 #[derive(Clone, Debug)]
 pub(crate) struct Group {
-    /// What is written before they are read.
+    /// Writes before the reads.
     pub(crate) before: Vec<Write>,
     /// The registers.
     pub(crate) registers: Vec<RegisterId>,
-    /// What is written after that.
+    /// Writes after the reads.
     pub(crate) after: Vec<Write>,
 }
 
@@ -73,7 +73,7 @@ pub(crate) fn registers_of(part: &Sheet, read: &ReadPlan) -> Vec<RegisterId> {
     }
 }
 
-/// What must hold to read some registers at once.
+/// The conditions for reading some registers at once.
 fn banks(part: &Sheet, registers: &[RegisterId]) -> Result<Vec<(FieldId, i128)>, Unreachable> {
     let mut all: Vec<(FieldId, i128)> = Vec::new();
     for register in part.registers.of(registers) {

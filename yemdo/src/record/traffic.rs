@@ -133,7 +133,7 @@ fn micros(text: &str) -> Option<u64> {
     whole.parse::<u64>().ok()?.checked_mul(1_000_000)?.checked_add(fraction)
 }
 
-/// Finds the frames of a part in its traffic, transfer by transfer, and what the traffic tells of its settings.
+/// Finds the frames of a part in its traffic, transfer by transfer, and follows its settings.
 #[derive(Clone, Debug)]
 pub struct TrafficFrames {
     part: Part,
@@ -150,13 +150,13 @@ impl TrafficFrames {
         Self { frames: frames(part, state), part: part.clone(), state: state.clone(), open: Vec::new() }
     }
 
-    /// What is known of the part by now.
+    /// The state of the part so far.
     pub fn state(&self) -> &State {
         &self.state
     }
 
-    /// Takes an operation; gives the frame that is whole with it, and its bytes. What is written to registers, read from them, or told
-    /// by a command, is part of the state from then on.
+    /// Takes an operation; gives the frame that is whole with it, and its bytes. Register writes, register reads
+    /// and the arguments of commands update the state.
     pub fn take(&mut self, traffic: &Traffic) -> Option<(FrameId, Vec<u8>)> {
         let before = self.state.clone();
         self.hear(traffic);
@@ -170,7 +170,7 @@ impl TrafficFrames {
             let begun = self.open.iter().position(|(frame, ..)| *frame == place);
             let next = begun.and_then(|at| self.open.get(at)).map_or(0, |(_, count, _)| *count);
             let fits = |at: usize| transfers.get(at).is_some_and(|transfer| traffic.is(transfer));
-            // The first of its transfers begins it anew.
+            // The first of its transfers restarts it.
             let at = if fits(next) { next } else { 0 };
             if !fits(at) {
                 continue;
@@ -187,7 +187,7 @@ impl TrafficFrames {
         whole
     }
 
-    /// What a transfer tells of the part's registers and settings.
+    /// Updates registers and settings from a transfer.
     fn hear(&mut self, traffic: &Traffic) {
         let transfer = &traffic.transfer;
         let Some(wire) = self.part.buses.wire(transfer.bus) else { return };
@@ -206,7 +206,7 @@ impl TrafficFrames {
             Ok(Received::Read { address, .. }) if self.register(address).is_some() => {
                 let data = traffic.outcome.as_ref().ok().and_then(|answer| wire.data(transfer, answer).ok()).map(<[u8]>::to_vec);
                 self.walk(address, &data.unwrap_or_default(), |_, state, register, value| {
-                    // What a part alone reports is no setting; a frame of such registers takes it from its bytes.
+                    // Read-only registers hold no settings; frames of them bring their own bytes.
                     if register.access.is_writable() {
                         state.read_register(register, value);
                     }
@@ -233,7 +233,7 @@ impl TrafficFrames {
         });
     }
 
-    /// Goes through bytes for a register address and those behind it.
+    /// Splits bytes among the register at an address and those that follow.
     fn walk(&mut self, address: u32, data: &[u8], each: impl Fn(&Sheet, &mut State, &Register, u64)) {
         let part = self.part.clone();
         let numbering = Numbering::of(&part);
@@ -245,7 +245,7 @@ impl TrafficFrames {
         }
     }
 
-    /// The register at an address; with banks of which nothing is known, the only one.
+    /// The register at an address; if the bank is unknown, the only candidate.
     fn register(&self, address: u32) -> Option<RegisterId> {
         let mut there = self.part.registers.entries().filter(|(_, register)| register.at == address);
         let only = there.next().filter(|_| there.next().is_none()).map(|(id, _)| id);

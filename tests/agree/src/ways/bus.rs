@@ -1,4 +1,4 @@
-//! What goes over the bus: dry, blocking and async, where something fails too; and what the part then is.
+//! The operations on a bus: dry run, blocking and async, also when a transfer fails; and the state the part ends in.
 
 use std::pin::pin;
 use std::sync::{Arc, Mutex};
@@ -134,7 +134,7 @@ fn deed(part: &Part, c: &mut Choices<'_>) -> Deed {
     }
 }
 
-/// A routine that depends on nothing that the part answers does as its dry run says. (What is read decides over what is written later.)
+/// A routine that does not depend on answers does exactly as its dry run says. (Values read earlier can change later writes.)
 fn dry(part: &Part, bus: Bus, routine: RoutineId, tally: &mut Tally) {
     let Some(model) = part.routines().get(routine).filter(|_| steady(part, routine, 0)) else { return };
     let Ok(runner) = Runner::new(part, routine, yemdo::State::reset(part)).and_then(|runner| runner.on_bus(bus, None)) else { return };
@@ -177,7 +177,7 @@ fn steady(part: &Part, routine: RoutineId, depth: usize) -> bool {
         })
 }
 
-/// What a device knows of registers that only a client changes is what they hold.
+/// The registers as a device knows them match the stand-in, for those that only a client changes.
 fn state(part: &Part, bus: Bus, deeds: &[Deed], tally: &mut Tally) {
     let Some((port, rig)) = Logged::new(part, bus, None) else { return };
     let Ok(mut device) = Device::new(port, part.clone(), bus) else { return };
@@ -188,14 +188,14 @@ fn state(part: &Part, bus: Bus, deeds: &[Deed], tally: &mut Tally) {
                 && part.fields().of(register.fields()).all(|field| field.access() == Access::ReadWrite);
             let Some(known) = device.state().known_register(register).filter(|_| steady) else { continue };
             let held = rig.with_part(0, |part| part.state().register(register));
-            tally.hold(Row::State, "what a device knows of the part", held == Some(known), || {
+            tally.hold(Row::State, "the state known to a device", held == Some(known), || {
                 format!("{deed:?} over {}: {} is {held:?}, known as {known}; {deeds:?}", bus.key(), register.name())
             });
         }
         let wrong =
             |rule: Rule| matches!(rule, Rule::Locked | Rule::ReadOnly | Rule::UnknownRegister | Rule::ReservedBits | Rule::WriteOnly);
         let remark = rig.verdict().into_iter().map(|(_, remark)| remark).find(|remark| wrong(remark.rule));
-        tally.hold(Row::Bus, "what the part does not take", remark.is_none() || matches!(deed, Deed::Run(_)), || {
+        tally.hold(Row::Bus, "writes the part refuses", remark.is_none() || matches!(deed, Deed::Run(_)), || {
             format!("{deed:?} over {}: {remark:?}; {deeds:?}", bus.key())
         });
         rig.forget_remarks();

@@ -33,7 +33,7 @@ pub fn settings(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     }
 }
 
-/// What is set already needs no write, except bits that do something.
+/// Setting the same value again needs no write, except for bits that trigger something.
 fn again(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
     let acts = |wish: &Wish| {
         let Wish::Field { field, .. } = wish else { return false };
@@ -49,9 +49,9 @@ fn again(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, 
     tally.hold(Row::Setting, "set again, nothing is written", nothing, || format!("{}: {:?}", about(), second.map(|second| second.writes)));
 }
 
-/// Fields set one by one, in either order, are what they are at once.
+/// Fields set one by one, in either order, end as they do when set at once.
 fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
-    // What is unknown cannot be restored, so that what is left depends on the order.
+    // Unknown values cannot be restored, so the result would depend on the order.
     let known = part.registers().iter().all(|register| start.known_register(register).is_some());
     if !known || !wishes.iter().all(|wish| matches!(wish, Wish::Field { .. } | Wish::Parameter { .. })) {
         return;
@@ -66,7 +66,7 @@ fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration,
             state = configure(part, &state, std::slice::from_ref(*wish), WriteScope::Changed)?.state;
             Ok::<(), ConfigureError>(())
         });
-        // What is possible at once need not be so on the way there.
+        // An intermediate step may break a rule that the final state keeps.
         if matches!(outcome, Err(ConfigureError::Below { .. })) {
             continue;
         }
@@ -82,7 +82,7 @@ fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration,
     }
 }
 
-/// The writes lead from the start to the end, and what they say of before and after is so.
+/// The writes lead from the start to the end, with correct values before and after.
 fn writes(part: &Part, start: &State, done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
     let mut state = start.clone();
     for write in &done.writes {
@@ -100,7 +100,7 @@ fn writes(part: &Part, start: &State, done: &Configuration, tally: &mut Tally, a
     }
 }
 
-/// What was wished for is what the state then says.
+/// Every wish is fulfilled in the final state.
 fn values(part: &Part, wishes: &[Wish], done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
     for wish in wishes {
         let Wish::Field { field, code, .. } = wish else { continue };

@@ -1,4 +1,4 @@
-//! What values are possible: what is predicted, held against what frames give.
+//! Possible values: predictions compared with decoded frames.
 
 use yemdo::part::Id;
 use yemdo::review::{Prediction, Proof, predict};
@@ -25,13 +25,13 @@ pub fn possible(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         let each: Vec<(FrameId, Vec<u8>)> = part.frames().ids().map(|frame| (frame, cases::frame(c, part, frame))).collect();
         for (frame, bytes) in each {
             held(part, &predictions, &mut decoder, &start, (frame, &bytes), tally);
-            // It is told for these settings; a frame may have brought others.
+            // Predictions hold for these settings; a frame may have brought others.
             decoder.adopt(&start);
         }
     }
 }
 
-/// What is unknown is 0, or the first of a table that does not have that: as predictions have it.
+/// Unknown fields become 0, or the first row of a table without 0, as in predictions.
 fn assume(decoder: &mut Decoder, part: &Part) {
     for field in part.fields().iter().filter(|field| !decoder.state().knows(field)).collect::<Vec<_>>() {
         let listed = field.values().is_empty() || field.value(0).is_some();
@@ -63,13 +63,13 @@ fn held(
                 let slack = 1e-9 * extent.low.abs().max(extent.high.abs());
                 value >= extent.low - slack && value <= extent.high + slack
             });
-            tally.hold(Row::Possible, "values are within what is possible", inside, || {
+            tally.hold(Row::Possible, "values stay within the predicted range", inside, || {
                 format!("{} is {value}, predicted {:?}", about(), prediction.extent)
             });
         }
         if prediction.proof == Proof::Proved && prediction.faults.is_empty() && prediction.may_lack.is_empty() {
             let faults = values.status(place) == Status::FormulaFault;
-            tally.hold(Row::Possible, "what is proved has no fault", !faults, || format!("{} is at fault", about()));
+            tally.hold(Row::Possible, "proved formulas never fault", !faults, || format!("{} is at fault", about()));
         }
     }
 }

@@ -1,26 +1,26 @@
-//! What statements use: names of variables, structures that they change, and whether they ask what was answered.
+//! Collects what statements use: variables, changed structures, and the answer to the last request.
 
 use std::collections::BTreeSet;
 
 use super::code::{Ask, Expr, Function, Machine, Module, Stmt};
 
-/// What the statements of a machine use.
+/// Everything the statements of a machine use.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Used {
     /// Variables, and structures whose members are used.
     pub(super) names: BTreeSet<String>,
-    /// Structures of which a member is set.
+    /// Structures with a member that is set.
     pub(super) changed: BTreeSet<String>,
     /// Functions that are called, by their names in C.
     pub(super) calls: BTreeSet<String>,
-    /// Whether what was asked last was answered.
+    /// Whether the last request was answered.
     pub(super) answered: bool,
     /// A frame is unpacked: the device is changed.
     pub(super) unpacks: bool,
 }
 
 impl Used {
-    /// What a whole module uses.
+    /// Everything a module uses.
     pub(super) fn in_module(module: &Module) -> Self {
         let mut used = Self::default();
         module.functions.iter().for_each(|function| used.list(&function.body));
@@ -35,7 +35,7 @@ impl Used {
         used
     }
 
-    /// What a function uses.
+    /// Everything a function uses.
     pub(super) fn in_function(function: &Function) -> Self {
         let mut used = Self::default();
         used.list(&function.body);
