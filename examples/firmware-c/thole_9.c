@@ -293,11 +293,11 @@ thole_9_reading_t thole_9_temperature(const thole_9_frost_frame_t *frost)
     if ((frost->temperature == 8191) || (frost->temperature == -8192)) {
         /* beyond the converter's range */
         status = THOLE_9_SATURATED;
+    } else if ((value < -5000) || (value > 9000)) {
+        status = THOLE_9_OUT_OF_RANGE;
     } else if (frost->alert) {
         /* the frost threshold is passed */
         status = THOLE_9_ALERT;
-    } else if ((value < -5000) || (value > 9000)) {
-        status = THOLE_9_OUT_OF_RANGE;
     }
     return (thole_9_reading_t){ .value = value, .status = status };
 }
