@@ -261,7 +261,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     let is_known = |write: &Write| {
         let same = unlocked.iter().filter(|other| other.reason == Some(WriteReason::Unlocks) && other.register == write.register);
         let mut fields = same.flat_map(|other| &other.sets).filter_map(|(field, _)| part.fields.get(*field));
-        fields.all(|field| state.knows(field))
+        fields.any(|field| state.knows(field))
     };
     writes.retain(|write| write.reason != Some(WriteReason::Restores) || is_known(write));
     // A zero does nothing to what a one clears, or sets off.
