@@ -153,7 +153,7 @@ impl Session {
             self.move_to(runner.part().clone());
         }
         self.decoder.adopt(runner.state());
-        for id in runner.frames_read() {
+        for id in runner.frames_read().iter().copied() {
             let Some(bytes) = runner.frame(id) else { continue };
             let is_kept = self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept);
             // Calibration is known from here on, whatever becomes of this measurement.

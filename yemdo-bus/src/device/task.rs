@@ -34,21 +34,19 @@ pub(crate) struct Progress {
     jobs: VecDeque<Job>,
     /// The planned writes of a configuration, once the registers are read.
     planned: Option<Configuration>,
-    /// Of a configuration: all that it needs is in `planned`.
-    resolved: bool,
     tries_left: u32,
 }
 
 impl Progress {
     /// Begins a task, with up to `retries` new attempts after transient failures.
     pub(crate) fn begin(session: &mut Session, task: Task, retries: u32) -> Result<Self, DeviceError> {
-        let mut progress = Self { task, jobs: VecDeque::new(), planned: None, resolved: false, tries_left: retries };
+        let mut progress = Self { task, jobs: VecDeque::new(), planned: None, tries_left: retries };
         progress.restart(session)?;
         Ok(progress)
     }
 
     fn restart(&mut self, session: &mut Session) -> Result<(), DeviceError> {
-        (self.planned, self.resolved) = (None, false);
+        self.planned = None;
         self.jobs = match &self.task {
             Task::Measure => {
                 session.clear();
@@ -67,7 +65,6 @@ impl Progress {
             Task::Configure(typed, _) => session.asked_first(typed)?.into_iter().collect(),
             Task::Write(done) => {
                 self.planned = Some((**done).clone());
-                self.resolved = true;
                 [Job::Write(done.writes.clone())].into()
             }
             Task::Raw(register, value) => [Job::Raw(*register, *value)].into(),
@@ -77,10 +74,10 @@ impl Progress {
 
     /// The next job; `None` if all is done.
     pub(crate) fn next(&mut self, session: &mut Session) -> Result<Option<Job>, DeviceError> {
-        if let (Task::Configure(typed, scope), false, true) = (&self.task, self.resolved, self.jobs.is_empty()) {
+        if let (Task::Configure(typed, scope), false, true) = (&self.task, self.planned.is_some(), self.jobs.is_empty()) {
             let done = session.configuration(typed, *scope)?;
             self.jobs.push_back(Job::Write(done.writes.clone()));
-            (self.planned, self.resolved) = (Some(done), true);
+            self.planned = Some(done);
         }
         Ok(self.jobs.pop_front())
     }

@@ -266,7 +266,7 @@ impl<'a> Trial<'a> {
     }
 }
 
-/// State and parameters as they are, and one code as it might come.
+/// The present state, with another value for one code.
 struct WithCode<'a> {
     present: Present<'a>,
     code: CodeId,

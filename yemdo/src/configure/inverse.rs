@@ -1,10 +1,9 @@
 //! From a physical value back to codes, for whatever formula.
 
-use super::{ConfigureError, QuantityResult};
+use super::{ConfigureError, QuantityResult, fields_behind};
 use crate::bits::form::Form;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
-use crate::model::input::{Input, inputs};
 use crate::model::operation::{MOST_TRIED, Quantity};
 use crate::model::part::Sheet;
 use crate::model::registers::Field;
@@ -251,10 +250,8 @@ pub(super) fn find(
 /// A field that decides over a quantity, is not moved for it, and is unknown.
 fn unknown<'s>(part: &'s Sheet, quantity: &Quantity, state: &State, moves: &[FieldId]) -> Option<&'s str> {
     let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
-    let formulas = std::iter::once(&quantity.formula).chain(through.map(|reading| &reading.formula));
-    let place = quantity.through.and_then(|(_, code)| code.field());
-    let fields = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field);
-    let mut others = fields.filter(|field| !moves.contains(field) && place != Some(*field)).filter_map(|field| part.fields.get(field));
+    let fields = fields_behind(part, quantity, through.map(|reading| &reading.formula)).into_iter();
+    let mut others = fields.filter(|field| !moves.contains(field)).filter_map(|field| part.fields.get(field));
     others.find(|field| !state.knows(field)).map(|field| field.name.as_str())
 }
 

@@ -11,9 +11,11 @@ mod wish;
 
 use std::fmt;
 
+use crate::formula::typed::Formula;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
+use crate::model::operation::Quantity;
 use crate::model::part::Sheet;
 use crate::model::registers::Access;
 use crate::model::state::State;
@@ -146,7 +148,7 @@ impl fmt::Display for ConfigureError {
 
 impl std::error::Error for ConfigureError {}
 
-/// State that are named of those with which a value would fit.
+/// Limits the list of settings that would make a value fit.
 const MOST_FITTING: usize = 4;
 
 impl ConfigureError {
@@ -366,17 +368,21 @@ pub fn registers_behind(part: &Sheet, wishes: &[Wish]) -> Vec<RegisterId> {
     for wish in wishes {
         let Wish::Quantity { quantity, .. } = wish else { continue };
         let Some(quantity) = part.quantities.get(*quantity) else { continue };
-        let place = quantity.through.and_then(|(_, code)| code.field());
         let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
-        let formulas = std::iter::once(&quantity.formula).chain(through.flat_map(|reading| reading.formulas()));
-        fields.extend(
-            part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field).filter(|field| Some(*field) != place),
-        );
+        fields.extend(fields_behind(part, quantity, through.flat_map(|reading| reading.formulas())));
     }
     let mut registers: Vec<RegisterId> = fields.into_iter().flat_map(|field| part.homes(field).collect::<Vec<_>>()).collect();
     registers.sort_unstable();
     registers.dedup();
     registers
+}
+
+/// The fields that decide a quantity with these formulas of its reading; without the field whose place it takes.
+fn fields_behind<'f>(part: &Sheet, quantity: &'f Quantity, of_reading: impl Iterator<Item = &'f Formula>) -> Vec<FieldId> {
+    let place = quantity.through.and_then(|(_, code)| code.field());
+    let formulas = std::iter::once(&quantity.formula).chain(of_reading);
+    let fields = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field);
+    fields.filter(|field| Some(*field) != place).collect()
 }
 
 /// The present value of a quantity; `None` if its formula is at fault, or takes what is unknown.

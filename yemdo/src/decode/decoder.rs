@@ -112,7 +112,7 @@ impl Decoder {
 
     /// Takes over registers, settings and parameters from another state of the same part. Frames stay as they were decoded.
     pub fn adopt(&mut self, state: &State) {
-        if !self.state.has_same_settings(state) || self.state.parameters() != state.parameters() {
+        if !self.state.has_same_values(state) {
             self.unsettle();
         }
         self.state.adopt(state);
@@ -216,7 +216,7 @@ impl Decoder {
         self.judge(frame, given, &bytes, &mut values)?;
         self.keep(frame, bytes.get(..given).unwrap_or(&bytes), 1);
         let model = self.part.frames.get(frame).ok_or(Refusal::UnknownFrame)?;
-        if !self.digits.0.has_same_settings(&self.state) || self.digits.0.parameters() != self.state.parameters() {
+        if !self.digits.0.has_same_values(&self.state) {
             self.digits = (self.state.clone(), List::filled(self.part.readings.len(), |_| None));
         }
         for reading in &model.readings {

@@ -51,11 +51,16 @@ pub enum Origin {
 
 impl Origin {
     /// The formulas of what is sent, and of the times in between.
-    pub(crate) fn formulas(&self) -> Vec<&Formula> {
+    pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
+        self.exchanges().iter().flat_map(Exchange::formulas)
+    }
+
+    /// Its exchanges in order; none for registers and Modbus tables.
+    pub(crate) fn exchanges(&self) -> &[Exchange] {
         match self {
-            Origin::Read(exchange) => exchange.formulas().collect(),
-            Origin::Transfers(list) => list.iter().flat_map(Exchange::formulas).collect(),
-            Origin::Registers(_) | Origin::Modbus(_) => Vec::new(),
+            Origin::Read(exchange) => std::slice::from_ref(exchange),
+            Origin::Transfers(list) => list,
+            Origin::Registers(_) | Origin::Modbus(_) => &[],
         }
     }
 }

@@ -3,12 +3,13 @@
 use std::ops::Deref;
 use std::sync::Arc;
 
+use super::command::Command;
 use super::example::Example;
 use super::frame::{Code, Frame};
 use super::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 use super::input::{Input, inputs};
 use super::name::{Kind, UnknownName};
-use super::operation::{Quantity, Routine};
+use super::operation::{Action, Quantity, Routine};
 use super::reading::{End, Parameter, Reading};
 use super::registers::{Field, Register};
 use super::state::State;
@@ -443,6 +444,18 @@ impl Sheet {
     /// The registers that hold bits of a field.
     pub(crate) fn homes(&self, field: FieldId) -> impl Iterator<Item = RegisterId> + '_ {
         self.registers.entries().filter(move |(_, register)| register.fields.contains(&field)).map(|(id, _)| id)
+    }
+
+    /// Commands of frames and of routines.
+    pub(crate) fn commands(&self) -> impl Iterator<Item = &Command> {
+        let asked = self.frames.iter().flat_map(|frame| frame.origin.exchanges()).map(|exchange| &exchange.command);
+        asked.filter(|command| !command.is_empty()).chain(self.routine_commands())
+    }
+
+    /// Commands that steps of routines send.
+    pub(crate) fn routine_commands(&self) -> impl Iterator<Item = &Command> {
+        let steps = self.routines.iter().flat_map(|routine| &routine.steps);
+        steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None })
     }
 
     /// The readings that a reading needs, in order, itself last.

@@ -138,6 +138,11 @@ impl State {
         (joined(&self.known, register) == register.mask()).then(|| self.register(register))
     }
 
+    /// True if at least one bit of a register is known.
+    pub(crate) fn knows_any_of(&self, register: &Register) -> bool {
+        joined(&self.known, register) != 0
+    }
+
     /// Where a register's value comes from; the oldest source if its bytes have several.
     pub fn provenance(&self, register: &Register) -> Provenance {
         let own = self.provenance.get(register.offset..register.offset + register.bytes).unwrap_or(&[]);
@@ -209,9 +214,14 @@ impl State {
         self.parameters.clone_from(&other.parameters);
     }
 
-    /// Whether two states agree on the registers and settings, whatever else is known.
+    /// True if two states agree on registers and settings; parameters and frames may differ.
     pub fn has_same_settings(&self, other: &State) -> bool {
         self.image == other.image && self.known == other.known
+    }
+
+    /// True if two states agree on registers, settings and parameters; frames may differ.
+    pub fn has_same_values(&self, other: &State) -> bool {
+        self.has_same_settings(other) && self.parameters == other.parameters
     }
 
     /// The parameters' values, in the sheet's order.

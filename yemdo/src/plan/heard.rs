@@ -6,12 +6,13 @@ use crate::model::command::{Command, CommandByte};
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
-use crate::model::registers::{Access, Register};
+use crate::model::reading::Parameter;
+use crate::model::registers::{Access, Field, Register};
 use crate::model::state::State;
 use crate::model::value::{Eval, Present};
 
 /// The most values tried to find the arguments of a command.
-const MOST_GUESSED: usize = 1 << 16;
+const MOST_TRIED: usize = 1 << 16;
 
 /// Whether all these fields are known to have these codes.
 pub(crate) fn holds(part: &Sheet, state: &State, conditions: &[(FieldId, i128)]) -> bool {
@@ -26,8 +27,14 @@ pub(crate) fn register_at(part: &Sheet, state: &State, address: u32) -> (Option<
     (open.map(|(id, _)| id), at().map(|(id, _)| id).next())
 }
 
-/// The value of a register after a write, and its bits that clear themselves.
-pub(crate) fn left_by(part: &Sheet, register: &Register, before: u64, written: u64) -> (u64, u64) {
+/// The value that a register reads after a write.
+pub(crate) fn after_write(part: &Sheet, register: &Register, before: u64, written: u64) -> u64 {
+    let (taken, clears) = taken_by(part, register, before, written);
+    taken & !clears
+}
+
+/// The value that a register takes from a write, and those of its bits that clear themselves soon after.
+pub(crate) fn taken_by(part: &Sheet, register: &Register, before: u64, written: u64) -> (u64, u64) {
     let (mut after, mut clears) = (written, 0);
     for reserved in &register.reserved {
         let kept = reserved.write.unwrap_or(before & reserved.mask);
@@ -46,98 +53,116 @@ pub(crate) fn left_by(part: &Sheet, register: &Register, before: u64, written: u
     (after, clears)
 }
 
-/// The state in which a command is these bytes: the present one, or one with other values of the settings that no register holds
-/// and of parameters. Of several that fit, the one with the fewest changes in the sheet's order, and the lowest value.
-pub(crate) fn understood(part: &Sheet, command: &Command, state: &State, sent: &[u8]) -> Option<State> {
+/// True if one of the part's commands has exactly these bytes in the present state.
+pub(crate) fn is_command(part: &Sheet, state: &State, sent: &[u8]) -> bool {
+    let present = Present { part, state };
+    part.commands().any(|command| command.now(&present).is_ok_and(|now| now == sent))
+}
+
+/// The state that makes one of the part's commands these bytes: with other values of parameters and of settings that no register
+/// holds. It prefers to change a single value, the first of the sheet, to its lowest possible value.
+pub(crate) fn understood(part: &Sheet, state: &State, sent: &[u8]) -> Option<State> {
+    part.commands().find_map(|command| with_arguments(part, command, state, sent))
+}
+
+fn with_arguments(part: &Sheet, command: &Command, state: &State, sent: &[u8]) -> Option<State> {
     let bytes = command.bytes();
     let fits = |(byte, sent): (&CommandByte, &u8)| !matches!(byte, CommandByte::Fixed(fixed) if fixed != sent);
-    if bytes.len() != sent.len() || bytes.is_empty() || !bytes.iter().zip(sent).all(fits) {
+    if bytes.len() != sent.len() || !bytes.iter().zip(sent).all(fits) {
         return None;
-    }
-    if command.now(&Present { part, state }).is_ok_and(|now| now == sent) {
-        return Some(state.clone());
     }
     let formulas = bytes.iter().zip(sent).filter_map(|(byte, sent)| match byte {
         CommandByte::Formula(formula) => Some((Eval::of_formula(part, formula), f64::from(*sent))),
         CommandByte::Fixed(_) => None,
     });
-    let guesses = guesses(part, command);
-    let mut search = Guessing { part, formulas: formulas.collect(), tried: 0 };
-    // First those that change one value alone.
-    let alone = guesses.iter().find_map(|guess| search.find(std::slice::from_ref(guess), state));
-    alone.or_else(|| if guesses.len() > 1 { search.find(&guesses, state) } else { None })
+    let arguments = arguments(part, command);
+    let mut search = Search { part, formulas: formulas.collect(), tried: 0 };
+    let alone = arguments.iter().find_map(|argument| search.find(std::slice::from_ref(argument), state));
+    alone.or_else(|| if arguments.len() > 1 { search.find(&arguments, state) } else { None })
 }
 
 /// An argument of a command, and its possible values.
-enum Guess {
+enum Argument {
     Field(FieldId, Vec<i128>),
     Parameter(ParameterId, Vec<f64>),
 }
 
 /// The inputs of a command that no register holds.
-fn guesses(part: &Sheet, command: &Command) -> Vec<Guess> {
-    let behind = part.inputs_behind(command.formulas().flat_map(inputs));
-    let mut fields: Vec<FieldId> = Vec::new();
-    let mut parameters: Vec<ParameterId> = Vec::new();
-    for input in behind {
-        fields.extend(input.field().filter(|field| part.is_unstored(*field) && !fields.contains(field)));
-        parameters.extend(if let Input::Parameter(id) = input { Some(id) } else { None });
+fn arguments(part: &Sheet, command: &Command) -> Vec<Argument> {
+    let mut fields = Vec::new();
+    let mut parameters = Vec::new();
+    for input in part.inputs_behind(command.formulas().flat_map(inputs)) {
+        match (input, input.field()) {
+            (Input::Parameter(id), _) => parameters.push(id),
+            (_, Some(field)) if part.is_unstored(field) && !fields.contains(&field) => fields.push(field),
+            _ => {}
+        }
     }
-    let codes = |id: FieldId| {
-        let field = part.fields.get(id)?;
-        let listed = field.values.iter().map(|row| row.code).collect::<Vec<_>>();
-        let width = field.layout.width();
-        let every = || (0..1i128 << width.min(16)).filter_map(|raw| field.layout.form.read(raw as u64, width).map(i128::from)).collect();
-        Some(Guess::Field(id, if listed.is_empty() { every() } else { listed }))
-    };
-    let values = |id: ParameterId| {
-        let parameter = part.parameters.get(id)?;
-        let (low, high) = parameter.range.unwrap_or((0.0, 65_535.0));
-        let whole = (low.ceil() as i64..=high.floor() as i64).take(MOST_GUESSED).map(|value| value as f64);
-        let between = (0..=1024).map(|at| low + (high - low) * f64::from(at) / 1024.0);
-        Some(Guess::Parameter(id, std::iter::once(parameter.default).chain(whole).chain(between).collect()))
-    };
+    let codes = |id: FieldId| Some(Argument::Field(id, codes(part.fields.get(id)?)));
+    let values = |id: ParameterId| Some(Argument::Parameter(id, values(part.parameters.get(id)?)));
     fields.into_iter().filter_map(codes).chain(parameters.into_iter().filter_map(values)).collect()
 }
 
-struct Guessing<'a> {
+/// The codes of a field: those of its table, otherwise all.
+fn codes(field: &Field) -> Vec<i128> {
+    let (width, form) = (field.layout.width(), field.layout.form);
+    if !field.values.is_empty() {
+        return field.values.iter().map(|row| row.code).collect();
+    }
+    (0..1u64 << width.min(16)).filter_map(|raw| form.read(raw, width).map(i128::from)).collect()
+}
+
+/// Likely values of a parameter: its default, whole numbers, and steps of a 1024th of its range.
+fn values(parameter: &Parameter) -> Vec<f64> {
+    let (low, high) = parameter.range.unwrap_or((0.0, 65_535.0));
+    let whole = (low.ceil() as i64..=high.floor() as i64).take(MOST_TRIED).map(|value| value as f64);
+    let between = (0..=1024).map(|at| low + (high - low) * f64::from(at) / 1024.0);
+    std::iter::once(parameter.default).chain(whole).chain(between).collect()
+}
+
+impl Argument {
+    fn len(&self) -> usize {
+        match self {
+            Argument::Field(_, codes) => codes.len(),
+            Argument::Parameter(_, values) => values.len(),
+        }
+    }
+
+    /// Puts a value into the state; `None` if the sheet does not allow it.
+    fn put(&self, part: &Sheet, at: usize, state: &mut State) -> Option<()> {
+        match self {
+            Argument::Field(id, codes) => state.set_field(part.fields.get(*id)?, *codes.get(at)?),
+            Argument::Parameter(id, values) => state.set_parameter(part, *id, *values.get(at)?).ok()?,
+        }
+        Some(())
+    }
+}
+
+struct Search<'a> {
     part: &'a Sheet,
-    /// What gives a byte, and the byte that was sent.
+    /// Formulas of bytes, and the bytes sent.
     formulas: Vec<(Eval, f64)>,
     tried: usize,
 }
 
-impl Guessing<'_> {
-    /// Tries all values of the first, each with all of the others.
-    fn find(&mut self, guesses: &[Guess], state: &State) -> Option<State> {
-        let Some((first, rest)) = guesses.split_first() else {
+impl Search<'_> {
+    /// Tries all values of the first argument, each with all of the others.
+    fn find(&mut self, arguments: &[Argument], state: &State) -> Option<State> {
+        let Some((first, rest)) = arguments.split_first() else {
             self.tried += 1;
             let present = Present { part: self.part, state };
             let fits = self.formulas.iter_mut().all(|(eval, byte)| eval.value(&present) == Ok(*byte));
             return fits.then(|| state.clone());
         };
         let mut state = state.clone();
-        let count = if let Guess::Field(_, codes) = first {
-            codes.len()
-        } else if let Guess::Parameter(_, values) = first {
-            values.len()
-        } else {
-            0
-        };
-        for at in 0..count {
-            match first {
-                Guess::Field(id, codes) => state.set_field(self.part.fields.get(*id)?, *codes.get(at)?),
-                Guess::Parameter(id, values) => {
-                    if state.set_parameter(self.part, *id, *values.get(at)?).is_err() {
-                        continue;
-                    }
-                }
+        for at in 0..first.len() {
+            if self.tried > MOST_TRIED {
+                break;
             }
-            if let Some(found) = self.find(rest, &state) {
+            if first.put(self.part, at, &mut state).is_some()
+                && let Some(found) = self.find(rest, &state)
+            {
                 return Some(found);
-            }
-            if self.tried > MOST_GUESSED {
-                return None;
             }
         }
         None

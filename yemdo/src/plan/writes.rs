@@ -1,6 +1,6 @@
 //! Which registers are written, and in which order.
 
-use super::heard::left_by;
+use super::heard::after_write;
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::part::Sheet;
 use crate::model::registers::{Access, Register};
@@ -118,7 +118,7 @@ impl Search<'_> {
             let matters = |(field, code): &(FieldId, i128)| *code != 0 || !is_action(*field);
             let changed = asked().filter(|asked| matters(asked)).any(|(field, _)| {
                 let model = self.part.fields.get(*field);
-                model.is_some_and(|model| self.start.known_field(model) != Some(self.end.field(model)) || !self.start.knows(model))
+                model.is_some_and(|model| self.start.known_field(model) != Some(self.end.field(model)))
             });
             let needed = changed || asked().any(acts);
             asked().next().is_some() && (scope == WriteScope::All || (needed && asked().any(matters)))
@@ -143,8 +143,7 @@ impl Search<'_> {
         let Some(register) = self.part.registers.get(id) else { return };
         let asked: Vec<FieldId> = sets.iter().map(|(field, _)| *field).collect();
         let value = value_to_write(self.part, id, image.register(register), &asked);
-        let (left, clears) = left_by(self.part, register, self.state.register(register), value);
-        let after = left & !clears;
+        let after = after_write(self.part, register, self.state.register(register), value);
         self.done.push(Write { register: id, before: self.state.known_register(register), value, after, reason, sets });
         self.state.set_register(register, after);
     }

@@ -180,7 +180,7 @@ impl LogReader {
             return Vec::new();
         };
         let now = frames.state();
-        let news = !now.has_same_settings(&self.state) || now.parameters() != self.state.parameters();
+        let news = !now.has_same_values(&self.state);
         if news {
             self.state = Arc::new(now.clone());
         }

@@ -14,15 +14,11 @@ use std::fmt;
 
 use crate::bus::{Bus, Operation, Received, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
-use crate::model::command::Command;
-use crate::model::frame::Origin;
 use crate::model::ids::{FrameId, RegisterId};
-use crate::model::operation::Action;
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::model::value::Present;
-use crate::plan::heard::{left_by, register_at, understood};
+use crate::plan::heard::{after_write, is_command, register_at, understood};
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -138,7 +134,9 @@ fn micros(text: &str) -> Option<u64> {
 pub struct TrafficFrames {
     part: Part,
     state: State,
-    /// For each frame the transfers that bring it, over each bus, with the present settings.
+    /// The state that the transfers below are planned for.
+    planned_for: State,
+    /// For each frame the transfers that bring it, over each bus.
     frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun: how many of their transfers have come, and the bytes.
     open: Vec<(usize, usize, Vec<u8>)>,
@@ -147,7 +145,7 @@ pub struct TrafficFrames {
 impl TrafficFrames {
     /// The frames of a part that is in this state when the recording begins.
     pub fn new(part: &Part, state: &State) -> Self {
-        Self { frames: frames(part, state), part: part.clone(), state: state.clone(), open: Vec::new() }
+        Self { frames: frames(part, state), part: part.clone(), state: state.clone(), planned_for: state.clone(), open: Vec::new() }
     }
 
     /// The state of the part so far.
@@ -158,11 +156,11 @@ impl TrafficFrames {
     /// Takes an operation; gives the frame that is whole with it, and its bytes. Register writes, register reads
     /// and the arguments of commands update the state.
     pub fn take(&mut self, traffic: &Traffic) -> Option<(FrameId, Vec<u8>)> {
-        let before = self.state.clone();
         self.hear(traffic);
-        if !before.has_same_settings(&self.state) || before.parameters() != self.state.parameters() {
-            // Each keeps its place.
+        if !self.planned_for.has_same_values(&self.state) {
+            // Each frame keeps its place.
             self.frames = frames(&self.part, &self.state);
+            self.planned_for.adopt(&self.state);
         }
         let Ok(bytes) = &traffic.outcome else { return None };
         let mut whole = None;
@@ -195,10 +193,7 @@ impl TrafficFrames {
         if transfer.bus == Bus::I2c && transfer.address != self.part.buses.i2c.as_ref().map(|i2c| i2c.address) {
             return;
         }
-        let commands = self.commands();
-        let is_now =
-            |command: &Command| command.now(&Present { part: &self.part, state: &self.state }).is_ok_and(|now| now == transfer.send);
-        if commands.iter().any(is_now) {
+        if is_command(&self.part, &self.state, &transfer.send) {
             return;
         }
         match wire.received(&transfer.send, transfer.receive) {
@@ -213,7 +208,7 @@ impl TrafficFrames {
                 });
             }
             _ if traffic.outcome.is_ok() => {
-                let found = commands.iter().find_map(|command| understood(&self.part, command, &self.state, &transfer.send));
+                let found = understood(&self.part, &self.state, &transfer.send);
                 found.into_iter().for_each(|state| self.state.adopt(&state));
             }
             _ => {}
@@ -224,9 +219,9 @@ impl TrafficFrames {
     fn written(&mut self, traffic: &Traffic, address: u32, data: &[u8]) {
         let whole = traffic.outcome.is_ok();
         self.walk(address, data, |part, state, register, value| {
-            let (left, clears) = left_by(part, register, state.register(register), value);
             if whole {
-                state.set_register(register, left & !clears);
+                let after = after_write(part, register, state.register(register), value);
+                state.set_register(register, after);
             } else {
                 state.forget_register(register);
             }
@@ -250,18 +245,6 @@ impl TrafficFrames {
         let mut there = self.part.registers.entries().filter(|(_, register)| register.at == address);
         let only = there.next().filter(|_| there.next().is_none()).map(|(id, _)| id);
         register_at(&self.part, &self.state, address).0.or(only)
-    }
-
-    /// What can be sent to the part as a command.
-    fn commands(&self) -> Vec<Command> {
-        let steps = self.part.routines.iter().flat_map(|routine| &routine.steps);
-        let written = steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None });
-        let asked = self.part.frames.iter().flat_map(|frame| match &frame.origin {
-            Origin::Read(exchange) => std::slice::from_ref(exchange),
-            Origin::Transfers(list) => list.as_slice(),
-            Origin::Registers(_) | Origin::Modbus(_) => &[],
-        });
-        asked.map(|exchange| &exchange.command).filter(|command| !command.is_empty()).chain(written).cloned().collect()
     }
 }
 

@@ -7,8 +7,8 @@ use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
 use crate::model::registers::{Numbering, Register};
-use crate::model::state::{Provenance, State};
-use crate::plan::heard::left_by;
+use crate::model::state::State;
+use crate::plan::heard::after_write;
 use crate::plan::reads::{ReadPlan, groups};
 use crate::plan::routine::StepPlan;
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
@@ -187,8 +187,7 @@ impl Runner {
         let part = self.part.clone();
         let Some(register) = part.registers.get(id) else { return Ok(()) };
         self.saved.clear();
-        let (left, clears) = left_by(&part, register, self.state.register(register), value);
-        let after = left & !clears;
+        let after = after_write(&part, register, self.state.register(register), value);
         for group in groups(&part, &self.state, &[id]).map_err(|unreachable| self.error(unreachable.into()))? {
             self.push_writes(group.before, false, |name| format!("write {name}"));
             let transfer = write_register(&part, self.bus, register, value);
@@ -242,9 +241,8 @@ impl Runner {
         match write.reason {
             Some(WriteReason::Unlocks) if !self.saved.iter().any(|(saved, _)| *saved == write.register) => {
                 // Of what is known in part, that part can be restored.
-                let known = self.state.provenance(register) != Provenance::Unknown
-                    || part.fields.of(&register.fields).any(|field| self.state.knows(field));
-                self.saved.push((write.register, known.then(|| self.state.register(register))));
+                let known = self.state.knows_any_of(register).then(|| self.state.register(register));
+                self.saved.push((write.register, known));
             }
             Some(WriteReason::Restores) => {
                 // What nobody knew cannot be restored.
@@ -262,8 +260,7 @@ impl Runner {
         }
         let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
         let value = value_to_write(&part, write.register, image.register(register), &asked);
-        let (left, clears) = left_by(&part, register, self.state.register(register), value);
-        let after = left & !clears;
+        let after = after_write(&part, register, self.state.register(register), value);
         let mut next = Vec::new();
         let moves = self.moves(register, after);
         if let Some(transfer) = write_register(&part, self.bus, register, value) {

@@ -49,7 +49,7 @@ pub struct Runner {
     origin: Option<Arc<(RoutineId, State)>>,
     /// What is known of the part by now.
     pub(super) state: State,
-    /// The frames that were read, in order, each as often as it was.
+    /// Frames read so far, each once, ordered by their last read.
     read: Vec<FrameId>,
     pub(super) calls: Vec<Call>,
     /// What is read without a routine.
@@ -264,10 +264,9 @@ impl Runner {
         self.state.frame(frame)
     }
 
-    /// The frames that were read so far, each once, in the order in which they came last.
-    pub fn frames_read(&self) -> Vec<FrameId> {
-        let last = |(at, frame): &(usize, &FrameId)| !self.read.iter().skip(at + 1).any(|later| later == *frame);
-        self.read.iter().enumerate().filter(last).map(|(_, frame)| *frame).collect()
+    /// Frames read so far, each once, ordered by their last read.
+    pub fn frames_read(&self) -> &[FrameId] {
+        &self.read
     }
 
     /// A frame came, and is good.
@@ -275,6 +274,7 @@ impl Runner {
         let bytes = std::mem::take(&mut self.gathered);
         self.state.take_frame(&self.part, frame, &bytes);
         self.gathered = bytes;
+        self.read.retain(|known| *known != frame);
         self.read.push(frame);
     }
 

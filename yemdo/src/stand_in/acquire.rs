@@ -4,7 +4,6 @@
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 use crate::model::command::Command;
-use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Time};
@@ -100,8 +99,8 @@ fn started(trigger: Trigger) -> Seen {
 fn take(part: &Sheet, seen: &Seen, frame: FrameId, span: Span, retried: bool, found: &mut Vec<Acquisition>) {
     let waits = seen.trigger.is_some() || seen.line.is_some();
     // A frame that is asked for by a command, and comes after a wait, is measured then.
-    let asked = part.frames.get(frame).is_some_and(|frame| match &frame.origin {
-        Origin::Read(exchange) => exchange.wait.is_some() && !exchange.command.is_empty(),
+    let asked = part.frames.get(frame).is_some_and(|frame| match frame.origin.exchanges() {
+        [exchange] => exchange.wait.is_some() && !exchange.command.is_empty(),
         _ => false,
     });
     let told = matches!(seen.trigger, Some(Trigger::Command(_))) || seen.poll.is_some() || seen.line.is_some();

@@ -3,11 +3,10 @@
 use super::judge::Rule;
 use super::state::StandIn;
 use crate::bus::{Bus, Received, Spi, Transfer, Wire, split_pointer};
-use crate::model::command::{Command, Exchange};
+use crate::model::command::Command;
 use crate::model::frame::{Code, Origin};
 use crate::model::ids::{FrameId, RegisterId};
-use crate::model::state::State;
-use crate::plan::heard::understood;
+use crate::plan::heard::{is_command, understood};
 
 /// What the part does with a transfer.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -177,8 +176,8 @@ impl StandIn {
 
     /// What can be asked for: the bytes that are sent first, and how many are read.
     fn exchanges(&self) -> impl Iterator<Item = (Vec<u8>, usize)> + '_ {
-        let lists = self.part.frames.iter().map(|frame| exchanges_of(&frame.origin));
-        lists.flatten().filter_map(|exchange| Some((exchange.command.now(&self.present()).ok()?, exchange.read)))
+        let all = self.part.frames.iter().flat_map(|frame| frame.origin.exchanges());
+        all.filter_map(|exchange| Some((exchange.command.now(&self.present()).ok()?, exchange.read)))
     }
 
     /// A command of the part, or a frame that is asked for; `None` where it is neither.
@@ -190,7 +189,7 @@ impl StandIn {
                 return Some(self.answer_exchange(now, frame, exchange, receive, due));
             }
             let own = part.frames.entries().find_map(|(id, frame)| {
-                let at = exchanges_of(&frame.origin).position(|exchange| exchange.command.is_empty() && exchange.wait.is_none())?;
+                let at = frame.origin.exchanges().iter().position(|exchange| exchange.command.is_empty() && exchange.wait.is_none())?;
                 Some((id, at))
             })?;
             return Some(self.answer_exchange(now, own.0, own.1, receive, now));
@@ -200,7 +199,7 @@ impl StandIn {
         }
         self.understand(now, sent, receive);
         for (id, frame) in part.frames.entries() {
-            for (at, exchange) in exchanges_of(&frame.origin).enumerate() {
+            for (at, exchange) in frame.origin.exchanges().iter().enumerate() {
                 if exchange.command.is_empty() || exchange.command.now(&self.present()).ok().as_deref() != Some(sent) {
                     continue;
                 }
@@ -214,7 +213,7 @@ impl StandIn {
             }
         }
         let known = |command: &Command| command.now(&self.present()).is_ok_and(|bytes| bytes == sent);
-        if receive == 0 && self.commands.iter().any(known) {
+        if receive == 0 && part.routine_commands().any(known) {
             self.asked = None;
             self.start_command(now, sent);
             return Some(Reaction::Answer(Vec::new()));
@@ -241,13 +240,10 @@ impl StandIn {
         if part.buses.all().any(|bus| self.names_register(bus, sent, receive)) {
             return;
         }
-        let own = part.frames.iter().flat_map(|frame| exchanges_of(&frame.origin)).map(|exchange| &exchange.command);
-        let known = own.chain(&self.commands);
-        let found: Vec<State> = known.filter_map(|command| understood(&part, command, &self.state, sent)).collect();
-        // A command of the present state is no news.
-        let as_is = |state: &State| state.has_same_settings(&self.state) && state.parameters() == self.state.parameters();
-        if let Some(state) = found.first().filter(|_| !found.iter().any(as_is)) {
-            self.state.adopt(state);
+        if !is_command(&part, &self.state, sent)
+            && let Some(state) = understood(&part, &self.state, sent)
+        {
+            self.state.adopt(&state);
             self.current.fill(None);
             self.advance(now);
         }
@@ -266,8 +262,8 @@ impl StandIn {
         if !self.judge_measure(now, id) {
             return Reaction::NakAddress;
         }
-        let offset: usize = exchanges_of(&frame.origin).take(at).map(|exchange| exchange.read).sum();
-        let read = exchanges_of(&frame.origin).nth(at).map_or(0, |exchange| exchange.read);
+        let offset: usize = frame.origin.exchanges().iter().take(at).map(|exchange| exchange.read).sum();
+        let read = frame.origin.exchanges().iter().nth(at).map_or(0, |exchange| exchange.read);
         let whole = self.state.frame(id).map(<[u8]>::to_vec).unwrap_or_default();
         let mut data: Vec<u8> = whole.get(offset..).unwrap_or(&[]).iter().take(receive.min(read)).copied().collect();
         data.resize(receive, IDLE);
@@ -353,15 +349,6 @@ impl StandIn {
         }
         found
     }
-}
-
-fn exchanges_of(origin: &Origin) -> impl Iterator<Item = &Exchange> {
-    let list: &[Exchange] = match origin {
-        Origin::Read(exchange) => std::slice::from_ref(exchange),
-        Origin::Transfers(list) => list,
-        Origin::Registers(_) | Origin::Modbus(_) => &[],
-    };
-    list.iter()
 }
 
 /// Microseconds as milliseconds.

@@ -91,7 +91,10 @@ impl StandIn {
             return Err(ILLEGAL_ADDRESS);
         }
         let data: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
-        // All of it, or nothing (sections 6.12 and 6.17 know no part of a write).
+        // A write is taken whole or not at all (sections 6.12 and 6.17). One word cannot be taken in part.
+        if words.len() == 1 {
+            return if self.write_registers(now, address, &data) { Ok(()) } else { Err(ILLEGAL_ADDRESS) };
+        }
         let mut tried = self.clone();
         let whole = tried.write_registers(now, address, &data);
         if whole {

@@ -5,7 +5,7 @@ use super::state::StandIn;
 use crate::ground::hex::to_hex;
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::registers::{Access, Numbering, Register};
-use crate::plan::heard::{holds, left_by, register_at};
+use crate::plan::heard::{holds, register_at, taken_by};
 
 impl StandIn {
     /// The register at an address, in the bank that is selected; and any in another bank, where there is none.
@@ -82,7 +82,7 @@ impl StandIn {
             return false;
         }
         let before = self.state.register(register);
-        let (after, clears) = left_by(&part, register, before, value);
+        let (after, clears) = taken_by(&part, register, before, value);
         for reserved in &register.reserved {
             if let Some(wanted) = reserved.write.filter(|wanted| value & reserved.mask != *wanted) {
                 let what = format!(

@@ -8,7 +8,7 @@ use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::model::example::Expected;
 use crate::model::frame::{Frame, Origin};
-use crate::model::ids::{CodeId, FrameId, QuantityId, ReadingId};
+use crate::model::ids::{CodeId, FieldId, FrameId, QuantityId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Alert;
 use crate::model::part::Sheet;
@@ -223,13 +223,15 @@ fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
     }
 }
 
-/// Whether a code is a field that a client sets, and not the part.
+/// True if a code is a field that the client sets.
 fn set_by_client(part: &Sheet, code: CodeId) -> bool {
-    let field = part.codes.get(code).and_then(|code| code.field);
-    let Some(model) = field.and_then(|field| part.fields.get(field)) else { return false };
-    let reported =
-        field.is_some_and(|field| part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable())));
-    model.access == Access::ReadWrite && !reported
+    let Some(field) = part.codes.get(code).and_then(|code| code.field) else { return false };
+    part.fields.get(field).is_some_and(|field| field.access == Access::ReadWrite) && !is_reported(part, field)
+}
+
+/// True if all registers of a field are read-only.
+fn is_reported(part: &Sheet, field: FieldId) -> bool {
+    part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable()))
 }
 
 /// Which code each reading is put into: those with one code first, each code once.
@@ -266,7 +268,7 @@ fn flags<'f>(part: &Sheet, id: FrameId, frame: &Frame, solved: &[CodeId], formul
     for input in formulas.flat_map(inputs) {
         let flag = match input {
             Input::Code(code) if !solved.contains(&code) && part.codes.get(code).is_some_and(|code| code.frame == id) => {
-                // What the client sets is no flag of the part's.
+                // A setting of the client is not a flag of the part.
                 if set_by_client(part, code) {
                     continue;
                 }
@@ -276,11 +278,10 @@ fn flags<'f>(part: &Sheet, id: FrameId, frame: &Frame, solved: &[CodeId], formul
                 // A field that comes with the frame is a code of it.
                 let is_it = |code: &&CodeId| part.codes.get(**code).is_some_and(|code| code.field == Some(field));
                 let own = part.fields.get(field).is_some_and(|field| !field.access.is_writable());
-                let reported = part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable()));
                 match frame.codes.iter().find(is_it) {
                     Some(code) if set_by_client(part, *code) => continue,
                     Some(code) => Flag::Code(*code),
-                    None if own || reported => Flag::Field(field),
+                    None if own || is_reported(part, field) => Flag::Field(field),
                     None => continue,
                 }
             }

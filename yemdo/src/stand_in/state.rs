@@ -9,10 +9,8 @@ use super::sample::{Held, Recipe, Recipes};
 use super::signal::{Random, Signal};
 use crate::bus::modbus::ModbusTable;
 use crate::ground::list::List;
-use crate::model::command::Command;
 use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
-use crate::model::operation::Action;
 use crate::model::part::Part;
 use crate::model::state::State;
 use crate::model::value::Present;
@@ -49,8 +47,6 @@ pub struct StandIn {
     /// Frames that are composed already with what holds now.
     pub(super) current: Vec<Option<Current>>,
     pub(super) random: Random,
-    /// What routines write.
-    pub(super) commands: Vec<Command>,
     pub(super) judge: Judge,
     /// What was read at all.
     pub(super) read_registers: List<RegisterId, bool>,
@@ -120,8 +116,6 @@ impl StandIn {
             published: None,
             early: None,
         };
-        let steps = part.routines.iter().flat_map(|routine| &routine.steps);
-        let written = steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command.clone()) } else { None });
         let mut stand_in = Self {
             measures: List::filled(part.frames.len(), |id| of_frame(id).map(measure)),
             world: List::filled(part.readings.len(), |_| None),
@@ -142,7 +136,6 @@ impl StandIn {
             excused: false,
             state,
             recipes,
-            commands: written.collect(),
         };
         stand_in.power_up(0);
         Ok(stand_in)
@@ -181,7 +174,7 @@ impl StandIn {
         for (_, field) in self.part.fields.entries().filter(|(id, _)| self.part.is_unstored(*id)) {
             state.known_field(field).into_iter().for_each(|code| supplied.set_field(field, code));
         }
-        if !supplied.has_same_settings(&self.state) || supplied.parameters() != self.state.parameters() {
+        if !supplied.has_same_values(&self.state) {
             self.state = supplied;
             self.current.fill(None);
         }

@@ -34,7 +34,7 @@ pub(super) fn helped(out: &mut dyn Write) -> io::Result<()> {
     grid.write(out)
 }
 
-/// State as they are typed one behind the other; a value goes up to the next name.
+/// Settings typed in one line; a value extends to the next name.
 pub(super) fn settings(text: &str) -> Vec<String> {
     let mut found: Vec<String> = Vec::new();
     for word in text.split_whitespace() {

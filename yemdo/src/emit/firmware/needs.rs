@@ -58,7 +58,7 @@ pub(super) fn needs(
         }
     }
     for frame in part.frames.of(&frames.iter().copied().collect::<Vec<_>>()) {
-        found.extend(frame.origin.formulas().into_iter().flat_map(|formula| part.inputs_behind(inputs(formula))));
+        found.extend(frame.origin.formulas().flat_map(|formula| part.inputs_behind(inputs(formula))));
     }
 }
 

@@ -10,7 +10,7 @@ use super::unpack::register;
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
 use crate::model::state::State;
-use crate::plan::heard::left_by;
+use crate::plan::heard::after_write;
 use crate::plan::writes::value_to_write;
 
 impl Build<'_> {
@@ -134,10 +134,7 @@ impl Build<'_> {
     pub(super) fn write_masks(&self, id: RegisterId, asked: &[FieldId]) -> (u64, u64, u64, u64) {
         let Some(register) = self.part.registers.get(id) else { return (0, 0, 0, 0) };
         let (zeros, ones) = (value_to_write(self.part, id, 0, asked), value_to_write(self.part, id, u64::MAX, asked));
-        let after = |wanted: u64, value: u64| {
-            let (left, clears) = left_by(self.part, register, wanted, value);
-            left & !clears & register.mask()
-        };
+        let after = |wanted: u64, value: u64| after_write(self.part, register, wanted, value) & register.mask();
         let (zeros_after, ones_after) = (after(0, zeros), after(u64::MAX, ones));
         (ones & !zeros, zeros, ones_after & !zeros_after, zeros_after)
     }
