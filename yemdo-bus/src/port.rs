@@ -36,8 +36,7 @@ pub trait Port {
         Ok(())
     }
 
-    /// What no bus carries: the parameters that the client computes with, and settings that no register holds. Only a stand-in takes
-    /// them, so that it is the part that the client has in mind.
+    /// Supplies parameters and settings that no register holds. Only stand-ins use them: no bus carries them.
     fn supply(&mut self, state: &State) {
         let _ = state;
     }
@@ -70,7 +69,7 @@ pub trait AsyncPort {
         Ok(())
     }
 
-    /// What no bus carries, as [`Port::supply`].
+    /// As [`Port::supply`].
     fn supply(&mut self, state: &State) {
         let _ = state;
     }

@@ -3,6 +3,9 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
+#[path = "common/cc.rs"]
+mod cc;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -11,6 +14,8 @@ use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::emit::{EmitError, Emitted, Language, Only, Options, Reals, as_computed, error_bound, firmware, rust_module, vectors};
 use yemdo::part::Id;
 use yemdo::{Decoder, Part, ReadingId, State};
+
+use cc::CAREFUL;
 
 fn sheets() -> Vec<Part> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets");
@@ -39,17 +44,7 @@ fn all_that_can(part: &Part, reals: Reals) -> Options {
 /// Compiles C with every warning an error and undefined behaviour caught, and runs it; gives what it prints.
 fn compile_and_run(folder: &Path, files: &[String]) -> String {
     let mut cc = Command::new("cc");
-    cc.current_dir(folder).args([
-        "-std=c99",
-        "-O1",
-        "-Wall",
-        "-Wextra",
-        "-Wconversion",
-        "-Wsign-conversion",
-        "-Wshadow",
-        "-Wdouble-promotion",
-    ]);
-    cc.args(["-pedantic", "-Werror", "-fsanitize=undefined", "-fno-sanitize-recover=undefined", "-o", "test"]).args(files).arg("-lm");
+    cc.current_dir(folder).args(CAREFUL).args(["-O1", "-o", "test"]).args(files).arg("-lm");
     let done = cc.output().expect("a C compiler is needed");
     assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
     let done = Command::new(folder.join("test")).output().unwrap();

@@ -108,7 +108,7 @@ fn every_field_arrives_with_the_code_that_was_asked_for() {
                 assert_eq!(sent.field(field), code, "{name} {typed} on the wire");
                 if field.access() == Access::ReadWrite {
                     assert_eq!(far.image.field(field), code, "{name} {typed} at the far end");
-                    assert_eq!(done.state, far.image, "{name} {typed}: what is expected is what is");
+                    assert_eq!(done.state, far.image, "{name} {typed}: expected state");
                 }
                 for (register, value) in far.taken {
                     assert!(explain(&part, register, value, &mut start.clone()).unwrap().wrong.is_empty(), "{name} {typed}: reserved bits");

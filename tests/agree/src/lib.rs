@@ -14,5 +14,5 @@ pub mod ways;
 
 /// Bytes of choices for a sheet.
 pub const SHEET_BYTES: usize = 4096;
-/// Bytes of choices for what is asked of it.
+/// Bytes of choices for the requests to a part.
 pub const CASE_BYTES: usize = 16384;

@@ -105,7 +105,7 @@ impl<P: AsyncPort> AsyncDevice<P> {
         Ok(progress)
     }
 
-    /// The same device; what fails for a moment is done again, at most so many times.
+    /// Sets the maximum number of retries after transient failures.
     #[must_use]
     pub fn with_retries(mut self, retries: u32) -> Self {
         self.retries = retries;

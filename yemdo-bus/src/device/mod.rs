@@ -187,7 +187,7 @@ impl<P: Port> Device<P> {
         self.port
     }
 
-    /// What is known of the part: registers as after a reset, as written, or as read; parameters; the last frames.
+    /// The known state of the part: registers from reset, writes or reads; parameters; the last frames.
     pub fn state(&self) -> &State {
         self.session.state()
     }
@@ -243,7 +243,7 @@ impl<P: Port> Device<P> {
         Ok(())
     }
 
-    /// Does a task, job by job, and again if it fails for a moment.
+    /// Performs a task, job by job; retries after transient failures.
     fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
         let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
         while let Some(job) = progress.next(&mut self.session)? {
@@ -290,7 +290,7 @@ impl<P: Port> Device<P> {
         self.session.state().frame(frame)
     }
 
-    /// The part was reset: its registers are as after a reset, and what is read once is read again. Parameters stay.
+    /// Reports a reset of the part: registers get their reset values, kept frames are read again. Parameters stay.
     pub fn was_reset(&mut self) {
         self.session.was_reset();
     }
@@ -299,7 +299,7 @@ impl<P: Port> Device<P> {
     /// written unless all of it can be.
     ///
     /// # Errors
-    /// [`DeviceError`]; of an interrupted one, [`state`](Self::state) has what was written so far.
+    /// [`DeviceError`]; after an interruption, [`state`](Self::state) contains the completed writes.
     pub fn configure(&mut self, settings: &[&str]) -> Result<Configuration, DeviceError> {
         self.configure_with(settings, WriteScope::Changed)
     }
@@ -313,7 +313,7 @@ impl<P: Port> Device<P> {
         progress.configured(&mut self.session).ok_or(DeviceError::NothingToMeasure)
     }
 
-    /// Writes what a configuration resolved to, and reads it back.
+    /// Performs the writes of a configuration, and reads them back.
     ///
     /// # Errors
     /// [`DeviceError`].
@@ -350,7 +350,7 @@ impl<P: Port> Device<P> {
         Ok(self.read_registers(&[id])?.first().map_or(0, |(_, value)| *value))
     }
 
-    /// Writes a register as given, in its bank, and reads it back if it can be read; what it holds then is in
+    /// Writes a register as given, in its bank, and reads it back if it is readable; the value is then in
     /// [`state`](Self::state).
     ///
     /// # Errors

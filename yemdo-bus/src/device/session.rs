@@ -146,7 +146,7 @@ impl Session {
         })
     }
 
-    /// Keeps what a runner has found out, whether it is done or has failed: what was written is written, what was read is read.
+    /// Adopts the state of a runner, finished or failed: completed writes and reads count.
     pub(crate) fn absorb(&mut self, runner: &Runner) {
         let unit = |part: &Part| part.buses().modbus.as_ref().and_then(|modbus| modbus.unit);
         if unit(runner.part()) != unit(&self.part) {
@@ -165,14 +165,14 @@ impl Session {
         }
     }
 
-    /// Something failed. A part that did not answer may have been without power: what is read once is read again.
+    /// Handles a failure. A silent part may have lost power: kept frames are read again.
     pub(crate) fn lost(&mut self, error: &DeviceError) {
         if matches!(error, DeviceError::Bus { error, .. } if error.cause.is_silence()) {
             self.kept.clear();
         }
     }
 
-    /// The part was reset: registers as after a reset, and nothing read.
+    /// Returns to the state after a reset; parameters stay.
     pub(crate) fn was_reset(&mut self) {
         let parameters = self.state().parameters().to_vec();
         *self.decoder.state_mut() = State::reset(&self.part);
@@ -230,7 +230,7 @@ impl Session {
         let mut frames = Vec::new();
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
-        // What was written after a frame was read is newer than what the frame says.
+        // Writes after a frame was read are newer than its registers.
         let now = self.state().clone();
         for (id, bytes) in std::mem::take(&mut self.last) {
             if !self.kept.contains(&id) {
@@ -242,7 +242,7 @@ impl Session {
         Ok(Measurement { frames })
     }
 
-    /// Resolves wishes to what is to be written; nothing is sent.
+    /// Resolves wishes to writes; sends nothing.
     pub(crate) fn configuration(&self, typed: &[String], scope: WriteScope) -> Result<Configuration, DeviceError> {
         Ok(configure(&self.part, self.state(), &self.wishes(typed)?, scope)?)
     }
@@ -251,14 +251,13 @@ impl Session {
         Ok(typed.iter().map(|typed| Wish::parse(&self.part, typed)).collect::<Result<Vec<_>, _>>()?)
     }
 
-    /// The registers that wishes depend on and that can be asked what they hold; an error if the wishes cannot be met whatever those
-    /// hold.
+    /// The readable registers that wishes depend on; an error if the wishes are impossible for all register values.
     pub(crate) fn asked_first(&self, typed: &[String]) -> Result<Option<Job>, DeviceError> {
         let wishes = self.wishes(typed)?;
         let mut registers = yemdo::configure::registers_behind(&self.part, &wishes);
         match configure(&self.part, self.state(), &wishes, WriteScope::All) {
             Ok(done) => registers.extend(done.writes.iter().map(|write| write.register)),
-            // It may be possible with what the part really holds.
+            // It may be possible with the real register values.
             Err(_) if self.is_unknown(&registers) => {}
             Err(error) => return Err(error.into()),
         }

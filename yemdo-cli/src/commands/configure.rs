@@ -55,7 +55,7 @@ fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, F
         return Err(Failure::told("--paste and --read-back are about bytes that are not sent").help("leave out --at"));
     }
     let stop = Stop::on_interrupt();
-    // What is impossible whatever the part holds is refused before anything is opened.
+    // Wishes that are impossible for all register values fail before the port is opened.
     input::possible(part, args.dump.as_deref(), &args.settings, scope)?;
     let Some(connected) = args.link.connect(part, &stop)? else { return Ok(0) };
     let mut device = connected.device;

@@ -19,8 +19,7 @@ pub(crate) enum AnyLog<R> {
 }
 
 impl<R: BufRead> AnyLog<R> {
-    /// Looks at how the log begins. `name` is what it calls the part, `frame` what bytes without a name are; the part is in this state
-    /// when it begins.
+    /// Detects the format of a log. `name` is its name for the part, `frame` the frame of unnamed bytes, `state` the initial state.
     pub(crate) fn open(
         mut input: R,
         part: &Part,

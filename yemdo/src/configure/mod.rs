@@ -33,7 +33,7 @@ pub use wish::{Wish, WishError, measured, measured_difference};
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Configuration {
-    /// What is known of the part after the writes: registers, settings that no register holds, parameters.
+    /// The state of the part after the writes: registers, settings without a register, parameters.
     pub state: State,
     /// The writes, in order.
     pub writes: Vec<Write>,
@@ -258,7 +258,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     let asked: Vec<(FieldId, i128)> = taken.iter().map(|(field, code, _)| (*field, *code)).collect();
     let unstored = asked.iter().copied().filter(|(field, _)| part.is_unstored(*field)).collect();
     let mut writes = writes::writes(part, start, &state, &asked, scope)?;
-    // What is unknown cannot be restored.
+    // Unknown values cannot be restored.
     let unlocked = writes.clone();
     let is_known = |write: &Write| {
         let same = unlocked.iter().filter(|other| other.reason == Some(WriteReason::Unlocks) && other.register == write.register);
@@ -266,7 +266,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
         fields.any(|field| state.knows(field))
     };
     writes.retain(|write| write.reason != Some(WriteReason::Restores) || is_known(write));
-    // A zero does nothing to what a one clears, or sets off.
+    // Writing zero leaves write-1-to-clear and self-clearing bits unchanged.
     for field in asked.iter().filter_map(|(field, code)| part.fields.get(*field).filter(|_| *code == 0)) {
         if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
             match start.known_field(field) {
@@ -283,7 +283,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
 }
 
-/// A field gets a code. What has it already keeps its bits: some codes can be written in two ways.
+/// Sets a field, unless it has the code already: some codes have two bit patterns.
 fn set(part: &Sheet, state: &mut State, field: FieldId, code: i128) {
     if let Some(model) = part.fields.get(field).filter(|model| state.known_field(model) != Some(code)) {
         state.set_field(model, code);
@@ -385,7 +385,7 @@ fn fields_behind<'f>(part: &Sheet, quantity: &'f Quantity, of_reading: impl Iter
     fields.filter(|field| Some(*field) != place).collect()
 }
 
-/// The present value of a quantity; `None` if its formula is at fault, or takes what is unknown.
+/// The present value of a quantity; `None` if its formula fails or needs an unknown value.
 pub fn quantity_value(part: &Sheet, quantity: QuantityId, state: &State) -> Option<f64> {
     Present { part, state }.quantity(quantity).ok()
 }

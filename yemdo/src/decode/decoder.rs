@@ -99,7 +99,7 @@ impl Decoder {
         &self.part
     }
 
-    /// What is known of the part: registers, settings, parameters, the last frames.
+    /// The known state of the part: registers, settings, parameters, the last frames.
     pub fn state(&self) -> &State {
         &self.state
     }
@@ -233,7 +233,7 @@ impl Decoder {
             let status = values.status(at);
             let fault = (status == Status::FormulaFault).then(|| steps::fault(&state, frame, &bytes, planned.id)).flatten();
             let conditions = model.status.iter().chain(&reading.status);
-            // A fault of the formula, and what is missing, have reasons of their own.
+            // Formula faults and missing frames have their own reasons.
             let told = !matches!(status, Status::Waiting | Status::Absent | Status::FormulaFault | Status::OutOfRange);
             let cause = row::cause(&ready.plan, &ready.alone, planned).filter(|_| told);
             let means = cause.and_then(|at| conditions.clone().nth(at));
@@ -508,7 +508,7 @@ impl Decoder {
         row::decode(&ready.plan, &mut ready.alone, &state, given, bytes, values).map_err(failed)
     }
 
-    /// A good frame came, the last of so many: codes and fields of it are taken from there now.
+    /// Keeps a good frame, the last of `count`: its codes and fields are used from then on.
     #[inline(always)]
     fn keep(&mut self, frame: FrameId, bytes: &[u8], good: u64) {
         self.count += good;

@@ -7,6 +7,7 @@ pub(crate) mod frame;
 pub(crate) mod ids;
 pub(crate) mod input;
 pub(crate) mod integers;
+mod lookup;
 pub(crate) mod name;
 pub(crate) mod operation;
 pub(crate) mod part;

@@ -8,7 +8,6 @@ use super::example::Example;
 use super::frame::{Code, Frame};
 use super::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 use super::input::{Input, inputs};
-use super::name::{Kind, UnknownName};
 use super::operation::{Action, Quantity, Routine};
 use super::reading::{End, Parameter, Reading};
 use super::registers::{Field, Register};
@@ -17,7 +16,7 @@ use crate::bus::Buses;
 use crate::formula::curve::Curve;
 use crate::formula::typed::Formula;
 use crate::ground::diagnostic::{Diagnostic, SheetError};
-use crate::ground::list::{Id, List};
+use crate::ground::list::List;
 use crate::ground::number::Ty;
 use crate::ground::text::{Source, Span};
 
@@ -118,12 +117,6 @@ impl std::fmt::Display for NotAnAddress {
 }
 
 impl std::error::Error for NotAnAddress {}
-
-/// The item of a name: the one that is typed exactly so, otherwise one that differs in case alone.
-fn named<I: Id, T>(list: &List<I, T>, name: &str, name_of: impl Fn(&T) -> &String) -> Option<I> {
-    let exact = list.position(|item| name_of(item) == name);
-    exact.or_else(|| list.position(|item| name_of(item).eq_ignore_ascii_case(name)))
-}
 
 /// What a sheet says, every name bound and every width known. Reached through [`Part`].
 #[derive(Clone, Debug)]
@@ -289,118 +282,6 @@ impl Sheet {
     /// Whether this is a variant that has no worked examples of its own: those it runs are the sheet's.
     pub fn inherits_examples(&self) -> bool {
         self.inherits_examples
-    }
-
-    /// The frame of that name, whatever its case.
-    ///
-    /// # Errors
-    /// [`UnknownName`] says what it may have meant.
-    pub fn frame(&self, name: &str) -> Result<FrameId, UnknownName> {
-        let found = named(&self.frames, name, |frame| &frame.name);
-        found.ok_or_else(|| self.unknown(Kind::Frame, name, self.frames.iter().map(|frame| frame.name.as_str())))
-    }
-
-    /// The reading of that name; one that is typed exactly so before one that differs in case.
-    ///
-    /// # Errors
-    /// [`UnknownName`].
-    pub fn reading(&self, name: &str) -> Result<ReadingId, UnknownName> {
-        let shown = || self.readings.entries().filter(|(_, reading)| reading.is_measured());
-        let exact = shown().find(|(_, reading)| reading.name == name);
-        let found = exact.or_else(|| shown().find(|(_, reading)| reading.name.eq_ignore_ascii_case(name)));
-        found.map(|(id, _)| id).ok_or_else(|| {
-            let is_derived = self.readings.iter().any(|reading| reading.is_derived() && reading.name == name);
-            UnknownName { is_derived, ..self.unknown(Kind::Reading, name, shown().map(|(_, reading)| reading.name.as_str())) }
-        })
-    }
-
-    /// The reading or derived quantity of that name: all that has a value of its own in what is shown.
-    ///
-    /// # Errors
-    /// [`UnknownName`].
-    pub fn reading_or_derived(&self, name: &str) -> Result<ReadingId, UnknownName> {
-        let derived = self.readings.position(|reading| reading.is_derived() && reading.name == name);
-        derived.map_or_else(|| self.reading(name), Ok)
-    }
-
-    /// The register of that name, whatever its case.
-    ///
-    /// # Errors
-    /// [`UnknownName`].
-    pub fn register(&self, name: &str) -> Result<RegisterId, UnknownName> {
-        let found = named(&self.registers, name, |register| &register.name);
-        found.ok_or_else(|| self.unknown(Kind::Register, name, self.registers.iter().map(|register| register.name.as_str())))
-    }
-
-    /// A field: by its name, or as `REGISTER.FIELD` where several registers have one of that name.
-    ///
-    /// # Errors
-    /// [`UnknownName`]; also where several registers have a field of that name, with the ways to tell them apart.
-    pub fn field(&self, name: &str) -> Result<FieldId, UnknownName> {
-        if let Some((register, field)) = name.split_once('.') {
-            let home = self.register(register)?;
-            let is_it = |known: &Field, same: fn(&str, &str) -> bool| known.register == Some(home) && same(&known.name, field);
-            let exact = self.fields.position(|known| is_it(known, |one, other| one == other));
-            let found = exact.or_else(|| self.fields.position(|known| is_it(known, str::eq_ignore_ascii_case)));
-            return found.ok_or_else(|| self.unknown(Kind::Field, name, self.fields.iter().map(|field| field.name.as_str())));
-        }
-        let alike = |same: fn(&str, &str) -> bool| self.fields.entries().filter(move |(_, field)| same(&field.name, name));
-        let mut all: Vec<(FieldId, &Field)> = alike(|one, other| one == other).collect();
-        if all.is_empty() {
-            all = alike(str::eq_ignore_ascii_case).collect();
-        }
-        match all.as_slice() {
-            [(only, _)] => Ok(*only),
-            [] => Err(self.unknown(Kind::Field, name, self.fields.iter().map(|field| field.name.as_str()))),
-            _ => {
-                let homes = all.iter().filter_map(|(_, field)| self.registers.get(field.register?).map(|home| (home, field)));
-                let ways = homes.map(|(home, field)| format!("{}.{}", home.name, field.name)).collect();
-                Err(UnknownName { ways, ..self.unknown(Kind::Field, name, std::iter::empty()) })
-            }
-        }
-    }
-
-    /// Whether there is a field of exactly this name, as formulas name it.
-    pub(crate) fn has_field(&self, name: &str) -> bool {
-        self.fields.iter().any(|field| field.name == name)
-    }
-
-    /// The routine of that name, whatever its case.
-    ///
-    /// # Errors
-    /// [`UnknownName`].
-    pub fn routine(&self, name: &str) -> Result<RoutineId, UnknownName> {
-        let found = named(&self.routines, name, |routine| &routine.name);
-        found.ok_or_else(|| self.unknown(Kind::Routine, name, self.routines.iter().map(|routine| routine.name.as_str())))
-    }
-
-    /// The quantity of that name, whatever its case.
-    ///
-    /// # Errors
-    /// [`UnknownName`].
-    pub fn quantity(&self, name: &str) -> Result<QuantityId, UnknownName> {
-        let found = named(&self.quantities, name, |quantity| &quantity.name);
-        found.ok_or_else(|| self.unknown(Kind::Quantity, name, self.quantities.iter().map(|quantity| quantity.name.as_str())))
-    }
-
-    /// The parameter of that name, whatever its case.
-    ///
-    /// # Errors
-    /// [`UnknownName`].
-    pub fn parameter(&self, name: &str) -> Result<ParameterId, UnknownName> {
-        let found = named(&self.parameters, name, |parameter| &parameter.name);
-        found.ok_or_else(|| self.unknown(Kind::Parameter, name, self.parameters.iter().map(|parameter| parameter.name.as_str())))
-    }
-
-    fn unknown<'a>(&self, kind: Kind, name: &str, known: impl Iterator<Item = &'a str>) -> UnknownName {
-        UnknownName {
-            part: self.name.clone(),
-            kind,
-            name: name.to_owned(),
-            known: known.map(str::to_owned).collect(),
-            ways: Vec::new(),
-            is_derived: false,
-        }
     }
 
     /// The formula of a reading as the sheet has it.

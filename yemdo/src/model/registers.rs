@@ -397,7 +397,7 @@ pub(crate) enum Numbering {
 }
 
 impl Numbering {
-    /// That of a part.
+    /// The numbering of a part.
     pub(crate) fn of(part: &Sheet) -> Self {
         let near = |one: &Register, other: &Register| other.bank == one.bank && other.at > one.at && other.at < one.at + one.bytes as u32;
         if part.buses.all().eq([Bus::Modbus]) {
@@ -409,7 +409,7 @@ impl Numbering {
         }
     }
 
-    /// The address behind a register.
+    /// The address after a register.
     pub(crate) fn behind(self, register: &Register) -> u32 {
         register.at
             + match self {
@@ -419,7 +419,7 @@ impl Numbering {
             }
     }
 
-    /// The byte of a register that an address stands for; `None` where it is not one of the register's.
+    /// The byte of a register at an address; `None` if the address is outside of the register.
     pub(crate) fn byte_at(self, register: &Register, address: u32) -> Option<usize> {
         let inside = address.checked_sub(register.at).filter(|_| address < self.behind(register))? as usize;
         Some(inside * if self == Numbering::Words { 2 } else { 1 })

@@ -46,7 +46,7 @@ pub(crate) trait Leaves {
     }
 }
 
-/// A part and what is known of it.
+/// A part and its state.
 #[derive(Clone, Copy)]
 pub(crate) struct Present<'a> {
     pub(crate) part: &'a Sheet,

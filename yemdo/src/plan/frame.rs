@@ -267,7 +267,7 @@ impl Plan {
 }
 
 /// Quantities that the readings of a frame use and that fields of the frame hold: they come with it, so they are part of its
-/// program. The others stay what they are.
+/// program. Other quantities are constant for the frame.
 fn quantities_of_frame(part: &Sheet, frame: FrameId, needed: &List<ReadingId, bool>, lowerer: &mut Lowerer) {
     let Some(model) = part.frames.get(frame).filter(|model| !model.fields.is_empty()) else { return };
     let wanted = part.readings.entries().filter(|(id, _)| needed.get(*id).copied().unwrap_or(false));

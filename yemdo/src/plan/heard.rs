@@ -19,7 +19,7 @@ pub(crate) fn holds(part: &Sheet, state: &State, conditions: &[(FieldId, i128)])
     conditions.iter().all(|(field, code)| part.fields.get(*field).is_some_and(|field| state.known_field(field) == Some(*code)))
 }
 
-/// The register at an address, in the bank that is selected; and any in another bank, where there is none.
+/// The register at an address in the selected bank, and the first one at that address in any bank.
 pub(crate) fn register_at(part: &Sheet, state: &State, address: u32) -> (Option<RegisterId>, Option<RegisterId>) {
     let at = || part.registers.entries().filter(move |(_, register)| register.at == address);
     // One of the bank that is selected hides one of no bank.

@@ -1,11 +1,11 @@
-//! Which of several statuses counts: the one answer of all who judge a reading, and what the emitted code is made after.
+//! Priority of statuses, for all decoders and for emitted code.
 //!
 //! A status that withholds the value beats one that keeps it, wherever either is typed. Of several that withhold it, the first
 //! counts; of several that keep it, the most severe. A fault of the formula counts unless the value is withheld anyway.
 
 use crate::model::status::Status;
 
-/// The status of what holds so far and of one that is typed *before* it and holds too.
+/// Combines a status with another one that is typed *before* it; both conditions are true.
 ///
 /// Conditions are put together from the last to the first; the stated range is the last.
 #[inline]

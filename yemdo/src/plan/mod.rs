@@ -2,7 +2,7 @@
 //!
 //! `frame`: for a frame what is cut out where, which checks, which program. `transfers`: the bytes that read and write
 //! registers and frames. `writes`: an order in which registers can be written. `routine`: a routine's steps on a bus.
-//! `accept`: which bytes are a frame at all. `heard`: what the part makes of bytes that it hears. Decoding, running, emitting and stand-ins read the same plans.
+//! `accept`: which bytes are a frame at all. `heard`: interprets bytes that the part receives. Decoding, running, emitting and stand-ins read the same plans.
 
 pub(crate) mod accept;
 pub(crate) mod affine;

@@ -45,8 +45,7 @@ impl RoutinePlan {
         Self::planned(part, routine, start.clone(), changing)
     }
 
-    /// Plans a routine for a part of which nothing is known that registers depend on: what may stand in the way is changed in any
-    /// case.
+    /// Plans a routine for an unknown state: all banks and locks are set explicitly.
     pub(crate) fn for_any_state(part: &Sheet, routine: RoutineId) -> Self {
         let mut state = State::reset(part);
         let changing: Vec<FieldId> = conditions(part).collect();
@@ -78,7 +77,7 @@ struct Planner<'a> {
     routines: List<RoutineId, Option<Vec<StepPlan>>>,
     /// How often each was come by.
     visits: List<RoutineId, u32>,
-    /// The state of the part by then, as far as it is known beforehand.
+    /// The state of the part at this step, as far as it is predictable.
     state: State,
     /// Fields that registers depend on and that may hold something else after a routine has run.
     changing: Vec<FieldId>,
@@ -114,7 +113,7 @@ fn touched(part: &Sheet, routine: RoutineId, reached: &mut List<RoutineId, bool>
     all
 }
 
-/// What a condition needs: the registers of its fields and columns, the frames of its codes.
+/// Inputs of a condition: the registers of its fields and columns, the frames of its codes.
 fn read_for(part: &Sheet, condition: &Formula) -> Vec<ReadPlan> {
     let mut registers: Vec<RegisterId> = Vec::new();
     let mut frames: Vec<FrameId> = Vec::new();
@@ -151,7 +150,7 @@ impl Planner<'_> {
         }
     }
 
-    /// From here on nobody knows what the fields hold that registers depend on, as far as a routine may have changed them.
+    /// Marks banks and locks as unknown if the routine may have changed them.
     fn forget_conditions(&mut self) {
         forget(self.part, &mut self.state, &self.changing);
     }

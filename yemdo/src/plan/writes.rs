@@ -77,7 +77,7 @@ pub(crate) fn writes(
     Ok(search.done)
 }
 
-/// The writes that make some fields have these codes, and those that restore what they had.
+/// Writes that set some fields temporarily, and writes that restore them.
 pub(crate) fn around(part: &Sheet, state: &State, conditions: &[(FieldId, i128)]) -> Result<(Vec<Write>, Vec<Write>), Unreachable> {
     let mut search = Search { part, start: state, end: state, asked: &[], state: state.clone(), pending: Vec::new(), done: Vec::new() };
     while let Some((field, code)) = conditions.iter().find(|(field, code)| !search.holds(&search.state, *field, *code)).copied() {
@@ -163,12 +163,12 @@ impl Search<'_> {
         all.clone().filter(open).find(|at| !closes(at)).or_else(|| all.into_iter().find(open))
     }
 
-    /// What stands in the way of writing a register.
+    /// Unfulfilled conditions for writing a register.
     fn closed(&self, register: &Register) -> Vec<(FieldId, i128)> {
         conditions(register).filter(|(field, code)| !self.holds(&self.state, *field, *code)).collect()
     }
 
-    /// Changes, temporarily, what stands in the way; `false` if it cannot be reached itself.
+    /// Sets fields temporarily to fulfil conditions; `false` if it cannot.
     fn open(&mut self, closed: &[(FieldId, i128)]) -> bool {
         let mut opened = false;
         for (field, code) in closed.iter().copied() {
@@ -190,7 +190,7 @@ impl Search<'_> {
     fn restore(&mut self) {
         let changed = |index: &RegisterId| {
             let register = self.part.registers.get(*index);
-            // What it held may be known only when it is time.
+            // Its value may be known only at run time.
             register.is_some_and(|register| self.end.known_register(register).is_none_or(|end| self.state.register(register) != end))
         };
         let mut opened: Vec<RegisterId> =
@@ -222,7 +222,7 @@ fn conditions(register: &Register) -> impl Iterator<Item = (FieldId, i128)> {
 }
 
 /// The value to be written so that a register is as wished: reserved bits as the datasheet demands, and no one where
-/// a one would do something that nobody asked for.
+/// a one would trigger an unrequested action.
 pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked: &[FieldId]) -> u64 {
     let Some(register) = part.registers.get(index) else { return 0 };
     let mut value = wanted;

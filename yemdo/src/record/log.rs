@@ -26,7 +26,7 @@ pub struct Record {
     pub frame: FrameId,
     /// The bytes, or why they are none.
     pub bytes: Result<Vec<u8>, String>,
-    /// What a recording told of the part's settings before this frame, where that is news.
+    /// The state of the part in a recording, if it changed since the previous frame.
     pub state: Option<Arc<State>>,
 }
 
@@ -89,7 +89,7 @@ pub struct LogReader {
     open: Option<(u64, String)>,
     /// It is a recording of a bus.
     traffic: Option<TrafficFrames>,
-    /// The state of the part as it was told last.
+    /// The last reported state of the part.
     state: Arc<State>,
 }
 

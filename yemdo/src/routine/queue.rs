@@ -204,7 +204,7 @@ impl Runner {
         Ok(())
     }
 
-    /// Reads registers of the bank that is selected by then.
+    /// Reads registers of the selected bank.
     fn push_bank(&mut self, ids: &[RegisterId]) {
         let part = self.part.clone();
         let together = part.buses.auto_increment();
@@ -240,12 +240,12 @@ impl Runner {
         let mut image = self.state.clone();
         match write.reason {
             Some(WriteReason::Unlocks) if !self.saved.iter().any(|(saved, _)| *saved == write.register) => {
-                // Of what is known in part, that part can be restored.
+                // Known bits can be restored.
                 let known = self.state.knows_any_of(register).then(|| self.state.register(register));
                 self.saved.push((write.register, known));
             }
             Some(WriteReason::Restores) => {
-                // What nobody knew cannot be restored.
+                // Unknown values cannot be restored.
                 let saved = self.saved.iter().find(|(saved, _)| *saved == write.register).map_or(held, |(_, value)| *value);
                 let Some(saved) = saved else { return Ok(()) };
                 image.set_register(register, saved);

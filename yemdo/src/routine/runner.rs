@@ -47,7 +47,7 @@ pub struct Runner {
     pub(super) plan: Arc<RoutinePlan>,
     /// What it began with: the routine, and the registers that its plan is made for.
     origin: Option<Arc<(RoutineId, State)>>,
-    /// What is known of the part by now.
+    /// The state of the part so far.
     pub(super) state: State,
     /// Frames read so far, each once, ordered by their last read.
     read: Vec<FrameId>,
@@ -254,7 +254,7 @@ impl Runner {
         &self.part
     }
 
-    /// What is known of the part by now.
+    /// The state of the part so far.
     pub fn state(&self) -> &State {
         &self.state
     }

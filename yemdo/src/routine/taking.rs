@@ -16,7 +16,7 @@ impl Runner {
         if assumed {
             match then {
                 Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
-                // What it would hold is the part's own.
+                // A dry run cannot predict the value.
                 Then::Register(register) => self.forget(&[register]),
                 Then::Registers(registers) => self.forget(&registers),
                 Then::Frame { frame, .. } => {
@@ -68,7 +68,7 @@ impl Runner {
         Ok(())
     }
 
-    /// Nothing is known of registers any more.
+    /// Marks registers as unknown.
     fn forget(&mut self, registers: &[RegisterId]) {
         for register in self.part.clone().registers.of(registers) {
             self.state.forget_register(register);

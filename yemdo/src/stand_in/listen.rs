@@ -107,7 +107,7 @@ impl StandIn {
 
     /// How many bytes of a transfer are sent to the part, and what it says behind them.
     fn spi_now(&mut self, now: u64, out: &[u8], spi: &Spi) -> (usize, Vec<u8>) {
-        // What was asked for before is only clocked out now.
+        // The answer to the previous request is clocked out.
         if self.asked.is_some()
             && out.iter().all(|byte| *byte == 0)
             && let Some(Reaction::Answer(data)) = self.commanded(now, &[], out.len().saturating_sub(spi.dummy))
@@ -123,7 +123,7 @@ impl StandIn {
             if behind < read && length > 0 {
                 continue;
             }
-            // What is only clocked out is not asked for where a register is.
+            // Register accesses have priority over frames without a command.
             if length == 0 && self.names_register(Bus::Spi, out, 0) {
                 continue;
             }
@@ -233,10 +233,10 @@ impl StandIn {
         })
     }
 
-    /// What no register holds is told to the part by the commands themselves: it is as the bytes say, where they make sense so.
+    /// Adopts the arguments of a command: parameters and settings that no register holds.
     fn understand(&mut self, now: u64, sent: &[u8], receive: usize) {
         let part = self.part.clone();
-        // What names a register is no command with other values.
+        // Register accesses are not commands.
         if part.buses.all().any(|bus| self.names_register(bus, sent, receive)) {
             return;
         }

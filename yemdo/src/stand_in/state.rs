@@ -146,7 +146,7 @@ impl StandIn {
         &self.part
     }
 
-    /// What the part holds: registers, and what its frames show.
+    /// The state of the part: registers and frames.
     pub fn state(&self) -> &State {
         &self.state
     }
@@ -163,12 +163,11 @@ impl StandIn {
         self
     }
 
-    /// What no bus carries is as in this state: parameters, such as a property of what is measured, and settings that no register
-    /// holds.
+    /// Adopts parameters from a state, and settings that no register holds.
     pub fn supply(&mut self, state: &State) {
         let mut supplied = self.state.clone();
         for (id, value) in self.part.parameters.ids().zip(state.parameters()) {
-            // A value that the sheet does not allow is none of the part's.
+            // Values outside of the stated range are ignored.
             let _ = supplied.set_parameter(&self.part, id, *value);
         }
         for (_, field) in self.part.fields.entries().filter(|(id, _)| self.part.is_unstored(*id)) {

@@ -1,4 +1,4 @@
-//! Worked examples: what the library makes of random frames and settings, typed into the sheet.
+//! Worked examples: the results of the library for random frames and settings, typed into the sheet.
 
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::part::CodeContent;

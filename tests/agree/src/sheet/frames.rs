@@ -50,7 +50,7 @@ impl Gen<'_, '_> {
         self.frames.push(info);
     }
 
-    /// Conditions and what holds then.
+    /// Conditions and their statuses.
     pub(super) fn statuses(&mut self, inputs: &[Input]) -> Value {
         let count = 1 + self.c.below(2);
         let mut all = Vec::new();
@@ -181,7 +181,7 @@ impl Gen<'_, '_> {
         }
         let read = self.c.within(1, 12);
         table.put("read", read);
-        // A part that just answers is told from one that is asked for a register over I2C alone.
+        // Direct reads and register reads can share I2C, but not SPI.
         let told = !self.frames.is_empty() || (!self.registers.is_empty() && matches!(self.bus, Bus::Spi | Bus::I2cAndSpi));
         let least = usize::from(told);
         if least > 0 || self.c.chance(70) {
@@ -287,7 +287,7 @@ impl Gen<'_, '_> {
                 None => self.names.fresh(self.c),
             };
             let Some(mut input) = input else {
-                // A text is nothing in formulas, so nothing is told apart from it.
+                // Formulas cannot use texts.
                 let name = if info.codes.iter().any(|code| code.text == name)
                     || self.frames.iter().any(|frame| frame.codes.iter().any(|code| code.text == name))
                 {
@@ -356,7 +356,7 @@ impl Gen<'_, '_> {
         info.arrays.push((name, 2));
     }
 
-    /// A layout of a code, and what it is in formulas; `None` of a text.
+    /// A layout of a code, and its input for formulas; `None` for a text.
     fn layout(&mut self, length: usize) -> (String, Option<Input>) {
         let c = &mut *self.c;
         let at = c.below(length);

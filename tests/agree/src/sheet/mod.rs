@@ -23,7 +23,7 @@ enum Bus {
     None,
 }
 
-/// What is known of a field that was made.
+/// Properties of a generated field.
 #[derive(Clone, Debug)]
 struct FieldInfo {
     /// Its name.
@@ -40,7 +40,7 @@ struct FieldInfo {
     /// Columns of its table, and if they are whole.
     columns: Vec<(String, bool)>,
     real: bool,
-    /// Its name alone tells it, it is plain binary, and it is no element of an array of registers.
+    /// Its name is unique, it is plain binary, and it is outside of register arrays.
     plain: bool,
     writable: bool,
     readable: bool,
@@ -89,7 +89,7 @@ impl FieldInfo {
         }
     }
 
-    /// What a formula can name of it.
+    /// Its names in formulas.
     fn inputs(&self) -> Vec<Input> {
         let own = if self.real { Input::real(&self.text) } else { Input::int(&self.text, self.bounds.0, self.bounds.1) };
         let columns = self.columns.iter().map(|(column, whole)| {
@@ -100,7 +100,7 @@ impl FieldInfo {
     }
 }
 
-/// What is known of a frame that was made.
+/// Properties of a generated frame.
 #[derive(Clone, Debug)]
 struct FrameInfo {
     name: String,

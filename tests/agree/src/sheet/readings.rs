@@ -1,4 +1,4 @@
-//! Shared values, readings, quantities and what is derived.
+//! Shared values, readings, quantities and derived quantities.
 
 use super::formulas::{Formulas, Input};
 use super::{FieldInfo, FrameInfo, Gen};
@@ -25,7 +25,7 @@ impl Gen<'_, '_> {
             .collect()
     }
 
-    /// What a reading of a frame takes: mostly codes, now and then settings.
+    /// Inputs of a reading: mostly codes, sometimes settings.
     fn inputs_for(&mut self, frame: &FrameInfo) -> Vec<Input> {
         let mut inputs = self.codes_of(frame);
         if self.c.chance(45) {

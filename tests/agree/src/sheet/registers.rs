@@ -364,7 +364,7 @@ impl Gen<'_, '_> {
                 info.value_names.push((name.to_owned(), *code));
             }
             if self.c.chance(15) {
-                row.put("means", "as the datasheet has it");
+                row.put("means", "from the datasheet");
             }
             for (column, whole) in columns.iter().zip(&whole) {
                 if self.c.chance(10) {
@@ -496,7 +496,7 @@ impl Gen<'_, '_> {
     }
 }
 
-/// The least and the greatest code of so many bits.
+/// Lowest and highest code for a number of bits.
 pub fn bounds(form: &str, width: u32) -> (i128, i128) {
     let half = 1i128 << (width - 1);
     match form {

@@ -210,7 +210,7 @@ impl Ways {
                 (Some(fault), _) => Some(fault.to_string()),
                 (None, means) => means.clone(),
             };
-            // The others are told by number: a stated range, the frames that are missing.
+            // Other reasons contain numbers: a stated range, the missing frames.
             let compared = !matches!(reading.status, Status::OutOfRange | Status::Waiting | Status::Absent | Status::Ok);
             tally.hold(Row::Status, "decode, columns: reason", !compared || why == told, || {
                 format!("{} {} {}: {told:?} and {why:?}", yemdo::to_hex(bytes), reading.name, reading.status.as_str())
@@ -227,7 +227,7 @@ fn is_near(value: f64, shown: Option<f64>) -> bool {
     shown.is_some_and(|shown| shown == value || shown as f32 == value as f32)
 }
 
-/// Whether one of two frames has statuses of its own, which count for what comes with it alone.
+/// True if one of two frames has its own statuses, which count only for readings of that frame.
 fn own_status(part: &Sheet, one: FrameId, other: FrameId) -> bool {
     [one, other].iter().any(|frame| part.frames().get(*frame).is_some_and(|frame| !frame.conditions().is_empty()))
 }

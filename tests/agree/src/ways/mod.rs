@@ -15,19 +15,19 @@ use crate::choices::Choices;
 /// A question that several ways answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Row {
-    /// What do these bytes mean?
+    /// The meaning of bytes.
     Meaning,
-    /// What is its status, and why?
+    /// Its status and the reason.
     Status,
-    /// Which bytes set this?
+    /// The bytes that set a value.
     Setting,
-    /// What goes over the bus?
+    /// The operations on the bus.
     Bus,
-    /// What values are possible?
+    /// The possible values.
     Possible,
-    /// In what state is the part?
+    /// The state of the part.
     State,
-    /// What does the firmware make of it?
+    /// The results of emitted firmware.
     Firmware,
 }
 
@@ -53,7 +53,7 @@ pub struct Difference {
     pub row: Row,
     /// A short name of the two ways, the same for all differences of one kind.
     pub kind: &'static str,
-    /// What they answered.
+    /// Their answers.
     pub what: String,
 }
 

@@ -167,8 +167,8 @@ pub(super) enum Stmt {
     Raise(Failure),
     /// The routine is done, and stays in a state that is none.
     Finish(usize),
-    /// What was read becomes the codes of a frame, or the routine fails: variable, structure, function, and how many bytes came of a
-    /// frame that may have fewer.
+    /// Unpacks the buffer into the codes of a frame, or fails: variable, structure, function; for frames of varying length the number
+    /// of bytes.
     Unpack(String, Name, Name, Option<usize>),
     /// A frame becomes its codes, and they its readings, or the function fails.
     Decode {

@@ -125,7 +125,7 @@ impl Build<'_> {
         let (frame, reading) = (part.frames.get(frame_id)?, part.readings.get(id)?);
         let value = values.iter().find(|value| value.reading == id)?.clone();
         let (mut statements, mut takes, mut uses) = (Vec::new(), value.takes.clone(), value.uses.clone());
-        // A frame may end before a code of it; what it waits for is the caller's.
+        // A frame may be too short for a code; the caller checks for missing frames.
         let others = reading.frames.iter().copied().filter(|other| *other != frame_id);
         for id in std::iter::once(frame_id).chain(others) {
             if part.frames.get(id).is_none_or(|frame| frame.counted.is_none()) {

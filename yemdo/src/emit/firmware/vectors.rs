@@ -42,7 +42,7 @@ pub(super) fn records(part: &Part, firmware: &Firmware, options: &Options, seed:
     // What is kept comes first, so that nothing waits for it.
     let has_settings = !layouts(firmware).settings.is_empty();
     let has_parameters = !layouts(firmware).parameters.is_empty();
-    // A module's settings are all known: what the sheet does not tell after a reset is given first.
+    // The settings of a module have no unknown values: the first record sets those without a reset value.
     if has_settings {
         settings(part, firmware, &mut decoder, &mut random, &mut out);
     }

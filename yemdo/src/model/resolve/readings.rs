@@ -164,7 +164,7 @@ impl Resolver {
     }
 
     /// The pieces of a name that may be an array's: `codes`, `FIELD` of `FIELD.column`, and what follows the name of a frame or a
-    /// register. A column is none, whatever its name.
+    /// register. Columns never count as arrays.
     fn could_be_arrays<'n>(&self, name: &'n str) -> impl Iterator<Item = &'n str> + use<'n> {
         let mut pieces = name.split('.');
         let first = pieces.next();
