@@ -263,7 +263,7 @@ impl StandIn {
             return Reaction::NakAddress;
         }
         let offset: usize = frame.origin.exchanges().iter().take(at).map(|exchange| exchange.read).sum();
-        let read = frame.origin.exchanges().iter().nth(at).map_or(0, |exchange| exchange.read);
+        let read = frame.origin.exchanges().get(at).map_or(0, |exchange| exchange.read);
         let whole = self.state.frame(id).map(<[u8]>::to_vec).unwrap_or_default();
         let mut data: Vec<u8> = whole.get(offset..).unwrap_or(&[]).iter().take(receive.min(read)).copied().collect();
         data.resize(receive, IDLE);
