@@ -123,7 +123,7 @@ pub fn choose(part: &Sheet, reading: Option<ReadingId>, state: &State, limits: &
         return Err(ChooseError::TooMany { count });
     }
     let mut trial = match (model, codes) {
-        (Some((_, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => Some(Trial::new(part, model, code)),
+        (Some((id, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => Some(Trial::new(part, (id, model), code)),
         _ => None,
     };
     let mut found = Vec::with_capacity(count);
@@ -210,9 +210,10 @@ struct Trial<'a> {
 }
 
 impl<'a> Trial<'a> {
-    fn new(part: &'a Sheet, reading: &'a Reading, code: CodeId) -> Self {
+    fn new(part: &'a Sheet, (id, reading): (ReadingId, &'a Reading), code: CodeId) -> Self {
         let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || !input.comes_with_frames());
-        let ends = reading.status.iter().filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
+        let conditions = part.conditions(None, id).map(|(_, condition)| condition);
+        let ends = conditions.filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
         let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::of_formula(part, &condition.formula)).collect();
         Self { part, reading, code, formula: Eval::of_formula(part, &reading.formula), stated: None, ends }
     }

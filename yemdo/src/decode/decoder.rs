@@ -232,11 +232,10 @@ impl Decoder {
             let Some(reading) = part.readings.get(planned.id) else { continue };
             let status = values.status(at);
             let fault = (status == Status::FormulaFault).then(|| steps::fault(&state, frame, &bytes, planned.id)).flatten();
-            let conditions = model.status.iter().chain(&reading.status);
             // Formula faults and missing frames have their own reasons.
             let told = !matches!(status, Status::Waiting | Status::Absent | Status::FormulaFault | Status::OutOfRange);
             let cause = row::cause(&ready.plan, &ready.alone, planned).filter(|_| told);
-            let means = cause.and_then(|at| conditions.clone().nth(at));
+            let means = cause.and_then(|at| part.conditions(Some(frame), planned.id).nth(at));
             let last = |code: CodeId| {
                 let home = part.codes.get(code)?.frame;
                 CodeValue::of(part, code, if home == frame { &bytes } else { self.state.frame(home)? })
@@ -249,7 +248,7 @@ impl Decoder {
                 value: values.value(at),
                 number: values.value(at).and_then(|value| ready.alone.number(&ready.plan, at, value)),
                 status,
-                means: means.and_then(|condition| condition.means.clone()),
+                means: means.and_then(|(_, condition)| condition.means.clone()),
                 waits_for: self.missing(planned.needs.iter().map(|(frame, _)| frame)),
                 fault,
                 codes: codes.filter_map(|code| last(*code)).collect(),
@@ -311,9 +310,9 @@ impl Decoder {
             }),
             Status::Waiting => Some(format!("waits for {}", self.missing(model.frames.iter().filter(|other| **other != frame)).join(", "))),
             _ => {
-                let conditions = || part.frames.get(frame).into_iter().flat_map(|frame| &frame.status).chain(&model.status);
-                let mut such = conditions().filter(|condition| condition.status == status);
-                if let (Some(only), None) = (such.next(), such.next()) {
+                let such = || part.conditions(Some(frame), reading).map(|(_, condition)| condition).filter(|condition| condition.status == status);
+                let mut those = such();
+                if let (Some(only), None) = (those.next(), those.next()) {
                     return only.means.clone();
                 }
                 // The frame itself may be followed by others of its kind by now.
@@ -323,8 +322,7 @@ impl Decoder {
                 }
                 then.take_frame(part, frame, bytes);
                 let state = Present { part, state: &then };
-                let mut such = conditions().filter(|condition| condition.status == status);
-                such.find(|condition| state.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))?.means.clone()
+                such().find(|condition| state.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))?.means.clone()
             }
         }
     }

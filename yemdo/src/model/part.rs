@@ -9,7 +9,7 @@ use super::frame::{Code, Frame};
 use super::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 use super::input::{Input, inputs};
 use super::operation::{Action, Quantity, Routine};
-use super::reading::{End, Parameter, Reading};
+use super::reading::{Condition, End, Parameter, Reading};
 use super::registers::{Field, Register};
 use super::state::State;
 use crate::bus::Buses;
@@ -337,6 +337,16 @@ impl Sheet {
     pub(crate) fn routine_commands(&self) -> impl Iterator<Item = &Command> {
         let steps = self.routines.iter().flat_map(|routine| &routine.steps);
         steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None })
+    }
+
+    /// What says with which status a reading comes with a frame, in the order that counts: the conditions of that frame, if any, and of the
+    /// others whose codes it needs, each with its frame, and then its own.
+    pub(crate) fn conditions(&self, frame: Option<FrameId>, reading: ReadingId) -> impl Iterator<Item = (Option<FrameId>, &Condition)> {
+        let reading = self.readings.get(reading);
+        let needs = move |id: &FrameId| Some(*id) == frame || reading.is_some_and(|reading| reading.frames.contains(id));
+        let frames = self.frames.entries().filter(move |(id, _)| needs(id));
+        let of_frames = frames.flat_map(|(id, frame)| frame.status.iter().map(move |condition| (Some(id), condition)));
+        of_frames.chain(reading.into_iter().flat_map(|reading| &reading.status).map(|condition| (None, condition)))
     }
 
     /// The readings that a reading needs, in order, itself last.

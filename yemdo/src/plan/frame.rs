@@ -1,5 +1,7 @@
 //! What is to be done for one frame.
 
+use std::collections::BTreeMap;
+
 use super::affine::{Affine, Source};
 use crate::bits::form::Form;
 use crate::bits::gather::Gather;
@@ -153,14 +155,11 @@ impl Plan {
     /// The plan of a frame. With `noting`, the program notes what names and variables stand for.
     pub(crate) fn new(part: &Sheet, frame: FrameId, noting: bool) -> Plan {
         let mut lowerer = Lowerer::new(&part.curves, noting);
-        let (wanted, frame_status) = match part.frames.get(frame) {
-            Some(frame) => (frame.readings.as_slice(), frame.status.as_slice()),
-            None => (&[] as &[ReadingId], &[] as &[_]),
-        };
+        let wanted = part.frames.get(frame).map_or(&[] as &[ReadingId], |frame| frame.readings.as_slice());
         let mut needed: List<ReadingId, bool> = List::filled(part.readings.len(), |_| false);
         // Conditions may be about readings of other frames: they are computed too, or they would stay as they first were.
-        let conditions = frame_status.iter().chain(part.readings.of(wanted).flat_map(|reading| &reading.status));
-        let of_conditions = conditions.flat_map(|condition| inputs(&condition.formula));
+        let conditions = wanted.iter().flat_map(|id| part.conditions(Some(frame), *id));
+        let of_conditions = conditions.flat_map(|(_, condition)| inputs(&condition.formula));
         let readings = of_conditions.filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None });
         let wanted_first: Vec<ReadingId> = wanted.iter().copied().chain(readings).collect();
         for id in wanted_first.iter().flat_map(|id| part.needed(*id)) {
@@ -175,13 +174,21 @@ impl Plan {
                 outputs.push((id, output));
             }
         }
-        let of_frame: Vec<(usize, Status)> = frame_status.iter().map(|c| (lowerer.formula(&c.formula), c.status)).collect();
+        // Conditions of frames are computed once for all of their readings.
+        let mut of_frames: BTreeMap<(FrameId, usize), usize> = BTreeMap::new();
         let mut readings = Vec::new();
         for id in wanted.iter().copied() {
             let Some(reading) = part.readings.get(id) else { continue };
             let Some((_, output)) = outputs.iter().find(|(at, _)| *at == id) else { continue };
-            let mut conditions = of_frame.clone();
-            conditions.extend(reading.status.iter().map(|c| (lowerer.formula(&c.formula), c.status)));
+            let mut conditions = Vec::new();
+            for (of, condition) in part.conditions(Some(frame), id) {
+                let mut output = || lowerer.formula(&condition.formula);
+                let output = match of {
+                    Some(of) => *of_frames.entry((of, condition.span().start)).or_insert_with(output),
+                    None => output(),
+                };
+                conditions.push((output, condition.status));
+            }
             let range = reading.range.as_ref().map(|range| match range.fixed() {
                 Some((low, high)) => PlanRange::Numbers(low, high),
                 None => PlanRange::Outputs(end(&mut lowerer, &range.low), end(&mut lowerer, &range.high)),
@@ -271,7 +278,8 @@ impl Plan {
 fn quantities_of_frame(part: &Sheet, frame: FrameId, needed: &List<ReadingId, bool>, lowerer: &mut Lowerer) {
     let Some(model) = part.frames.get(frame).filter(|model| !model.fields.is_empty()) else { return };
     let wanted = part.readings.entries().filter(|(id, _)| needed.get(*id).copied().unwrap_or(false));
-    let formulas = wanted.flat_map(|(_, reading)| reading.formulas()).chain(model.status.iter().map(|condition| &condition.formula));
+    let judging = model.readings.iter().flat_map(|id| part.conditions(Some(frame), *id)).map(|(_, condition)| &condition.formula);
+    let formulas = wanted.flat_map(|(_, reading)| reading.formulas()).chain(judging);
     let used = part.inputs_behind(formulas.flat_map(inputs));
     for (id, quantity) in part.quantities.entries().filter(|(id, _)| used.contains(&Input::Quantity(*id))) {
         let own = part.inputs_behind(inputs(&quantity.formula));

@@ -133,8 +133,8 @@ pub fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
     let code = trial.code(*only).filter(|_| !has_float(part, trial.reading))?;
     let ((low, high), name) = (code.bounds(), code.name.clone());
     let places = (high - low).clamp(1, 255);
-    let ends = trial.reading.conditions().iter().filter(|condition| condition.status == Status::Saturated);
-    let mut ends: Vec<Eval> = ends.map(|condition| Eval::of_formula(part, &condition.formula)).collect();
+    let ends = part.conditions(None, id).filter(|(_, condition)| condition.status == Status::Saturated);
+    let mut ends: Vec<Eval> = ends.map(|(_, condition)| Eval::of_formula(part, &condition.formula)).collect();
     let mut curves = Vec::new();
     each_setting(&mut trial, &deciding(part, id), &|_| true, &mut |trial, set| {
         let at = |place: i128| low + (high - low) * place / places;

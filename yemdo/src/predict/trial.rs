@@ -95,14 +95,12 @@ impl<'a> Trial<'a> {
             output = lowerer.formula(&part.readings.get(needed)?.formula);
             lowerer.publish(Input::Reading(needed).key(), output);
         }
-        let only = if let [frame] = reading.frames.as_slice() { part.frames.get(*frame) } else { None };
-        let in_frame = only.map_or(&[] as &[Condition], |frame| &frame.status);
         // A condition over other codes cannot be decided by trying this reading's codes.
         let decidable = |condition: &&Condition| {
             !condition.status.has_value()
                 && inputs(&condition.formula).all(|input| matches!(input, Input::Code(code) if reading.codes.contains(&code)))
         };
-        let conditions = reading.status.iter().chain(in_frame).filter(decidable);
+        let conditions = part.conditions(None, id).map(|(_, condition)| condition).filter(decidable);
         let withheld = conditions.map(|condition| lowerer.formula(&condition.formula)).collect();
         let program = lowerer.finish();
         let machine = Machine::new(&program, LANES);

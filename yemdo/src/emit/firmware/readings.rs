@@ -35,9 +35,7 @@ impl Build<'_> {
             .collect();
         // What only one of them uses is called there; what several use is computed once and handed on.
         let mut users: BTreeMap<ReadingId, usize> = BTreeMap::new();
-        for reading in
-            part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(frame.status.iter().map(|condition| &condition.formula))
-        {
+        for reading in part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(self.of_frames(id, &wanted)) {
             direct(reading).into_iter().for_each(|used| *users.entry(used).or_default() += 1);
         }
         for behind in needed.iter().chain(&also).filter(|behind| !wanted.contains(behind)).collect::<BTreeSet<_>>() {
@@ -61,6 +59,14 @@ impl Build<'_> {
         if !all.is_empty() {
             self.together(id, &all, &values);
         }
+    }
+
+    /// The conditions of frames that say with which status readings of a frame come, each once.
+    fn of_frames(&self, frame: FrameId, readings: &[ReadingId]) -> Vec<&Formula> {
+        let all = readings.iter().flat_map(|id| self.part.conditions(Some(frame), *id));
+        let mut seen = BTreeSet::new();
+        let once = all.filter_map(|(of, condition)| seen.insert((of?, condition.span().start)).then_some(&condition.formula));
+        once.collect()
     }
 
     /// The function that gives a reading's bare value, where it takes more than an expression.
@@ -122,7 +128,7 @@ impl Build<'_> {
     /// The function of a reading: with the values it uses as parameters where there are some, and then one for all others to call.
     pub(super) fn reading(&mut self, frame_id: FrameId, id: ReadingId, values: &[Value]) -> Option<(Name, Vec<Param>, Vec<ReadingId>)> {
         let part = self.part;
-        let (frame, reading) = (part.frames.get(frame_id)?, part.readings.get(id)?);
+        let reading = part.readings.get(id)?;
         let value = values.iter().find(|value| value.reading == id)?.clone();
         let (mut statements, mut takes, mut uses) = (Vec::new(), value.takes.clone(), value.uses.clone());
         // A frame may be too short for a code; the caller checks for missing frames.
@@ -140,12 +146,11 @@ impl Build<'_> {
         }
         // Conditions in order: the first that holds decides.
         let mut conditions: Vec<(Expr, Status, Option<String>)> = Vec::new();
-        for (index, one) in frame.status.iter().chain(&reading.status).enumerate() {
-            let name = if index < frame.status.len() {
-                format!("{}_condition_{}", frame.name, index + 1)
-            } else {
-                format!("{}_condition_{}", reading.name, index + 1 - frame.status.len())
-            };
+        let mut before = (None, 0);
+        for (of, one) in part.conditions(Some(frame_id), id) {
+            before = (of, if before.0 == of { before.1 + 1 } else { 1 });
+            let of = of.map_or(reading.name.as_str(), |of| self.frame_name(of));
+            let name = format!("{of}_condition_{}", before.1);
             if self.module.functions.iter().any(|function| function.name == self.prefix.function(&name)) {
                 // Another reading of the frame has brought it already.
                 let function = self.module.functions.iter().find(|function| function.name == self.prefix.function(&name)).cloned()?;

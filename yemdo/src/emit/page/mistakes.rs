@@ -63,8 +63,8 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
     );
     let checked = part.frames().iter().filter(|frame| !frame.checks().is_empty()).map(|frame| frame.name().to_owned());
     tell(checked.collect(), "has a check: discard a frame that fails it", "have checks: discard a frame that fails them");
-    let ends = part.readings().iter().filter(|reading| reading.conditions().iter().any(|condition| condition.status == Status::Saturated));
-    let ends = ends.map(|reading| reading.name().to_owned()).collect();
+    let ends = part.readings.entries().filter(|(id, _)| part.conditions(None, *id).any(|(_, condition)| condition.status == Status::Saturated));
+    let ends = ends.map(|(_, reading)| reading.name().to_owned()).collect();
     tell(ends, "saturates: its last code means \"at least\"", "saturate: their last codes mean \"at least\"");
     all
 }
