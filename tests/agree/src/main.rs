@@ -3,6 +3,8 @@
 #![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, missing_docs)] // a tool
 
 use std::collections::BTreeMap;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use yemdo::Part;
 use yemdo_agree::choices::{Choices, bytes_of};
@@ -53,6 +55,58 @@ fn compiled(from: u64, count: u64) {
     let _ = std::fs::remove_dir_all(&folder);
 }
 
+/// What sheets gave.
+#[derive(Default)]
+struct Found {
+    total: Tally,
+    kinds: BTreeMap<&'static str, Vec<(u64, String)>>,
+    refused: u64,
+}
+
+impl Found {
+    fn take(&mut self, seed: u64, outcome: Result<Tally, String>) {
+        match outcome {
+            Ok(tally) => {
+                for difference in &tally.differences {
+                    self.kinds.entry(difference.kind).or_default().push((seed, difference.what.clone()));
+                }
+                self.total.add(Tally { differences: Vec::new(), ..tally });
+            }
+            Err(error) => {
+                self.refused += 1;
+                println!("seed {seed} is refused: {error}");
+            }
+        }
+    }
+}
+
+/// All sheets, on all processors.
+fn all(from: u64, count: u64) -> Found {
+    let (next, found) = (AtomicU64::new(0), Mutex::new(Found::default()));
+    std::thread::scope(|scope| {
+        for _ in 0..std::thread::available_parallelism().map_or(1, usize::from) {
+            scope.spawn(|| {
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    if at >= count {
+                        break;
+                    }
+                    let seed = from + at;
+                    let (sheet, cases) = (bytes_of(seed, SHEET_BYTES), bytes_of(!seed, CASE_BYTES));
+                    let outcome = case(&sheet, &cases).1;
+                    found.lock().unwrap().take(seed, outcome);
+                    if (at + 1).is_multiple_of(5000) {
+                        eprintln!("{} sheets", at + 1);
+                    }
+                }
+            });
+        }
+    });
+    let mut found = found.into_inner().unwrap();
+    found.kinds.values_mut().for_each(|list| list.sort());
+    found
+}
+
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
     let number = |at: usize| args.get(at).and_then(|arg| arg.parse::<u64>().ok());
@@ -65,27 +119,10 @@ fn main() {
         return;
     }
     let wanted = args.iter().position(|arg| arg == "--kind").and_then(|at| args.get(at + 1)).cloned();
-    let mut total = Tally::default();
-    let mut kinds: BTreeMap<&'static str, Vec<(u64, String)>> = BTreeMap::new();
-    let mut refused = 0;
-    for seed in from..from + count {
-        let (sheet, cases) = (bytes_of(seed, SHEET_BYTES), bytes_of(!seed, CASE_BYTES));
-        if args.iter().any(|arg| arg == "--show") {
-            println!("{}", sheet::random(&mut Choices::new(&sheet)));
-        }
-        match case(&sheet, &cases).1 {
-            Ok(tally) => {
-                for difference in &tally.differences {
-                    kinds.entry(difference.kind).or_default().push((seed, difference.what.clone()));
-                }
-                total.add(Tally { differences: Vec::new(), ..tally });
-            }
-            Err(error) => {
-                refused += 1;
-                println!("seed {seed} is refused: {error}");
-            }
-        }
+    if args.iter().any(|arg| arg == "--show") {
+        (from..from + count).for_each(|seed| println!("{}", sheet::random(&mut Choices::new(&bytes_of(seed, SHEET_BYTES)))));
     }
+    let Found { total, kinds, refused } = all(from, count);
     println!("{count} sheets, {refused} refused");
     for (row, count) in &total.counts {
         println!("  {:<24}{count:>12}", row.name());

@@ -163,6 +163,8 @@ impl Session {
             self.last.retain(|(known, _)| *known != id);
             self.last.push((id, bytes.to_vec()));
         }
+        // Registers may have been written since a frame brought them.
+        self.decoder.adopt(runner.state());
     }
 
     /// Handles a failure. A silent part may have lost power: kept frames are read again.

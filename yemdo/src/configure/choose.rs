@@ -123,7 +123,9 @@ pub fn choose(part: &Sheet, reading: Option<ReadingId>, state: &State, limits: &
         return Err(ChooseError::TooMany { count });
     }
     let mut trial = match (model, codes) {
-        (Some((id, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => Some(Trial::new(part, (id, model), code)),
+        (Some((id, model)), &[code]) if part.codes.get(code).is_some_and(|code| !code.ty.is_real()) => {
+            Some(Trial::new(part, (id, model), code))
+        }
         _ => None,
     };
     let mut found = Vec::with_capacity(count);

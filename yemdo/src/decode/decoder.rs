@@ -310,7 +310,8 @@ impl Decoder {
             }),
             Status::Waiting => Some(format!("waits for {}", self.missing(model.frames.iter().filter(|other| **other != frame)).join(", "))),
             _ => {
-                let such = || part.conditions(Some(frame), reading).map(|(_, condition)| condition).filter(|condition| condition.status == status);
+                let such =
+                    || part.conditions(Some(frame), reading).map(|(_, condition)| condition).filter(|condition| condition.status == status);
                 let mut those = such();
                 if let (Some(only), None) = (those.next(), those.next()) {
                     return only.means.clone();
@@ -516,7 +517,8 @@ impl Decoder {
         if alone && !holds && self.state.has(frame) {
             return;
         }
-        if holds && self.state.frame(frame) != Some(bytes) {
+        // The same bytes again may still be news: another frame, or a setting, may have changed a register since.
+        if holds {
             self.state.read_registers_of(&self.part, frame, bytes);
         }
         self.state.keep_frame(frame, bytes);

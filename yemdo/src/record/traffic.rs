@@ -14,6 +14,7 @@ use std::fmt;
 
 use crate::bus::{Bus, Operation, Received, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
+use crate::model::frame::{Frame, Origin};
 use crate::model::ids::{FrameId, RegisterId};
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
@@ -175,7 +176,9 @@ impl TrafficFrames {
             }
             let mut gathered = if at > 0 { begun.map(|at| self.open.remove(at).2).unwrap_or_default() } else { Vec::new() };
             self.open.retain(|(frame, ..)| *frame != place);
-            gathered.extend_from_slice(bytes);
+            // A frame of registers is their data alone; what is no good answer is kept as it came, so that it is refused.
+            let wire = self.part.buses.wire(traffic.transfer.bus).filter(|_| self.part.frames.get(*id).is_some_and(of_registers));
+            gathered.extend_from_slice(wire.and_then(|wire| wire.data(&traffic.transfer, bytes).ok()).unwrap_or(bytes));
             if at + 1 == transfers.len() {
                 whole = Some((*id, gathered));
             } else {
@@ -246,6 +249,10 @@ impl TrafficFrames {
         let only = there.next().filter(|_| there.next().is_none()).map(|(id, _)| id);
         register_at(&self.part, &self.state, address).0.or(only)
     }
+}
+
+fn of_registers(frame: &Frame) -> bool {
+    matches!(frame.origin, Origin::Registers(_))
 }
 
 /// For each frame the transfers that bring it, over each bus.

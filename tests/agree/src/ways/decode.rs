@@ -1,6 +1,6 @@
 //! What bytes mean, and what their status is: a frame alone, among many, one after another, with its steps, as JSON.
 
-use yemdo::part::{Id, Sheet};
+use yemdo::part::Id;
 use yemdo::view::{FrameView, ShownUnits};
 use yemdo::{Columns, Decoded, Decoder, FrameId, FrameValues, Part, Refusal, Status};
 
@@ -160,7 +160,7 @@ impl Ways {
                 let Ok(with_other) = turned.decode(*other, last) else { continue };
                 let Some(found) = with_other.readings.iter().find(|found| found.id == reading.id) else { continue };
                 let same = (found.value.map(f64::to_bits), found.status) == (reading.value.map(f64::to_bits), reading.status);
-                tally.hold(Row::Meaning, "decode: one reading with either frame", same || own_status(part, *other, frame), || {
+                tally.hold(Row::Meaning, "decode: one reading with either frame", same, || {
                     format!(
                         "{} with {} {reading}, with {} {found}",
                         reading.name,
@@ -225,11 +225,6 @@ impl Ways {
 /// A float is printed with the digits of a float.
 fn is_near(value: f64, shown: Option<f64>) -> bool {
     shown.is_some_and(|shown| shown == value || shown as f32 == value as f32)
-}
-
-/// True if one of two frames has its own statuses, which count only for readings of that frame.
-fn own_status(part: &Sheet, one: FrameId, other: FrameId) -> bool {
-    [one, other].iter().any(|frame| part.frames().get(*frame).is_some_and(|frame| !frame.conditions().is_empty()))
 }
 
 fn readings(decoded: &Decoded) -> Vec<String> {

@@ -3,8 +3,10 @@
 pub mod bus;
 pub mod configure;
 pub mod decode;
+pub mod explain;
 pub mod firmware;
 pub mod reach;
+pub mod recording;
 
 use std::collections::BTreeMap;
 
@@ -90,7 +92,9 @@ pub fn all(part: &Part, c: &mut Choices<'_>) -> Tally {
     let mut tally = Tally::default();
     decode::meaning(part, c, &mut tally);
     configure::settings(part, c, &mut tally);
+    explain::registers(part, c, &mut tally);
     bus::operations(part, c, &mut tally);
     reach::possible(part, c, &mut tally);
+    recording::measured(part, c, &mut tally);
     tally
 }

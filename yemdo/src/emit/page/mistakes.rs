@@ -51,7 +51,11 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
     let straddling = codes().filter(|code| straddles(&code.layout().slices)).map(|code| code.name().to_owned());
     tell(straddling.collect(), "shares a byte with another code", "share bytes with other codes");
     let kept = part.registers().iter().filter(|register| !register.reserved().is_empty()).map(|register| register.name().to_owned());
-    tell(kept.collect(), "has reserved bits: write back what was read", "have reserved bits: write back what was read");
+    tell(
+        kept.collect(),
+        "has reserved bits: write what is said there, or else what stands there after a reset",
+        "have reserved bits: write what is said there, or else what stands there after a reset",
+    );
     let locked =
         part.registers().iter().filter(|register| !register.writable_while().is_empty()).map(|register| register.name().to_owned());
     tell(locked.collect(), "can only be written in certain states", "can only be written in certain states");
@@ -63,7 +67,8 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
     );
     let checked = part.frames().iter().filter(|frame| !frame.checks().is_empty()).map(|frame| frame.name().to_owned());
     tell(checked.collect(), "has a check: discard a frame that fails it", "have checks: discard a frame that fails them");
-    let ends = part.readings.entries().filter(|(id, _)| part.conditions(None, *id).any(|(_, condition)| condition.status == Status::Saturated));
+    let ends =
+        part.readings.entries().filter(|(id, _)| part.conditions(None, *id).any(|(_, condition)| condition.status == Status::Saturated));
     let ends = ends.map(|(_, reading)| reading.name().to_owned()).collect();
     tell(ends, "saturates: its last code means \"at least\"", "saturate: their last codes mean \"at least\"");
     all
