@@ -1,6 +1,6 @@
 //! Traffic is recorded, and a recording can be played back as a bus.
 
-use std::io::{self, Write};
+use std::io::{self, BufRead, Read, Write};
 
 use yemdo::State;
 use yemdo::bus::Transfer;
@@ -78,11 +78,37 @@ pub struct Playback {
     now: u64,
 }
 
+/// Largest recording that is played, in bytes.
+pub const MAX_RECORDING: u64 = 64 << 20;
+
+/// No header is longer than this.
+const FIRST_LINE: u64 = 256;
+
 /// So many operations ahead are looked for the one that is asked: a client may leave some out.
 const AHEAD: usize = 64;
 
 impl Playback {
-    /// Reads a recording.
+    /// Reads a recording from a file or device, up to [`MAX_RECORDING`] bytes of it.
+    ///
+    /// # Errors
+    /// As [`parse`](Self::parse); line 0 where it cannot be read.
+    pub fn read(from: impl io::Read) -> Result<Self, (usize, String)> {
+        let mut from = io::BufReader::new(from).take(MAX_RECORDING + 1);
+        let failed = |error: io::Error| (0, error.to_string());
+        // What has no header is not read to its end: it may have none.
+        let mut bytes = Vec::new();
+        from.by_ref().take(FIRST_LINE).read_until(b'\n', &mut bytes).map_err(failed)?;
+        if bytes.trim_ascii() != TRAFFIC_HEADER.as_bytes() {
+            return Err((1, format!("a recording begins with `{TRAFFIC_HEADER}`")));
+        }
+        from.read_to_end(&mut bytes).map_err(failed)?;
+        if bytes.len() as u64 > MAX_RECORDING {
+            return Err((0, format!("it has more than {MAX_RECORDING} bytes")));
+        }
+        Self::parse(&String::from_utf8(bytes).map_err(|error| (0, error.to_string()))?)
+    }
+
+    /// Reads a recording. Its times never go back.
     ///
     /// # Errors
     /// The line, and what was expected there.
@@ -90,9 +116,12 @@ impl Playback {
         if text.lines().next().map(str::trim) != Some(TRAFFIC_HEADER) {
             return Err((1, format!("a recording begins with `{TRAFFIC_HEADER}`")));
         }
-        let mut traffic = Vec::new();
+        let mut traffic: Vec<(usize, Traffic)> = Vec::new();
         for (at, line) in text.lines().enumerate() {
             if let Some(one) = Traffic::parse(line).map_err(|error| (at + 1, error))? {
+                if let Some((before, _)) = traffic.last().filter(|(_, before)| before.at > one.at) {
+                    return Err((at + 1, format!("the time is before that of line {before}: a recording is one sequence")));
+                }
                 traffic.push((at + 1, one));
             }
         }
@@ -134,7 +163,8 @@ impl Port for Playback {
         Ok(true)
     }
 
+    /// Nothing happens before the next operation: whoever begins something now begins it then.
     fn now(&mut self) -> u64 {
-        self.now
+        self.traffic.get(self.next).map_or(self.now, |(_, next)| self.now.max(next.at))
     }
 }

@@ -68,8 +68,8 @@ pub(crate) struct Session {
     pub(crate) measured_at: Option<f64>,
     /// Frames that are read once, and were.
     kept: Vec<FrameId>,
-    /// Frames that were read since the last measurement began.
-    last: Vec<(FrameId, Vec<u8>)>,
+    /// Frames that were read since the last measurement began, with the state in which each came.
+    last: Vec<(FrameId, Vec<u8>, State)>,
     /// The last error of the bus, for where a routine gives up.
     failed: Option<BusError>,
     /// Routines that were run, to be run again without planning.
@@ -148,20 +148,19 @@ impl Session {
 
     /// Adopts the state of a runner, finished or failed: completed writes and reads count.
     pub(crate) fn absorb(&mut self, runner: &Runner) {
-        let unit = |part: &Part| part.buses().modbus.as_ref().and_then(|modbus| modbus.unit);
-        if unit(runner.part()) != unit(&self.part) {
+        if runner.part().unit() != self.part.unit() {
             self.move_to(runner.part().clone());
         }
         self.decoder.adopt(runner.state());
-        for id in runner.frames_read().iter().copied() {
-            let Some(bytes) = runner.frame(id) else { continue };
+        for id in runner.frames_read() {
+            let Some((bytes, state)) = runner.frame(id).zip(runner.state_with(id)) else { continue };
             let is_kept = self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept);
             // Calibration is known from here on, whatever becomes of this measurement.
             if is_kept && self.decoder.decode(id, bytes).is_ok() && !self.kept.contains(&id) {
                 self.kept.push(id);
             }
-            self.last.retain(|(known, _)| *known != id);
-            self.last.push((id, bytes.to_vec()));
+            self.last.retain(|(known, ..)| *known != id);
+            self.last.push((id, bytes.to_vec(), state.clone()));
         }
         // Registers may have been written since a frame brought them.
         self.decoder.adopt(runner.state());
@@ -232,10 +231,11 @@ impl Session {
         let mut frames = Vec::new();
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
-        // Writes after a frame was read are newer than its registers.
+        // What was read or written since a frame came is not what it was measured with.
         let now = self.state().clone();
-        for (id, bytes) in std::mem::take(&mut self.last) {
+        for (id, bytes, state) in std::mem::take(&mut self.last) {
             if !self.kept.contains(&id) {
+                self.decoder.adopt(&state);
                 let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
                 frames.push((decoded, bytes));
             }

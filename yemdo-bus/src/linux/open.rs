@@ -116,9 +116,6 @@ impl fmt::Display for OpenError {
 
 impl std::error::Error for OpenError {}
 
-/// Largest recording that is played, in bytes.
-const MAX_RECORDING: u64 = 64 << 20;
-
 /// Opens a place for a part. Stand-ins go onto `rig`, where one is given, so that several share a clock.
 ///
 /// # Errors
@@ -170,12 +167,8 @@ pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> 
         }
         Place::Recording { path } => {
             let failed = |line, why: String| OpenError::Recording { path: path.clone(), line, why };
-            let size = fs::metadata(path).map_err(|error| failed(0, error.to_string()))?.len();
-            if size > MAX_RECORDING {
-                return Err(failed(0, format!("it has more than {MAX_RECORDING} bytes")));
-            }
-            let text = fs::read_to_string(path).map_err(|error| failed(0, error.to_string()))?;
-            Box::new(Playback::parse(&text).map_err(|(line, why)| failed(line, why))?)
+            let file = fs::File::open(path).map_err(|error| failed(0, error.to_string()))?;
+            Box::new(Playback::read(file).map_err(|(line, why)| failed(line, why))?)
         }
     };
     Ok(Opened { port, part, bus, rig: bench })

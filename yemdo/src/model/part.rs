@@ -322,6 +322,11 @@ impl Sheet {
         (50.0..=1e7).contains(&baud).then_some(baud as u32)
     }
 
+    /// The Modbus unit that it is; `None` where the sheet does not say.
+    pub fn unit(&self) -> Option<u8> {
+        self.buses.modbus.as_ref().and_then(|modbus| modbus.unit)
+    }
+
     /// The registers that hold bits of a field.
     pub(crate) fn homes(&self, field: FieldId) -> impl Iterator<Item = RegisterId> + '_ {
         self.registers.entries().filter(move |(_, register)| register.fields.contains(&field)).map(|(id, _)| id)

@@ -119,7 +119,7 @@ impl std::error::Error for Refusal {
 /// The bytes of the frame itself: of a Modbus response those behind its header.
 pub(crate) fn unwrapped<'b>(part: &Sheet, frame: &Frame, bytes: &'b [u8]) -> Result<Cow<'b, [u8]>, Refusal> {
     let Origin::Modbus(range) = &frame.origin else { return Ok(Cow::Borrowed(bytes)) };
-    let unit = part.buses.modbus.as_ref().and_then(|modbus| modbus.unit);
+    let unit = part.unit();
     if bytes.len() == frame.length && !says_it_is_a_response(bytes, range, unit) {
         return Ok(Cow::Borrowed(bytes));
     }

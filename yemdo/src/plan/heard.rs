@@ -53,6 +53,16 @@ pub(crate) fn taken_by(part: &Sheet, register: &Register, before: u64, written: 
     (after, clears)
 }
 
+/// The Modbus unit that a part is once a register holds this; `None` where it stays the one that it is.
+pub(crate) fn unit_after(part: &Sheet, state: &State, register: &Register, after: u64) -> Option<u8> {
+    let field = part.unit_field.filter(|field| register.fields.contains(field))?;
+    let mut then = state.clone();
+    then.set_register(register, after);
+    let unit = u8::try_from(then.field(part.fields.get(field)?)).ok()?;
+    let own = part.buses.modbus.as_ref().map(|modbus| modbus.unit_or_first());
+    Some(unit).filter(|unit| Some(*unit) != own)
+}
+
 /// True if one of the part's commands has exactly these bytes in the present state.
 pub(crate) fn is_command(part: &Sheet, state: &State, sent: &[u8]) -> bool {
     let present = Present { part, state };

@@ -166,7 +166,7 @@ impl LogReader {
         Ok(self.records(text, self.line))
     }
 
-    /// A line of a recording: the frame that is whole with it.
+    /// A line of a recording: the frames that are whole with it.
     fn traffic_line(&mut self, text: &str) -> Vec<Record> {
         let only = self.frame.filter(|_| self.part.frames.len() > 1);
         let (line, traffic) = match Traffic::parse(text) {
@@ -176,15 +176,16 @@ impl LogReader {
         };
         let time = text.split_whitespace().next().map(str::to_owned);
         let Some(frames) = &mut self.traffic else { return Vec::new() };
-        let Some((frame, bytes)) = frames.take(&traffic).filter(|(frame, _)| only.is_none_or(|only| only == *frame)) else {
-            return Vec::new();
-        };
-        let now = frames.state();
-        let news = !now.has_same_values(&self.state);
-        if news {
-            self.state = Arc::new(now.clone());
+        let mut records = Vec::new();
+        for (frame, bytes) in frames.take(&traffic).into_iter().filter(|(frame, _)| only.is_none_or(|only| only == *frame)) {
+            let now = frames.state();
+            let news = !now.has_same_values(&self.state);
+            if news {
+                self.state = Arc::new(now.clone());
+            }
+            records.push(Record { line, time: time.clone(), frame, bytes: Ok(bytes), state: news.then(|| Arc::clone(&self.state)) });
         }
-        vec![Record { line, time, frame, bytes: Ok(bytes), state: news.then(|| Arc::clone(&self.state)) }]
+        records
     }
 
     /// The end of the log: what was still open.

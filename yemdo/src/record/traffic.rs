@@ -12,14 +12,15 @@
 
 use std::fmt;
 
-use crate::bus::{Bus, Operation, Received, Transfer};
+use crate::bus::modbus::ResponseError;
+use crate::bus::{AnswerError, Bus, Operation, Received, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
 use crate::model::frame::{Frame, Origin};
 use crate::model::ids::{FrameId, RegisterId};
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::plan::heard::{after_write, is_command, register_at, understood};
+use crate::plan::heard::{after_write, is_command, register_at, understood, unit_after};
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -134,10 +135,12 @@ fn micros(text: &str) -> Option<u64> {
 #[derive(Clone, Debug)]
 pub struct TrafficFrames {
     part: Part,
+    /// The Modbus unit that it is by its sheet.
+    unit: Option<u8>,
     state: State,
     /// The state that the transfers below are planned for.
     planned_for: State,
-    /// For each frame the transfers that bring it, over each bus.
+    /// For each frame the transfers that bring it, over each bus. (Of a part that answers late, the first answer to each says nothing.)
     frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun: how many of their transfers have come, and the bytes.
     open: Vec<(usize, usize, Vec<u8>)>,
@@ -146,7 +149,14 @@ pub struct TrafficFrames {
 impl TrafficFrames {
     /// The frames of a part that is in this state when the recording begins.
     pub fn new(part: &Part, state: &State) -> Self {
-        Self { frames: frames(part, state), part: part.clone(), state: state.clone(), planned_for: state.clone(), open: Vec::new() }
+        Self {
+            frames: frames(part, state),
+            unit: part.unit(),
+            part: part.clone(),
+            state: state.clone(),
+            planned_for: state.clone(),
+            open: Vec::new(),
+        }
     }
 
     /// The state of the part so far.
@@ -154,21 +164,22 @@ impl TrafficFrames {
         &self.state
     }
 
-    /// Takes an operation; gives the frame that is whole with it, and its bytes. Register writes, register reads
-    /// and the arguments of commands update the state.
-    pub fn take(&mut self, traffic: &Traffic) -> Option<(FrameId, Vec<u8>)> {
+    /// Takes an operation; gives the frames that are whole with it, and their bytes: several where the sheet has several that are
+    /// read alike. Register writes, register reads and the arguments of commands update the state.
+    pub fn take(&mut self, traffic: &Traffic) -> Vec<(FrameId, Vec<u8>)> {
         self.hear(traffic);
         if !self.planned_for.has_same_values(&self.state) {
             // Each frame keeps its place.
             self.frames = frames(&self.part, &self.state);
             self.planned_for.adopt(&self.state);
         }
-        let Ok(bytes) = &traffic.outcome else { return None };
-        let mut whole = None;
+        let Ok(bytes) = &traffic.outcome else { return Vec::new() };
+        let mut whole = Vec::new();
         for (place, (id, transfers)) in self.frames.iter().enumerate() {
             let begun = self.open.iter().position(|(frame, ..)| *frame == place);
             let next = begun.and_then(|at| self.open.get(at)).map_or(0, |(_, count, _)| *count);
             let fits = |at: usize| transfers.get(at).is_some_and(|transfer| traffic.is(transfer));
+            let counts = |at: usize| transfers.get(at).is_some_and(|transfer| !transfer.discard);
             // The first of its transfers restarts it.
             let at = if fits(next) { next } else { 0 };
             if !fits(at) {
@@ -176,11 +187,15 @@ impl TrafficFrames {
             }
             let mut gathered = if at > 0 { begun.map(|at| self.open.remove(at).2).unwrap_or_default() } else { Vec::new() };
             self.open.retain(|(frame, ..)| *frame != place);
-            // A frame of registers is their data alone; what is no good answer is kept as it came, so that it is refused.
-            let wire = self.part.buses.wire(traffic.transfer.bus).filter(|_| self.part.frames.get(*id).is_some_and(of_registers));
-            gathered.extend_from_slice(wire.and_then(|wire| wire.data(&traffic.transfer, bytes).ok()).unwrap_or(bytes));
+            if counts(at) {
+                // A frame of registers is their data alone; what is no good answer is kept as it came, so that it is refused.
+                // So is the table of a part that has another unit id by now than its sheet says.
+                let alone = self.part.frames.get(*id).is_some_and(of_registers) || self.part.unit() != self.unit;
+                let wire = self.part.buses.wire(traffic.transfer.bus).filter(|_| alone);
+                gathered.extend_from_slice(wire.and_then(|wire| wire.data(&traffic.transfer, bytes).ok()).unwrap_or(bytes));
+            }
             if at + 1 == transfers.len() {
-                whole = Some((*id, gathered));
+                whole.push((*id, gathered));
             } else {
                 self.open.push((place, at + 1, gathered));
             }
@@ -218,21 +233,31 @@ impl TrafficFrames {
         }
     }
 
-    /// Registers were written, or may have been where the transfer failed.
+    /// Registers were written, or may have been where the transfer failed; what is answered with an exception was not.
     fn written(&mut self, traffic: &Traffic, address: u32, data: &[u8]) {
-        let whole = traffic.outcome.is_ok();
+        let wire = self.part.buses.wire(traffic.transfer.bus);
+        let answer = traffic.outcome.as_ref().ok().zip(wire).map(|(answer, wire)| wire.data(&traffic.transfer, answer));
+        if matches!(answer, Some(Err(AnswerError::Response(ResponseError::Exception { .. })))) {
+            return;
+        }
+        let (whole, mut unit) = (traffic.outcome.is_ok(), None);
         self.walk(address, data, |part, state, register, value| {
             if whole {
                 let after = after_write(part, register, state.register(register), value);
+                unit = unit_after(part, state, register, after).or(unit);
                 state.set_register(register, after);
             } else {
                 state.forget_register(register);
             }
         });
+        if let Some(unit) = unit {
+            self.part = self.part.clone().with_unit(unit);
+            self.frames = frames(&self.part, &self.state);
+        }
     }
 
     /// Splits bytes among the register at an address and those that follow.
-    fn walk(&mut self, address: u32, data: &[u8], each: impl Fn(&Sheet, &mut State, &Register, u64)) {
+    fn walk(&mut self, address: u32, data: &[u8], mut each: impl FnMut(&Sheet, &mut State, &Register, u64)) {
         let part = self.part.clone();
         let numbering = Numbering::of(&part);
         let (mut at, mut rest) = (address, data);
@@ -262,7 +287,7 @@ fn frames(part: &Part, state: &State) -> Vec<(FrameId, Vec<Transfer>)> {
         for bus in part.buses.all() {
             let operations = read_frame(part, bus, frame, state).unwrap_or_default();
             let answers = operations.into_iter().filter_map(|operation| match operation {
-                Operation::Transfer(transfer) if transfer.receive > 0 && !transfer.discard => Some(transfer),
+                Operation::Transfer(transfer) if transfer.receive > 0 => Some(transfer),
                 _ => None,
             });
             frames.push((id, answers.collect::<Vec<_>>()));

@@ -8,7 +8,7 @@ use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::plan::heard::after_write;
+use crate::plan::heard::{after_write, unit_after};
 use crate::plan::reads::{ReadPlan, groups};
 use crate::plan::routine::StepPlan;
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
@@ -287,16 +287,11 @@ impl Runner {
 
     /// Whether a register that is written moves the part to another unit id, or to another speed.
     fn moves(&self, register: &Register, after: u64) -> Option<Moves> {
+        let unit = unit_after(&self.part, &self.state, register, after);
         let mut then = self.state.clone();
         then.set_register(register, after);
-        let set = |field: Option<FieldId>| {
-            let field = field.filter(|field| register.fields.contains(field))?;
-            let code = then.field(self.part.fields.get(field)?);
-            Some(code)
-        };
-        let own = self.part.buses.modbus.as_ref().map(|modbus| modbus.unit_or_first());
-        let unit = set(self.part.unit_field).and_then(|code| u8::try_from(code).ok()).filter(|unit| Some(*unit) != own);
-        let baud = set(self.part.baud_field).and_then(|code| self.part.baud_of(code));
+        let field = self.part.baud_field.filter(|field| register.fields.contains(field));
+        let baud = field.and_then(|field| self.part.baud_of(then.field(self.part.fields.get(field)?)));
         (unit.is_some() || baud.is_some()).then_some(Moves { unit, baud })
     }
 

@@ -49,8 +49,10 @@ pub struct Runner {
     origin: Option<Arc<(RoutineId, State)>>,
     /// The state of the part so far.
     pub(super) state: State,
-    /// Frames read so far, each once, ordered by their last read.
-    read: Vec<FrameId>,
+    /// Frames read so far, each once, ordered by their last read, with the state in which each came.
+    read: Vec<(FrameId, State)>,
+    /// The state before the write that is under way: until it is acknowledged, nobody knows what the register holds.
+    pub(super) unsure: Option<State>,
     pub(super) calls: Vec<Call>,
     /// What is read without a routine.
     pending: Pending,
@@ -201,6 +203,7 @@ impl Runner {
             origin: None,
             state,
             read: Vec::new(),
+            unsure: None,
             calls: Vec::new(),
             pending: Pending::Nothing,
             work: VecDeque::new(),
@@ -265,8 +268,13 @@ impl Runner {
     }
 
     /// Frames read so far, each once, ordered by their last read.
-    pub fn frames_read(&self) -> &[FrameId] {
-        &self.read
+    pub fn frames_read(&self) -> impl Iterator<Item = FrameId> + '_ {
+        self.read.iter().map(|(id, _)| *id)
+    }
+
+    /// The state in which a frame came last: what it is decoded with, whatever was written since.
+    pub fn state_with(&self, frame: FrameId) -> Option<&State> {
+        self.read.iter().find(|(id, _)| *id == frame).map(|(_, state)| state)
     }
 
     /// A frame came, and is good.
@@ -274,8 +282,8 @@ impl Runner {
         let bytes = std::mem::take(&mut self.gathered);
         self.state.take_frame(&self.part, frame, &bytes);
         self.gathered = bytes;
-        self.read.retain(|known| *known != frame);
-        self.read.push(frame);
+        self.read.retain(|(known, _)| *known != frame);
+        self.read.push((frame, self.state.clone()));
     }
 
     /// Microseconds since the beginning, the soonest and the latest: of all that was asked so far.
@@ -400,6 +408,10 @@ impl Runner {
                 _ => None,
             };
             let request = Request { operation, meaning, routine, line, at: self.at, writes, only_if };
+            if let Some(register) = writes.filter(|_| self.unsure.is_none()).and_then(|id| self.part.registers.get(id)) {
+                self.unsure = Some(self.state.clone());
+                self.state.forget_register(register);
+            }
             let (soonest, latest) = match &request.operation {
                 Operation::Transfer(transfer) => {
                     let micros = transfer.micros(self.bits_per_second);

@@ -78,6 +78,7 @@ impl Runner {
     /// A register holds what was written, and the part is where that moves it.
     pub(super) fn wrote(&mut self, register: RegisterId, after: u64, moves: Option<Moves>) {
         let part = self.part.clone();
+        self.unsure = None;
         part.registers.get(register).into_iter().for_each(|model| self.state.set_register(model, after));
         if let Some(unit) = moves.and_then(|moves| moves.unit) {
             self.part = part.with_unit(unit);
@@ -85,7 +86,7 @@ impl Runner {
     }
 
     /// The data of an answer. Of writes, only an exception counts; whoever drives the bus knows whether it was acknowledged.
-    fn data(&self, transfer: &Transfer, then: &Then, bytes: &[u8]) -> Result<Vec<u8>, RoutineError> {
+    fn data(&mut self, transfer: &Transfer, then: &Then, bytes: &[u8]) -> Result<Vec<u8>, RoutineError> {
         let writes = matches!(then, Then::Nothing | Then::Wrote { .. });
         let data = match self.part.buses.wire(self.bus) {
             Some(wire) => wire.data(transfer, bytes),
@@ -99,7 +100,12 @@ impl Runner {
             }
             Err(AnswerError::Length { .. }) if writes => Ok(Vec::new()),
             Err(AnswerError::Length { expected, found }) => Err(self.error(Failure::Short { expected, found })),
-            Err(AnswerError::Response(error)) => Err(self.error(Failure::Response(error))),
+            Err(AnswerError::Response(error)) => {
+                // Refused is not written.
+                let refused = matches!(error, ResponseError::Exception { .. });
+                self.unsure.take().filter(|_| refused).into_iter().for_each(|before| self.state = before);
+                Err(self.error(Failure::Response(error)))
+            }
         }
     }
 

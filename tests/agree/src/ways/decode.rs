@@ -158,11 +158,16 @@ impl Ways {
                 let Some(last) = &self.last[other.index()] else { continue };
                 let mut turned = self.single.clone();
                 let Ok(with_other) = turned.decode(*other, last) else { continue };
+                // Registers that came anew since are as they were then.
+                if !turned.state().has_same_settings(self.single.state()) {
+                    continue;
+                }
                 let Some(found) = with_other.readings.iter().find(|found| found.id == reading.id) else { continue };
                 let same = (found.value.map(f64::to_bits), found.status) == (reading.value.map(f64::to_bits), reading.status);
                 tally.hold(Row::Meaning, "decode: one reading with either frame", same, || {
                     format!(
-                        "{} with {} {reading}, with {} {found}",
+                        "{:?}: {} with {} {reading}, with {} {found}",
+                        self.order.iter().map(|at| (at, self.last[*at].as_deref().map(yemdo::to_hex))).collect::<Vec<_>>(),
                         reading.name,
                         part.frames().get(frame).unwrap().name(),
                         part.frames().get(*other).unwrap().name()

@@ -39,6 +39,11 @@ impl Kept {
 
 /// Measures at a stand-in over each bus, with settings in between, and reads the recording.
 pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
+    // Frames that are read alike come with one another in a recording.
+    let origins: Vec<String> = part.frames().iter().map(|frame| format!("{:?}", frame.origin())).collect();
+    if origins.iter().enumerate().any(|(at, origin)| origins[..at].contains(origin)) {
+        return;
+    }
     for bus in part.buses().all() {
         let rig = Rig::new();
         let Ok(stand_in) = StandIn::new(part, 2) else { continue };

@@ -258,6 +258,7 @@ impl Session<'_> {
         // From the beginning, so that it does not drift; what was missed is missed.
         reader.due = match (every, speed, &mut reader.device) {
             (_, Some(speed), Some(device)) if recorded => (device.port_mut().now() as f64 / *speed) as u64,
+            _ if recorded => clock.now(),
             (Some(every), ..) => (reader.due + every).max(clock.now().saturating_sub(every)),
             (None, ..) => clock.now().max(begin + 1),
         };
