@@ -374,6 +374,7 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("gap", "part = \"p\"\nregister.A = { at = 1, field.X = { bits = \"[7:0]\" } }\nregister.B = { at = 4 }\nframe.F = { registers = \"A..B\" }\n".to_owned()),
         ("never-holds", "part = \"p\"\ni2c.address = 0x2B\nregister.ID = { at = 1, field.ID = { bits = \"[7:0]\" } }\nroutine.r = [{ expect = \"ID == 0x1C5\" }]\n".to_owned()),
         ("command-twice", "part = \"p\"\ni2c.address = 0x2B\nframe.F = { command = [0x4C, 2], read = 1, code = { c = \"b0\" } }\nroutine.r = [{ write = [0x4C, 2] }, { wait = \"1 ms\" }, { read = \"F\" }]\n".to_owned()),
+        ("no-command", "part = \"p\"\nspi.mode = 0\nregister.R = { at = 1, field.A = { bits = \"[7:0]\" } }\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00\", gives = { r = \"0 K\" } }]\n".to_owned()),
         ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
     ];
     let names: Vec<&str> = yemdo::review::WARNINGS.iter().map(|(name, _)| *name).collect();

@@ -142,20 +142,20 @@ fn frames_are_found_in_the_traffic_of_several_parts() {
     text.push_str("0.2 i2c 0x2C R 7 = 89 87 1C 3E 0C 12 24\n0.3 i2c 0x34 W 7A\n0.4 i2c 0x34 W 31 R 3 ! address not acknowledged\n");
     text.push_str("0.5 i2c 0x34 W 31 R 3 = 7F 5C 38\n");
     let mut frames = TrafficFrames::new(&binnacle, &State::reset(&binnacle));
-    let found: Vec<_> = traffic(&text).iter().filter_map(|one| frames.take(one)).collect();
+    let found: Vec<_> = traffic(&text).iter().flat_map(|one| frames.take(one)).collect();
     let names: Vec<&str> = found.iter().map(|(id, _)| binnacle.frames().get(*id).unwrap().name()).collect();
     assert_eq!((names, found[0].1.len(), found[1].1.as_slice()), (vec!["CALIBRATION", "TEMPERATURE"], 16, &[0x7F, 0x5C, 0x38][..]));
     // A frame that breaks off begins anew.
     let half: String = commands.iter().zip(words).take(5).map(|(command, word)| line(*command, word)).collect();
     let whole: String = commands.iter().zip(words).map(|(command, word)| line(*command, word)).collect();
     let mut frames = TrafficFrames::new(&binnacle, &State::reset(&binnacle));
-    let found: Vec<_> = traffic(&(half + &whole)).iter().filter_map(|one| frames.take(one)).collect();
+    let found: Vec<_> = traffic(&(half + &whole)).iter().flat_map(|one| frames.take(one)).collect();
     assert_eq!((found.len(), found[0].1.len()), (1, 16));
     // Modbus: the response as it came, of the unit that was asked.
     let garboard = sheet("garboard-rs");
     let mut frames = TrafficFrames::new(&garboard, &State::reset(&garboard));
     let lines = "0.1 modbus 17 W 11 01 00 00 00 0A BE 9D R 7 = 11 01 02 05 02 FA AE\n0.2 modbus 18 W 12 01 00 00 00 0A BE AE R 7 = 12 01 02 05 02 FA EA\n";
-    let found: Vec<_> = traffic(lines).iter().filter_map(|one| frames.take(one)).collect();
+    let found: Vec<_> = traffic(lines).iter().flat_map(|one| frames.take(one)).collect();
     assert_eq!((found.len(), garboard.frames().get(found[0].0).unwrap().name()), (1, "SWITCHES"));
 }
 

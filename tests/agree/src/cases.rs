@@ -87,9 +87,11 @@ pub fn typed_value(part: &Part, field: FieldId, code: i128) -> Option<String> {
     }
     match model.value(code).and_then(|row| row.name.clone()) {
         Some(name) => Some(name),
-        // A number could be the name of another row.
-        None if code >= 0 => Some(format!("0x{code:X}")),
-        None => Some(code.to_string()),
+        None => {
+            let text = if code >= 0 { format!("0x{code:X}") } else { code.to_string() };
+            // A number could be the name of another row.
+            Some(text).filter(|text| !model.values().iter().any(|row| row.name.as_ref() == Some(text)))
+        }
     }
 }
 

@@ -15,8 +15,9 @@ pub(crate) fn write(out: &mut dyn Write, part: &Part, step: f64) -> Result<(), F
     let mut grid = Grid::new(4, &[Align::Left, Align::Left, Align::Right, Align::Right, Align::Left]);
     grid.titles(&["reading", "reals", "instructions", "bytes", "off at the most"]);
     let options = Options { step, ..Options::default() };
-    for (id, reading) in part.readings().entries().filter(|(_, reading)| reading.is_measured()) {
-        for (reals, form) in forms(part, id, &options) {
+    for (id, forms) in forms(part, &options) {
+        let Some(reading) = part.readings().get(id) else { continue };
+        for (reals, form) in forms {
             let name = match reals {
                 Reals::Double => "double",
                 Reals::Single => "float",

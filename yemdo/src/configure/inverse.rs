@@ -4,7 +4,7 @@ use super::{ConfigureError, QuantityResult, fields_behind};
 use crate::bits::form::Form;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
-use crate::model::operation::{MOST_TRIED, Quantity};
+use crate::model::operation::Quantity;
 use crate::model::part::Sheet;
 use crate::model::registers::Field;
 use crate::model::state::State;
@@ -130,13 +130,14 @@ impl Best {
 }
 
 /// The codes that bring a quantity as near as can be to a value, with all other fields as they are, and those of its own
-/// that are `held`. Of several ways to be as near, the one where the next code is the nearest: the finest.
+/// that are `held`; up to `most` are tried one by one. Of several ways to be as near, the one where the next code is the nearest: the finest.
 pub(super) fn find(
     part: &Sheet,
     index: QuantityId,
     asked: f64,
     state: &State,
     held: &dyn Fn(FieldId) -> bool,
+    most: usize,
 ) -> Result<QuantityResult, ConfigureError> {
     let none = |why: &str| ConfigureError::NoWayBack {
         quantity: part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone()),
@@ -156,7 +157,7 @@ pub(super) fn find(
     let mut best = Best { asked, found: None, present: None, low: f64::INFINITY, high: f64::NEG_INFINITY };
     let count = codes.iter().map(Codes::len).fold(1usize, usize::saturating_mul);
     let method = match (fields.as_slice(), codes.as_slice()) {
-        (&[field], [all]) if count <= MOST_TRIED => {
+        (&[field], [all]) if count <= most => {
             let mut seen = Vec::with_capacity(count);
             for at in 0..count {
                 if let Some(value) = values.at(&[(field, all.at(at))]) {
@@ -169,7 +170,7 @@ pub(super) fn find(
         (&[field], [all]) => halve(&mut values, field, all, &mut best).ok_or_else(|| {
             none("its value neither rises nor falls with the code throughout, and there are too many codes to try them all")
         })?,
-        (&[first, second], [some, others]) if count <= MOST_TRIED => {
+        (&[first, second], [some, others]) if count <= most => {
             // As they are now comes first, so that what needs no change is not changed.
             let now = [state.field(first), state.field(second)];
             let possible = some.has(now[0]) && others.has(now[1]);

@@ -15,7 +15,7 @@ use crate::formula::typed::Formula;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::Quantity;
+use crate::model::operation::{MOST_TRIED, Quantity};
 use crate::model::part::Sheet;
 use crate::model::registers::Access;
 use crate::model::state::State;
@@ -151,6 +151,9 @@ impl std::error::Error for ConfigureError {}
 /// Limits the list of settings that would make a value fit.
 const MOST_FITTING: usize = 4;
 
+/// Limits the codes tried for each of those settings, as there may be many.
+const FEW: usize = 1024;
+
 impl ConfigureError {
     /// Of a value that a quantity cannot have: adds the settings with which it could.
     fn fitting(mut self, part: &Sheet, index: QuantityId, asked: f64, state: &State, held: &dyn Fn(FieldId) -> bool) -> Self {
@@ -166,7 +169,7 @@ impl ConfigureError {
             for row in &model.values {
                 let mut other = state.clone();
                 other.set_field(model, row.code);
-                if fits_with.len() < MOST_FITTING && inverse::find(part, index, asked, &other, held).is_ok() {
+                if fits_with.len() < MOST_FITTING && inverse::find(part, index, asked, &other, held, FEW).is_ok() {
                     fits_with.push(format!("{}={:?}", model.name, model.value_text(row.code)));
                 }
             }
@@ -247,7 +250,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     for (index, value, typed) in asked {
         // What the user gave is held.
         let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
-        let found = inverse::find(part, index, value, &state, &held);
+        let found = inverse::find(part, index, value, &state, &held, MOST_TRIED);
         let found = found.map_err(|error| error.fitting(part, index, value, &state, &held))?;
         for (field, code) in &found.codes {
             take(part, &mut taken, *field, *code, typed)?;

@@ -391,9 +391,10 @@ impl Sheet {
     /// What the readings of some frames take from settings and parameters, and not from the frames themselves.
     pub(crate) fn held_inputs(&self, frames: &[FrameId]) -> Vec<Input> {
         let mut found = Vec::new();
-        for frame in self.frames.of(frames) {
+        for (id, frame) in frames.iter().filter_map(|id| Some((*id, self.frames.get(*id)?))) {
             let wanted: Vec<ReadingId> = frame.readings.iter().flat_map(|reading| self.needed(*reading)).collect();
-            let formulas = self.readings.of(&wanted).flat_map(Reading::formulas);
+            let conditions = frame.readings.iter().flat_map(|reading| self.conditions(Some(id), *reading));
+            let formulas = self.readings.of(&wanted).flat_map(Reading::formulas).chain(conditions.map(|(_, condition)| &condition.formula));
             for input in self.inputs_behind(formulas.flat_map(inputs)) {
                 let inside = |field: FieldId| frame.fields.iter().any(|(inside, _)| *inside == field);
                 let held = !input.comes_with_frames() && !input.field().is_some_and(inside);

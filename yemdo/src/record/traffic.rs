@@ -16,7 +16,8 @@ use crate::bus::modbus::ResponseError;
 use crate::bus::{AnswerError, Bus, Operation, Received, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
 use crate::model::frame::{Frame, Origin};
-use crate::model::ids::{FrameId, RegisterId};
+use crate::model::ids::{FieldId, FrameId, RegisterId};
+use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
@@ -140,6 +141,8 @@ pub struct TrafficFrames {
     state: State,
     /// The state that the transfers below are planned for.
     planned_for: State,
+    /// The fields that readings depend on.
+    settings: Vec<FieldId>,
     /// For each frame the transfers that bring it, over each bus. (Of a part that answers late, the first answer to each says nothing.)
     frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun: how many of their transfers have come, and the bytes.
@@ -152,6 +155,7 @@ impl TrafficFrames {
         Self {
             frames: frames(part, state),
             unit: part.unit(),
+            settings: part.held_inputs(&part.frames.ids().collect::<Vec<_>>()).into_iter().filter_map(Input::field).collect(),
             part: part.clone(),
             state: state.clone(),
             planned_for: state.clone(),
@@ -218,12 +222,14 @@ impl TrafficFrames {
             Ok(Received::Write { address, data }) if self.register(address).is_some() => self.written(traffic, address, &data),
             Ok(Received::Read { address, .. }) if self.register(address).is_some() => {
                 let data = traffic.outcome.as_ref().ok().and_then(|answer| wire.data(transfer, answer).ok()).map(<[u8]>::to_vec);
+                let settings = std::mem::take(&mut self.settings);
                 self.walk(address, &data.unwrap_or_default(), |_, state, register, value| {
-                    // Read-only registers hold no settings; frames of them bring their own bytes.
-                    if register.access.is_writable() {
+                    // Read-only registers on which nothing depends are not worth following.
+                    if register.access.is_writable() || register.fields.iter().any(|field| settings.contains(field)) {
                         state.read_register(register, value);
                     }
                 });
+                self.settings = settings;
             }
             _ if traffic.outcome.is_ok() => {
                 let found = understood(&self.part, &self.state, &transfer.send);

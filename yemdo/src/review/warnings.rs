@@ -13,7 +13,7 @@ use crate::ground::list::{Id, List};
 use crate::ground::text::Span;
 use crate::model::command::Command;
 use crate::model::example::Subject;
-use crate::model::frame::{Code, Origin};
+use crate::model::frame::{Code, Frame, Origin};
 use crate::model::ids::{FieldId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step};
@@ -39,6 +39,7 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
     registers(part, &mut found);
     unused(part, &mut found);
     commands(part, &mut found);
+    without_command(part, &mut found);
     conditions(part, &mut found);
     examples(part, &mut found);
     ranges(part, predictions, &mut found);
@@ -117,6 +118,21 @@ fn commands(part: &Sheet, found: &mut Vec<Diagnostic>) {
                 _ => sent = None,
             }
         }
+    }
+}
+
+/// Over SPI something is sent while a frame is read; a part with registers takes it for an address.
+fn without_command(part: &Sheet, found: &mut Vec<Diagnostic>) {
+    if part.buses.spi.is_none() || part.registers.is_empty() {
+        return;
+    }
+    let bare = |frame: &&Frame| frame.origin.exchanges().first().is_some_and(|first| first.command.is_empty());
+    for frame in part.frames.iter().filter(bare) {
+        found.push(
+            Diagnostic::warning("no-command", frame.span, format!("`{}` is read over SPI without a command", frame.name))
+                .label("the part takes the first byte for the address of a register")
+                .help("give it the `command` that the datasheet sends first"),
+        );
     }
 }
 

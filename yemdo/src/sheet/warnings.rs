@@ -12,6 +12,7 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("gap", "A frame's `A..B` has addresses in between of which the sheet says nothing, and so is read in several transfers."),
     ("never-holds", "A condition that a routine polls for or expects cannot hold, whatever is read: the routine always fails."),
     ("command-twice", "A step of a routine sends what the frame that is read next sends itself."),
+    ("no-command", "A frame is read over SPI without a command, by a part with registers: its first byte is a register's address there."),
     ("never-used", "A code, parameter, table or shared value that no formula, condition or example uses."),
     ("no-example", "The sheet has readings but no worked example."),
     ("not-checked", "A frame has a byte that no code uses and no check: a CRC that is not checked?"),

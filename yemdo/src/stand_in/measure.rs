@@ -36,6 +36,9 @@ pub(super) struct Measure {
 /// How much of a tolerance a specimen takes: it is neither the quickest nor the slowest.
 const SHARE: f64 = 0.5;
 
+/// The longest time, in microseconds, that a client polls a stand-in of which nothing but the limit of the poll is known.
+const LONGEST_LOOK: u64 = 10_000_000;
+
 impl StandIn {
     /// A command came that starts measurements.
     pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) {
@@ -88,8 +91,10 @@ impl StandIn {
         let micros = |time| Time::micros(time, &self.present()).unwrap_or(0);
         let waits: Vec<(u64, f64)> = how.waits.iter().map(|(time, tolerance)| (micros(time), *tolerance)).collect();
         let took = |share: f64| waits.iter().map(|(micros, tolerance)| micros + (*micros as f64 * tolerance * share) as u64).sum::<u64>();
-        let polled = how.poll.as_ref().map_or(0, |(_, within)| micros(within) / 4);
-        let lined = how.line.as_ref().map_or(0, |(_, within)| micros(within) / 4);
+        // Nobody looks for a quarter of an hour at a stand-in.
+        let within = |time| (micros(time) / 4).min(LONGEST_LOOK);
+        let polled = how.poll.as_ref().map_or(0, |(_, time)| within(time));
+        let lined = how.line.as_ref().map_or(0, |(_, time)| within(time));
         let own = took(SHARE) + if waits.iter().all(|(_, tolerance)| *tolerance == 0.0) { polled } else { 0 };
         let first = if how.line.is_some() { period.unwrap_or(lined) } else { own };
         if let Some(measure) = self.measures.get_mut(id).and_then(|measure| measure.as_mut()) {

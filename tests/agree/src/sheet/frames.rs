@@ -182,7 +182,8 @@ impl Gen<'_, '_> {
         let read = self.c.within(1, 12);
         table.put("read", read);
         // Direct reads and register reads can share I2C, but not SPI.
-        let told = !self.frames.is_empty() || (!self.registers.is_empty() && matches!(self.bus, Bus::Spi | Bus::I2cAndSpi));
+        let any = !self.registers.is_empty() || !self.element_registers.is_empty();
+        let told = !self.frames.is_empty() || (any && matches!(self.bus, Bus::Spi | Bus::I2cAndSpi));
         let least = usize::from(told);
         if least > 0 || self.c.chance(70) {
             let command = self.command(1);

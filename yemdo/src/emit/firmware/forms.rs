@@ -3,8 +3,10 @@
 //! Costs are estimates: a formula's operations, each with what the usual library takes for it on a Cortex-M0 (integers in few
 //! instructions, reals in software). `tools/firmware costs` measures whole decoders.
 
+use std::collections::BTreeMap;
+
 use super::judge::OneCode;
-use super::{Only, Options, Reals, narrowed};
+use super::{Narrowed, Only, Options, Reals, narrowed};
 use crate::formula::operators::Arith;
 use crate::formula::typed::{Expr, ExprKind, each};
 use crate::ground::number::Ty;
@@ -27,22 +29,51 @@ pub struct Form {
     pub bytes: u32,
 }
 
-/// The ways in which a reading can be computed; the integers count steps as the options say.
-pub fn forms(part: &Part, reading: ReadingId, options: &Options) -> Vec<(Reals, Result<Form, String>)> {
-    let one = |reals: Reals| {
-        let only = Only::These { readings: vec![reading], routines: Vec::new() };
-        let options = Options { reals, only, ..options.clone() };
-        let computed =
-            narrowed(part, &options).map_err(|error| error.diagnostics.first().map_or(error.to_string(), |one| one.label.clone()))?;
-        let (instructions, bytes) = cost(&computed.part, reading);
-        let error = match reals {
-            Reals::Double => Some(0.0),
-            Reals::Single => tried(part, &computed.part, reading),
-            Reals::Integer => computed.errors.get(&reading).copied(),
+/// A reading, and each way to compute it, or why there is none.
+pub type Forms = (ReadingId, Vec<(Reals, Result<Form, String>)>);
+
+/// The ways in which readings can be computed; the integers count steps as the options say. Readings of one array that cannot be
+/// computed in integers are told as its first.
+pub fn forms(part: &Part, options: &Options) -> Vec<Forms> {
+    let shown: Vec<ReadingId> = part.readings.entries().filter(|(_, reading)| reading.is_measured()).map(|(id, _)| id).collect();
+    let mut all: Vec<Forms> = shown.iter().map(|id| (*id, Vec::new())).collect();
+    for reals in [Reals::Double, Reals::Single, Reals::Integer] {
+        let only = |readings: Vec<ReadingId>| {
+            let only = Only::These { readings, routines: Vec::new() };
+            narrowed(part, &Options { reals, only, ..options.clone() })
+                .map_err(|error| error.diagnostics.first().map_or(error.to_string(), |one| one.label.clone()))
         };
-        Ok(Form { reals, error, instructions, bytes })
+        let whole = only(shown.clone());
+        let mut alone: BTreeMap<usize, Result<Form, String>> = BTreeMap::new();
+        for (id, forms) in &mut all {
+            let form = match (&whole, part.readings.get(*id)) {
+                (Ok(whole), _) => Ok(form(part, whole, *id, reals, shown.len())),
+                (Err(_), Some(reading)) if alone.len() < MOST_ALONE || alone.contains_key(&reading.span.start) => alone
+                    .entry(reading.span.start)
+                    .or_insert_with(|| only(vec![*id]).map(|narrowed| form(part, &narrowed, *id, reals, shown.len())))
+                    .clone(),
+                (Err(why), _) => Err(why.clone()),
+            };
+            forms.push((reals, form));
+        }
+    }
+    all
+}
+
+/// So many readings are looked at one by one where not all can be computed in integers.
+const MOST_ALONE: usize = 64;
+
+/// So many codes of all readings together are tried for the error of floats.
+const MOST_TRIED: usize = 1 << 21;
+
+fn form(part: &Part, computed: &Narrowed, reading: ReadingId, reals: Reals, of: usize) -> Form {
+    let (instructions, bytes) = cost(&computed.part, reading);
+    let error = match reals {
+        Reals::Double => Some(0.0),
+        Reals::Single => tried(part, &computed.part, reading, (MOST_TRIED / of.max(1)).clamp(256, 65_536)),
+        Reals::Integer => computed.errors.get(&reading).copied(),
     };
-    [Reals::Double, Reals::Single, Reals::Integer].into_iter().map(|reals| (reals, one(reals))).collect()
+    Form { reals, error, instructions, bytes }
 }
 
 /// What the operations of a reading, and of those that it uses, cost together.
@@ -105,12 +136,12 @@ fn operation(expr: &Expr) -> (u32, u32) {
 }
 
 /// The largest difference over many codes: of a reading of one code, over all of it where it is narrow.
-fn tried(part: &Part, other: &Part, reading: ReadingId) -> Option<f64> {
+fn tried(part: &Part, other: &Part, reading: ReadingId, most: usize) -> Option<f64> {
     let model = part.readings.get(reading)?;
     let [id] = model.codes.as_slice() else { return None };
     let code = part.codes.get(*id).filter(|code| !code.ty.is_real())?;
     let (low, high) = code.bounds();
-    let every = ((high - low) / 65_536).max(1);
+    let every = ((high - low) / most as i128).max(1);
     let (mut one, mut two) = (Eval::of_formula(part, &model.formula), Eval::of_formula(other, &other.readings.get(reading)?.formula));
     let mut largest: Option<f64> = None;
     let mut number = low;

@@ -49,7 +49,7 @@ use crate::model::part::Part;
 use crate::model::status::Status;
 use build::{Build, status_name};
 use code::{Module, Name};
-pub use forms::{Form, forms};
+pub use forms::{Form, Forms, forms};
 use names::Prefix;
 
 /// The language.

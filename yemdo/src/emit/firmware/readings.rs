@@ -9,7 +9,7 @@ use super::formula::{body, expression, zero};
 use super::inputs::{Ready, Value, can_fail, direct};
 use super::names::snake;
 use crate::formula::operators::Compare;
-use crate::formula::typed::Formula;
+use crate::formula::typed::{ExprKind, Formula, each};
 use crate::ground::number::Ty;
 use crate::model::ids::{FrameId, ReadingId};
 use crate::model::input::{Input, inputs};
@@ -33,14 +33,13 @@ impl Build<'_> {
             .filter_map(|input| if let Input::Reading(other) = input { Some(other) } else { None })
             .flat_map(|other| part.needed(other))
             .collect();
-        // What only one of them uses is called there; what several use is computed once and handed on.
+        // What only one of them uses, and once, is called there; what several use is computed once and handed on.
         let mut users: BTreeMap<ReadingId, usize> = BTreeMap::new();
         for reading in part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(self.of_frames(id, &wanted)) {
-            direct(reading).into_iter().for_each(|used| *users.entry(used).or_default() += 1);
+            self.users_in(reading, &mut users);
         }
         for behind in needed.iter().chain(&also).filter(|behind| !wanted.contains(behind)).collect::<BTreeSet<_>>() {
-            let used = part.readings.get(*behind).map_or(Vec::new(), |reading| direct(&reading.formula));
-            used.into_iter().for_each(|used| *users.entry(used).or_default() += 1);
+            part.readings.get(*behind).into_iter().for_each(|reading| self.users_in(&reading.formula, &mut users));
         }
         wanted.iter().for_each(|own| *users.entry(*own).or_default() += 1);
         self.called = users.into_iter().filter(|(id, count)| *count < 2 && !wanted.contains(id)).map(|(id, _)| id).collect();
@@ -58,6 +57,17 @@ impl Build<'_> {
         }
         if !all.is_empty() {
             self.together(id, &all, &values);
+        }
+    }
+
+    /// Counts how often a formula uses readings: each once, or as often as they stand there where they are more than a name.
+    fn users_in(&self, formula: &Formula, users: &mut BTreeMap<ReadingId, usize>) {
+        for used in direct(formula) {
+            let mut times = 0;
+            let key = Input::Reading(used).key();
+            each(&formula.body, &mut |expr| times += usize::from(matches!(expr.kind, ExprKind::Input(input) if input == key)));
+            let short = self.part.readings.get(used).is_some_and(|reading| reading.formula.expressions < 3);
+            *users.entry(used).or_default() += if short { 1 } else { times };
         }
     }
 
