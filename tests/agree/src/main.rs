@@ -10,11 +10,10 @@ use yemdo::Part;
 use yemdo_agree::choices::{Choices, bytes_of};
 use yemdo_agree::shrink::shrink;
 use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
-use yemdo_agree::ways::{self, Tally};
+use yemdo_agree::ways::{self, Tally, page};
 use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 
-const USAGE: &str =
-    "agree FROM COUNT [--show] [--kind TEXT] [--c]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
+const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--page]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
 
 fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     let text = sheet::random(&mut Choices::new(sheet));
@@ -53,6 +52,26 @@ fn compiled(from: u64, count: u64) {
         std::process::exit(1);
     }
     let _ = std::fs::remove_dir_all(&folder);
+}
+
+/// Runs the calculators of the sheets' pages in a browser.
+fn calculated(from: u64, count: u64) {
+    let folder = std::env::temp_dir().join(format!("yemdo-agree-page-{from}"));
+    match page::calculators(&folder, from, count) {
+        Ok((compared, wrong)) => {
+            println!("the calculators of {count} sheets, {compared} comparisons with the decoder");
+            wrong.iter().for_each(|wrong| println!("  {wrong}"));
+            if !wrong.is_empty() || compared == 0 {
+                println!("see {}", folder.display());
+                std::process::exit(1);
+            }
+            let _ = std::fs::remove_dir_all(&folder);
+        }
+        Err(why) => {
+            eprintln!("{why}");
+            std::process::exit(1);
+        }
+    }
 }
 
 /// What sheets gave.
@@ -116,6 +135,10 @@ fn main() {
     };
     if args.iter().any(|arg| arg == "--c") {
         compiled(from, count);
+        return;
+    }
+    if args.iter().any(|arg| arg == "--page") {
+        calculated(from, count);
         return;
     }
     let wanted = args.iter().position(|arg| arg == "--kind").and_then(|at| args.get(at + 1)).cloned();

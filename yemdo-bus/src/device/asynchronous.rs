@@ -72,7 +72,10 @@ impl<P: AsyncPort> AsyncDevice<P> {
         let mut next = runner.start()?;
         while let Some(request) = next {
             let outcome = match &request.operation {
-                Operation::Transfer(transfer) => self.port.transfer(transfer).await.map(Some),
+                Operation::Transfer(transfer) => {
+                    self.port.supply(runner.state());
+                    self.port.transfer(transfer).await.map(Some)
+                }
                 Operation::Wait(micros) => {
                     self.port.wait(*micros).await;
                     Ok(Some(Vec::new()))
@@ -97,7 +100,6 @@ impl<P: AsyncPort> AsyncDevice<P> {
     async fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
         let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
         while let Some(job) = progress.next(&mut self.session)? {
-            self.port.supply(self.session.state());
             if let Err(error) = self.drive(&job).await {
                 progress.failed(&mut self.session, error)?;
             }

@@ -219,7 +219,10 @@ impl<P: Port> Device<P> {
         while let Some(request) = next {
             let at = if self.watch.is_some() { self.port.now() } else { 0 };
             let outcome = match &request.operation {
-                Operation::Transfer(transfer) => self.port.transfer(transfer).map(Some),
+                Operation::Transfer(transfer) => {
+                    self.port.supply(runner.state());
+                    self.port.transfer(transfer).map(Some)
+                }
                 Operation::Wait(micros) => {
                     self.port.wait(*micros);
                     Ok(Some(Vec::new()))
@@ -247,7 +250,6 @@ impl<P: Port> Device<P> {
     fn perform(&mut self, task: Task) -> Result<Progress, DeviceError> {
         let mut progress = Progress::begin(&mut self.session, task, self.retries)?;
         while let Some(job) = progress.next(&mut self.session)? {
-            self.port.supply(self.session.state());
             if let Err(error) = self.drive(&job) {
                 progress.failed(&mut self.session, error)?;
                 self.retried += 1;

@@ -34,6 +34,21 @@ pub(crate) struct Gather {
 }
 
 impl Gather {
+    /// The form of its bits.
+    pub(crate) fn form(&self) -> Form {
+        self.form
+    }
+
+    /// Its bits, the most significant first, each as its place among the bits of the bytes: 0 is the highest of the first byte.
+    pub(crate) fn places(&self) -> Vec<usize> {
+        let place = |window: &Window, bit: u32| {
+            let byte = (bit / 8) as usize;
+            let byte = if window.low_first { window.at + byte } else { window.at + window.len - 1 - byte };
+            byte * 8 + 7 - (bit % 8) as usize
+        };
+        self.windows.iter().flat_map(|window| (0..window.width).rev().map(move |bit| place(window, window.shift + bit))).collect()
+    }
+
     /// Prepares a layout.
     pub(crate) fn new(layout: &Layout) -> Self {
         let mut windows: Vec<Window> = Vec::new();

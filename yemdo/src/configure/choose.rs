@@ -213,7 +213,10 @@ struct Trial<'a> {
 
 impl<'a> Trial<'a> {
     fn new(part: &'a Sheet, (id, reading): (ReadingId, &'a Reading), code: CodeId) -> Self {
-        let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || !input.comes_with_frames());
+        // What the part alone sets is not known before it has measured.
+        let set = |field: FieldId| part.fields.get(field).is_some_and(|field| field.access.is_writable());
+        let before = |input: Input| !input.comes_with_frames() && input.field().is_none_or(set);
+        let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || before(input));
         let conditions = part.conditions(None, id).map(|(_, condition)| condition);
         let ends = conditions.filter(|condition| !condition.status.has_value() || condition.status == Status::Saturated);
         let ends = ends.filter(|condition| over(&condition.formula)).map(|condition| Eval::of_formula(part, &condition.formula)).collect();

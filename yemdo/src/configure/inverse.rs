@@ -6,6 +6,7 @@ use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId};
 use crate::model::operation::Quantity;
 use crate::model::part::Sheet;
+use crate::model::reading::StatedRange;
 use crate::model::registers::Field;
 use crate::model::state::State;
 use crate::model::value::{Eval, Present};
@@ -251,7 +252,10 @@ pub(super) fn find(
 /// A field that decides over a quantity, is not moved for it, and is unknown.
 fn unknown<'s>(part: &'s Sheet, quantity: &Quantity, state: &State, moves: &[FieldId]) -> Option<&'s str> {
     let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
-    let fields = fields_behind(part, quantity, through.map(|reading| &reading.formula)).into_iter();
+    // Its range, too: what is outside of it is refused.
+    let formulas =
+        through.flat_map(|reading| std::iter::once(&reading.formula).chain(reading.range.iter().flat_map(StatedRange::formulas)));
+    let fields = fields_behind(part, quantity, formulas).into_iter();
     let mut others = fields.filter(|field| !moves.contains(field)).filter_map(|field| part.fields.get(field));
     others.find(|field| !state.knows(field)).map(|field| field.name.as_str())
 }

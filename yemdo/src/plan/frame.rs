@@ -105,7 +105,7 @@ pub(crate) struct CodeRange {
 }
 
 impl CodeRange {
-    fn of(code: &Code) -> Option<Self> {
+    pub(crate) fn of(code: &Code) -> Option<Self> {
         let (low, high) = code.range?;
         let unsigned = matches!(code.ty, Ty::U32 | Ty::U64);
         // A range is within what the bits of the code hold, so both ends have a pattern.
@@ -151,10 +151,27 @@ impl ReadingPlan {
     }
 }
 
+/// What a plan is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum PlanFor {
+    /// Decoding, as quickly as can be.
+    Decoding,
+    /// The same step by step: the program notes what names and variables stand for.
+    Steps,
+    /// Others who run the program: quantities are part of it, and operations are as formulas have them.
+    Others,
+}
+
 impl Plan {
     /// The plan of a frame. With `noting`, the program notes what names and variables stand for.
     pub(crate) fn new(part: &Sheet, frame: FrameId, noting: bool) -> Plan {
-        let mut lowerer = Lowerer::new(&part.curves, noting);
+        Self::planned(part, frame, if noting { PlanFor::Steps } else { PlanFor::Decoding })
+    }
+
+    /// The plan of a frame.
+    pub(crate) fn planned(part: &Sheet, frame: FrameId, what: PlanFor) -> Plan {
+        let noting = what != PlanFor::Decoding;
+        let mut lowerer = Lowerer::new(&part.curves, what == PlanFor::Steps);
         let wanted = part.frames.get(frame).map_or(&[] as &[ReadingId], |frame| frame.readings.as_slice());
         let mut needed: List<ReadingId, bool> = List::filled(part.readings.len(), |_| false);
         // Conditions may be about readings of other frames: they are computed too, or they would stay as they first were.
@@ -165,7 +182,7 @@ impl Plan {
         for id in wanted_first.iter().flat_map(|id| part.needed(*id)) {
             needed.get_mut(id).into_iter().for_each(|needed| *needed = true);
         }
-        quantities_of_frame(part, frame, &needed, &mut lowerer);
+        quantities(part, frame, &needed, what == PlanFor::Others, &mut lowerer);
         let mut outputs = Vec::new();
         for id in part.order.iter().copied().filter(|id| needed.get(*id).copied().unwrap_or(false)) {
             if let Some(reading) = part.readings.get(id) {
@@ -274,9 +291,9 @@ impl Plan {
 }
 
 /// Quantities that the readings of a frame use and that fields of the frame hold: they come with it, so they are part of its
-/// program. Other quantities are constant for the frame.
-fn quantities_of_frame(part: &Sheet, frame: FrameId, needed: &List<ReadingId, bool>, lowerer: &mut Lowerer) {
-    let Some(model) = part.frames.get(frame).filter(|model| !model.fields.is_empty()) else { return };
+/// program. Others are constant for the frame, and part of it only where `all` are wanted.
+fn quantities(part: &Sheet, frame: FrameId, needed: &List<ReadingId, bool>, all: bool, lowerer: &mut Lowerer) {
+    let Some(model) = part.frames.get(frame).filter(|model| all || !model.fields.is_empty()) else { return };
     let wanted = part.readings.entries().filter(|(id, _)| needed.get(*id).copied().unwrap_or(false));
     let judging = model.readings.iter().flat_map(|id| part.conditions(Some(frame), *id)).map(|(_, condition)| &condition.formula);
     let formulas = wanted.flat_map(|(_, reading)| reading.formulas()).chain(judging);
@@ -284,7 +301,7 @@ fn quantities_of_frame(part: &Sheet, frame: FrameId, needed: &List<ReadingId, bo
     for (id, quantity) in part.quantities.entries().filter(|(id, _)| used.contains(&Input::Quantity(*id))) {
         let own = part.inputs_behind(inputs(&quantity.formula));
         let here = |field: FieldId| model.fields.iter().any(|(held, _)| *held == field);
-        if quantity.through.is_none() && own.iter().any(|input| input.field().is_some_and(here)) {
+        if quantity.through.is_none() && (all || own.iter().any(|input| input.field().is_some_and(here))) {
             let output = lowerer.formula_as(&quantity.formula, Ty::F64);
             lowerer.publish(Input::Quantity(id).key(), output);
         }

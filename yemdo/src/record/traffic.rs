@@ -143,7 +143,7 @@ pub struct TrafficFrames {
     planned_for: State,
     /// The fields that readings depend on.
     settings: Vec<FieldId>,
-    /// For each frame the transfers that bring it, over each bus. (Of a part that answers late, the first answer to each says nothing.)
+    /// For each frame the transfers that bring it, over each bus; not all of them have bytes of it.
     frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun: how many of their transfers have come, and the bytes.
     open: Vec<(usize, usize, Vec<u8>)>,
@@ -183,10 +183,15 @@ impl TrafficFrames {
             let begun = self.open.iter().position(|(frame, ..)| *frame == place);
             let next = begun.and_then(|at| self.open.get(at)).map_or(0, |(_, count, _)| *count);
             let fits = |at: usize| transfers.get(at).is_some_and(|transfer| traffic.is(transfer));
-            let counts = |at: usize| transfers.get(at).is_some_and(|transfer| !transfer.discard);
+            let counts = |at: usize| transfers.get(at).is_some_and(|transfer| !transfer.discard && transfer.receive > 0);
             // The first of its transfers restarts it.
             let at = if fits(next) { next } else { 0 };
             if !fits(at) {
+                // What is read without a word goes with what was sent last.
+                let bare = |(frame, count, _): &(usize, usize, Vec<u8>)| {
+                    *frame == place && transfers.get(*count).is_some_and(|next| next.send.is_empty())
+                };
+                self.open.retain(|open| traffic.transfer.send.is_empty() || !bare(open));
                 continue;
             }
             let mut gathered = if at > 0 { begun.map(|at| self.open.remove(at).2).unwrap_or_default() } else { Vec::new() };
@@ -292,11 +297,11 @@ fn frames(part: &Part, state: &State) -> Vec<(FrameId, Vec<Transfer>)> {
     for (id, frame) in part.frames.entries() {
         for bus in part.buses.all() {
             let operations = read_frame(part, bus, frame, state).unwrap_or_default();
-            let answers = operations.into_iter().filter_map(|operation| match operation {
-                Operation::Transfer(transfer) if transfer.receive > 0 => Some(transfer),
+            let transfers = operations.into_iter().filter_map(|operation| match operation {
+                Operation::Transfer(transfer) => Some(transfer),
                 _ => None,
             });
-            frames.push((id, answers.collect::<Vec<_>>()));
+            frames.push((id, transfers.collect::<Vec<_>>()));
         }
     }
     frames

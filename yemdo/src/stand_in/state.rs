@@ -165,12 +165,17 @@ impl StandIn {
 
     /// Adopts parameters from a state, and settings that no register holds.
     pub fn supply(&mut self, state: &State) {
+        let unstored = || self.part.fields.entries().filter(|(id, _)| self.part.is_unstored(*id)).map(|(_, field)| field);
+        let same = unstored().all(|field| state.known_field(field).is_none_or(|code| self.state.known_field(field) == Some(code)));
+        if same && state.parameters() == self.state.parameters() {
+            return;
+        }
         let mut supplied = self.state.clone();
         for (id, value) in self.part.parameters.ids().zip(state.parameters()) {
             // Values outside of the stated range are ignored.
             let _ = supplied.set_parameter(&self.part, id, *value);
         }
-        for (_, field) in self.part.fields.entries().filter(|(id, _)| self.part.is_unstored(*id)) {
+        for field in unstored() {
             state.known_field(field).into_iter().for_each(|code| supplied.set_field(field, code));
         }
         if !supplied.has_same_values(&self.state) {

@@ -5,6 +5,7 @@ pub mod configure;
 pub mod decode;
 pub mod explain;
 pub mod firmware;
+pub mod page;
 pub mod reach;
 pub mod recording;
 

@@ -1,5 +1,7 @@
 //! Where formulas find what they take: codes, fields, columns, parameters, quantities, other readings.
 
+use std::collections::BTreeSet;
+
 use super::build::{Build, Found, Takes};
 use super::code::{Expr, Function, Gives, Param, Pass, Stmt, Type};
 use super::formula::{Source, body, condition, zero};
@@ -42,9 +44,19 @@ impl Build<'_> {
         takes
     }
 
-    /// The readings whose values a formula is handed.
-    pub(super) fn handed(&self, formula: &Formula) -> Vec<ReadingId> {
-        direct(formula).into_iter().filter(|used| !self.called.contains(used)).collect()
+    /// The readings whose values a formula is handed: for itself, and for the values that it calls.
+    pub(super) fn handed(&self, formula: &Formula, known: &[Value]) -> Vec<ReadingId> {
+        let mut all = Vec::new();
+        for used in direct(formula) {
+            if !self.called.contains(&used) {
+                all.push(used);
+            } else if let Some(value) = known.iter().find(|value| value.reading == used) {
+                all.extend(&value.uses);
+            }
+        }
+        let mut seen = BTreeSet::new();
+        all.retain(|used| seen.insert(*used));
+        all
     }
 
     /// What a formula takes, with what the values take that it calls for itself.
@@ -191,7 +203,7 @@ impl Build<'_> {
             return (expr, takes);
         }
         let mut params = self.params(&takes, frame);
-        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, known)));
+        params.extend(self.handed(formula, known).iter().filter_map(|used| self.value_param(*used, known)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let (statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);

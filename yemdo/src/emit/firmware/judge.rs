@@ -36,7 +36,7 @@ impl Build<'_> {
         let End::Formula(formula) = end else { return Some(None) };
         let facts = self.facts_of(formula);
         takes.add(&self.takes_known(formula, Some(frame), values));
-        uses.extend(self.handed(formula));
+        uses.extend(self.handed(formula, values));
         let Ready { before, found } = self.ready(formula, Some(frame), values);
         if before.is_empty()
             && let Some(expr) = expression(formula, &facts, &found)
@@ -45,7 +45,7 @@ impl Build<'_> {
         }
         let own = self.takes_known(formula, Some(frame), values);
         let mut params = self.params(&own, Some(frame));
-        params.extend(self.handed(formula).iter().filter_map(|used| self.value_param(*used, values)));
+        params.extend(self.handed(formula, values).iter().filter_map(|used| self.value_param(*used, values)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let (statements, may_fail) = body(formula, &facts, &found, &given);
         let fails = may_fail || before.iter().any(can_fail);

@@ -85,7 +85,7 @@ impl Build<'_> {
         let reading = part.readings.get(id)?;
         let facts = self.facts.get(id)?.clone()?;
         let formula = &reading.formula;
-        let uses = self.handed(formula);
+        let uses = self.handed(formula, known);
         // Of a field that the frame holds, it is the frame's.
         let held = part.inputs_behind(inputs(formula)).iter().filter_map(|input| input.field()).any(|field| self.holds(Some(frame), field));
         let of = Some(frame).filter(|_| held);
@@ -166,6 +166,7 @@ impl Build<'_> {
                 let function = self.module.functions.iter().find(|function| function.name == self.prefix.function(&name)).cloned()?;
                 let call = Self::call(&function.name, &function.params);
                 takes.add(&self.takes_known(&one.formula, Some(frame_id), values));
+                uses.extend(self.handed(&one.formula, values));
                 let expr = if matches!(function.gives, Gives::Maybe(_)) {
                     statements.push(Stmt::Try(function.name.rust.clone(), Ty::Bool, call));
                     Expr::And(Expr::IsThere(function.name.rust.clone()).boxed(), Expr::There(function.name.rust.clone()).boxed())
@@ -177,7 +178,7 @@ impl Build<'_> {
             }
             let (expr, taken) = self.holds_with(&one.formula, Some(frame_id), &name, values, &mut statements);
             takes.add(&taken);
-            uses.extend(self.handed(&one.formula));
+            uses.extend(self.handed(&one.formula, values));
             conditions.push((expr, one.status, one.means.clone()));
         }
         let range = reading.range.as_ref().map(|range| (range.low.clone(), range.high.clone()));

@@ -1,17 +1,22 @@
-//! What the page's script calculates with: registers and frames bit by bit, and readings as tables of code and value.
+//! What the page's script calculates with: registers and frames bit by bit, and for readings the program that the decoder runs.
 
 use std::fmt::Write;
 
 use maud::{Markup, PreEscaped, html};
 
+use super::program;
 use crate::bits::layout::{Layout, Slice};
 use crate::ground::digits::Digits;
 use crate::model::frame::Frame;
+use crate::model::ids::FrameId;
 use crate::model::part::Part;
 use crate::model::registers::Register;
 use crate::model::state::State;
-use crate::predict::{self, Curve, curves};
+use crate::plan::frame::ReadingPlan;
+use crate::predict;
 
+/// Runs the program of a frame.
+const COMPUTE: &str = include_str!("compute.js");
 const SCRIPT: &str = include_str!("script.js");
 /// Longer frames have too many bits to click at.
 const MOST_BYTES: usize = 32;
@@ -47,17 +52,19 @@ pub(super) fn section(part: &Part) -> Markup {
 pub(super) fn script(part: &Part) -> Markup {
     html! {
         script #tables type="application/json" { (PreEscaped(format!("[{}]", items(part).join(",")))) }
+        script #compute { (PreEscaped(COMPUTE)) }
         script { (PreEscaped(SCRIPT)) }
     }
 }
 
 fn items(part: &Part) -> Vec<String> {
-    let frames = part.frames.iter().filter(|frame| (1..=MOST_BYTES).contains(&frame.length())).map(|frame| of_frame(part, frame));
+    let frames = part.frames.entries().filter(|(_, frame)| (1..=MOST_BYTES).contains(&frame.length()));
+    let frames = frames.map(|(id, frame)| of_frame(part, id, frame));
     frames.chain(part.registers.iter().map(|register| of_register(part, register))).collect()
 }
 
 /// A text in JSON that no script can be left with.
-fn text(text: &str) -> String {
+pub(super) fn text(text: &str) -> String {
     let mut out = String::from("\"");
     for c in text.chars() {
         match c {
@@ -72,7 +79,7 @@ fn text(text: &str) -> String {
     out
 }
 
-fn list(items: impl IntoIterator<Item = impl ToString>) -> String {
+pub(super) fn list(items: impl IntoIterator<Item = impl ToString>) -> String {
     format!("[{}]", items.into_iter().map(|item| item.to_string()).collect::<Vec<_>>().join(","))
 }
 
@@ -81,35 +88,16 @@ fn places(slices: &[Slice]) -> Vec<usize> {
     slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| slice.byte * 8 + 7 - usize::from(bit))).collect()
 }
 
-fn of_frame(part: &Part, frame: &Frame) -> String {
+fn of_frame(part: &Part, id: FrameId, frame: &Frame) -> String {
     let codes = part.codes.of(frame.codes()).map(|code| {
         let Layout { slices, form, .. } = code.layout();
         format!("{{\"name\":{},\"bits\":{},\"form\":{}}}", text(code.name()), list(places(slices)), text(&form.name()))
     });
-    let readings = part.readings.entries().filter(|(id, reading)| reading.is_measured() && frame.readings().contains(id)).filter_map(
-        |(id, reading)| {
-            let curves = curves(part, id)?;
-            let code = curves.first()?.code.clone();
-            part.codes.of(frame.codes()).any(|known| known.name() == code).then_some(())?;
-            let decimals = match predict::digits(part, id, &State::reset(part), &|value| value) {
-                Digits::Decimals(decimals) => decimals,
-                _ => 6,
-            };
-            let unit = if reading.unit() == "1" { "" } else { reading.unit() };
-            // What decides has its reset value at first.
-            let reset = State::reset(part);
-            let with = part.fields.of(&predict::deciding(part, id)).map(|field| field.value_text(reset.field(field))).collect::<Vec<_>>();
-            let curves: Vec<String> = curves.iter().map(curve).collect();
-            Some(format!(
-                "{{\"name\":{},\"unit\":{},\"code\":{},\"decimals\":{decimals},\"with\":{},\"curves\":{}}}",
-                text(reading.name()),
-                text(unit),
-                text(&code),
-                text(&with.join(", ")),
-                list(curves)
-            ))
-        },
-    );
+    let decimals = |planned: &ReadingPlan| match predict::digits(part, planned.id, &State::reset(part), &|value| value) {
+        Digits::Decimals(decimals) => decimals,
+        _ => 6,
+    };
+    let members = program::members(part, id, decimals);
     let example = part
         .examples()
         .iter()
@@ -119,12 +107,7 @@ fn of_frame(part: &Part, frame: &Frame) -> String {
     // An answer over Modbus has more around it.
     let start = if start.len() == frame.length() { start } else { vec![0; frame.length()] };
     let start: String = start.iter().map(|byte| format!("{byte:08b}")).collect();
-    format!(
-        "{{\"kind\":\"frame\",\"name\":{},\"start\":\"{start}\",\"codes\":{},\"readings\":{}}}",
-        text(frame.name()),
-        list(codes),
-        list(readings)
-    )
+    format!("{{\"kind\":\"frame\",\"name\":{},\"start\":\"{start}\",\"codes\":{},{members}}}", text(frame.name()), list(codes))
 }
 
 fn of_register(part: &Part, register: &Register) -> String {
@@ -142,27 +125,4 @@ fn of_register(part: &Part, register: &Register) -> String {
         text(register.name()),
         list(codes)
     )
-}
-
-/// The points of a curve: of a straight one its ends, so that every code has its exact value.
-fn curve(curve: &Curve) -> String {
-    let points: Vec<(i128, f64, bool)> =
-        curve.points.iter().filter_map(|point| Some((point.code, point.value?, point.saturated))).collect();
-    let line = points.first().zip(points.last()).filter(|(first, last)| first.0 < last.0);
-    let largest = points.iter().fold(0.0, |most: f64, point| most.max(point.1.abs()));
-    let straight = points.len() == curve.points.len()
-        && line.is_some_and(|(first, last)| {
-            let slope = (last.1 - first.1) / (last.0 - first.0) as f64;
-            points.iter().all(|point| (first.1 + slope * (point.0 - first.0) as f64 - point.1).abs() <= largest * 1e-9)
-        });
-    // Where saturation begins and ends stays in.
-    let turns = |at: usize| {
-        let end = |at: usize| curve.points.get(at).map(|point| point.saturated);
-        at == 0 || at + 1 == curve.points.len() || end(at) != end(at + 1) || end(at) != end(at.wrapping_sub(1))
-    };
-    let kept = curve.points.iter().enumerate().filter(|(at, _)| !straight || turns(*at)).map(|(_, point)| {
-        let value = point.value.filter(|value| value.is_finite()).map_or("null".to_owned(), |value| value.to_string());
-        format!("[{},{value},{}]", point.code, point.saturated)
-    });
-    format!("{{\"with\":{},\"straight\":{straight},\"points\":{}}}", text(&curve.label), list(kept))
 }

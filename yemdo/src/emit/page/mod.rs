@@ -10,6 +10,7 @@ mod formula;
 mod frames;
 mod markdown;
 mod mistakes;
+mod program;
 mod readings;
 mod registers;
 mod routines;

@@ -38,66 +38,19 @@
   if (!section || !items.length) return;
   const [choice, value, grid, out, setting, note] = ["choice", "value", "grid", "out", "setting", "note"].map(name => document.getElementById("calculator-" + name));
   let item = items[0], bits = [];
-  const chosens = new Map(), group = reading => reading.curves.map(curve => curve.with).join();
+  const chosens = new Map();
 
   const hex = () => {
     let text = "";
     for (let at = 0; at < bits.length; at += 4) text += parseInt(bits.slice(at, at + 4).join(""), 2).toString(16).toUpperCase();
     return item.kind === "register" ? "0x" + text : text.replace(/..(?=.)/g, "$& ");
   };
-  // Bits of a code, the most significant first, as the number that they stand for.
-  const decode = (own, form) => {
-    const all = own.map(at => bits[at]);
-    const whole = own => own.reduce((sum, bit) => sum * 2n + BigInt(bit), 0n);
-    const raw = whole(all), width = BigInt(all.length);
-    const signed = () => all[0] ? raw - (1n << width) : raw;
-    const fixed = /^(u?)q(\d+)\.(\d+)$/.exec(form);
-    if (fixed) return Number(fixed[1] ? raw : signed()) / 2 ** Number(fixed[3]);
-    switch (form) {
-      case "signed": return signed();
-      case "ones-complement": return all[0] ? raw - (1n << width) + 1n : raw;
-      case "sign-magnitude": return all[0] ? -whole(all.slice(1)) : raw;
-      case "offset-binary": return raw - (1n << (width - 1n));
-      case "bcd": {
-        let sum = 0n;
-        for (let end = all.length, place = 1n; end > 0; end -= 4, place *= 10n) {
-          const digit = whole(all.slice(Math.max(0, end - 4), end));
-          if (digit > 9n) return null;
-          sum += digit * place;
-        }
-        return sum;
-      }
-      case "float": {
-        const view = new DataView(new ArrayBuffer(8));
-        if (all.length === 64) { view.setBigUint64(0, raw); return view.getFloat64(0); }
-        if (all.length === 32) { view.setUint32(0, Number(raw)); return view.getFloat32(0); }
-        const exponent = Number(whole(all.slice(1, 6))), fraction = Number(whole(all.slice(6)));
-        const size = exponent === 31 ? (fraction ? NaN : Infinity) : exponent ? (1 + fraction / 1024) * 2 ** (exponent - 15) : fraction * 2 ** -24;
-        return all[0] ? -size : size;
-      }
-      case "text": {
-        let text = "";
-        for (let at = 0; at < all.length; at += 8) text += String.fromCharCode(Number(whole(all.slice(at, at + 8))));
-        return text.replace(/[\0 ]+$/, "");
-      }
-      default: return raw;
-    }
-  };
-  // A reading out of its table: points of code and value; between two of them lies a straight line.
-  const read = (reading, code) => {
-    const chosen = chosens.get(group(reading));
-    const curve = reading.curves.find(curve => curve.with === (chosen ? chosen.value : reading.with)) || reading.curves[0];
-    const points = curve.points;
-    if (typeof code !== "bigint" || !points.length) return null;
-    const at = Number(code);
-    let low = 0, high = points.length - 1;
-    if (at < points[0][0] || at > points[high][0]) return null;
-    while (high - low > 1) { const middle = (low + high) >> 1; if (points[middle][0] <= at) low = middle; else high = middle; }
-    if (points[high][0] === at) low = high;
-    const [c0, v0, s0] = points[low], [c1, v1, s1] = points[high];
-    if (c0 === at || low === high) return { value: v0, saturated: s0, exact: true };
-    if (v0 === null || v1 === null) return null;
-    return { value: v0 + (v1 - v0) * (at - c0) / (c1 - c0), saturated: s0 && s1, exact: curve.straight };
+  // Other frames are as they stand here; those that were not looked at are as they begin.
+  const kept = new Map(items.filter(one => one.kind === "frame").map(one => [one.name, Array.from(one.start, Number)]));
+  const codeOf = id => {
+    const chosen = chosens.get(id);
+    const text = chosen ? chosen.value.trim() : "";
+    return /^-?\d+$/.test(text) ? BigInt(text) : text !== "" && Number.isFinite(Number(text)) ? Number(text) : null;
   };
   const row = (cells, kind) => {
     const line = document.createElement("tr");
@@ -112,19 +65,20 @@
       button.setAttribute("aria-pressed", bits[at] === 1);
     });
     out.replaceChildren();
-    const codes = {};
     for (const code of item.codes) {
-      const number = decode(code.bits, code.form);
-      codes[code.name] = number;
+      const number = Compute.read(code.bits.map(at => bits[at]), code.form);
       const text = number === null ? "invalid BCD" : String(number);
       const name = (code.values || {})[text];
       row([code.name, text, name === undefined ? (code.values && Object.keys(code.values).length ? "not in its table" : "") : name]);
     }
-    for (const reading of item.readings) {
-      const got = read(reading, codes[reading.code]);
-      const text = got === null || got.value === null ? "–" : (got.exact ? "" : "≈ ") + got.value.toFixed(reading.decimals) + " " + reading.unit;
-      row([reading.name, text.trim(), got && got.saturated ? "saturated" : ""], "reading");
-    }
+    if (item.kind !== "frame") return;
+    kept.set(item.name, bits);
+    Compute.readings(item, bits, name => kept.get(name), codeOf).forEach((got, at) => {
+      const reading = item.readings[at];
+      const text = got.value === null ? "–" : got.value.toFixed(reading.decimals) + " " + reading.unit;
+      const status = got.status === "ok" ? "" : got.status + (got.means ? ": " + got.means : "");
+      row([reading.name, text.trim(), status], "reading");
+    });
   };
   const build = () => {
     bits = Array.from(item.start, Number);
@@ -146,18 +100,26 @@
       }
       grid.append(group);
     }
-    // Readings that the same settings decide over have one choice.
     chosens.clear();
     setting.replaceChildren();
-    for (const reading of item.readings) {
-      if (reading.curves.length < 2 || chosens.has(group(reading))) continue;
-      const select = document.createElement("select");
-      select.setAttribute("aria-label", "settings of " + reading.name);
-      select.append(...reading.curves.map(curve => new Option(curve.with, curve.with)));
-      select.value = reading.with;
-      select.addEventListener("change", follow);
-      chosens.set(group(reading), select);
-      setting.append(select, " ");
+    for (const field of item.settings || []) {
+      const label = document.createElement("label");
+      let input;
+      if (field.values.length) {
+        input = document.createElement("select");
+        if (field.reset === null) input.append(new Option("unknown", ""));
+        input.append(...field.values.map(([code, text]) => new Option(text, code)));
+        input.value = field.reset === null ? "" : field.reset;
+      } else {
+        input = document.createElement("input");
+        input.size = 8;
+        input.placeholder = "unknown";
+        input.value = field.reset === null ? "" : field.reset;
+      }
+      input.addEventListener("change", follow);
+      chosens.set(field.id, input);
+      label.append(field.name + " ", input);
+      setting.append(label, " ");
     }
     setting.parentElement.hidden = chosens.size === 0;
     note.textContent = "";

@@ -1,0 +1,217 @@
+//! The program of a frame as data for the page's script: the plan that the decoder has, so that both come to the same numbers.
+
+use super::calculator::{list, text};
+use crate::bits::gather::Gather;
+use crate::formula::curve::Outside;
+use crate::formula::flat::program::{Constant, Num, Op, Opcode};
+use crate::formula::functions::Func;
+use crate::ground::list::Id;
+use crate::ground::number::Ty;
+use crate::model::ids::{FieldId, FrameId};
+use crate::model::input::Input;
+use crate::model::part::Sheet;
+use crate::model::state::State;
+use crate::plan::frame::{CodeRange, InputSource, Load, Plan, PlanFor, PlanRange, ReadingPlan};
+
+/// The program of a frame, its settings, and its readings: three members of an object in JSON.
+pub(super) fn members(part: &Sheet, frame: FrameId, decimals: impl Fn(&ReadingPlan) -> usize) -> String {
+    let plan = Plan::planned(part, frame, PlanFor::Others);
+    let mut settings: Vec<FieldId> =
+        plan.loads.iter().filter_map(|load| if let InputSource::Held(input) = load.from { input.field() } else { None }).collect();
+    settings.sort_unstable();
+    settings.dedup();
+    let readings = plan.readings.iter().filter(|planned| part.readings.get(planned.id).is_some_and(|reading| reading.is_measured()));
+    format!(
+        "\"program\":{},\"settings\":{},\"readings\":{}",
+        program(part, &plan),
+        list(settings.iter().filter_map(|field| setting(part, *field))),
+        list(readings.filter_map(|planned| reading(part, frame, planned, decimals(planned))))
+    )
+}
+
+fn program(part: &Sheet, plan: &Plan) -> String {
+    let program = &plan.program;
+    let constant = |constant: &Constant| match constant {
+        Constant::Int(value) => format!("\"{value}\""),
+        Constant::Real(value) => real(*value),
+    };
+    let finite = |output: usize| program.finite.get(output).copied().unwrap_or(false);
+    let curves = program.curves.iter().map(|curve| {
+        let (points, outside) = curve.parts();
+        let outside = match outside {
+            Outside::Hold => "hold",
+            Outside::Extend => "extend",
+            Outside::Fault => "fault",
+        };
+        format!("{{\"outside\":\"{outside}\",\"points\":{}}}", list(points.iter().map(|(x, y)| format!("[{},{}]", real(*x), real(*y)))))
+    });
+    let needs = program.needs.iter().map(|needs| list(needs.iter().map(|need| format!("[{},{}]", need.output, guard(need.guard)))));
+    format!(
+        "{{\"slots\":{},\"constants\":{},\"inputs\":{},\"ops\":{},\"outputs\":{},\"needs\":{},\"curves\":{}}}",
+        list(program.slots.iter().map(|num| text(name(*num)))),
+        list(program.constants.iter().map(|(slot, value)| format!("[{slot},{}]", constant(value)))),
+        list(plan.loads.iter().map(|load| input(part, load))),
+        list(program.ops.iter().map(operation)),
+        list(program.outputs.iter().enumerate().map(|(at, (slot, ty))| format!("[{slot},{},{}]", text(ty_name(*ty)), finite(at)))),
+        list(needs),
+        list(curves)
+    )
+}
+
+/// A real number; those that are none are texts.
+fn real(value: f64) -> String {
+    if value.is_finite() {
+        format!("{value:e}")
+    } else {
+        format!(
+            "\"{}\"",
+            if value.is_nan() {
+                "NaN"
+            } else if value > 0.0 {
+                "Infinity"
+            } else {
+                "-Infinity"
+            }
+        )
+    }
+}
+
+fn guard(slot: Option<u32>) -> String {
+    slot.map_or("-1".to_owned(), |slot| slot.to_string())
+}
+
+/// Where an input of the program comes from, and which outputs are without a value where it has none.
+fn input(part: &Sheet, load: &Load) -> String {
+    let rows = |rows: &mut dyn Iterator<Item = (i128, f64)>| list(rows.map(|(code, number)| format!("[\"{code}\",{}]", real(number))));
+    let range = |range: &CodeRange| {
+        let end = |end: i64| if range.unsigned { (end as u64).to_string() } else { end.to_string() };
+        format!(",\"range\":[\"{}\",\"{}\"]", end(range.low), end(range.high))
+    };
+    let from = match &load.from {
+        InputSource::Frame(gather, None) | InputSource::FrameReal(gather) => bits(gather),
+        InputSource::Frame(gather, Some(allowed)) => format!("{}{}", bits(gather), range(allowed)),
+        InputSource::FrameRow(gather, own) => {
+            format!("{},\"rows\":{}", bits(gather), rows(&mut own.iter().map(|(code, number)| (i128::from(*code), *number))))
+        }
+        InputSource::Held(held) => held_input(part, *held, &rows, &range),
+    };
+    format!("{{\"slot\":{},\"users\":{}{}{from}}}", load.slot, list(&load.users), if from.is_empty() { "" } else { "," })
+}
+
+/// An input that comes from elsewhere: another frame, a setting, a parameter. Empty where the page does not know it.
+fn held_input(
+    part: &Sheet,
+    held: Input,
+    rows: &dyn Fn(&mut dyn Iterator<Item = (i128, f64)>) -> String,
+    range: &dyn Fn(&CodeRange) -> String,
+) -> String {
+    match held {
+        Input::Code(id) => part.codes.get(id).map_or(String::new(), |code| {
+            let frame = part.frames.get(code.frame).map_or("", |frame| frame.name());
+            let allowed = CodeRange::of(code).filter(|_| !code.ty.is_real());
+            format!("\"frame\":{},{}{}", text(frame), bits(&code.gather), allowed.map_or(String::new(), |allowed| range(&allowed)))
+        }),
+        Input::Field(id) => format!("\"field\":{}", id.index()),
+        Input::Column(id, column) => part.fields.get(id).map_or(String::new(), |field| {
+            let mut own = field.values().iter().filter_map(|row| Some((row.code, row.columns.get(column).copied().flatten()?)));
+            format!("\"field\":{},\"rows\":{}", id.index(), rows(&mut own))
+        }),
+        Input::Parameter(id) => {
+            part.parameters.get(id).map_or(String::new(), |parameter| format!("\"number\":{}", real(parameter.default)))
+        }
+        _ => String::new(),
+    }
+}
+
+fn bits(gather: &Gather) -> String {
+    format!("\"bits\":{},\"form\":{}", list(gather.places()), text(&gather.form().name()))
+}
+
+fn operation(op: &Op) -> String {
+    let (what, num, more) = match op.what {
+        Opcode::Add(num) => ("add", num, ""),
+        Opcode::Sub(num) => ("sub", num, ""),
+        Opcode::Mul(num) => ("mul", num, ""),
+        Opcode::Div(num) => ("div", num, ""),
+        Opcode::Rem(num) => ("rem", num, ""),
+        Opcode::And(num) => ("and", num, ""),
+        Opcode::Or(num) => ("or", num, ""),
+        Opcode::Xor(num) => ("xor", num, ""),
+        Opcode::Shl(num, by) => ("shl", num, name(by)),
+        Opcode::Shr(num, by) => ("shr", num, name(by)),
+        Opcode::Neg(num) => ("neg", num, ""),
+        Opcode::Not(num) => ("not", num, ""),
+        Opcode::Less(num) => ("less", num, ""),
+        Opcode::LessEqual(num) => ("lessEqual", num, ""),
+        Opcode::Equal(num) => ("equal", num, ""),
+        Opcode::Truth(num) => ("truth", num, ""),
+        Opcode::Zero(num) => ("zero", num, ""),
+        Opcode::Select(num) => ("select", num, ""),
+        Opcode::Both => ("both", Num::I32, ""),
+        Opcode::Without => ("without", Num::I32, ""),
+        Opcode::Either => ("either", Num::I32, ""),
+        Opcode::Convert(num, to) => ("convert", num, ty_name(to)),
+        Opcode::Call(func, num) => ("call", num, Func::ALL.iter().find(|(_, known, _)| *known == func).map_or("abs", |(name, ..)| *name)),
+        Opcode::Curve(id, num) => return line("curve", num, &id.0.to_string(), op),
+        // Those that are fused are in no program for others.
+        Opcode::MulShr(num) | Opcode::Max(num) => ("none", num, ""),
+        Opcode::ShlDiv | Opcode::NarrowReal | Opcode::NarrowDiv => ("none", Num::F64, ""),
+    };
+    line(what, num, &text(more), op)
+}
+
+fn line(what: &str, num: Num, more: &str, op: &Op) -> String {
+    let (guard, num) = (guard(op.guard), name(num));
+    format!("[\"{what}\",\"{num}\",{more},{},{},{},{},{guard},{},{}]", op.dst, op.a, op.b, op.c, op.owner, op.safe)
+}
+
+fn name(num: Num) -> &'static str {
+    ty_name(num.ty())
+}
+
+fn ty_name(ty: Ty) -> &'static str {
+    match ty {
+        Ty::Bool => "bool",
+        Ty::I8 => "i8",
+        Ty::U8 => "u8",
+        Ty::I16 => "i16",
+        Ty::U16 => "u16",
+        Ty::I32 => "i32",
+        Ty::U32 => "u32",
+        Ty::I64 => "i64",
+        Ty::U64 => "u64",
+        Ty::F32 => "f32",
+        Ty::F64 => "f64",
+    }
+}
+
+/// A field that decides, with what it is after a reset: one of its table, or any number that its bits hold.
+fn setting(part: &Sheet, id: FieldId) -> Option<String> {
+    let field = part.fields.get(id)?;
+    let number = |code: i128| field.real(code).map_or_else(|| code.to_string(), |real| real.to_string());
+    let reset = State::reset(part).known_field(field).map_or("null".to_owned(), |code| text(&number(code)));
+    let rows = field.values().iter().map(|row| format!("[\"{}\",{}]", row.code, text(&field.value_text(row.code))));
+    Some(format!("{{\"id\":{},\"name\":{},\"reset\":{reset},\"values\":{}}}", id.index(), text(field.name()), list(rows)))
+}
+
+fn reading(part: &Sheet, frame: FrameId, planned: &ReadingPlan, decimals: usize) -> Option<String> {
+    let reading = part.readings.get(planned.id)?;
+    let unit = if reading.unit() == "1" { "" } else { reading.unit() };
+    let range = match planned.range {
+        None => "null".to_owned(),
+        Some(PlanRange::Numbers(low, high)) => format!("[{},{}]", real(low), real(high)),
+        Some(PlanRange::Outputs(low, high)) => format!("{{\"outputs\":[{low},{high}]}}"),
+    };
+    let means = part.conditions(Some(frame), planned.id).map(|(_, condition)| condition.means.as_deref().unwrap_or(""));
+    let conditions = planned.conditions.iter().zip(means);
+    let conditions = conditions.map(|((output, status), means)| format!("[{output},{},{}]", text(status.as_str()), text(means)));
+    let needs = planned.needs.iter().filter_map(|(other, _)| part.frames.get(*other)).map(|other| text(other.name()));
+    Some(format!(
+        "{{\"name\":{},\"unit\":{},\"decimals\":{decimals},\"output\":{},\"range\":{range},\"conditions\":{},\"needs\":{}}}",
+        text(reading.name()),
+        text(unit),
+        planned.output,
+        list(conditions),
+        list(needs)
+    ))
+}
