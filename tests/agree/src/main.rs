@@ -150,6 +150,7 @@ fn main() {
     for (row, count) in &total.counts {
         println!("  {:<24}{count:>12}", row.name());
     }
+    println!("  {:<24}{:>12}", "all", total.counts.values().sum::<u64>());
     for (kind, list) in &kinds {
         let (seed, what) = &list[0];
         println!("{kind}: {} sheets, first seed {seed}: {what}", list.len());

@@ -6,7 +6,6 @@ use maud::{Markup, PreEscaped, html};
 
 use super::program;
 use crate::bits::layout::{Layout, Slice};
-use crate::ground::digits::Digits;
 use crate::model::frame::Frame;
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
@@ -36,7 +35,7 @@ pub(super) fn section(part: &Part) -> Markup {
         return html! {};
     }
     html! {
-        p { "Click bits, or type a value in hex: fields, codes and readings follow." }
+        p { "Click bits, or type a value in hex: fields, codes and readings follow. Other frames are as they were last here, parameters as the sheet has them." }
         p .controls {
             label { "of " select #calculator-choice {} } " "
             label { "in hex " input #calculator-value size="28" spellcheck="false" autocomplete="off"; } " "
@@ -93,11 +92,8 @@ fn of_frame(part: &Part, id: FrameId, frame: &Frame) -> String {
         let Layout { slices, form, .. } = code.layout();
         format!("{{\"name\":{},\"bits\":{},\"form\":{}}}", text(code.name()), list(places(slices)), text(&form.name()))
     });
-    let decimals = |planned: &ReadingPlan| match predict::digits(part, planned.id, &State::reset(part), &|value| value) {
-        Digits::Decimals(decimals) => decimals,
-        _ => 6,
-    };
-    let members = program::members(part, id, decimals);
+    let digits = |planned: &ReadingPlan| predict::digits(part, planned.id, &State::reset(part), &|value| value);
+    let members = program::members(part, id, digits);
     let example = part
         .examples()
         .iter()

@@ -201,5 +201,23 @@ const Compute = (() => {
       return value === null ? { value: null, status: "formula fault", means: "" } : { value, status, means };
     });
   };
-  return { read, readings };
+
+  // A number with so many decimals, halves to the even digit.
+  const fixed = (value, decimals) => {
+    const [sign, size] = [value < 0 ? "-" : "", Math.abs(value)];
+    const long = size.toFixed(Math.min(100, decimals + 60)), point = long.indexOf(".");
+    if (size >= 1e21 || point < 0) return value.toFixed(decimals);
+    const [head, rest] = [long.slice(0, point + 1 + decimals), long.slice(point + 1 + decimals)];
+    const text = /^50*$/.test(rest) && /[02468]\.?$/.test(head) ? head.replace(/\.$/, "") : size.toFixed(decimals);
+    return (/[1-9]/.test(text) ? sign : "") + text;
+  };
+  // The rule of how many digits are shown: so many decimals, or six digits that count and at least so many decimals.
+  const shown = ({ decimals, least }, value) => {
+    if (decimals !== undefined) return fixed(value, decimals);
+    if (value === 0 || !Number.isFinite(value)) return fixed(value, least);
+    const magnitude = Math.floor(Math.log10(Math.abs(value)));
+    if (magnitude < -9 || magnitude >= 15) return value.toExponential(5).replace("e+", "e");
+    return fixed(value, Math.max(least, Math.max(5 - magnitude, 0)));
+  };
+  return { read, readings, shown };
 })();

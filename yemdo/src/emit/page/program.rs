@@ -5,6 +5,7 @@ use crate::bits::gather::Gather;
 use crate::formula::curve::Outside;
 use crate::formula::flat::program::{Constant, Num, Op, Opcode};
 use crate::formula::functions::Func;
+use crate::ground::digits::Digits;
 use crate::ground::list::Id;
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, FrameId};
@@ -14,7 +15,7 @@ use crate::model::state::State;
 use crate::plan::frame::{CodeRange, InputSource, Load, Plan, PlanFor, PlanRange, ReadingPlan};
 
 /// The program of a frame, its settings, and its readings: three members of an object in JSON.
-pub(super) fn members(part: &Sheet, frame: FrameId, decimals: impl Fn(&ReadingPlan) -> usize) -> String {
+pub(super) fn members(part: &Sheet, frame: FrameId, digits: impl Fn(&ReadingPlan) -> Digits) -> String {
     let plan = Plan::planned(part, frame, PlanFor::Others);
     let mut settings: Vec<FieldId> =
         plan.loads.iter().filter_map(|load| if let InputSource::Held(input) = load.from { input.field() } else { None }).collect();
@@ -25,7 +26,7 @@ pub(super) fn members(part: &Sheet, frame: FrameId, decimals: impl Fn(&ReadingPl
         "\"program\":{},\"settings\":{},\"readings\":{}",
         program(part, &plan),
         list(settings.iter().filter_map(|field| setting(part, *field))),
-        list(readings.filter_map(|planned| reading(part, frame, planned, decimals(planned))))
+        list(readings.filter_map(|planned| reading(part, frame, planned, digits(planned))))
     )
 }
 
@@ -194,8 +195,12 @@ fn setting(part: &Sheet, id: FieldId) -> Option<String> {
     Some(format!("{{\"id\":{},\"name\":{},\"reset\":{reset},\"values\":{}}}", id.index(), text(field.name()), list(rows)))
 }
 
-fn reading(part: &Sheet, frame: FrameId, planned: &ReadingPlan, decimals: usize) -> Option<String> {
+fn reading(part: &Sheet, frame: FrameId, planned: &ReadingPlan, digits: Digits) -> Option<String> {
     let reading = part.readings.get(planned.id)?;
+    let digits = match digits {
+        Digits::Decimals(decimals) => format!("{{\"decimals\":{decimals}}}"),
+        Digits::Significant(least) => format!("{{\"least\":{least}}}"),
+    };
     let unit = if reading.unit() == "1" { "" } else { reading.unit() };
     let range = match planned.range {
         None => "null".to_owned(),
@@ -207,7 +212,7 @@ fn reading(part: &Sheet, frame: FrameId, planned: &ReadingPlan, decimals: usize)
     let conditions = conditions.map(|((output, status), means)| format!("[{output},{},{}]", text(status.as_str()), text(means)));
     let needs = planned.needs.iter().filter_map(|(other, _)| part.frames.get(*other)).map(|other| text(other.name()));
     Some(format!(
-        "{{\"name\":{},\"unit\":{},\"decimals\":{decimals},\"output\":{},\"range\":{range},\"conditions\":{},\"needs\":{}}}",
+        "{{\"name\":{},\"unit\":{},\"digits\":{digits},\"output\":{},\"range\":{range},\"conditions\":{},\"needs\":{}}}",
         text(reading.name()),
         text(unit),
         planned.output,

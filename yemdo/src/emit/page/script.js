@@ -75,7 +75,7 @@
     kept.set(item.name, bits);
     Compute.readings(item, bits, name => kept.get(name), codeOf).forEach((got, at) => {
       const reading = item.readings[at];
-      const text = got.value === null ? "–" : got.value.toFixed(reading.decimals) + " " + reading.unit;
+      const text = got.value === null ? "–" : Compute.shown(reading.digits, got.value) + " " + reading.unit;
       const status = got.status === "ok" ? "" : got.status + (got.means ? ": " + got.means : "");
       row([reading.name, text.trim(), status], "reading");
     });
