@@ -469,6 +469,7 @@ impl Decoder {
         }
         let mut whole = bytes.into_owned();
         whole.resize(model.length, 0);
+        accept::not_blank(model, &whole)?;
         let state = Present { part: &self.part, state: &self.state };
         row::run(plan, room, &state, &whole);
         let bad = |count, fault| Refusal::Count { frame: model.name.clone(), count, fault, most: model.length };

@@ -3,7 +3,7 @@
 use super::code::{Expr, Stmt, Type};
 use super::formula::Writer;
 use super::formula::zero;
-use crate::formula::operators::{Compare, Logic};
+use crate::formula::operators::{Arith, Compare, Logic};
 use crate::formula::typed;
 use crate::formula::typed::ExprKind;
 use crate::ground::number::Ty;
@@ -42,6 +42,15 @@ pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
     {
         let same = (*number == 1) == (op == Compare::Equal);
         return if same { (**truth).clone() } else { negated((**truth).clone()) };
+    }
+    // Compilers warn of masked bits that can never be those; the sheet says so all the same.
+    if let (Expr::Arith(Arith::BitAnd, own, _, mask), Expr::Int(number, _)) = (&left, &right)
+        && let Expr::Int(mask, _) = **mask
+        && matches!(op, Compare::Equal | Compare::NotEqual)
+        && number & !mask != 0
+    {
+        let differs = Expr::Arith(Arith::BitXor, *own, left.boxed(), right.boxed());
+        return differs.compare(op, ty, zero(ty));
     }
     if let Some((value, number, from)) = kept(&left, &right) {
         if let (Ty::Bool, Expr::Int(number, _), Compare::Equal | Compare::NotEqual) = (from, &number, op) {

@@ -206,7 +206,7 @@ const Compute = (() => {
   const fixed = (value, decimals) => {
     const [sign, size] = [value < 0 ? "-" : "", Math.abs(value)];
     const long = size.toFixed(Math.min(100, decimals + 60)), point = long.indexOf(".");
-    if (size >= 1e21 || point < 0) return value.toFixed(decimals);
+    if (size >= 1e21) return sign + BigInt(size) + (decimals > 0 ? "." + "0".repeat(decimals) : "");
     const [head, rest] = [long.slice(0, point + 1 + decimals), long.slice(point + 1 + decimals)];
     const text = /^50*$/.test(rest) && /[02468]\.?$/.test(head) ? head.replace(/\.$/, "") : size.toFixed(decimals);
     return (/[1-9]/.test(text) ? sign : "") + text;
