@@ -13,7 +13,7 @@ use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
 use yemdo_agree::ways::{self, Tally, page};
 use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 
-const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--page]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
+const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--page]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
 
 fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     let text = sheet::random(&mut Choices::new(sheet));
@@ -25,20 +25,24 @@ fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
 }
 
 /// Compiles the sheets of the seeds.
-fn compiled(from: u64, count: u64) {
+fn compiled(language: &str, from: u64, count: u64) {
     let texts: Vec<(u64, String)> =
         (from..from + count).map(|seed| (seed, sheet::random(&mut Choices::new(&bytes_of(seed, SHEET_BYTES))))).collect();
     let sheets: Vec<Numbered<'_>> = texts.iter().map(|(seed, text)| Numbered { seed: *seed, text }).collect();
-    let folder = std::env::temp_dir().join(format!("yemdo-agree-{from}"));
+    let folder = std::env::temp_dir().join(format!("yemdo-agree-{language}-{from}"));
     let halves = sheets.split_at(sheets.len() / 2);
     let outcomes: Vec<(u64, Outcome)> = std::thread::scope(|scope| {
-        let other = scope.spawn(|| firmware::c(&folder, halves.0, &mut Tally::default()));
-        let own = firmware::c(&folder, halves.1, &mut Tally::default());
+        let all = |place: &str, half| match language {
+            "C" => firmware::c(&folder, half, &mut Tally::default()),
+            _ => firmware::rust(&folder.join(place), half),
+        };
+        let other = scope.spawn(move || all("one", halves.0));
+        let own = all("two", halves.1);
         other.join().unwrap().into_iter().chain(own).collect()
     });
     let frames: u64 = outcomes.iter().map(|(_, outcome)| if let Outcome::Agrees(frames) = outcome { *frames } else { 0 }).sum();
     let agree = outcomes.iter().filter(|(_, outcome)| matches!(outcome, Outcome::Agrees(_))).count();
-    println!("{count} sheets in C, {agree} agree with the decoder over {frames} frames");
+    println!("{count} sheets in {language}, {agree} agree with the decoder over {frames} frames");
     let wrong = |outcome: &Outcome| matches!(outcome, Outcome::Differs(_) | Outcome::NotCompiled(_));
     println!(
         "  {} are not emitted, and why is said",
@@ -133,9 +137,11 @@ fn main() {
         eprintln!("{USAGE}");
         std::process::exit(2);
     };
-    if args.iter().any(|arg| arg == "--c") {
-        compiled(from, count);
-        return;
+    for (option, language) in [("--c", "C"), ("--rust", "Rust")] {
+        if args.iter().any(|arg| arg == option) {
+            compiled(language, from, count);
+            return;
+        }
     }
     if args.iter().any(|arg| arg == "--page") {
         calculated(from, count);

@@ -69,9 +69,10 @@ impl Digits {
                 least.max((f64::from(SIGNIFICANT - 1) - magnitude).max(0.0) as usize)
             }
         };
-        // What would round to minus zero is zero.
-        let value = if value.abs() < 0.5 * 10f64.powi(-(decimals as i32)) { 0.0 } else { value };
-        write!(out, "{value:.decimals$}")
+        let text = format!("{value:.decimals$}");
+        // What rounds to minus zero is zero.
+        let zero = text.strip_prefix('-').filter(|size| !size.bytes().any(|byte| byte.is_ascii_digit() && byte != b'0'));
+        out.write_str(zero.unwrap_or(&text))
     }
 }
 

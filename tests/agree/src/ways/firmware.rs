@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::Command;
 
 use yemdo::Part;
-use yemdo::emit::{Emitted, Language, Options, firmware, vectors};
+use yemdo::emit::{Emitted, Hal, Language, Options, firmware, vectors};
 
 use super::{Row, Tally};
 
@@ -97,4 +97,104 @@ fn one(folder: &Path, sheet: &Numbered<'_>) -> Outcome {
         let _ = fs::remove_dir_all(folder);
     }
     outcome
+}
+
+/// Functions of the library: their names, and the same of the standard library.
+const LIBRARY: &[(&str, &str)] = &[
+    ("fabs", "x.abs()"),
+    ("sqrt", "x.sqrt()"),
+    ("cbrt", "x.cbrt()"),
+    ("exp", "x.exp()"),
+    ("exp2", "x.exp2()"),
+    ("expm1", "x.exp_m1()"),
+    ("log", "x.ln()"),
+    ("log2", "x.log2()"),
+    ("log10", "x.log10()"),
+    ("log1p", "x.ln_1p()"),
+    ("sin", "x.sin()"),
+    ("cos", "x.cos()"),
+    ("tan", "x.tan()"),
+    ("asin", "x.asin()"),
+    ("acos", "x.acos()"),
+    ("atan", "x.atan()"),
+    ("sinh", "x.sinh()"),
+    ("cosh", "x.cosh()"),
+    ("tanh", "x.tanh()"),
+    ("floor", "x.floor()"),
+    ("ceil", "x.ceil()"),
+    ("round", "x.round()"),
+    ("trunc", "x.trunc()"),
+    ("pow", "x.powf(y)"),
+    ("atan2", "x.atan2(y)"),
+    ("fmod", "x % y"),
+    ("hypot", "x.hypot(y)"),
+    ("fmin", "x.min(y)"),
+    ("fmax", "x.max(y)"),
+];
+
+/// Emits Rust of some sheets as modules of one program, compiles it, and runs all of their tests.
+pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
+    fs::create_dir_all(folder).unwrap();
+    let options = Options { hal: Hal::None, ..Options::default() };
+    let (mut outcomes, mut modules, mut calls) = (Vec::new(), String::new(), String::new());
+    for sheet in sheets {
+        let text = sheet.text.replacen("hulk-1", &format!("hulk-{}", sheet.seed), 1);
+        let part = Part::parse("sheet.toml", &text).unwrap();
+        let both = firmware(&part, Language::Rust, &options)
+            .and_then(|one| Ok((one, vectors(&part, Language::Rust, &options, sheet.seed, FRAMES)?)));
+        match both {
+            Ok((emitted, tests)) => {
+                for Emitted { name, text } in emitted.into_iter().chain(tests) {
+                    let module = name.trim_end_matches(".rs").to_owned();
+                    modules.push_str(&format!("mod {module};\n"));
+                    fs::write(folder.join(name), text).unwrap();
+                    if module.ends_with("_vectors") {
+                        let records = format!("{module}::RECORDS");
+                        calls.push_str(&format!("    println!(\"{} {{:?}}\", {module}::check({records}));\n", sheet.seed));
+                    }
+                }
+            }
+            Err(error) => outcomes.push((sheet.seed, Outcome::NotEmitted(error.to_string()))),
+        }
+    }
+    fs::write(folder.join("main.rs"), format!("#![allow(dead_code)]\n{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
+    // The functions of the library, under the name by which modules know them.
+    let library: String = LIBRARY
+        .iter()
+        .map(|(name, body)| {
+            let takes = if body.contains("(y)") || body.ends_with(" y") { "x: T, y: T" } else { "x: T" };
+            let one = |name: String, real: &str| format!("pub fn {name}({}) -> {real} {{ {body} }}\n", takes.replace('T', real));
+            one((*name).to_owned(), "f64") + &one(format!("{name}f"), "f32")
+        })
+        .collect();
+    fs::write(folder.join("libm.rs"), library).unwrap();
+    let library =
+        Command::new("rustc").current_dir(folder).args(["--crate-type", "rlib", "--edition", "2024", "libm.rs"]).output().unwrap();
+    assert!(library.status.success(), "{}", String::from_utf8_lossy(&library.stderr));
+    let mut compiler = Command::new("rustc");
+    compiler.current_dir(folder).args(["--extern", "libm=liblibm.rlib"]).args([
+        "--edition",
+        "2024",
+        "-C",
+        "debuginfo=0",
+        "-C",
+        "overflow-checks=on",
+        "-o",
+        "all",
+        "main.rs",
+    ]);
+    let done = compiler.output().unwrap();
+    if !done.status.success() {
+        let said = String::from_utf8_lossy(&done.stderr).into_owned();
+        let what = said.split("\n\n").find(|said| said.contains("error")).unwrap_or("?").to_owned();
+        outcomes.push((0, Outcome::NotCompiled(what)));
+        return outcomes;
+    }
+    let done = Command::new(folder.join("all")).output().unwrap();
+    for line in String::from_utf8_lossy(&done.stdout).lines() {
+        let (seed, told) = line.split_once(' ').unwrap();
+        let agrees = told.strip_prefix("Ok(").and_then(|count| count.trim_end_matches(')').parse().ok());
+        outcomes.push((seed.parse().unwrap(), agrees.map_or_else(|| Outcome::Differs(told.to_owned()), Outcome::Agrees)));
+    }
+    outcomes
 }

@@ -293,7 +293,12 @@ impl<'a> Build<'a> {
     pub(super) fn frame_var(&self, id: FrameId) -> String {
         let name = snake(self.frame_name(id));
         // Variables of the output's own, beside which a frame's stands.
-        if OWN.contains(&name.as_str()) || name.starts_with("has_") { format!("{name}_frame") } else { name }
+        // Beside each stands whether it has come.
+        match name.as_str() {
+            flag if flag.starts_with("has_") => format!("frame_{name}"),
+            own if OWN.contains(&own) => format!("{name}_frame"),
+            _ => name,
+        }
     }
 
     pub(super) fn settings_type(&self) -> Name {

@@ -38,7 +38,8 @@ impl Build<'_> {
         let mut takes = self.takes(formula, frame);
         for input in inputs(formula) {
             if let Input::Quantity(quantity) = input {
-                takes.add(&self.quantity_takes(quantity));
+                let own = self.part.quantities.get(quantity).filter(|_| self.comes_with(quantity, frame));
+                takes.add(&own.map_or_else(|| self.quantity_takes(quantity), |own| self.takes_with(&own.formula, frame)));
             }
         }
         takes
@@ -165,7 +166,11 @@ impl Build<'_> {
             }
             Input::Parameter(id) => Source::Value(Expr::Member("parameters".into(), self.parameter_member(id)), self.parameter_type()),
             Input::Quantity(id) => {
-                let (call, ty, fails) = self.quantity_value(id)?;
+                let here = frame.filter(|_| self.comes_with(id, frame));
+                let (call, ty, fails) = match here {
+                    Some(frame) => self.quantity_in_frame(id, frame)?,
+                    None => self.quantity_value(id)?,
+                };
                 if fails {
                     let name = format!("{}_value", snake(&part.quantities.get(id)?.name));
                     before.push(Stmt::Take { name: name.clone(), ty, from: call, why: "a value it needs is at fault".into() });

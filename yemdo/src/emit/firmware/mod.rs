@@ -301,6 +301,7 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
     let frames: Vec<_> = build.wanted.frames.iter().copied().collect();
     frames.iter().for_each(|frame| build.frame(*frame));
     quantities.iter().for_each(|quantity| build.quantity_once(*quantity));
+    frames.iter().for_each(|frame| build.quantities_in(*frame));
     frames.iter().for_each(|frame| build.readings(*frame));
     build.ranging();
     build.derived();

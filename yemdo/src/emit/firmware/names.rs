@@ -203,6 +203,13 @@ pub(super) fn upper(name: &str) -> String {
     words(name).join("_").to_ascii_uppercase()
 }
 
+/// A type in Rust.
+fn type_of(name: &str) -> String {
+    let own = camel(name);
+    // What every module of Rust has by that name is meant there.
+    if matches!(own.as_str(), "Result" | "Option" | "Default" | "Self") { format!("{own}Value") } else { own }
+}
+
 /// As types and values are named in Rust: `LowLimit`. Where it would begin with a digit, the words that do go behind the others.
 pub(super) fn camel(name: &str) -> String {
     let (numbers, letters): (Vec<String>, Vec<String>) =
@@ -284,7 +291,7 @@ impl Prefix {
 
     /// A type: `thole_9_frost_frame_t`, `FrostFrame`.
     pub(super) fn ty(&self, name: &str) -> Name {
-        Name { c: format!("{}_{}_t", self.lower, words(name).join("_").to_ascii_lowercase()), rust: camel(name) }
+        Name { c: format!("{}_{}_t", self.lower, words(name).join("_").to_ascii_lowercase()), rust: type_of(name) }
     }
 
     /// A function: `thole_9_temperature`, `temperature`.

@@ -9,7 +9,7 @@ use super::readings::{capital, cited, said, unit_text};
 use crate::formula::facts::Facts;
 use crate::formula::flat::interval::Interval;
 use crate::ground::number::Ty;
-use crate::model::ids::QuantityId;
+use crate::model::ids::{FrameId, QuantityId};
 use crate::model::input::{Input, inputs};
 use crate::model::registers::Field;
 use crate::plan::frame::bounds;
@@ -26,11 +26,58 @@ impl Build<'_> {
                 match input {
                     Input::Parameter(_) => takes.parameters = true,
                     Input::Field(_) | Input::Column(..) => takes.settings = true,
+                    Input::Quantity(other) => takes.add(&self.quantity_takes(other)),
                     _ => {}
                 }
             }
         }
         takes
+    }
+
+    /// Whether a frame holds fields that a quantity follows from: with that frame, its value is the frame's.
+    pub(super) fn comes_with(&self, id: QuantityId, frame: Option<FrameId>) -> bool {
+        let quantity = self.part.quantities.get(id).filter(|quantity| quantity.through.is_none());
+        let behind = quantity.map_or(Vec::new(), |quantity| self.part.inputs_behind(inputs(&quantity.formula)));
+        behind.into_iter().filter_map(Input::field).any(|field| self.holds(frame, field))
+    }
+
+    fn name_in(&self, id: QuantityId, frame: FrameId) -> Name {
+        let quantity = self.part.quantities.get(id).map_or("", |quantity| quantity.name.as_str());
+        self.prefix.function(&format!("{quantity}_in_{}", self.frame_name(frame)))
+    }
+
+    /// The call that gives the value that a quantity has with a frame, its type, and whether it may be none.
+    pub(super) fn quantity_in_frame(&self, id: QuantityId, frame: FrameId) -> Option<(Expr, Ty, bool)> {
+        let quantity = self.part.quantities.get(id)?;
+        let params = self.params(&self.takes_with(&quantity.formula, Some(frame)), Some(frame));
+        let name = self.name_in(id, frame);
+        let known = self.module.functions.iter().find(|function| function.name.c == name.c)?;
+        Some((Self::call(&name, &params), self.real(), matches!(known.gives, Gives::Maybe(_))))
+    }
+
+    /// The functions of quantities that come with a frame.
+    pub(super) fn quantities_in(&mut self, frame: FrameId) {
+        let part = self.part;
+        for (id, quantity) in part.quantities.entries().filter(|(id, _)| !part.no_integers.contains(id)) {
+            if !self.comes_with(id, Some(frame)) {
+                continue;
+            }
+            let (formula, real) = (&quantity.formula, self.real());
+            let params = self.params(&self.takes_with(formula, Some(frame)), Some(frame));
+            let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
+            let mut statements = Vec::new();
+            let sources: Option<Vec<_>> =
+                inputs(formula).map(|input| Some((input.key(), self.source(input, Some(frame), &mut statements)?))).collect();
+            let Some(sources) = sources else { continue };
+            let (more, may_fail) = body(formula, &self.facts_of(formula), &Found { build: self, sources }, &given);
+            statements.extend(more);
+            let fails = may_fail || statements.iter().any(can_fail);
+            let body = statements.into_iter().map(|statement| returned_as(statement, formula.ty, real)).collect();
+            let doc = vec![format!("{} as {} brings it.", capital(&said(&quantity.name)), self.frame_name(frame))];
+            let gives = if fails { Gives::Maybe(real) } else { Gives::Type(Type::Num(real)) };
+            let (name, of) = (self.name_in(id, frame), Self::home(&params));
+            self.module.functions.push(Function { doc, public: false, name, of, params, gives, body });
+        }
     }
 
     /// The call that gives a quantity's value, its type, and whether it may be none.

@@ -18,11 +18,20 @@ use crate::model::value::{Eval, Present};
 /// So many combinations are gone through by emitted code, at most.
 const MOST_ROUNDS: i128 = 4096;
 
+/// Variables and parameters of a search.
+const OWN: &[&str] = &["above", "below", "distance", "first", "found", "last", "nearest", "parameters", "settings", "there", "value"];
+
+/// The variable that goes through the codes of a field.
+fn code_name(field: &Field) -> String {
+    let name = snake(&field.name);
+    if OWN.contains(&name.as_str()) || name.starts_with("best_") || name.ends_with("_before") { format!("code_of_{name}") } else { name }
+}
+
 /// What is done for each code that the field can have: those of its table, where it has one.
 fn each_code(field: &Field, down: bool, body: Vec<Stmt>) -> Stmt {
     let ty = codes_in(field);
     let (low, high) = field.bounds();
-    let name = snake(&field.name);
+    let name = code_name(field);
     let mut codes: Vec<i128> = field.values.iter().map(|row| row.code).collect();
     codes.sort_unstable();
     codes.dedup();
@@ -155,7 +164,7 @@ impl Build<'_> {
             from: codes_in(field.1),
             to: self.field_code_type(field.0),
             fits: true,
-            value: at(&snake(&field.1.name)).boxed(),
+            value: at(&code_name(field.1)).boxed(),
         };
         // What is done for each: is it nearer than what was found before?
         let seen = |inner_code: Expr| {

@@ -28,9 +28,26 @@ pub(super) fn negated(truth: Expr) -> Expr {
     }
 }
 
+/// The bits that are zero, and those that are one, because of a mask; `None` where there is none.
+fn known_bits(expr: &Expr) -> Option<(i128, i128)> {
+    let number = |expr: &Expr| match expr {
+        Expr::Int(number, _) => Some(*number),
+        Expr::Hex(number, _) => Some(i128::from(*number)),
+        _ => None,
+    };
+    match expr {
+        Expr::Cast { value, .. } => known_bits(value),
+        Expr::Arith(Arith::BitAnd, _, one, other) => number(other).or(number(one)).map(|mask| (!mask, 0)),
+        Expr::Arith(Arith::BitOr, _, one, other) => number(other).or(number(one)).map(|mask| (0, mask)),
+        _ => None,
+    }
+}
+
 /// A comparison; a code that is kept in few bits is compared in those.
 pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
     let kept = |one: &Expr, other: &Expr| match (one, other) {
+        // A truth is no number that is less than another.
+        (Expr::Cast { from: Ty::Bool, .. }, _) if !matches!(op, Compare::Equal | Compare::NotEqual) => None,
         (Expr::Cast { from, fits: true, value, .. }, Expr::Int(number, _)) if !ty.is_real() => {
             let fits = from.bounds().is_some_and(|(low, high)| (low..=high).contains(number));
             fits.then(|| ((**value).clone(), Expr::Int(*number, *from), *from))
@@ -43,13 +60,12 @@ pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
         let same = (*number == 1) == (op == Compare::Equal);
         return if same { (**truth).clone() } else { negated((**truth).clone()) };
     }
-    // Compilers warn of masked bits that can never be those; the sheet says so all the same.
-    if let (Expr::Arith(Arith::BitAnd, own, _, mask), Expr::Int(number, _)) = (&left, &right)
-        && let Expr::Int(mask, _) = **mask
+    // Compilers warn of bits that can never be those; the sheet says so all the same.
+    if let Expr::Int(number, _) = right
         && matches!(op, Compare::Equal | Compare::NotEqual)
-        && number & !mask != 0
+        && known_bits(&left).is_some_and(|(zeros, ones)| number & zeros != 0 || !number & ones != 0)
     {
-        let differs = Expr::Arith(Arith::BitXor, *own, left.boxed(), right.boxed());
+        let differs = Expr::Arith(Arith::BitXor, ty, left.boxed(), right.boxed());
         return differs.compare(op, ty, zero(ty));
     }
     if let Some((value, number, from)) = kept(&left, &right) {

@@ -24,6 +24,7 @@ impl Build<'_> {
         for routine in &self.wanted.routines {
             super::needs::needs(self.part, *routine, &mut Default::default(), &mut Default::default(), &mut used);
         }
+        let used = self.part.inputs_behind(used.into_iter());
         let codes = frame.codes.iter().copied().filter(|code| {
             self.wanted.all
                 || matches!(self.options.only, super::Only::Decode)

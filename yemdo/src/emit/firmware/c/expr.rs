@@ -131,6 +131,11 @@ impl Printer<'_> {
                     _ => (text, Level::Unary),
                 }
             }
+            // Compilers take the complement of a truth for a mistake.
+            Expr::BitNot(ty, inner) if matches!(&**inner, Expr::FromBool(..) | Expr::Cast { from: Ty::Bool, .. }) && ty.is_signed() => {
+                let inner = self.at_least(inner, Level::Unary);
+                (format!("-1 - {inner}"), Level::Sum)
+            }
             Expr::BitNot(ty, inner) => {
                 let inner = self.at_least(inner, Level::Unary);
                 let text = format!("~{inner}");

@@ -130,10 +130,16 @@ pub(super) fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines)
     out.line("}");
 }
 
+/// Whether routines read, and whether they write, over Modbus. Where none does either, a request is still one to read: it lends bytes.
+pub(super) fn modbus_asks(firmware: &Firmware) -> (bool, bool) {
+    let any = |what: &dyn Fn(&Ask) -> bool| firmware.module.machines.iter().any(|machine| asks(machine, what));
+    let writes = any(&|ask| matches!(ask, Ask::ModbusWrite(..)));
+    (any(&|ask| matches!(ask, Ask::ModbusRead(..))) || !writes, writes)
+}
+
 pub(super) fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     let line = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Line(..))));
-    let reads = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::ModbusRead(..))));
-    let writes = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::ModbusWrite(..))));
+    let (reads, writes) = modbus_asks(firmware);
     let waits = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Wait(..))));
     out.blank();
     out.doc(0, &["What a routine asks for next.".into()]);

@@ -4,7 +4,7 @@ use super::super::c::driver::asks;
 use super::super::code::{Ask, Failure};
 use super::super::names::camel;
 use super::super::{Firmware, Hal};
-use super::device::{device, requests};
+use super::device::{device, modbus_asks, requests};
 use super::expr::Printer;
 use super::lines::Lines;
 use super::machine::run;
@@ -196,8 +196,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
             out.line("            }");
         }
         Bus::Modbus => {
-            let reads = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::ModbusRead(..))));
-            let writes = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::ModbusWrite(..))));
+            let (reads, writes) = modbus_asks(firmware);
             if reads {
                 out.line("            Request::ModbusRead {");
                 out.line("                function,");

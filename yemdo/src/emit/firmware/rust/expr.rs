@@ -107,7 +107,7 @@ impl Printer {
                     Expr::Int(value, _) => text(format!("{}_{}", digits(*value), type_name(*ty))),
                     other => self.at_least(other, Level::Cast),
                 };
-                (Doc::Chain(Box::new(value), vec![("<<", self.at_least(count, Level::Cast))]), Level::Shift)
+                (Doc::Chain(Box::new(before_angle(value)), vec![("<<", self.at_least(count, Level::Cast))]), Level::Shift)
             }
             Expr::Shr { value, count, .. } => {
                 (Doc::Chain(Box::new(self.at_least(value, Level::Cast)), vec![(">>", self.at_least(count, Level::Cast))]), Level::Shift)
@@ -126,9 +126,8 @@ impl Printer {
                 if exact && !matches!(**right, Expr::Real(0.0, _)) {
                     self.allowed.insert("float_cmp");
                 }
-                // `<` behind `as` would begin a list of types.
-                let level = if matches!(**left, Expr::Cast { .. }) { Level::Unary } else { Level::Sum };
-                let first = if has_type(left) || has_type(right) { self.at_least(left, level) } else { self.receiver(left) };
+                let first = if has_type(left) || has_type(right) { self.at_least(left, Level::Sum) } else { self.receiver(left) };
+                let first = before_angle(first);
                 let right = self.at_least(right, Level::Sum);
                 (Doc::Chain(Box::new(first), vec![(mark, right)]), Level::Compare)
             }
@@ -330,7 +329,7 @@ impl Printer {
         let (doc, level) = if unused == 0 {
             (Doc::Behind(Box::new(raw), format!(" as {}", type_name(signed))), Level::Cast)
         } else {
-            let up = Doc::Paren(Box::new(Doc::Chain(Box::new(raw), vec![("<<", text(unused.to_string()))])));
+            let up = Doc::Paren(Box::new(Doc::Chain(Box::new(before_angle(raw)), vec![("<<", text(unused.to_string()))])));
             let top = Doc::Paren(Box::new(Doc::Behind(Box::new(up), format!(" as {}", type_name(signed)))));
             (Doc::Chain(Box::new(top), vec![(">>", text(unused.to_string()))]), Level::Shift)
         };
@@ -338,6 +337,20 @@ impl Printer {
             return (doc, level);
         }
         (Doc::Call(format!("{}::from", type_name(to)), vec![doc]), Level::Primary)
+    }
+}
+
+/// What stands before `<` or `<<`: behind `as`, that would begin a list of types.
+fn before_angle(doc: Doc) -> Doc {
+    if ends_in_type(&doc) { Doc::Paren(Box::new(doc)) } else { doc }
+}
+
+fn ends_in_type(doc: &Doc) -> bool {
+    match doc {
+        Doc::Behind(_, behind) => behind.starts_with(" as "),
+        Doc::Chain(_, rest) => rest.last().is_some_and(|(_, last)| ends_in_type(last)),
+        Doc::Before(_, inner) => ends_in_type(inner),
+        _ => false,
     }
 }
 

@@ -1,0 +1,56 @@
+//! A part as modules without doubles compute it: integers within their stated bound, the same frames accepted, the same statuses
+//! wherever rounding cannot decide.
+
+use yemdo::emit::{Options, Reals, as_computed, error_bound};
+use yemdo::{Decoder, Part, ReadingId, Status};
+
+use super::decode::decoder;
+use super::{Row, Tally};
+use crate::cases;
+use crate::choices::Choices;
+
+/// Frames of each sheet.
+const FRAMES: usize = 24;
+
+/// Random frames decoded in doubles and in steps of integers.
+pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
+    let options = Options { reals: Reals::Integer, ..Options::default() };
+    let Ok(narrow) = as_computed(part, &options) else { return };
+    let bounds: Vec<Option<f64>> = part.readings().ids().map(|id| error_bound(part, &options, id).ok().flatten()).collect();
+    let start = decoder(part, c);
+    let floats = part.readings().ids().filter_map(|id| part.formula_text(id)).any(|text| text.contains("float"));
+    let mut steps = Decoder::new(&narrow);
+    let mut exact = start;
+    steps.adopt(exact.state());
+    for _ in 0..FRAMES {
+        let frame = cases::frame_at(c.below(part.frames().len().max(1)));
+        if part.frames().get(frame).is_none() {
+            return;
+        }
+        let bytes = cases::frame(c, part, frame);
+        let (one, two) = (exact.decode(frame, &bytes), steps.decode(frame, &bytes));
+        let about = || format!("{} {}", part.frames().get(frame).map_or("", |frame| frame.name()), yemdo::to_hex(&bytes));
+        tally.hold(Row::Meaning, "doubles, integers: refusal", one.is_ok() == two.is_ok(), about);
+        let (Ok(one), Ok(two)) = (one, two) else { continue };
+        for (reading, step) in one.readings.iter().zip(&two.readings) {
+            let bound = bounds.get(index(part, reading.id)).copied().flatten();
+            let (Some(bound), Some(value), Some(steps)) = (bound, reading.value, step.value) else { continue };
+            let off = (steps * options.step - value).abs();
+            // The bound is that to the exact formula; the doubles, or floats, of the sheet are rounded themselves.
+            let rounded = if floats { value.abs().max(1.0) * 1e-5 } else { value.abs() * 1e-12 };
+            tally.hold(Row::Meaning, "integers are within their bound", off <= bound * (1.0 + 1e-9) + rounded, || {
+                format!("{}: {} is {value}, {steps} steps of {}, off by {off} of {bound}", about(), reading.name, options.step)
+            });
+            // At the very end of a range, and where a condition compares reals, rounding decides.
+            let told = |status: Status| !matches!(status, Status::OutOfRange | Status::Ok);
+            let same = reading.status == step.status || !told(reading.status) || !told(step.status);
+            tally.hold(Row::Status, "doubles, integers: status", same, || {
+                format!("{}: {} is {:?} and {:?}", about(), reading.name, reading.status, step.status)
+            });
+        }
+    }
+}
+
+fn index(part: &Part, id: ReadingId) -> usize {
+    part.readings().ids().position(|known| known == id).unwrap_or(usize::MAX)
+}
