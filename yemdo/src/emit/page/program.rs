@@ -99,13 +99,11 @@ fn input(part: &Sheet, load: &Load) -> String {
     format!("{{\"slot\":{},\"users\":{}{}{from}}}", load.slot, list(&load.users), if from.is_empty() { "" } else { "," })
 }
 
+/// Prints codes and their numbers.
+type Rows<'r> = &'r dyn Fn(&mut dyn Iterator<Item = (i128, f64)>) -> String;
+
 /// An input that comes from elsewhere: another frame, a setting, a parameter. Empty where the page does not know it.
-fn held_input(
-    part: &Sheet,
-    held: Input,
-    rows: &dyn Fn(&mut dyn Iterator<Item = (i128, f64)>) -> String,
-    range: &dyn Fn(&CodeRange) -> String,
-) -> String {
+fn held_input(part: &Sheet, held: Input, rows: Rows<'_>, range: &dyn Fn(&CodeRange) -> String) -> String {
     match held {
         Input::Code(id) => part.codes.get(id).map_or(String::new(), |code| {
             let frame = part.frames.get(code.frame).map_or("", |frame| frame.name());

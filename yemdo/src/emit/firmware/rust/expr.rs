@@ -274,6 +274,13 @@ impl Printer {
     }
 
     fn cast(&mut self, from: Ty, to: Ty, fits: bool, value: &Expr) -> (Doc, Level) {
+        // A number alone does not say of which type it is.
+        if matches!(value, Expr::Hex(..)) && !to.is_real() {
+            return (text(format!("{}_{}", self.doc(value).flat(), type_name(to))), Level::Primary);
+        }
+        if let (Expr::Real(..), Ty::F32, Ty::F64) = (value, from, to) {
+            return (text(format!("f64::from({}_f32)", self.doc(value).flat())), Level::Primary);
+        }
         if lossless(from, to) {
             return (Doc::Call(format!("{}::from", type_name(to)), vec![self.doc(value)]), Level::Primary);
         }
