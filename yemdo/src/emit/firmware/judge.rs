@@ -251,6 +251,8 @@ impl Build<'_> {
         let number = |number: i128| Expr::Int(number, ty);
         Some(match (first > least, last < most) {
             (true, true) => Expr::Not(Expr::Within(ty, own().boxed(), number(first).boxed(), number(last).boxed()).boxed()),
+            (true, false) if ty == Ty::Bool => Expr::Not(own().boxed()),
+            (false, true) if ty == Ty::Bool => own(),
             (true, false) => own().compare(Compare::Less, ty, number(first)),
             (false, true) => own().compare(Compare::Greater, ty, number(last)),
             (false, false) => return None,

@@ -200,10 +200,29 @@ struct Firmware {
 pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Vec<Emitted>, EmitError> {
     let Narrowed { part, errors } = &narrowed(part, options)?;
     let firmware = build(part, options, errors)?;
+    let twins = if language == Language::Rust { twins(&firmware.module) } else { Vec::new() };
+    if !twins.is_empty() {
+        return Err(EmitError { reasons: twins, diagnostics: Vec::new(), source: part.source().clone() });
+    }
     Ok(match language {
         Language::C => c::files(&firmware),
         Language::Rust => rust::files(&firmware),
     })
+}
+
+/// Methods that would have one name in Rust, where a name of C has more in front.
+fn twins(module: &Module) -> Vec<String> {
+    let mut seen = BTreeMap::new();
+    let mut found = Vec::new();
+    for function in &module.functions {
+        let of = function.of.as_ref().map_or("", |of| of.rust.as_str());
+        if let Some(other) =
+            seen.insert((of, function.name.rust.as_str()), function.name.c.as_str()).filter(|other| *other != function.name.c)
+        {
+            found.push(format!("{other} and {} both become `{}` in Rust: rename a field or register", function.name.c, function.name.rust));
+        }
+    }
+    found
 }
 
 /// A test of an emitted module that needs nothing else: a file with so many frames and what is to come out of them, and a function that

@@ -95,7 +95,11 @@ impl Printer {
                 (Doc::Method(Box::new(self.receiver(inner)), "wrapping_neg".into(), Vec::new()), Level::Primary)
             }
             Expr::Neg(_, inner) => (Doc::Before("-", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
-            Expr::BitNot(_, inner) => (Doc::Before("!", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
+            // Of a number alone, its type decides what the complement is.
+            Expr::BitNot(_, inner) => {
+                let inner = if has_type(inner) { self.at_least(inner, Level::Unary) } else { self.receiver(inner) };
+                (Doc::Before("!", Box::new(inner)), Level::Unary)
+            }
             Expr::Not(inner) => match &**inner {
                 // What is or is not there is asked for as that.
                 Expr::IsThere(name) => (text(format!("{name}.is_none()")), Level::Primary),
@@ -110,7 +114,8 @@ impl Printer {
                 (Doc::Chain(Box::new(before_angle(value)), vec![("<<", self.at_least(count, Level::Cast))]), Level::Shift)
             }
             Expr::Shr { value, count, .. } => {
-                (Doc::Chain(Box::new(self.at_least(value, Level::Cast)), vec![(">>", self.at_least(count, Level::Cast))]), Level::Shift)
+                let value = if has_type(value) { self.at_least(value, Level::Cast) } else { self.receiver(value) };
+                (Doc::Chain(Box::new(value), vec![(">>", self.at_least(count, Level::Cast))]), Level::Shift)
             }
             Expr::Compare(op, ty, left, right) => {
                 let mark = BinaryOp::Compare(*op).mark();
@@ -275,8 +280,11 @@ impl Printer {
 
     fn cast(&mut self, from: Ty, to: Ty, fits: bool, value: &Expr) -> (Doc, Level) {
         // A number alone does not say of which type it is.
-        if matches!(value, Expr::Hex(..)) && !to.is_real() {
-            return (text(format!("{}_{}", self.doc(value).flat(), type_name(to))), Level::Primary);
+        if let Expr::Hex(bits, _) = value
+            && matches!(to, Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64)
+        {
+            let own = bits & (u64::MAX >> (64 - to.bits()));
+            return (text(format!("{}_{}", hex(own, to), type_name(to))), Level::Primary);
         }
         if let (Expr::Real(..), Ty::F32, Ty::F64) = (value, from, to) {
             return (text(format!("f64::from({}_f32)", self.doc(value).flat())), Level::Primary);

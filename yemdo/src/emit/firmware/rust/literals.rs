@@ -25,7 +25,6 @@ pub(super) fn has_type(expr: &Expr) -> bool {
     match expr {
         Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) => false,
         Expr::Neg(ty, inner) if ty.is_signed() => has_type(inner),
-        Expr::BitNot(_, inner) => has_type(inner),
         Expr::Arith(_, _, left, right) => has_type(left) || has_type(right),
         Expr::Cond(_, one, other) => has_type(one) || has_type(other),
         Expr::Shr { value, .. } => has_type(value),

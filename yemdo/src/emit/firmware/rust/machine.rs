@@ -219,12 +219,17 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
             out.line(&format!("{pad}self.at = {end};"));
             out.line(&format!("{pad}return Ok(Request::Finished);"));
         }
-        Stmt::Unpack(var, ty, unpack, _) => {
-            let chain = format!("{pad}let Some(next) = self.buffer.first_chunk().and_then({}::{}) else {{", ty.rust, unpack.rust);
+        Stmt::Unpack(var, ty, unpack, count) => {
+            // All bytes of a frame of changing length are read.
+            let whole = match count {
+                Some(count) => format!("|bytes| {}::{}(bytes, {count})", ty.rust, unpack.rust),
+                None => format!("{}::{}", ty.rust, unpack.rust),
+            };
+            let chain = format!("{pad}let Some(next) = self.buffer.first_chunk().and_then({whole}) else {{");
             if chain.len() <= 99 {
                 out.line(&chain);
             } else {
-                out.line(&format!("{pad}let Some(next) = self.buffer.first_chunk().and_then({}::{})", ty.rust, unpack.rust));
+                out.line(&format!("{pad}let Some(next) = self.buffer.first_chunk().and_then({whole})"));
                 out.line(&format!("{pad}else {{"));
             }
             out.line(&format!("{pad}    return Err(Failure::{});", failure(Failure::Check)));
