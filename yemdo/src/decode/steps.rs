@@ -147,7 +147,7 @@ pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: 
 fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) -> Option<String> {
     let part = state.part;
     let input = |slot| plan.program.inputs.iter().find(|(known, _)| *known == slot).map(|(_, key)| Input::of(*key));
-    plan.loads.iter().filter(|load| load.users.contains(&output)).find_map(|load| match input(load.slot)? {
+    plan.loads.iter().filter(|load| load.users.iter().any(|one| one.output == output)).find_map(|load| match input(load.slot)? {
         Input::Code(id) => {
             let code = part.codes.get(id)?;
             let bytes = if matches!(load.from, InputSource::Held(_)) { state.state.frame(code.frame)? } else { bytes };

@@ -7,7 +7,7 @@ use super::part::Sheet;
 use super::state::State;
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::lower::Lowerer;
-use crate::formula::flat::program::Program;
+use crate::formula::flat::program::{Program, Use};
 use crate::formula::run::columns::FaultAt;
 use crate::formula::run::single::Single;
 use crate::formula::typed::Formula;
@@ -131,7 +131,7 @@ impl Eval {
         Some(build.finish(output))
     }
 
-    /// The value; an input without a value is a fault.
+    /// The value; an input without a value is a fault where it is taken.
     pub(crate) fn value(&mut self, leaves: &impl Leaves) -> Result<f64, FaultKind> {
         self.outcome(leaves).map_err(|(kind, _)| kind)
     }
@@ -144,7 +144,10 @@ impl Eval {
             match leaves.value(Input::of(*key)) {
                 Some(Number::Int(value, _)) => self.single.put_int(&self.program, *slot, value as i64),
                 Some(Number::Real(value, _)) => self.single.put_real(&self.program, *slot, value),
-                None => return Err((FaultKind::NoValue, None)),
+                None => {
+                    let uses: Vec<Use> = self.program.uses.iter().filter(|one| one.slot == *slot).copied().collect();
+                    self.single.no_value(&uses);
+                }
             }
         }
         self.single.run(&self.program);

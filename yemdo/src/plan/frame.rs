@@ -9,7 +9,7 @@ use crate::bits::syndrome::Syndrome;
 use crate::bits::word::{Cut, NumberCut, Word, Words};
 use crate::formula::flat::interval::Interval;
 use crate::formula::flat::lower::Lowerer;
-use crate::formula::flat::program::{Program, Slot};
+use crate::formula::flat::program::{Program, Slot, Use};
 use crate::formula::flat::prove::prove;
 use crate::formula::flat::{affine, fuse, uniform};
 use crate::formula::input::InputKey;
@@ -63,7 +63,7 @@ pub(crate) struct Load {
     pub(crate) cut: Option<Cut>,
     /// The quick way to one that is a real number.
     pub(crate) number: Option<NumberCut>,
-    pub(crate) users: Vec<usize>,
+    pub(crate) users: Vec<Use>,
 }
 
 /// Where an input comes from.
@@ -368,14 +368,9 @@ fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) 
     (loads, words)
 }
 
-/// The outputs whose formulas use a slot.
-pub(crate) fn users(program: &Program, slot: Slot) -> Vec<usize> {
-    let of_ops = program.ops.iter().filter(|op| [op.a, op.b, op.c].contains(&slot)).map(|op| op.owner as usize);
-    let direct = program.outputs.iter().enumerate().filter(|(_, (output, _))| *output == slot).map(|(index, _)| index);
-    let mut users: Vec<usize> = of_ops.chain(direct).collect();
-    users.sort_unstable();
-    users.dedup();
-    users
+/// Where formulas take a slot.
+pub(crate) fn users(program: &Program, slot: Slot) -> Vec<Use> {
+    program.uses.iter().filter(|one| one.slot == slot).copied().collect()
 }
 
 /// Finds the readings that are affine in one code, and takes out of the program what only they need.
@@ -386,7 +381,7 @@ fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut 
         // What else the formula computes, takes or needs may be at fault, though it does not go into the value.
         let fails = program.ops.iter().any(|op| op.owner as usize == reading.output && !op.safe);
         let needs = program.needs.get(reading.output).is_some_and(|needs| !needs.is_empty());
-        if fails || needs || loads.iter().filter(|load| load.users.contains(&reading.output)).count() > 1 {
+        if fails || needs || loads.iter().filter(|load| load.users.iter().any(|one| one.output == reading.output)).count() > 1 {
             continue;
         }
         // A value that is no number is a fault of all that use it, which the program knows.
@@ -410,7 +405,9 @@ fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut 
             program.finite.get_mut(reading.output).into_iter().for_each(|finite| *finite = true);
         }
     }
-    loads.retain(|load| affine::is_used(program, load.slot));
+    // What a formula takes and does not use may have no value all the same.
+    let around: Vec<usize> = readings.iter().filter(|reading| reading.affine.is_some()).map(|reading| reading.output).collect();
+    loads.retain(|load| affine::is_used(program, load.slot) || load.users.iter().any(|one| !around.contains(&one.output)));
     for affine in readings.iter_mut().filter_map(|reading| reading.affine.as_mut()) {
         if let Source::Code { loaded, .. } = &mut affine.source {
             *loaded = loaded.filter(|slot| loads.iter().any(|load| load.slot == *slot));

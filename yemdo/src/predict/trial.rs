@@ -1,7 +1,7 @@
 //! A reading's program, tried out for codes that nobody sent.
 
 use crate::formula::flat::lower::Lowerer;
-use crate::formula::flat::program::{Constant, Opcode, Program, Slot};
+use crate::formula::flat::program::{Constant, Opcode, Program, Slot, Use};
 use crate::formula::run::columns::{FaultAt, LANES, Machine};
 use crate::ground::number::{Number, Ty};
 use crate::model::frame::Code;
@@ -27,7 +27,7 @@ pub(super) struct Trial<'a> {
     /// Outputs of the conditions that withhold a value.
     withheld: Vec<usize>,
     /// Inputs from outside, with the outputs that use them.
-    inputs: Vec<(Slot, Input, Vec<usize>)>,
+    inputs: Vec<(Slot, Input, Vec<Use>)>,
     pub(super) settings: State,
 }
 

@@ -32,7 +32,6 @@ impl Build<'_> {
         let mut takes = Takes::default();
         let (mut scope, mut params, mut sources) = (Scope::default(), Vec::new(), Vec::new());
         scope.fresh("parameters");
-        let mut before = Vec::new();
         let mut taken: Vec<Input> = inputs(formula).collect();
         // Readings as they came, then those before, then the time.
         taken.sort_unstable();
@@ -44,7 +43,7 @@ impl Build<'_> {
                 Input::Elapsed => "elapsed".to_owned(),
                 other => {
                     takes.parameters |= matches!(other, Input::Parameter(_));
-                    sources.extend(self.source(other, None, &mut before).map(|source| (other.key(), source)));
+                    sources.extend(self.source(other, None).map(|source| (other.key(), source)));
                     continue;
                 }
             };
@@ -63,8 +62,7 @@ impl Build<'_> {
         let doc = self.derived_doc(reading, fails);
         self.derived_constants(reading);
         let of = Self::home(&params);
-        let body = before.into_iter().chain(statements).collect();
-        self.module.functions.push(Function { doc, public: true, name, of, params, gives, body });
+        self.module.functions.push(Function { doc, public: true, name, of, params, gives, body: statements });
     }
 
     fn derived_doc(&self, reading: &Reading, fails: bool) -> Vec<String> {

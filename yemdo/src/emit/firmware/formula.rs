@@ -21,8 +21,10 @@ pub(super) enum Source {
     Value(Expr, Ty),
     /// A number that may be none: the name of the variable, its type.
     Maybe(String, Ty),
-    /// A call that may give none: what it is of, the call, its type.
-    Call(String, Expr, Ty),
+    /// A call that may give none: what it is of, the call, its type, and why there is none then.
+    Call(String, Expr, Ty, String),
+    /// An expression that has no value where a condition holds: the condition, why, the expression, its type.
+    Checked(Expr, String, Expr, Ty),
 }
 
 /// What formulas may ask about what is around them.
@@ -285,22 +287,35 @@ impl<'a> Writer<'a> {
         match self.around.source(key) {
             // Its type holds all that can come.
             Source::Value(value, stored) => kept_as(value, stored, ty),
-            Source::Maybe(..) | Source::Call(..) => {
-                let (name, from, stored) = match self.around.source(key) {
-                    Source::Call(name, call, stored) => (name, call, stored),
-                    Source::Maybe(name, stored) => (name.clone(), Expr::Pass(name), stored),
-                    Source::Value(value, stored) => return kept_as(value, stored, ty),
-                };
-                if let Some((_, there, _)) = self.taken.iter().find(|(known, ..)| *known == name) {
-                    return Expr::Var(there.clone()).cast(stored, ty);
+            // It is looked at where it is taken, and once on each way there.
+            Source::Checked(none, why, value, stored) => {
+                let name = format!("{value:?}");
+                if !self.taken.iter().any(|(known, ..)| *known == name) {
+                    let fail = self.fail(&why);
+                    self.push(Stmt::If(none, vec![fail], Vec::new()));
+                    self.taken.push((name, String::new(), self.blocks.len()));
                 }
-                self.fails = true;
-                let there = self.scope.fresh(&if matches!(from, Expr::Pass(_)) { format!("{name}_value") } else { name.clone() });
-                self.push(Stmt::Take { name: there.clone(), ty: stored, from, why: "a value it needs is at fault".into() });
-                self.taken.push((name, there.clone(), self.blocks.len()));
-                Expr::Var(there).cast(stored, ty)
+                kept_as(value, stored, ty)
             }
+            Source::Maybe(name, stored) => {
+                let variable = format!("{name}_value");
+                let from = Expr::Pass(name.clone());
+                self.taken_from(name, &variable, from, (stored, ty), "a value it needs is at fault")
+            }
+            Source::Call(name, call, stored, why) => self.taken_from(name.clone(), &name, call, (stored, ty), &why),
         }
+    }
+
+    /// A number that may be none: it is taken, or the function fails.
+    fn taken_from(&mut self, name: String, variable: &str, from: Expr, (stored, ty): (Ty, Ty), why: &str) -> Expr {
+        if let Some((_, there, _)) = self.taken.iter().find(|(known, ..)| *known == name) {
+            return Expr::Var(there.clone()).cast(stored, ty);
+        }
+        self.fails = true;
+        let there = self.scope.fresh(variable);
+        self.push(Stmt::Take { name: there.clone(), ty: stored, from, why: why.to_owned() });
+        self.taken.push((name, there.clone(), self.blocks.len()));
+        Expr::Var(there).cast(stored, ty)
     }
 }
 

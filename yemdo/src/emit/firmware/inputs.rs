@@ -6,6 +6,7 @@ use super::build::{Build, Found, Takes};
 use super::code::{Expr, Function, Gives, Param, Pass, Stmt, Type};
 use super::formula::{Source, body, condition, zero};
 use super::names::snake;
+use crate::bits::form::Form;
 use crate::formula::operators::Compare;
 use crate::formula::typed::Formula;
 use crate::ground::number::Ty;
@@ -24,12 +25,6 @@ pub(super) struct Value {
     pub(super) takes: Takes,
     /// The readings whose values it uses directly.
     pub(super) uses: Vec<ReadingId>,
-}
-
-/// A formula ready to be used: what has to be done before, and where its inputs are.
-pub(super) struct Ready<'b, 'a> {
-    pub(super) before: Vec<Stmt>,
-    pub(super) found: Found<'b, 'a>,
 }
 
 impl Build<'_> {
@@ -88,35 +83,37 @@ impl Build<'_> {
     }
 
     /// Makes a formula's inputs ready, with the values of these readings at hand.
-    pub(super) fn ready(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Ready<'_, '_> {
-        let mut before = Vec::new();
+    pub(super) fn ready(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Found<'_, '_> {
         let mut sources = Vec::new();
         for input in inputs(formula) {
             let source = match input {
                 Input::Reading(id) if self.called.contains(&id) => {
                     let Some(value) = known.iter().find(|value| value.reading == id) else { continue };
                     let name = self.part.readings.get(id).map_or(String::new(), |reading| self.value_name(&snake(&reading.name)));
-                    if value.fails { Source::Call(name, value.expr.clone(), value.ty) } else { Source::Value(value.expr.clone(), value.ty) }
+                    if value.fails {
+                        Source::Call(name, value.expr.clone(), value.ty, "a value it needs is at fault".into())
+                    } else {
+                        Source::Value(value.expr.clone(), value.ty)
+                    }
                 }
                 Input::Reading(id) => match self.value_param(id, known) {
                     Some(Param { name, ty: Type::Maybe(ty), .. }) => Source::Maybe(name, ty),
                     Some(Param { name, ty: Type::Num(ty), .. }) => Source::Value(Expr::Var(name), ty),
                     _ => continue,
                 },
-                other => match self.source(other, frame, &mut before) {
+                other => match self.source(other, frame) {
                     Some(source) => source,
                     None => continue,
                 },
             };
             sources.push((input.key(), source));
         }
-        Ready { before, found: Found { build: self, sources } }
+        Found { build: self, sources }
     }
 
-    /// Where an input is that is no reading, and what has to be done before it can be used.
-    pub(super) fn source(&self, input: Input, frame: Option<FrameId>, before: &mut Vec<Stmt>) -> Option<Source> {
+    /// Where an input is that is no reading.
+    pub(super) fn source(&self, input: Input, frame: Option<FrameId>) -> Option<Source> {
         let part = self.part;
-        let fail = |why: String| vec![Stmt::Fail(why)];
         let at = |field| if self.holds(frame, field) { self.frame_field(frame, field) } else { Some(self.setting(field)) };
         Some(match input {
             Input::Code(id) => {
@@ -135,20 +132,17 @@ impl Build<'_> {
                         (below, above) => below.or(above),
                     };
                     let why = format!("{} is {low} to {high}", code.name);
-                    before.extend(outside.map(|outside| Stmt::If(outside, fail(why), Vec::new())));
-                } else if code.layout.form == crate::bits::form::Form::Bcd {
-                    let none = value.clone().compare(Compare::Less, ty, number(0));
-                    before.push(Stmt::If(none, fail(format!("{} has a digit above 9", code.name)), Vec::new()));
+                    match outside {
+                        Some(outside) => Source::Checked(outside, why, value, ty),
+                        None => Source::Value(value, ty),
+                    }
+                } else {
+                    digits(code.layout.form, &code.name, value, ty)
                 }
-                Source::Value(value, ty)
             }
             Input::Field(id) => {
-                let (value, ty) = at(id)?;
-                if part.fields.get(id)?.layout.form == crate::bits::form::Form::Bcd {
-                    let none = value.clone().compare(Compare::Less, ty, Expr::Int(0, ty));
-                    before.push(Stmt::If(none, fail(format!("{} has a digit above 9", part.fields.get(id)?.name)), Vec::new()));
-                }
-                Source::Value(value, ty)
+                let ((value, ty), field) = (at(id)?, part.fields.get(id)?);
+                digits(field.layout.form, &field.name, value, ty)
             }
             Input::Column(id, column) => {
                 let (value, ty) = at(id)?;
@@ -160,8 +154,7 @@ impl Build<'_> {
                     let field = part.fields.get(id)?;
                     let name = format!("{}_{}", snake(&field.name), snake(&field.columns.get(column)?.name));
                     let why = format!("{} has no row for it", field.name);
-                    before.push(Stmt::Take { name: name.clone(), ty: result, from: call, why });
-                    Source::Value(Expr::Var(name), result)
+                    Source::Call(name, call, result, why)
                 }
             }
             Input::Parameter(id) => Source::Value(Expr::Member("parameters".into(), self.parameter_member(id)), self.parameter_type()),
@@ -173,8 +166,7 @@ impl Build<'_> {
                 };
                 if fails {
                     let name = format!("{}_value", snake(&part.quantities.get(id)?.name));
-                    before.push(Stmt::Take { name: name.clone(), ty, from: call, why: "a value it needs is at fault".into() });
-                    Source::Value(Expr::Var(name), ty)
+                    Source::Call(name, call, ty, "a value it needs is at fault".into())
                 } else {
                     Source::Value(call, ty)
                 }
@@ -201,18 +193,15 @@ impl Build<'_> {
     ) -> (Expr, Takes) {
         let facts = self.facts_of(formula);
         let takes = self.takes_known(formula, frame, known);
-        let Ready { before, found } = self.ready(formula, frame, known);
-        if before.is_empty()
-            && let Some(expr) = condition(formula, &facts, &found)
-        {
+        let found = self.ready(formula, frame, known);
+        if let Some(expr) = condition(formula, &facts, &found) {
             return (expr, takes);
         }
         let mut params = self.params(&takes, frame);
         params.extend(self.handed(formula, known).iter().filter_map(|used| self.value_param(*used, known)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-        let (statements, may_fail) = body(formula, &facts, &found, &given);
-        let fails = may_fail || before.iter().any(can_fail);
-        let statements: Vec<Stmt> = before.into_iter().chain(statements).map(|statement| as_truth(statement, formula.ty)).collect();
+        let (statements, fails) = body(formula, &facts, &found, &given);
+        let statements: Vec<Stmt> = statements.into_iter().map(|statement| as_truth(statement, formula.ty)).collect();
         let name = self.prefix.function(name);
         let mut doc = vec!["Whether this holds:".to_owned()];
         doc.extend(self.formula_text(formula));
@@ -254,6 +243,15 @@ impl Build<'_> {
         };
         self.all_uses(uses, values).into_iter().filter_map(one).collect()
     }
+}
+
+/// A code in decimal digits has no value where one of them is above 9.
+fn digits(form: Form, name: &str, value: Expr, ty: Ty) -> Source {
+    if form != Form::Bcd {
+        return Source::Value(value, ty);
+    }
+    let none = value.clone().compare(Compare::Less, ty, Expr::Int(0, ty));
+    Source::Checked(none, format!("{name} has a digit above 9"), value, ty)
 }
 
 /// The readings that a formula uses itself.

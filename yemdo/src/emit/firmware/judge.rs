@@ -3,7 +3,7 @@
 use super::build::{Build, Takes};
 use super::code::{Expr, Function, Gives, Stmt, Type};
 use super::formula::{body, expression, zero};
-use super::inputs::{Ready, Value, can_fail};
+use super::inputs::Value;
 use super::truths::negated;
 use crate::formula::facts::Facts;
 use crate::formula::flat::interval::Interval;
@@ -37,19 +37,15 @@ impl Build<'_> {
         let facts = self.facts_of(formula);
         takes.add(&self.takes_known(formula, Some(frame), values));
         uses.extend(self.handed(formula, values));
-        let Ready { before, found } = self.ready(formula, Some(frame), values);
-        if before.is_empty()
-            && let Some(expr) = expression(formula, &facts, &found)
-        {
+        let found = self.ready(formula, Some(frame), values);
+        if let Some(expr) = expression(formula, &facts, &found) {
             return Some(Some((expr.cast(formula.ty, self.real()), formula.ty, false, Expr::Bool(true))));
         }
         let own = self.takes_known(formula, Some(frame), values);
         let mut params = self.params(&own, Some(frame));
         params.extend(self.handed(formula, values).iter().filter_map(|used| self.value_param(*used, values)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-        let (statements, may_fail) = body(formula, &facts, &found, &given);
-        let fails = may_fail || before.iter().any(can_fail);
-        let statements = before.into_iter().chain(statements).collect();
+        let (statements, fails) = body(formula, &facts, &found, &given);
         let name = self.prefix.function(name);
         let mut doc = vec!["An end of the stated range:".to_owned()];
         doc.extend(self.formula_text(formula));

@@ -65,13 +65,9 @@ impl Build<'_> {
             let (formula, real) = (&quantity.formula, self.real());
             let params = self.params(&self.takes_with(formula, Some(frame)), Some(frame));
             let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-            let mut statements = Vec::new();
-            let sources: Option<Vec<_>> =
-                inputs(formula).map(|input| Some((input.key(), self.source(input, Some(frame), &mut statements)?))).collect();
+            let sources: Option<Vec<_>> = inputs(formula).map(|input| Some((input.key(), self.source(input, Some(frame))?))).collect();
             let Some(sources) = sources else { continue };
-            let (more, may_fail) = body(formula, &self.facts_of(formula), &Found { build: self, sources }, &given);
-            statements.extend(more);
-            let fails = may_fail || statements.iter().any(can_fail);
+            let (statements, fails) = body(formula, &self.facts_of(formula), &Found { build: self, sources }, &given);
             let body = statements.into_iter().map(|statement| returned_as(statement, formula.ty, real)).collect();
             let doc = vec![format!("{} as {} brings it.", capital(&said(&quantity.name)), self.frame_name(frame))];
             let gives = if fails { Gives::Maybe(real) } else { Gives::Type(Type::Num(real)) };
@@ -109,12 +105,12 @@ impl Build<'_> {
         let params = self.params(&takes, None);
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let mut statements = Vec::new();
-        let ready = |formula: &crate::formula::typed::Formula, place: Option<(Input, Source)>, statements: &mut Vec<Stmt>| {
+        let ready = |formula: &crate::formula::typed::Formula, place: Option<(Input, Source)>| {
             let mut sources = Vec::new();
             for input in inputs(formula) {
                 let source = match &place {
                     Some((code, source)) if *code == input => source.clone(),
-                    _ => self.source(input, None, statements)?,
+                    _ => self.source(input, None)?,
                 };
                 sources.push((input.key(), source));
             }
@@ -122,7 +118,7 @@ impl Build<'_> {
         };
         let result: Option<(Ty, bool)> = match quantity.through.and_then(|(reading, code)| Some((part.readings.get(reading)?, code))) {
             None => {
-                let Some(sources) = ready(&quantity.formula, None, &mut statements) else { return };
+                let Some(sources) = ready(&quantity.formula, None) else { return };
                 let facts = self.facts_of(&quantity.formula);
                 let range = as_quantity(facts.result, real);
                 let (more, fails) = body(&quantity.formula, &facts, &Found { build: self, sources }, &given);
@@ -131,7 +127,7 @@ impl Build<'_> {
                 Some((quantity.formula.ty, fails))
             }
             Some((reading, code)) => {
-                let Some(sources) = ready(&quantity.formula, None, &mut statements) else { return };
+                let Some(sources) = ready(&quantity.formula, None) else { return };
                 let facts = self.facts_of(&quantity.formula);
                 let found = Found { build: self, sources };
                 let code_ty = match code {
@@ -150,7 +146,7 @@ impl Build<'_> {
                     }
                 }
                 let place = (code, Source::Value(Expr::Var("code".into()), code_ty));
-                let Some(sources) = ready(&reading.formula, Some(place), &mut statements) else {
+                let Some(sources) = ready(&reading.formula, Some(place)) else {
                     self.refused.push(format!("quantity {}: the reading {} needs other readings", quantity.name, reading.name));
                     return;
                 };

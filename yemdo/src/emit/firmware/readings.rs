@@ -6,7 +6,7 @@ use super::Reals;
 use super::build::{Build, Takes};
 use super::code::{Expr, Function, Gives, Member, Name, Param, Stmt, Struct, Type};
 use super::formula::{body, expression, zero};
-use super::inputs::{Ready, Value, can_fail, direct};
+use super::inputs::{Value, direct};
 use super::names::snake;
 use crate::formula::operators::Compare;
 use crate::formula::typed::{ExprKind, Formula, each};
@@ -90,18 +90,14 @@ impl Build<'_> {
         let held = part.inputs_behind(inputs(formula)).iter().filter_map(|input| input.field()).any(|field| self.holds(Some(frame), field));
         let of = Some(frame).filter(|_| held);
         let takes = self.takes_known(formula, of, known);
-        let Ready { before, found } = self.ready(formula, of, known);
-        if before.is_empty()
-            && let Some(expr) = expression(formula, &facts, &found)
-        {
+        let found = self.ready(formula, of, known);
+        if let Some(expr) = expression(formula, &facts, &found) {
             return Some(Value { reading: id, ty: formula.ty, fails: false, expr, takes, uses });
         }
         let mut params = self.params(&takes, of);
         params.extend(uses.iter().filter_map(|used| self.value_param(*used, known)));
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
-        let (mut statements, may_fail) = body(formula, &facts, &found, &given);
-        let fails = may_fail || before.iter().any(can_fail);
-        statements.splice(0..0, before);
+        let (statements, fails) = body(formula, &facts, &found, &given);
         let words = if held { format!("{}_{}", reading.name, frame_name(part, frame)) } else { reading.name.clone() };
         // A register of that name has a value of its own.
         let of_register = part.registers.iter().any(|register| snake(&register.name) == snake(&words));

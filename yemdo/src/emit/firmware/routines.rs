@@ -4,7 +4,6 @@ use super::Only;
 use super::build::Build;
 use super::code::{Ask, Expr, Failure, Machine, Stmt, Type};
 use super::formula::{body, expression, zero};
-use super::inputs::can_fail;
 use super::names::snake;
 use super::needs::moves;
 use super::truths::negated;
@@ -278,10 +277,9 @@ impl Builder<'_, '_> {
     pub(super) fn value(&mut self, formula: &Formula, name: &str) -> (Expr, Ty) {
         let facts = self.build.facts_of(formula);
         self.bounds = facts.result.to_f64();
-        let mut before = Vec::new();
         let mut sources = Vec::new();
         for input in inputs(formula) {
-            match self.build.source(input, None, &mut before) {
+            match self.build.source(input, None) {
                 Some(source) => sources.push((input.key(), source)),
                 None => self.build.refused.push(format!(
                     "{}: `{}` uses a reading, which a routine cannot",
@@ -291,9 +289,7 @@ impl Builder<'_, '_> {
             }
         }
         let found = super::build::Found { build: self.build, sources };
-        if before.is_empty()
-            && let Some(value) = expression(formula, &facts, &found)
-        {
+        if let Some(value) = expression(formula, &facts, &found) {
             if value.is_plain() {
                 return (value, formula.ty);
             }
@@ -303,9 +299,7 @@ impl Builder<'_, '_> {
             return (Expr::Var(name), formula.ty);
         }
         // What may fail is a function of its own.
-        let (statements, may_fail) = body(formula, &facts, &found, &[]);
-        let fails = may_fail || before.iter().any(can_fail);
-        let statements: Vec<Stmt> = before.into_iter().chain(statements).collect();
+        let (statements, fails) = body(formula, &facts, &found, &[]);
         self.conditions += 1;
         let takes = self.build.takes_with(formula, None);
         let params = self.build.params(&takes, None);
@@ -329,15 +323,12 @@ impl Builder<'_, '_> {
     /// Whether a condition holds; one without a value fails the routine.
     fn condition(&mut self, formula: &Formula) -> Expr {
         let facts = self.build.facts_of(formula);
-        let mut before = Vec::new();
         let mut sources = Vec::new();
         for input in inputs(formula) {
-            sources.extend(self.build.source(input, None, &mut before).map(|source| (input.key(), source)));
+            sources.extend(self.build.source(input, None).map(|source| (input.key(), source)));
         }
         let found = super::build::Found { build: self.build, sources };
-        if before.is_empty()
-            && let Some(holds) = super::formula::condition(formula, &facts, &found)
-        {
+        if let Some(holds) = super::formula::condition(formula, &facts, &found) {
             return holds;
         }
         let (value, ty) = self.value(formula, "condition");

@@ -160,9 +160,10 @@ const Compute = (() => {
   const run = (program, own, bitsOf, codeOf) => {
     const cells = program.slots.map(kind => isReal(kind) ? 0 : 0n), faults = program.outputs.map(() => false);
     for (const [slot, value] of program.constants) cells[slot] = put(program.slots[slot], isReal(program.slots[slot]) ? Number(value) : BigInt(value));
+    const missing = [];
     for (const input of program.inputs) {
       const value = taken(input, own, bitsOf, codeOf);
-      if (value === null) for (const output of input.users) faults[output] = true;
+      if (value === null) missing.push(...input.users);
       else cells[input.slot] = put(program.slots[input.slot], value);
     }
     const holds = slot => slot < 0 || BigInt.asIntN(32, cells[slot]) !== 0n;
@@ -172,6 +173,13 @@ const Compute = (() => {
       cells[to] = isReal(program.slots[to]) ? value : fit(program.slots[to], value);
       if (fault && !safe && holds(guard)) faults[owner] = true;
     }
+    // What has no value is a fault where it is taken.
+    const runs = branch => {
+      if (branch < 0) return true;
+      const [kind, one, other, wanted] = program.branches[branch];
+      return kind === "if" ? holds(other) === wanted && runs(one) : runs(one) || runs(other);
+    };
+    for (const [output, branch] of missing) if (runs(branch)) faults[output] = true;
     program.outputs.forEach(([slot, type, finite], at) => { if (isReal(type) && !finite && !Number.isFinite(cells[slot])) faults[at] = true; });
     program.needs.forEach((needs, at) => { if (needs.some(([output, guard]) => faults[output] && holds(guard))) faults[at] = true; });
     return program.outputs.map(([slot, type], at) => faults[at] ? null : isReal(type) ? cells[slot] : Number(type === "bool" ? cells[slot] : fit(type, cells[slot])));

@@ -3,7 +3,7 @@
 use super::calculator::{list, text};
 use crate::bits::gather::Gather;
 use crate::formula::curve::Outside;
-use crate::formula::flat::program::{Constant, Num, Op, Opcode};
+use crate::formula::flat::program::{Branch, Constant, Num, Op, Opcode};
 use crate::formula::functions::Func;
 use crate::ground::digits::Digits;
 use crate::ground::list::Id;
@@ -48,8 +48,9 @@ fn program(part: &Sheet, plan: &Plan) -> String {
     });
     let needs = program.needs.iter().map(|needs| list(needs.iter().map(|need| format!("[{},{}]", need.output, guard(need.guard)))));
     format!(
-        "{{\"slots\":{},\"constants\":{},\"inputs\":{},\"ops\":{},\"outputs\":{},\"needs\":{},\"curves\":{}}}",
+        "{{\"slots\":{},\"branches\":{},\"constants\":{},\"inputs\":{},\"ops\":{},\"outputs\":{},\"needs\":{},\"curves\":{}}}",
         list(program.slots.iter().map(|num| text(name(*num)))),
+        list(program.branches.iter().map(branch)),
         list(program.constants.iter().map(|(slot, value)| format!("[{slot},{}]", constant(value)))),
         list(plan.loads.iter().map(|load| input(part, load))),
         list(program.ops.iter().map(operation)),
@@ -57,6 +58,13 @@ fn program(part: &Sheet, plan: &Plan) -> String {
         list(needs),
         list(curves)
     )
+}
+
+fn branch(branch: &Branch) -> String {
+    match branch {
+        Branch::If { within, cond, holds } => format!("[\"if\",{},{cond},{holds}]", guard(*within)),
+        Branch::Either(one, other) => format!("[\"either\",{},{}]", guard(*one), guard(*other)),
+    }
 }
 
 /// A real number; those that are none are texts.
@@ -96,7 +104,12 @@ fn input(part: &Sheet, load: &Load) -> String {
         }
         InputSource::Held(held) => held_input(part, *held, &rows, &range),
     };
-    format!("{{\"slot\":{},\"users\":{}{}{from}}}", load.slot, list(&load.users), if from.is_empty() { "" } else { "," })
+    format!(
+        "{{\"slot\":{},\"users\":{}{}{from}}}",
+        load.slot,
+        list(load.users.iter().map(|one| format!("[{},{}]", one.output, guard(one.live)))),
+        if from.is_empty() { "" } else { "," }
+    )
 }
 
 /// Prints codes and their numbers.

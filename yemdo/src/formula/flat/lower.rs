@@ -1,7 +1,7 @@
 //! Typed program to flat program.
 
 use crate::formula::curve::Curve;
-use crate::formula::flat::program::{Branch, Constant, Need, Note, NoteKind, Num, Op, Opcode, Program, Slot};
+use crate::formula::flat::program::{Branch, Constant, Need, Note, NoteKind, Num, Op, Opcode, Program, Slot, Use};
 use crate::formula::input::InputKey;
 use crate::formula::operators::{Arith, Compare, Logic, Shift};
 use crate::formula::typed::{Expr, ExprKind, Formula, Stmt};
@@ -132,11 +132,17 @@ impl Lowerer {
             self.program.needs.last_mut().into_iter().for_each(|needs| needs.push(Need { output, guard }));
             return slot;
         }
-        if let Some((slot, _)) = self.program.inputs.iter().find(|(_, known)| *known == input) {
-            return *slot;
+        let known = self.program.inputs.iter().find(|(_, known)| *known == input).map(|(slot, _)| *slot);
+        let slot = known.unwrap_or_else(|| {
+            let slot = self.slot(Num::of(ty));
+            self.program.inputs.push((slot, input));
+            slot
+        });
+        let own = Use { slot, output: self.owner as usize, live };
+        let covered = |known: &Use| known.slot == slot && known.output == own.output && (known.live == live || known.live.is_none());
+        if !self.program.uses.iter().any(covered) {
+            self.program.uses.push(own);
         }
-        let slot = self.slot(Num::of(ty));
-        self.program.inputs.push((slot, input));
         slot
     }
 

@@ -141,6 +141,16 @@ pub(crate) struct Need {
     pub(crate) guard: Option<Slot>,
 }
 
+/// A formula takes an input: where the input has no value, that is a fault if the branch runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Use {
+    pub(crate) slot: Slot,
+    /// Index of the output whose formula it is.
+    pub(crate) output: usize,
+    /// The branch it stands in; index into [`Program::branches`].
+    pub(crate) live: Option<u32>,
+}
+
 /// A condition under which code runs.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Branch {
@@ -189,6 +199,8 @@ pub(crate) struct Program {
     pub(crate) finite: Vec<bool>,
     /// For every output, the others whose values it uses.
     pub(crate) needs: Vec<Vec<Need>>,
+    /// Where formulas take inputs.
+    pub(crate) uses: Vec<Use>,
     /// Empty unless asked for.
     pub(crate) notes: Vec<Note>,
 }
@@ -199,9 +211,31 @@ impl Program {
         self.curves.get(id.0 as usize).map(Arc::as_ref)
     }
 
-    /// The truths under which formulas use others.
+    /// The truths under which formulas use others, and those of branches in which they take inputs.
     pub(crate) fn need_guards(&self) -> impl Iterator<Item = Slot> {
-        self.needs.iter().flatten().filter_map(|need| need.guard)
+        let mut branches: Vec<u32> = self.uses.iter().filter_map(|one| one.live).collect();
+        let mut at = 0;
+        while let Some(branch) = branches.get(at).and_then(|branch| self.branches.get(*branch as usize)) {
+            match *branch {
+                Branch::If { within, .. } => branches.extend(within),
+                Branch::Either(one, other) => branches.extend(one.into_iter().chain(other)),
+            }
+            at += 1;
+        }
+        let conditions = branches.into_iter().filter_map(|branch| match self.branches.get(branch as usize)? {
+            Branch::If { cond, .. } => Some(*cond),
+            Branch::Either(..) => None,
+        });
+        self.needs.iter().flatten().filter_map(|need| need.guard).chain(conditions)
+    }
+
+    /// Whether a branch runs, where `holds` says so of its conditions.
+    pub(crate) fn runs(&self, live: Option<u32>, holds: &dyn Fn(Slot) -> bool) -> bool {
+        match live.and_then(|branch| self.branches.get(branch as usize)) {
+            None => true,
+            Some(Branch::If { within, cond, holds: wanted }) => holds(*cond) == *wanted && self.runs(*within, holds),
+            Some(Branch::Either(one, other)) => self.runs(*one, holds) || self.runs(*other, holds),
+        }
     }
 }
 

@@ -1,7 +1,7 @@
 //! Runs a flat program over columns: one operation after the other, each over many frames.
 
 use crate::formula::fault::FaultKind;
-use crate::formula::flat::program::{Constant, Need, Num, Op, Opcode, Program, Slot};
+use crate::formula::flat::program::{Constant, Need, Num, Op, Opcode, Program, Slot, Use};
 use crate::formula::functions::Func;
 use crate::formula::kernels::{self as k, Fault, OK, int32, int64, ok};
 use crate::formula::run::operations::operations;
@@ -115,14 +115,19 @@ pub(crate) struct Machine {
     /// For every output, for every lane: 0, or the first fault, packed.
     faults: Vec<Vec<u32>>,
     any_fault: Vec<bool>,
+    /// Inputs without a value at a lane, where only some branches take them.
+    doubtful: Vec<(Use, usize)>,
     /// Inputs that stay the same and have no value, by their place among the plan's.
     pub(crate) lost: Vec<usize>,
 }
 
 /// A fault's kind and site in one number, never 0.
-pub(crate) fn pack(fault: Fault, site: u32) -> u32 {
-    (site << 3) | u32::from(fault)
+pub(crate) const fn pack(fault: Fault, site: u32) -> u32 {
+    (site << 3) | fault as u32
 }
+
+/// The fault of an input without a value, which has no place.
+pub(super) const NO_VALUE: u32 = pack(k::code(FaultKind::NoValue), u32::MAX >> 3);
 
 /// What a packed fault says.
 pub(crate) fn unpack(program: &Program, packed: u32) -> FaultAt {
@@ -148,7 +153,14 @@ impl Machine {
             }
         }
         let outputs = program.outputs.len();
-        Self { columns, place, faults: vec![vec![0; lanes]; outputs], any_fault: vec![false; outputs], lost: Vec::new() }
+        Self {
+            columns,
+            place,
+            faults: vec![vec![0; lanes]; outputs],
+            any_fault: vec![false; outputs],
+            doubtful: Vec::new(),
+            lost: Vec::new(),
+        }
     }
 
     /// The column of a slot, to be filled before a run.
@@ -199,9 +211,12 @@ impl Machine {
     }
 
     /// An input has no value at a lane: the outputs that use it are at fault there.
-    pub(crate) fn no_value(&mut self, users: &[usize], lane: usize) {
-        for output in users {
-            self.set_fault(*output, lane, pack(k::code(FaultKind::NoValue), u32::MAX >> 3));
+    pub(crate) fn no_value(&mut self, users: &[Use], lane: usize) {
+        for one in users {
+            match one.live {
+                None => self.set_fault(one.output, lane, NO_VALUE),
+                Some(_) => self.doubtful.push((*one, lane)),
+            }
         }
     }
 
@@ -221,6 +236,11 @@ impl Machine {
 
     /// After the last operation: results that are not finite, and faults handed on to those who need the value.
     fn close(&mut self, program: &Program, lanes: usize) {
+        for (one, lane) in std::mem::take(&mut self.doubtful) {
+            if program.runs(one.live, &|slot| self.holds(Some(slot), lane)) {
+                self.set_fault(one.output, lane, NO_VALUE);
+            }
+        }
         for (index, (slot, _)) in program.outputs.iter().enumerate() {
             let at = self.place.get(*slot as usize).map_or(0, |at| *at as usize);
             let bad: Vec<usize> = match self.columns.get(at) {

@@ -1,10 +1,10 @@
 //! Runs a flat program for one frame: a cell for each slot, and no columns.
 
 use crate::formula::fault::FaultKind;
-use crate::formula::flat::program::{Constant, Need, Num, Op, Opcode, Program, Slot};
+use crate::formula::flat::program::{Constant, Need, Num, Op, Opcode, Program, Slot, Use};
 use crate::formula::functions::Func;
 use crate::formula::kernels::{self as k, Fault, OK, int32, int64, ok};
-use crate::formula::run::columns::{FaultAt, pack, unpack};
+use crate::formula::run::columns::{FaultAt, NO_VALUE, pack, unpack};
 use crate::formula::run::operations::operations;
 use crate::ground::number::{Number, Ty};
 
@@ -18,6 +18,8 @@ pub(crate) struct Single {
     /// For every output: 0, or the first fault, packed.
     faults: Vec<u32>,
     any_fault: bool,
+    /// Inputs without a value, where only some branches take them.
+    doubtful: Vec<Use>,
     /// Outputs that may turn out not to be finite, and where they are.
     watched: Vec<(usize, Slot, Ty)>,
     /// Whether what is the same for all frames has been computed.
@@ -73,6 +75,7 @@ impl Single {
             varying,
             faults: vec![0; program.outputs.len()],
             any_fault: false,
+            doubtful: Vec::new(),
             watched: outputs.filter(|(output, _, ty)| ty.is_real() && !finite(output)).collect(),
             settled: false,
         };
@@ -162,16 +165,20 @@ impl Single {
     /// Forgets the faults of the last run, before the inputs of the next are put in.
     #[inline]
     pub(crate) fn begin(&mut self) {
-        if self.any_fault {
+        if self.any_fault || !self.doubtful.is_empty() {
             self.faults.fill(0);
             self.any_fault = false;
+            self.doubtful.clear();
         }
     }
 
-    /// An input has no value: the outputs that use it are at fault.
-    pub(crate) fn no_value(&mut self, users: &[usize]) {
-        for output in users {
-            set_fault(&mut self.faults, &mut self.any_fault, *output, pack(k::code(FaultKind::NoValue), u32::MAX >> 3));
+    /// An input has no value: the outputs are at fault whose formulas take it.
+    pub(crate) fn no_value(&mut self, users: &[Use]) {
+        for one in users {
+            match one.live {
+                None => set_fault(&mut self.faults, &mut self.any_fault, one.output, NO_VALUE),
+                Some(_) => self.doubtful.push(*one),
+            }
         }
     }
 
@@ -182,7 +189,7 @@ impl Single {
             careful(cells, faults, any_fault, program, op);
         }
         *settled = true;
-        if *any_fault || watched.iter().any(|(_, slot, ty)| !real(cell(cells, *slot), *ty).is_finite()) {
+        if *any_fault || !self.doubtful.is_empty() || watched.iter().any(|(_, slot, ty)| !real(cell(cells, *slot), *ty).is_finite()) {
             self.close(program);
         }
     }
@@ -191,6 +198,11 @@ impl Single {
     #[inline(never)]
     fn close(&mut self, program: &Program) {
         let Self { cells, faults, any_fault, .. } = self;
+        for one in &self.doubtful {
+            if program.runs(one.live, &|slot| cell(cells, slot) as i32 != 0) {
+                set_fault(faults, any_fault, one.output, NO_VALUE);
+            }
+        }
         for (output, slot, ty) in &self.watched {
             if !real(cell(cells, *slot), *ty).is_finite() {
                 set_fault(faults, any_fault, *output, pack(k::code(FaultKind::NotFinite), u32::MAX >> 3));
