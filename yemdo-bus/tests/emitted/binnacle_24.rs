@@ -198,18 +198,22 @@ impl CalibrationFrame {
         if !(28_000..=36_000).contains(&self.t0) {
             return None; // t0 is 28000 to 36000
         }
-        if !(12_000..=18_000).contains(&self.t1) {
-            return None; // t1 is 12000 to 18000
-        }
-        if !(-500..=500).contains(&self.k7) {
-            return None; // k7 is -500 to 500
-        }
         let x = temperature.raw_temperature as i32 - 256 * i32::from(self.t0);
-        let slope = if x < 0 {
+        let value: i32 = if x < 0 {
+            if !(12_000..=18_000).contains(&self.t1) {
+                return None; // t1 is 12000 to 18000
+            }
+            if !(-500..=500).contains(&self.k7) {
+                return None; // k7 is -500 to 500
+            }
             i32::from(self.t1) + i32::from(self.k7)
         } else {
+            if !(12_000..=18_000).contains(&self.t1) {
+                return None; // t1 is 12000 to 18000
+            }
             i32::from(self.t1)
         };
+        let slope = value;
         Some(((i64::from(x) * i64::from(slope)) >> 23) as i32)
     }
 
@@ -249,12 +253,22 @@ impl CalibrationFrame {
         if !(28_000..=36_000).contains(&self.t0) {
             return None; // t0 is 28000 to 36000
         }
-        if !(12_000..=18_000).contains(&self.t1) {
-            return None; // t1 is 12000 to 18000
-        }
-        if !(-500..=500).contains(&self.k7) {
-            return None; // k7 is -500 to 500
-        }
+        let x = f64::from(temperature.raw_temperature) - 256.0 * f64::from(self.t0);
+        let value: i32 = if x < 0.0 {
+            if !(12_000..=18_000).contains(&self.t1) {
+                return None; // t1 is 12000 to 18000
+            }
+            if !(-500..=500).contains(&self.k7) {
+                return None; // k7 is -500 to 500
+            }
+            i32::from(self.t1) + i32::from(self.k7)
+        } else {
+            if !(12_000..=18_000).contains(&self.t1) {
+                return None; // t1 is 12000 to 18000
+            }
+            i32::from(self.t1)
+        };
+        let d = x * f64::from(value) / 8_388_608.0;
         if pressure.raw_pressure > 14_000_000 {
             return None; // raw_pressure is 0 to 14000000
         }
@@ -264,29 +278,22 @@ impl CalibrationFrame {
         if !(-6000..=6000).contains(&self.p4) {
             return None; // p4 is -6000 to 6000
         }
-        if !(40_000..=52_000).contains(&self.p1) {
-            return None; // p1 is 40000 to 52000
-        }
-        if !(30_000..=42_000).contains(&self.p2) {
-            return None; // p2 is 30000 to 42000
-        }
-        if !(-500..=500).contains(&self.k8) {
-            return None; // k8 is -500 to 500
-        }
-        let x = f64::from(temperature.raw_temperature) - 256.0 * f64::from(self.t0);
-        let value = if x < 0.0 {
-            i32::from(self.t1) + i32::from(self.k7)
-        } else {
-            i32::from(self.t1)
-        };
-        let d = x * f64::from(value) / 8_388_608.0;
         let cell = f64::from(pressure.raw_pressure)
             + 128.0 * f64::from(self.p3)
             + f64::from(self.p4) * d / 8.0;
         if cell < 1_000_000.0 {
             return Some(0.0);
         }
+        if !(40_000..=52_000).contains(&self.p1) {
+            return None; // p1 is 40000 to 52000
+        }
+        if !(30_000..=42_000).contains(&self.p2) {
+            return None; // p2 is 30000 to 42000
+        }
         let mut p = 4.0 * f64::from(self.p1) - f64::from(self.p2) * 33_554_432.0 / cell;
+        if !(-500..=500).contains(&self.k8) {
+            return None; // k8 is -500 to 500
+        }
         p += (p - 100_000.0) * (p - 100_000.0) / 32_768.0 * f64::from(self.k8) / 262_144.0;
         Some(if p < 0.0 { 0.0 } else { p / 100.0 })
     }
@@ -324,15 +331,6 @@ impl CalibrationFrame {
         if !(-6000..=6000).contains(&self.p4) {
             return None; // p4 is -6000 to 6000
         }
-        if !(40_000..=52_000).contains(&self.p1) {
-            return None; // p1 is 40000 to 52000
-        }
-        if !(30_000..=42_000).contains(&self.p2) {
-            return None; // p2 is 30000 to 42000
-        }
-        if !(-500..=500).contains(&self.k8) {
-            return None; // k8 is -500 to 500
-        }
         // a value it needs is at fault
         let drift = self.drift_value(temperature)?;
         let cell = i64::from(pressure.raw_pressure)
@@ -341,9 +339,18 @@ impl CalibrationFrame {
         if cell < 1_000_000 {
             return Some(0.0);
         }
+        if !(40_000..=52_000).contains(&self.p1) {
+            return None; // p1 is 40000 to 52000
+        }
+        if !(30_000..=42_000).contains(&self.p2) {
+            return None; // p2 is 30000 to 42000
+        }
         let mut p =
             4 * i64::from(self.p1) - (i64::from(self.p2) << 25).checked_div(cell).unwrap_or(0);
         let bow = ((p - 100_000) * (p - 100_000)) >> 15;
+        if !(-500..=500).contains(&self.k8) {
+            return None; // k8 is -500 to 500
+        }
         p += (bow * i64::from(self.k8)) >> 18;
         if p < 0 {
             p = 0;

@@ -18,7 +18,7 @@ pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     let Ok(narrow) = as_computed(part, &options) else { return };
     let bounds: Vec<Option<f64>> = part.readings().ids().map(|id| error_bound(part, &options, id).ok().flatten()).collect();
     let start = decoder(part, c);
-    let floats = part.readings().ids().filter_map(|id| part.formula_text(id)).any(|text| text.contains("float"));
+    let floats = part.readings().ids().filter_map(|id| part.formula_text(id)).any(|text| text.contains("float") || text.contains("f("));
     let mut steps = Decoder::new(&narrow);
     let mut exact = start;
     steps.adopt(exact.state());
