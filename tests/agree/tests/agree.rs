@@ -3,6 +3,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)] // a test stops at the first mistake
 
 use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
 use std::process::Command;
 
 use toml::de::{DeTable, DeValue};
@@ -84,6 +86,40 @@ fn all_ways_agree() {
     }
 }
 
+/// The shipped sheets and their variants, as the random ones.
+#[test]
+fn the_shipped_sheets_agree() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sheets");
+    let mut parts = Vec::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let (name, text) = (path.display().to_string(), fs::read_to_string(&path).unwrap());
+        let part = Part::parse(&name, &text).unwrap();
+        parts.extend(part.variants().iter().map(|variant| Part::parse_variant(&name, &text, variant).unwrap()));
+        parts.push(part);
+    }
+    assert!(parts.len() > 9);
+    for part in &parts {
+        for seed in 0..12 {
+            let tally = ways::all(part, &mut Choices::new(&bytes_of(!seed, CASE_BYTES)));
+            assert!(tally.differences.is_empty(), "{}, seed {seed}: {:?}", part.name(), tally.differences);
+        }
+    }
+}
+
+/// Emitted Rust agrees with the decoder, or emission fails with a reason.
+#[test]
+fn the_rust_agrees() {
+    let texts: Vec<(u64, String)> = (500..540).map(|seed| (seed, text(seed))).collect();
+    let sheets: Vec<Numbered<'_>> = texts.iter().map(|(seed, text)| Numbered { seed: *seed, text }).collect();
+    let folder = std::env::temp_dir().join(format!("yemdo-agree-rust-{}", std::process::id()));
+    let outcomes = firmware::rust(&folder, &sheets);
+    let wrong: Vec<_> = outcomes.iter().filter(|(_, found)| matches!(found, Outcome::Differs(_) | Outcome::NotCompiled(_))).collect();
+    assert!(wrong.is_empty(), "{wrong:?} in {}", folder.display());
+    assert!(outcomes.iter().filter(|(_, found)| matches!(found, Outcome::Agrees(_))).count() > 20);
+    let _ = fs::remove_dir_all(&folder);
+}
+
 /// Emitted C agrees with the decoder, or emission fails with a reason.
 #[test]
 fn the_firmware_agrees() {
@@ -97,5 +133,5 @@ fn the_firmware_agrees() {
     let wrong: Vec<_> = outcomes.iter().filter(|(_, found)| matches!(found, Outcome::Differs(_) | Outcome::NotCompiled(_))).collect();
     assert!(wrong.is_empty(), "{wrong:?} in {}", folder.display());
     assert!(outcomes.iter().filter(|(_, found)| matches!(found, Outcome::Agrees(_))).count() > 20);
-    let _ = std::fs::remove_dir_all(&folder);
+    let _ = fs::remove_dir_all(&folder);
 }
