@@ -2,7 +2,7 @@
 
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Wish, WriteScope, configure};
-use yemdo::part::Action;
+use yemdo::part::{Action, Register};
 use yemdo::routine::{Answer, Failure, Request, Runner};
 use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, RegisterId, RoutineId, State};
 
@@ -72,6 +72,8 @@ pub(crate) struct Session {
     last: Vec<(FrameId, Vec<u8>, State)>,
     /// The last error of the bus, for where a routine gives up.
     failed: Option<BusError>,
+    /// Registers that are unknown since a write of them failed.
+    doubtful: Vec<RegisterId>,
     /// Routines that were run, to be run again without planning.
     prepared: Vec<(RoutineId, Runner)>,
 }
@@ -85,6 +87,7 @@ impl Session {
             kept: Vec::new(),
             last: Vec::new(),
             failed: None,
+            doubtful: Vec::new(),
             prepared: Vec::new(),
             part,
         }
@@ -148,6 +151,7 @@ impl Session {
 
     /// Adopts the state of a runner, finished or failed: completed writes and reads count.
     pub(crate) fn absorb(&mut self, runner: &Runner) {
+        let before = self.state().clone();
         if runner.part().unit() != self.part.unit() {
             self.move_to(runner.part().clone());
         }
@@ -164,6 +168,23 @@ impl Session {
         }
         // Registers may have been written since a frame brought them.
         self.decoder.adopt(runner.state());
+        let lost = |register: &Register| before.known_register(register).is_some() && self.state().known_register(register).is_none();
+        let lost: Vec<RegisterId> = self.part.registers().entries().filter(|(_, register)| lost(register)).map(|(id, _)| id).collect();
+        self.doubtful.extend(lost);
+    }
+
+    /// What is read before anything else, so that it is known again: registers whose last write failed.
+    pub(crate) fn doubtful(&mut self) -> Option<Job> {
+        let mut registers = std::mem::take(&mut self.doubtful);
+        registers.sort_unstable();
+        registers.dedup();
+        registers.retain(|id| {
+            let register = self.part.registers().get(*id);
+            register.is_some_and(|register| register.access().is_readable() && self.state().known_register(register).is_none())
+        });
+        // Until they are read, they stay so.
+        self.doubtful.clone_from(&registers);
+        (!registers.is_empty()).then_some(Job::Registers(registers))
     }
 
     /// Handles a failure. A silent part may have lost power: kept frames are read again.

@@ -69,6 +69,9 @@ impl Progress {
             }
             Task::Raw(register, value) => [Job::Raw(*register, *value)].into(),
         };
+        if let Some(first) = session.doubtful().filter(|_| !self.jobs.is_empty()) {
+            self.jobs.push_front(first);
+        }
         Ok(())
     }
 

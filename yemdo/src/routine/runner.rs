@@ -320,6 +320,7 @@ impl Runner {
             // Whoever is given another unit id or speed may not answer any more; whether it took it, the comparison tells.
             (Work::Transfer { then: Then::Wrote { register, after, moves: Some(moves) }, .. }, Answer::Nak) => {
                 self.wrote(register, after, Some(moves));
+                self.part.clone().registers.get(register).into_iter().for_each(|model| self.state.forget_register(model));
             }
             (Work::Transfer { then: Then::Compare { register, before, written, back: Some(back) }, .. }, Answer::Nak) => {
                 self.look_back(register, Then::Compare { register, before, written, back: None }, back);
@@ -408,7 +409,9 @@ impl Runner {
                 _ => None,
             };
             let request = Request { operation, meaning, routine, line, at: self.at, writes, only_if };
-            if let Some(register) = writes.filter(|_| self.unsure.is_none()).and_then(|id| self.part.registers.get(id)) {
+            // One that cannot be read is as it was, rather than unknown for ever.
+            let written = writes.filter(|_| self.unsure.is_none()).and_then(|id| self.part.registers.get(id));
+            if let Some(register) = written.filter(|register| register.access.is_readable()) {
                 self.unsure = Some(self.state.clone());
                 self.state.forget_register(register);
             }

@@ -48,10 +48,16 @@ impl Runner {
                 }
             }
             Then::Compare { register, before, written, .. } => {
-                let Some(model) = self.part.registers.get(register) else { return Ok(()) };
+                let part = self.part.clone();
+                let Some(model) = part.registers.get(register) else { return Ok(()) };
                 let found = model.value_of(&data);
-                let compared = read_back(&self.part, register, before, written, found);
-                if let Some(difference) = compared.and_then(|compared| compared.differences.into_iter().next()) {
+                let compared = read_back(&part, register, before, written, found);
+                let difference = compared.and_then(|compared| compared.differences.into_iter().next());
+                // What was not taken, or not acknowledged, is as it was read now.
+                if difference.is_some() || self.state.known_register(model).is_none() {
+                    self.state.read_register(model, found);
+                }
+                if let Some(difference) = difference {
                     return Err(self.error(Failure::NotTaken { register: model.name.clone(), values: (written, found), difference }));
                 }
             }

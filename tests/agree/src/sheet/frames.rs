@@ -41,7 +41,9 @@ impl Gen<'_, '_> {
             info.keep = true;
         }
         if self.c.chance(30) {
-            let inputs = info.codes.clone();
+            // A name that another frame has, too, is that one's.
+            let elsewhere = |input: &&Input| self.frames.iter().any(|other| other.codes.iter().any(|code| code.text == input.text));
+            let inputs: Vec<Input> = info.codes.iter().filter(|input| !elsewhere(input)).cloned().collect();
             let status = self.statuses(&inputs);
             table.put("status", status);
         }

@@ -407,7 +407,9 @@ impl Gen<'_, '_> {
         }
         let wide: Vec<(String, u32, u32, &str)> = self.registers.clone();
         if wide.len() >= 2 && self.c.chance(12) {
-            let bare = |name: &str| !self.fields.iter().any(|field| field.register == name);
+            // A register that is called as a form of numbers cannot begin a layout.
+            let form = |name: &str| matches!(name, "bcd" | "float" | "text" | "signed" | "unsigned");
+            let bare = |name: &str| !form(name) && !self.fields.iter().any(|field| field.register == name);
             if let Some((register, ..)) = wide.iter().find(|(name, ..)| bare(name) && !self.has_reserved(name)) {
                 let name = self.names.fresh(self.c);
                 let access = wide.iter().find(|(known, ..)| known == register).map_or("read-write", |(.., access)| access);
