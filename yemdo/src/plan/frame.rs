@@ -16,12 +16,12 @@ use crate::formula::input::InputKey;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::ground::number::Ty;
-use crate::model::frame::{Code, Frame};
-use crate::model::ids::{FieldId, FrameId, ReadingId};
+use crate::model::frame::{Code, Frame, Origin};
+use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::End;
-use crate::model::registers::Field;
+use crate::model::registers::{Field, Register};
 use crate::model::status::Status;
 
 /// The plan of one frame.
@@ -262,7 +262,17 @@ impl Plan {
                 needs.extend(part.codes.get(code).map(|code| code.frame));
             }
             if let Some(field) = input.field() {
-                let holds = |frame: &Frame| frame.fields.iter().any(|(held, _)| *held == field);
+                // A field that is put together from others may be there in part.
+                let homes: Vec<RegisterId> = part.homes(field).collect();
+                let joined = part.fields.get(field).filter(|field| field.joined).into_iter().flat_map(|field| {
+                    let within = |register: &Register| field.mask_in(register) != 0;
+                    part.registers.entries().filter(move |(_, register)| within(register)).map(|(id, _)| id)
+                });
+                let homes: Vec<RegisterId> = homes.into_iter().chain(joined).collect();
+                let holds = |frame: &Frame| match &frame.origin {
+                    Origin::Registers(runs) => runs.iter().flatten().any(|register| homes.contains(register)),
+                    _ => false,
+                };
                 needs.extend(part.frames.entries().filter(|(_, frame)| holds(frame)).map(|(id, _)| id));
             }
         }

@@ -179,6 +179,12 @@ impl TrafficFrames {
         }
         let Ok(bytes) = &traffic.outcome else { return Vec::new() };
         let mut whole = Vec::new();
+        // What is read without a word belongs to the frame whose word came before, and begins no other.
+        let waits = |(place, count, _): &(usize, usize, Vec<u8>)| {
+            let next = self.frames.get(*place).and_then(|(_, transfers)| transfers.get(*count));
+            next.is_some_and(|next| traffic.is(next))
+        };
+        let awaited = traffic.transfer.send.is_empty() && self.open.iter().any(waits);
         for (place, (id, transfers)) in self.frames.iter().enumerate() {
             let begun = self.open.iter().position(|(frame, ..)| *frame == place);
             let next = begun.and_then(|at| self.open.get(at)).map_or(0, |(_, count, _)| *count);
@@ -186,6 +192,9 @@ impl TrafficFrames {
             let counts = |at: usize| transfers.get(at).is_some_and(|transfer| !transfer.discard && transfer.receive > 0);
             // The first of its transfers restarts it.
             let at = if fits(next) { next } else { 0 };
+            if awaited && at == 0 {
+                continue;
+            }
             if !fits(at) {
                 // What is read without a word goes with what was sent last.
                 let bare = |(frame, count, _): &(usize, usize, Vec<u8>)| {
