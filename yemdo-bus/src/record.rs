@@ -81,7 +81,7 @@ pub struct Playback {
 /// Largest recording that is played, in bytes.
 pub const MAX_RECORDING: u64 = 64 << 20;
 
-/// No header is longer than this.
+/// Maximum length of the header line, in bytes.
 const FIRST_LINE: u64 = 256;
 
 /// So many operations ahead are looked for the one that is asked: a client may leave some out.
@@ -95,7 +95,7 @@ impl Playback {
     pub fn read(from: impl io::Read) -> Result<Self, (usize, String)> {
         let mut from = io::BufReader::new(from).take(MAX_RECORDING + 1);
         let failed = |error: io::Error| (0, error.to_string());
-        // What has no header is not read to its end: it may have none.
+        // Without the header, the rest is not read: a device file may be endless.
         let mut bytes = Vec::new();
         from.by_ref().take(FIRST_LINE).read_until(b'\n', &mut bytes).map_err(failed)?;
         if bytes.trim_ascii() != TRAFFIC_HEADER.as_bytes() {
@@ -108,7 +108,7 @@ impl Playback {
         Self::parse(&String::from_utf8(bytes).map_err(|error| (0, error.to_string()))?)
     }
 
-    /// Reads a recording. Its times never go back.
+    /// Reads a recording. Times must not decrease.
     ///
     /// # Errors
     /// The line, and what was expected there.
@@ -120,7 +120,7 @@ impl Playback {
         for (at, line) in text.lines().enumerate() {
             if let Some(one) = Traffic::parse(line).map_err(|error| (at + 1, error))? {
                 if let Some((before, _)) = traffic.last().filter(|(_, before)| before.at > one.at) {
-                    return Err((at + 1, format!("the time is before that of line {before}: a recording is one sequence")));
+                    return Err((at + 1, format!("the time is earlier than in line {before}; expected increasing times")));
                 }
                 traffic.push((at + 1, one));
             }
@@ -163,7 +163,7 @@ impl Port for Playback {
         Ok(true)
     }
 
-    /// Nothing happens before the next operation: whoever begins something now begins it then.
+    /// The time of the next recorded operation, as no time passes before it.
     fn now(&mut self) -> u64 {
         self.traffic.get(self.next).map_or(self.now, |(_, next)| self.now.max(next.at))
     }

@@ -1,5 +1,4 @@
-//! What a device knows of its part: after writes that fail at any transfer, after routines that change settings behind a frame,
-//! after the part was silent; the same for blocking and async devices.
+//! The state known to a device: after failed transfers, after routines that change settings after a read, and after lost answers.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
@@ -30,22 +29,22 @@ fn bench(part: &Part, bus: Bus) -> (Rig, RigPort) {
     (rig, port)
 }
 
-/// A wish for each writable field of a table: its last row.
+/// Settings for some writable fields with a table: the last row of each.
 fn wishes(part: &Part) -> Vec<String> {
     let writable = part.fields().iter().filter(|field| field.access() == Access::ReadWrite && !field.values().is_empty());
-    // Who is given another speed is looked for elsewhere: that has tests of its own.
+    // A change of speed has its own tests.
     let named = writable.filter(|field| part.field(field.name()).is_ok() && field.name() != "SPEED");
     named.filter_map(|field| Some(format!("{}={}", field.name(), field.values().last()?.name.clone()?))).take(4).collect()
 }
 
-/// What a device knows of registers that only it changes is what they hold, whichever transfer fails.
+/// Known registers match the part, for each lost transfer. (Registers that the part changes are left out.)
 #[test]
 fn what_is_known_is_so_whatever_fails() {
     let mut failed = 0;
     for part in SHEETS.map(sheet) {
         let wishes = wishes(&part);
         let wishes: Vec<&str> = wishes.iter().map(String::as_str).collect();
-        // Over SPI nothing is acknowledged: what is read from nobody is all ones.
+        // SPI has no acknowledge: a missing part reads as all ones.
         for bus in part.buses().all().filter(|bus| *bus != Bus::Spi) {
             for k in 0..12 {
                 let (rig, port) = bench(&part, bus);
@@ -60,7 +59,7 @@ fn what_is_known_is_so_whatever_fails() {
                         assert_eq!(known, held.register(register), "{}: {} with transfer {k} lost", part.name(), register.name());
                     }
                 }
-                // The next attempt comes through, and a third has nothing to do.
+                // A retry succeeds; repeating it writes nothing.
                 let failures = (0..k + 2).filter(|_| device.configure(&wishes).is_err()).count();
                 assert!(failures < 3, "{}, {k}: {failures}", part.name());
                 device.configure(&wishes).unwrap_or_else(|error| panic!("{}, {k}: {error}", part.name()));
@@ -99,7 +98,7 @@ fn now<T>(future: impl Future<Output = T>) -> T {
     }
 }
 
-/// One fault during the first measurement is no fault for ever: what is read once is read then.
+/// After one lost transfer in the first measurement, calibration is read again.
 #[test]
 fn one_fault_is_not_for_ever() {
     for part in SHEETS.map(sheet) {
@@ -110,14 +109,14 @@ fn one_fault_is_not_for_ever() {
                 let mut device = Device::new(port, part.clone(), bus).unwrap();
                 let (_, other) = bench(&part, bus);
                 let mut awaited = AsyncDevice::new(Awaited(other), part.clone(), bus).unwrap();
-                // Wherever it falls: by then it is over.
+                // The fault occurs within these measurements.
                 let failures = (0..k + 2).filter(|_| device.measure().is_err()).count();
                 let second = device.measure().unwrap_or_else(|error| panic!("{}, {k}: {error}", part.name()));
                 for reading in second.readings() {
                     let waits = reading.status == yemdo::Status::Waiting && reading.waits_for.iter().any(|frame| !frame.is_empty());
                     assert!(!waits, "{}, transfer {k} lost, {failures} failures: {} {reading}", part.name(), reading.name);
                 }
-                // Without a fault, an async device reads the same frames.
+                // An async device reads the same frames.
                 let frames = |measurement: &yemdo_bus::Measurement| -> Vec<usize> {
                     measurement.frames.iter().map(|(decoded, _)| yemdo::part::Id::index(decoded.frame)).collect()
                 };
@@ -127,7 +126,7 @@ fn one_fault_is_not_for_ever() {
     }
 }
 
-/// A frame is decoded as the part was when it came, though the routine sets something behind it.
+/// A frame is decoded with the settings of its time, although the routine changes them later.
 #[test]
 fn frames_are_decoded_as_the_part_was_then() {
     let part = Part::parse(
@@ -156,7 +155,7 @@ fn frames_are_decoded_as_the_part_was_then() {
         assert_eq!(device.state().known_field(span), Some(0), "and the device knows how the part is now");
     }
     drop(device);
-    // The recording plays as it was.
+    // Playback gives the same value.
     let text = String::from_utf8(recording).unwrap();
     let mut played = Device::new(Playback::read(text.as_bytes()).unwrap(), part.clone(), Bus::I2c).unwrap();
     assert!((played.measure().unwrap().value("force").unwrap() - 25.0).abs() < 0.001);
@@ -175,7 +174,7 @@ fn a_recording_that_is_none_is_told_at_once() {
     let mut zeros = Zeros(0);
     let (line, why) = Playback::read(&mut zeros).unwrap_err();
     assert!(line == 1 && why.contains("# yemdo traffic 1") && zeros.0 < 1 << 16, "{why}, {} bytes read", zeros.0);
-    // One that never ends is read up to the limit.
+    // An endless file is read up to the limit.
     let endless = std::io::Read::chain("# yemdo traffic 1\n".as_bytes(), std::io::repeat(b'#'));
     let (line, why) = Playback::read(endless).unwrap_err();
     assert!(line == 0 && why.contains(&MAX_RECORDING.to_string()), "{why}");

@@ -1,4 +1,4 @@
-//! Recordings of a bus are decoded with what went over it: late answers, banks, another unit id, refused writes, frames that are read alike.
+//! Recordings of a bus: writes, late answers, waits, a changed unit id, refused writes, frames with the same transfers.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
@@ -46,11 +46,11 @@ fn a_write_decides_over_the_frames_behind_it() {
         [
             "FORCE: force 5 N",
             "FORCE: force 20 N",
-            // Whether the last write came through, nobody knows.
+            // The last write failed, so SPAN is unknown.
             "FORCE: force no value: formula fault: a code that stands for no value: SPAN is unknown",
         ]
     );
-    // Another part's write is none of it.
+    // A write to another part has no effect.
     let lines = "0.1 i2c 0x22 W 04 80\n0.2 i2c 0x21 W B1 R 2 = 80 00";
     assert_eq!(read(&part, lines), ["FORCE: force 5 N"]);
 }
@@ -70,7 +70,7 @@ fn of_late_answers_the_second_counts() {
     assert_eq!(read(&part, &once.repeat(2)), ["FORCE: force 7 N", "FORCE: force 7 N"]);
 }
 
-/// What is read behind a wait goes with the word that was sent for it.
+/// A read after a wait belongs to the last command.
 #[test]
 fn a_read_without_a_word_goes_with_the_last_one() {
     let part = part(
@@ -112,13 +112,13 @@ fn modbus_registers_are_found_under_each_unit_id() {
         |unit: u8| format!("0.0 modbus {unit} W {} R 7 = {}\n", request(unit, &[3, 0, 2, 0, 1]), request(unit, &[3, 2, 0x01, unit]));
     let moved = |answer: &[u8]| format!("0.1 modbus 9 W {} R 8 = {}\n", request(9, &[6, 0, 1, 0, 12]), request(9, answer));
     assert_eq!(read(&part, &asked(9)), ["NOW: force 265 N"]);
-    // Given another id, it answers as that one, and no more as the first.
+    // With a new id, the part no longer answers to the old one.
     assert_eq!(read(&part, &(moved(&[6, 0, 1, 0, 12]) + &asked(12) + &asked(9))), ["NOW: force 268 N"]);
-    // Where the write is refused, it stays.
+    // A refused write changes nothing.
     assert_eq!(read(&part, &(moved(&[0x86, 2]) + &asked(12) + &asked(9))), ["NOW: force 265 N"]);
 }
 
-/// Two frames of the same registers: their bytes are both.
+/// Two frames with the same registers arrive together.
 #[test]
 fn frames_that_are_read_alike_come_together() {
     let part = part(
@@ -133,85 +133,4 @@ fn frames_that_are_read_alike_come_together() {
         "#,
     );
     assert_eq!(read(&part, "0.0 i2c 0x21 W 10 R 2 = 03 04"), ["ONE: high 3 V", "TWO: low 4 V"]);
-}
-
-/// The same bytes are news where something else came in between.
-#[test]
-fn registers_are_as_they_came_last() {
-    let part = part(
-        r#"
-        part = "spar-7"
-        i2c.address = 0x21
-        register.A = { at = 0x10, access = "read-only", field.GAIN = { bits = "[7:6]" }, field.REST = { bits = "[5:0]" } }
-        register.B = { at = 0x11, access = "read-only", field.B = { bits = "[7:0]" } }
-        frame.SHORT = { registers = "A" }
-        frame.LONG = { registers = "A B" }
-        frame.FORCE = { command = [0xB1], read = 1, code = { force = "b0" } }
-        reading.force = { unit = "N", formula = "force * (GAIN + 1)" }
-        "#,
-    );
-    let (short, long, force) = (part.frame("SHORT").unwrap(), part.frame("LONG").unwrap(), part.frame("FORCE").unwrap());
-    let mut decoder = Decoder::new(&part);
-    let mut told = Vec::new();
-    for (frame, bytes) in [(short, vec![0x40]), (long, vec![0xC0, 0]), (short, vec![0x40]), (long, vec![0xC0, 0])] {
-        decoder.decode(frame, &bytes).unwrap();
-        told.push(decoder.decode(force, &[10]).unwrap().reading("force").unwrap().value);
-    }
-    assert_eq!(told, [Some(20.0), Some(40.0), Some(20.0), Some(40.0)]);
-}
-
-/// A frame whose own status withholds its values withholds what others take of it.
-#[test]
-fn a_reading_of_several_frames_has_the_conditions_of_all() {
-    let part = part(
-        r#"
-        part = "spar-8"
-        i2c.address = 0x21
-        frame.A = { command = [0xB1], read = 1, code = { a = "b0" }, status = [{ when = "a == 0", is = "not ready", means = "nothing yet" }, { when = "a > 200", is = "alert" }] }
-        frame.B = { command = [0xB2], read = 1, code = { b = "b0" }, status = { when = "b > 200", is = "saturated", means = "at its end" } }
-        reading.both = { unit = "N", formula = "a * 1000 + b", status = { when = "b == 7", is = "invalid" } }
-        "#,
-    );
-    let shown = |first: (&str, u8), second: (&str, u8)| {
-        let mut decoder = Decoder::new(&part);
-        decoder.decode(part.frame(first.0).unwrap(), &[first.1]).unwrap();
-        let decoded = decoder.decode(part.frame(second.0).unwrap(), &[second.1]).unwrap();
-        decoded.reading("both").unwrap().to_string()
-    };
-    for (a, b, expected) in [
-        (1, 2, "1002 N"),
-        (0, 2, "no value: not ready: nothing yet"),
-        (0, 7, "no value: not ready: nothing yet"),
-        (1, 7, "no value: invalid"),
-        (201, 2, "201002 N (alert)"),
-        (201, 201, "201201 N (saturated)"),
-    ] {
-        assert_eq!(shown(("A", a), ("B", b)), expected, "{a} {b}");
-        assert_eq!(shown(("B", b), ("A", a)), expected, "{b} {a}");
-    }
-}
-
-/// What has no value is a fault where it is taken, and nowhere else.
-#[test]
-fn branches_that_do_not_run_need_no_values() {
-    let part = part(
-        r#"
-        part = "spar-9"
-        i2c.address = 0x21
-        frame.A = { command = [0xB1], read = 2, code = { a = "b0[7:4]", digits = "bcd b1", few = { layout = "b0[3:0]", range = [0, 9] } } }
-        reading.choice = { unit = "N", formula = "a < 8 ? digits : 100" }
-        reading.either = { unit = "N", formula = "(a < 8 || few > 3) ? 1 : 0" }
-        reading.early = { unit = "N", formula = "if (a < 8) return 5; return digits;" }
-        reading.unused = { unit = "N", formula = "int x = digits; return a;" }
-        "#,
-    );
-    let mut decoder = Decoder::new(&part);
-    let mut shown = |bytes: &[u8]| {
-        let decoded = decoder.decode(part.frame("A").unwrap(), bytes).unwrap();
-        decoded.readings.iter().map(|reading| reading.value).collect::<Vec<_>>()
-    };
-    assert_eq!(shown(&[0x10, 0x42]), [Some(42.0), Some(1.0), Some(5.0), Some(1.0)]);
-    assert_eq!(shown(&[0x1A, 0x4F]), [None, Some(1.0), Some(5.0), None]);
-    assert_eq!(shown(&[0x9A, 0x4F]), [Some(100.0), None, None, None]);
-    assert_eq!(shown(&[0x95, 0x42]), [Some(100.0), Some(1.0), Some(42.0), Some(9.0)]);
 }

@@ -2,7 +2,7 @@
 
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Wish, WriteScope, configure};
-use yemdo::part::{Action, Register};
+use yemdo::part::Action;
 use yemdo::routine::{Answer, Failure, Request, Runner};
 use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, RegisterId, RoutineId, State};
 
@@ -68,11 +68,11 @@ pub(crate) struct Session {
     pub(crate) measured_at: Option<f64>,
     /// Frames that are read once, and were.
     kept: Vec<FrameId>,
-    /// Frames that were read since the last measurement began, with the state in which each came.
+    /// Frames read since the start of the last measurement, each with the state at that time.
     last: Vec<(FrameId, Vec<u8>, State)>,
     /// The last error of the bus, for where a routine gives up.
     failed: Option<BusError>,
-    /// Registers that are unknown since a write of them failed.
+    /// Registers with a failed write: unknown until they are read.
     doubtful: Vec<RegisterId>,
     /// Routines that were run, to be run again without planning.
     prepared: Vec<(RoutineId, Runner)>,
@@ -151,40 +151,32 @@ impl Session {
 
     /// Adopts the state of a runner, finished or failed: completed writes and reads count.
     pub(crate) fn absorb(&mut self, runner: &Runner) {
-        let before = self.state().clone();
         if runner.part().unit() != self.part.unit() {
             self.move_to(runner.part().clone());
         }
-        self.decoder.adopt(runner.state());
         for id in runner.frames_read() {
             let Some((bytes, state)) = runner.frame(id).zip(runner.state_with(id)) else { continue };
-            let is_kept = self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept);
-            // Calibration is known from here on, whatever becomes of this measurement.
-            if is_kept && self.decoder.decode(id, bytes).is_ok() && !self.kept.contains(&id) {
-                self.kept.push(id);
+            if self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept) {
+                // Calibration is known from here on, whatever becomes of this measurement.
+                self.decoder.adopt(state);
+                if self.decoder.decode(id, bytes).is_ok() && !self.kept.contains(&id) {
+                    self.kept.push(id);
+                }
             }
             self.last.retain(|(known, ..)| *known != id);
             self.last.push((id, bytes.to_vec(), state.clone()));
         }
-        // Registers may have been written since a frame brought them.
         self.decoder.adopt(runner.state());
-        let lost = |register: &Register| before.known_register(register).is_some() && self.state().known_register(register).is_none();
-        let lost: Vec<RegisterId> = self.part.registers().entries().filter(|(_, register)| lost(register)).map(|(id, _)| id).collect();
-        self.doubtful.extend(lost);
+        self.doubtful.extend(runner.unacknowledged());
     }
 
-    /// What is read before anything else, so that it is known again: registers whose last write failed.
+    /// The registers to read before any other job: their last write failed, and they are still unknown.
     pub(crate) fn doubtful(&mut self) -> Option<Job> {
-        let mut registers = std::mem::take(&mut self.doubtful);
-        registers.sort_unstable();
-        registers.dedup();
-        registers.retain(|id| {
-            let register = self.part.registers().get(*id);
-            register.is_some_and(|register| register.access().is_readable() && self.state().known_register(register).is_none())
-        });
-        // Until they are read, they stay so.
-        self.doubtful.clone_from(&registers);
-        (!registers.is_empty()).then_some(Job::Registers(registers))
+        let Self { doubtful, decoder, part, .. } = self;
+        doubtful.sort_unstable();
+        doubtful.dedup();
+        doubtful.retain(|id| part.registers().get(*id).is_some_and(|register| decoder.state().known_register(register).is_none()));
+        (!doubtful.is_empty()).then(|| Job::Registers(doubtful.clone()))
     }
 
     /// Handles a failure. A silent part may have lost power: kept frames are read again.
@@ -200,7 +192,7 @@ impl Session {
         *self.decoder.state_mut() = State::reset(&self.part);
         self.decoder.clear_frames();
         self.set_parameters(&parameters);
-        (self.kept, self.last) = (Vec::new(), Vec::new());
+        (self.kept, self.last, self.doubtful) = (Vec::new(), Vec::new(), Vec::new());
     }
 
     /// What is done for one measurement: first what is read once, then the routine `measure`, or all frames that come over this bus.
@@ -252,7 +244,7 @@ impl Session {
         let mut frames = Vec::new();
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
-        // What was read or written since a frame came is not what it was measured with.
+        // Later reads and writes do not apply to an earlier frame.
         let now = self.state().clone();
         for (id, bytes, state) in std::mem::take(&mut self.last) {
             if !self.kept.contains(&id) {

@@ -213,7 +213,7 @@ struct Trial<'a> {
 
 impl<'a> Trial<'a> {
     fn new(part: &'a Sheet, (id, reading): (ReadingId, &'a Reading), code: CodeId) -> Self {
-        // What the part alone sets is not known before it has measured.
+        // Status fields are unknown before a measurement.
         let set = |field: FieldId| part.fields.get(field).is_some_and(|field| field.access.is_writable());
         let before = |input: Input| !input.comes_with_frames() && input.field().is_none_or(set);
         let over = |formula: &Formula| inputs(formula).all(|input| input == Input::Code(code) || before(input));

@@ -252,7 +252,7 @@ pub(super) fn find(
 /// A field that decides over a quantity, is not moved for it, and is unknown.
 fn unknown<'s>(part: &'s Sheet, quantity: &Quantity, state: &State, moves: &[FieldId]) -> Option<&'s str> {
     let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
-    // Its range, too: what is outside of it is refused.
+    // Also fields of the range, as values outside it are refused.
     let formulas =
         through.flat_map(|reading| std::iter::once(&reading.formula).chain(reading.range.iter().flat_map(StatedRange::formulas)));
     let fields = fields_behind(part, quantity, formulas).into_iter();

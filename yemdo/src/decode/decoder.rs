@@ -19,7 +19,7 @@ use crate::model::state::{ParameterError, State};
 use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::accept::{self, Refusal};
-use crate::plan::frame::Plan;
+use crate::plan::frame::{Plan, PlanFor};
 use crate::predict;
 
 /// Turns the frames of one part into readings. It holds the compiled formulas and all the room they need, so
@@ -69,7 +69,7 @@ impl Decoder {
     pub fn new(part: &Part) -> Self {
         let part = part.clone();
         let ready = |id: FrameId| {
-            let plan = Plan::new(&part, id, false);
+            let plan = Plan::new(&part, id, PlanFor::Decoding);
             let model = part.frames.get(id);
             let counted = model.and_then(|model| model.counted.as_ref()).map(|formula| {
                 let plan = Plan::of_formula(&part, id, formula);

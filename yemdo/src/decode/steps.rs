@@ -16,7 +16,7 @@ use crate::model::ids::{FrameId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::Sheet;
 use crate::model::value::Present;
-use crate::plan::frame::{InputSource, Plan, ReadingPlan};
+use crate::plan::frame::{InputSource, Plan, PlanFor, ReadingPlan};
 
 /// The steps of one frame.
 #[derive(Clone, Debug)]
@@ -130,7 +130,7 @@ pub(crate) fn steps(state: &Present<'_>, id: FrameId, frame: &Frame, given: &[u8
 
 /// Why a reading of a frame has no value, with the operation that failed as typed and with the values at hand.
 pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: ReadingId) -> Option<Fault> {
-    let plan = Plan::new(state.part, frame, true);
+    let plan = Plan::new(state.part, frame, PlanFor::Steps);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let output = plan.readings.iter().find(|planned| planned.id == reading)?.output;
@@ -273,7 +273,7 @@ impl<'r> Used<'r> {
 
 fn reading_steps(state: &Present<'_>, frame: FrameId, bytes: &[u8], given: usize) -> Vec<ReadingSteps> {
     let part = state.part;
-    let plan = Plan::new(part, frame, true);
+    let plan = Plan::new(part, frame, PlanFor::Steps);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let machine = &room.single;

@@ -33,7 +33,7 @@ impl FaultKind {
     ];
 
     /// The fault in a few words.
-    pub fn describe(self) -> &'static str {
+    pub const fn describe(self) -> &'static str {
         match self {
             FaultKind::Overflow => "overflow",
             FaultKind::DivisionByZero => "division by zero",

@@ -70,7 +70,7 @@ impl Digits {
             }
         };
         let text = format!("{value:.decimals$}");
-        // What rounds to minus zero is zero.
+        // Minus zero is printed as zero.
         let zero = text.strip_prefix('-').filter(|size| !size.bytes().any(|byte| byte.is_ascii_digit() && byte != b'0'));
         out.write_str(zero.unwrap_or(&text))
     }

@@ -31,6 +31,23 @@ pub enum Ty {
 }
 
 impl Ty {
+    /// Short name: the kind of number and its bits, as in `u16` and `f32`.
+    pub(crate) fn short(self) -> &'static str {
+        match self {
+            Ty::Bool => "bool",
+            Ty::I8 => "i8",
+            Ty::U8 => "u8",
+            Ty::I16 => "i16",
+            Ty::U16 => "u16",
+            Ty::I32 => "i32",
+            Ty::U32 => "u32",
+            Ty::I64 => "i64",
+            Ty::U64 => "u64",
+            Ty::F32 => "f32",
+            Ty::F64 => "f64",
+        }
+    }
+
     /// Whether it is `float` or `double`.
     pub fn is_real(self) -> bool {
         matches!(self, Ty::F32 | Ty::F64)

@@ -322,7 +322,7 @@ impl Sheet {
         (50.0..=1e7).contains(&baud).then_some(baud as u32)
     }
 
-    /// The Modbus unit that it is; `None` where the sheet does not say.
+    /// The Modbus unit id; `None` if the sheet does not specify one.
     pub fn unit(&self) -> Option<u8> {
         self.buses.modbus.as_ref().and_then(|modbus| modbus.unit)
     }
@@ -344,8 +344,8 @@ impl Sheet {
         steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None })
     }
 
-    /// What says with which status a reading comes with a frame, in the order that counts: the conditions of that frame, if any, and of the
-    /// others whose codes it needs, each with its frame, and then its own.
+    /// The conditions of a reading in a frame, by priority: those of the frame, if any, and of other frames whose codes the reading
+    /// uses, each with its frame; then those of the reading.
     pub(crate) fn conditions(&self, frame: Option<FrameId>, reading: ReadingId) -> impl Iterator<Item = (Option<FrameId>, &Condition)> {
         let reading = self.readings.get(reading);
         let needs = move |id: &FrameId| Some(*id) == frame || reading.is_some_and(|reading| reading.frames.contains(id));

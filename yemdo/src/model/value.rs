@@ -7,7 +7,7 @@ use super::part::Sheet;
 use super::state::State;
 use crate::formula::fault::FaultKind;
 use crate::formula::flat::lower::Lowerer;
-use crate::formula::flat::program::{Program, Use};
+use crate::formula::flat::program::Program;
 use crate::formula::run::columns::FaultAt;
 use crate::formula::run::single::Single;
 use crate::formula::typed::Formula;
@@ -144,10 +144,7 @@ impl Eval {
             match leaves.value(Input::of(*key)) {
                 Some(Number::Int(value, _)) => self.single.put_int(&self.program, *slot, value as i64),
                 Some(Number::Real(value, _)) => self.single.put_real(&self.program, *slot, value),
-                None => {
-                    let uses: Vec<Use> = self.program.uses.iter().filter(|one| one.slot == *slot).copied().collect();
-                    self.single.no_value(&uses);
-                }
+                None => self.single.no_value(&self.program.users(*slot)),
             }
         }
         self.single.run(&self.program);

@@ -21,7 +21,7 @@ use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::End;
-use crate::model::registers::{Field, Register};
+use crate::model::registers::Field;
 use crate::model::status::Status;
 
 /// The plan of one frame.
@@ -151,27 +151,22 @@ impl ReadingPlan {
     }
 }
 
-/// What a plan is for.
+/// Purpose of a plan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum PlanFor {
-    /// Decoding, as quickly as can be.
+    /// Decoding: fully optimized.
     Decoding,
-    /// The same step by step: the program notes what names and variables stand for.
+    /// Steps shown to people: the program notes the values of names and variables, and keeps the operations of the formulas.
     Steps,
-    /// Others who run the program: quantities are part of it, and operations are as formulas have them.
-    Others,
+    /// Another interpreter: the program includes all quantities, and keeps the operations of the formulas.
+    Export,
 }
 
 impl Plan {
-    /// The plan of a frame. With `noting`, the program notes what names and variables stand for.
-    pub(crate) fn new(part: &Sheet, frame: FrameId, noting: bool) -> Plan {
-        Self::planned(part, frame, if noting { PlanFor::Steps } else { PlanFor::Decoding })
-    }
-
     /// The plan of a frame.
-    pub(crate) fn planned(part: &Sheet, frame: FrameId, what: PlanFor) -> Plan {
-        let noting = what != PlanFor::Decoding;
-        let mut lowerer = Lowerer::new(&part.curves, what == PlanFor::Steps);
+    pub(crate) fn new(part: &Sheet, frame: FrameId, purpose: PlanFor) -> Plan {
+        let optimized = purpose == PlanFor::Decoding;
+        let mut lowerer = Lowerer::new(&part.curves, purpose == PlanFor::Steps);
         let wanted = part.frames.get(frame).map_or(&[] as &[ReadingId], |frame| frame.readings.as_slice());
         let mut needed: List<ReadingId, bool> = List::filled(part.readings.len(), |_| false);
         // Conditions may be about readings of other frames: they are computed too, or they would stay as they first were.
@@ -182,7 +177,7 @@ impl Plan {
         for id in wanted_first.iter().flat_map(|id| part.needed(*id)) {
             needed.get_mut(id).into_iter().for_each(|needed| *needed = true);
         }
-        quantities(part, frame, &needed, what == PlanFor::Others, &mut lowerer);
+        quantities(part, frame, &needed, purpose == PlanFor::Export, &mut lowerer);
         let mut outputs = Vec::new();
         for id in part.order.iter().copied().filter(|id| needed.get(*id).copied().unwrap_or(false)) {
             if let Some(reading) = part.readings.get(id) {
@@ -191,7 +186,7 @@ impl Plan {
                 outputs.push((id, output));
             }
         }
-        // Conditions of frames are computed once for all of their readings.
+        // Conditions of frames are computed once for all readings.
         let mut of_frames: BTreeMap<(FrameId, usize), usize> = BTreeMap::new();
         let mut readings = Vec::new();
         for id in wanted.iter().copied() {
@@ -227,11 +222,11 @@ impl Plan {
         prove(&mut program, &|key| bounds(part, key));
         let (mut loads, words) = loads(part, frame, &program);
         let codes = loads.iter().filter(|load| load.cut.is_some() || load.number.is_some()).count();
-        if !noting {
+        if optimized {
             take_out_affine(&mut program, &mut loads, &mut readings);
         }
         uniform::mark(&mut program, loads.iter().filter(|load| load.from.is_held()).map(|load| load.slot));
-        if !noting {
+        if optimized {
             fuse::pairs(&mut program);
             let may: Vec<Slot> = loads.iter().filter(|load| matches!(load.from, InputSource::Frame(..))).map(|load| load.slot).collect();
             for (before, after) in fuse::widen(&mut program, &may) {
@@ -262,13 +257,8 @@ impl Plan {
                 needs.extend(part.codes.get(code).map(|code| code.frame));
             }
             if let Some(field) = input.field() {
-                // A field that is put together from others may be there in part.
+                // A frame may have only some of its bits.
                 let homes: Vec<RegisterId> = part.homes(field).collect();
-                let joined = part.fields.get(field).filter(|field| field.joined).into_iter().flat_map(|field| {
-                    let within = |register: &Register| field.mask_in(register) != 0;
-                    part.registers.entries().filter(move |(_, register)| within(register)).map(|(id, _)| id)
-                });
-                let homes: Vec<RegisterId> = homes.into_iter().chain(joined).collect();
                 let holds = |frame: &Frame| match &frame.origin {
                     Origin::Registers(runs) => runs.iter().flatten().any(|register| homes.contains(register)),
                     _ => false,
@@ -373,14 +363,9 @@ fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) 
             InputSource::FrameReal(gather) => (None, gather.number(&mut words)),
             InputSource::FrameRow(..) | InputSource::Held(_) => (None, None),
         };
-        loads.push(Load { slot: *slot, from, cut, number, users: users(program, *slot) });
+        loads.push(Load { slot: *slot, from, cut, number, users: program.users(*slot) });
     }
     (loads, words)
-}
-
-/// Where formulas take a slot.
-pub(crate) fn users(program: &Program, slot: Slot) -> Vec<Use> {
-    program.uses.iter().filter(|one| one.slot == slot).copied().collect()
 }
 
 /// Finds the readings that are affine in one code, and takes out of the program what only they need.
@@ -415,7 +400,7 @@ fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut 
             program.finite.get_mut(reading.output).into_iter().for_each(|finite| *finite = true);
         }
     }
-    // What a formula takes and does not use may have no value all the same.
+    // An input without effect on the value may be missing too.
     let around: Vec<usize> = readings.iter().filter(|reading| reading.affine.is_some()).map(|reading| reading.output).collect();
     loads.retain(|load| affine::is_used(program, load.slot) || load.users.iter().any(|one| !around.contains(&one.output)));
     for affine in readings.iter_mut().filter_map(|reading| reading.affine.as_mut()) {

@@ -53,7 +53,7 @@ pub(crate) fn taken_by(part: &Sheet, register: &Register, before: u64, written: 
     (after, clears)
 }
 
-/// The Modbus unit that a part is once a register holds this; `None` where it stays the one that it is.
+/// The new Modbus unit id after a register write; `None` if it does not change.
 pub(crate) fn unit_after(part: &Sheet, state: &State, register: &Register, after: u64) -> Option<u8> {
     let field = part.unit_field.filter(|field| register.fields.contains(field))?;
     let mut then = state.clone();

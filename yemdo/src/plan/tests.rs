@@ -5,7 +5,7 @@
 
 use proptest::prelude::*;
 
-use super::frame::{InputSource, Pass, Plan, PlanRange, bounds};
+use super::frame::{InputSource, Pass, Plan, PlanFor, PlanRange, bounds};
 use super::reads::ReadPlan;
 use super::routine::{RoutinePlan, StepPlan};
 use super::writes::{WriteReason, WriteScope, writes};
@@ -92,7 +92,7 @@ fn what_formulas_have_in_common_is_there_once() {
     let text = "part = \"p\"\nframe.F = { read = 2, code = { c = \"b0 b1\" } }\nshared.s.formula = \"sqrt(c + 1.0)\"\n\
                 reading.p = { unit = \"1\", formula = \"s * 2\" }\nreading.q = { unit = \"1\", formula = \"s * s\" }\n";
     let two = Part::parse("p", text).unwrap();
-    let plan = Plan::new(&two, FrameId::new(0), false);
+    let plan = Plan::new(&two, FrameId::new(0), PlanFor::Decoding);
     assert_eq!((plan.readings.len(), plan.beside.len()), (2, 1));
     assert_eq!(opcodes(&plan.program).iter().filter(|op| matches!(op, Opcode::Call(..))).count(), 1);
     // Names of scopes side by side are different variables, whatever they are called.
@@ -137,7 +137,7 @@ fn proofs_follow_branches() {
 #[test]
 fn what_stays_the_same_is_marked() {
     let part = part("w * (GAIN * 3 + 1) + zero * 2");
-    let plan = Plan::new(&part, FrameId::new(0), false);
+    let plan = Plan::new(&part, FrameId::new(0), PlanFor::Decoding);
     let held: Vec<_> = plan.loads.iter().filter(|load| load.from.is_held()).collect();
     assert_eq!(held.len(), 2, "the setting and the parameter");
     let once: Vec<Opcode> = plan.program.ops.iter().filter(|op| op.uniform).map(|op| op.what).collect();
@@ -169,14 +169,14 @@ fn one_input_times_a_number_needs_no_program() {
     {
         assert_eq!(way(other), None, "{other}");
     }
-    let plan = Plan::new(&part("w * 0.25 - 3"), FrameId::new(0), false);
+    let plan = Plan::new(&part("w * 0.25 - 3"), FrameId::new(0), PlanFor::Decoding);
     assert!(plan.is_straight() && plan.readings[0].affine.is_some() && plan.readings[0].is_bare());
-    assert!(!Plan::new(&part("w * 0.25 + b"), FrameId::new(0), false).is_straight());
+    assert!(!Plan::new(&part("w * 0.25 + b"), FrameId::new(0), PlanFor::Decoding).is_straight());
     // Floats too, in their own precision, if nobody else waits for their faults.
     let float =
         "part = \"p\"\nframe.F = { read = 4, code = { f = \"float b2 b3 b0 b1\" } }\nreading.r = { unit = \"1\", formula = \"f - 3\" }\n";
     let user = "reading.s = { unit = \"1\", formula = \"r * f\" }\n";
-    let straight = |text: String| Plan::new(&Part::parse("p", &text).expect("a sheet"), FrameId::new(0), false).is_straight();
+    let straight = |text: String| Plan::new(&Part::parse("p", &text).expect("a sheet"), FrameId::new(0), PlanFor::Decoding).is_straight();
     assert_eq!((straight(float.into()), straight(format!("{float}{user}"))), (true, false));
 }
 
@@ -278,7 +278,7 @@ temperature = { unit = "K", formula = "t * 0.5 + k" }
 supply = { unit = "V", formula = "v * 0.02", range = [1, 4] }
 "#;
     let part = Part::parse("p", &text.replace("poll = 1", "poly = 0x4D")).unwrap();
-    let plan = Plan::new(&part, part.frame("AIR").unwrap(), false);
+    let plan = Plan::new(&part, part.frame("AIR").unwrap(), PlanFor::Decoding);
     assert_eq!(plan.readings.iter().map(|reading| reading.range).collect::<Vec<_>>(), [None, Some(PlanRange::Numbers(1.0, 4.0))]);
     assert_eq!(plan.readings.iter().map(|reading| (reading.conditions.len(), reading.last_byte)).collect::<Vec<_>>(), [(1, 1), (1, 3)]);
     assert_eq!(plan.readings[0].needs, [(part.frame("CAL").unwrap(), 1)]);
@@ -293,7 +293,7 @@ supply = { unit = "V", formula = "v * 0.02", range = [1, 4] }
             && plan.loads[plan.own_loads..].iter().all(|load| load.from.is_held())
     );
     // A frame of nothing is a plan of nothing.
-    assert!(Plan::new(&part, part.frame("CAL").unwrap(), false).is_straight());
+    assert!(Plan::new(&part, part.frame("CAL").unwrap(), PlanFor::Decoding).is_straight());
 }
 
 const REGISTERS: &str = r#"

@@ -11,7 +11,6 @@ use crate::model::part::Sheet;
 use crate::model::reading::{Condition, Reading};
 use crate::model::state::State;
 use crate::model::value::{Leaves, Present};
-use crate::plan::frame::users;
 
 /// Readings that are tried out, each with those that it uses, all of them together: trying long chains one by one would
 /// take as long as they are long, squared.
@@ -104,7 +103,7 @@ impl<'a> Trial<'a> {
         let withheld = conditions.map(|condition| lowerer.formula(&condition.formula)).collect();
         let program = lowerer.finish();
         let machine = Machine::new(&program, LANES);
-        let inputs = program.inputs.iter().map(|(slot, key)| (*slot, Input::of(*key), users(&program, *slot))).collect();
+        let inputs = program.inputs.iter().map(|(slot, key)| (*slot, Input::of(*key), program.users(*slot))).collect();
         Some(Self { part, reading, machine, output, withheld, inputs, program, settings: settings.assumed(part) })
     }
 

@@ -11,11 +11,12 @@
 //! `=` those that came, behind `!` what went wrong. Lines that begin with `#` are remarks.
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::bus::modbus::ResponseError;
 use crate::bus::{AnswerError, Bus, Operation, Received, Transfer};
 use crate::ground::hex::{parse_hex, parse_integer, to_hex};
-use crate::model::frame::{Frame, Origin};
+use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
@@ -136,17 +137,27 @@ fn micros(text: &str) -> Option<u64> {
 #[derive(Clone, Debug)]
 pub struct TrafficFrames {
     part: Part,
-    /// The Modbus unit that it is by its sheet.
+    /// The Modbus unit id of the sheet.
     unit: Option<u8>,
     state: State,
     /// The state that the transfers below are planned for.
     planned_for: State,
-    /// The fields that readings depend on.
-    settings: Vec<FieldId>,
-    /// For each frame the transfers that bring it, over each bus; not all of them have bytes of it.
+    /// Fields used by readings.
+    settings: Arc<[FieldId]>,
+    /// The transfers of each frame, over each bus, also those without data.
     frames: Vec<(FrameId, Vec<Transfer>)>,
-    /// Frames that have begun: how many of their transfers have come, and the bytes.
-    open: Vec<(usize, usize, Vec<u8>)>,
+    /// Frames that have begun.
+    open: Vec<Open>,
+}
+
+/// A frame that has begun.
+#[derive(Clone, Debug)]
+struct Open {
+    /// Its place in the list of frames.
+    place: usize,
+    /// Number of its transfers so far.
+    count: usize,
+    bytes: Vec<u8>,
 }
 
 impl TrafficFrames {
@@ -168,8 +179,8 @@ impl TrafficFrames {
         &self.state
     }
 
-    /// Takes an operation; gives the frames that are whole with it, and their bytes: several where the sheet has several that are
-    /// read alike. Register writes, register reads and the arguments of commands update the state.
+    /// Takes an operation. Returns the frames it completes, with their bytes: several if the sheet reads several frames alike.
+    /// Register writes, register reads and the arguments of commands update the state.
     pub fn take(&mut self, traffic: &Traffic) -> Vec<(FrameId, Vec<u8>)> {
         self.hear(traffic);
         if !self.planned_for.has_same_values(&self.state) {
@@ -178,47 +189,39 @@ impl TrafficFrames {
             self.planned_for.adopt(&self.state);
         }
         let Ok(bytes) = &traffic.outcome else { return Vec::new() };
-        let mut whole = Vec::new();
-        // What is read without a word belongs to the frame whose word came before, and begins no other.
-        let waits = |(place, count, _): &(usize, usize, Vec<u8>)| {
-            let next = self.frames.get(*place).and_then(|(_, transfers)| transfers.get(*count));
-            next.is_some_and(|next| traffic.is(next))
-        };
-        let awaited = traffic.transfer.send.is_empty() && self.open.iter().any(waits);
+        let (mut open, mut whole) = (std::mem::take(&mut self.open), Vec::new());
+        let next = |one: &Open| self.frames.get(one.place).and_then(|(_, transfers)| transfers.get(one.count));
+        let continues = |one: &Open| next(one).is_some_and(|next| traffic.is(next));
+        // A read without a command belongs to the last command: it begins no other frame, and another command abandons it.
+        let bare = traffic.transfer.send.is_empty();
+        let awaited = bare && open.iter().any(continues);
+        open.retain(|one| bare || continues(one) || next(one).is_some_and(|next| !next.send.is_empty()));
         for (place, (id, transfers)) in self.frames.iter().enumerate() {
-            let begun = self.open.iter().position(|(frame, ..)| *frame == place);
-            let next = begun.and_then(|at| self.open.get(at)).map_or(0, |(_, count, _)| *count);
-            let fits = |at: usize| transfers.get(at).is_some_and(|transfer| traffic.is(transfer));
-            let counts = |at: usize| transfers.get(at).is_some_and(|transfer| !transfer.discard && transfer.receive > 0);
-            // The first of its transfers restarts it.
-            let at = if fits(next) { next } else { 0 };
-            if awaited && at == 0 {
-                continue;
+            let begun = open.iter().position(|one| one.place == place && continues(one)).map(|at| open.swap_remove(at));
+            let begins = |transfers: &[Transfer]| !awaited && transfers.first().is_some_and(|first| traffic.is(first));
+            let Some(mut one) = begun.or_else(|| begins(transfers).then(|| Open { place, count: 0, bytes: Vec::new() })) else { continue };
+            // The first transfer of a frame restarts it.
+            open.retain(|other| other.place != place);
+            if transfers.get(one.count).is_some_and(|transfer| !transfer.discard && transfer.receive > 0) {
+                one.bytes.extend_from_slice(self.data_of(*id, traffic, bytes));
             }
-            if !fits(at) {
-                // What is read without a word goes with what was sent last.
-                let bare = |(frame, count, _): &(usize, usize, Vec<u8>)| {
-                    *frame == place && transfers.get(*count).is_some_and(|next| next.send.is_empty())
-                };
-                self.open.retain(|open| traffic.transfer.send.is_empty() || !bare(open));
-                continue;
-            }
-            let mut gathered = if at > 0 { begun.map(|at| self.open.remove(at).2).unwrap_or_default() } else { Vec::new() };
-            self.open.retain(|(frame, ..)| *frame != place);
-            if counts(at) {
-                // A frame of registers is their data alone; what is no good answer is kept as it came, so that it is refused.
-                // So is the table of a part that has another unit id by now than its sheet says.
-                let alone = self.part.frames.get(*id).is_some_and(of_registers) || self.part.unit() != self.unit;
-                let wire = self.part.buses.wire(traffic.transfer.bus).filter(|_| alone);
-                gathered.extend_from_slice(wire.and_then(|wire| wire.data(&traffic.transfer, bytes).ok()).unwrap_or(bytes));
-            }
-            if at + 1 == transfers.len() {
-                whole.push((*id, gathered));
+            one.count += 1;
+            if one.count == transfers.len() {
+                whole.push((*id, one.bytes));
             } else {
-                self.open.push((place, at + 1, gathered));
+                open.push(one);
             }
         }
+        self.open = open;
         whole
+    }
+
+    /// The bytes of an answer that belong to a frame. A frame of registers has their data only; so has a table of a part that has
+    /// moved to another unit. An invalid answer is kept unchanged, and is refused by the decoder.
+    fn data_of<'b>(&self, frame: FrameId, traffic: &Traffic, answer: &'b [u8]) -> &'b [u8] {
+        let of_registers = self.part.frames.get(frame).is_some_and(|frame| matches!(frame.origin, Origin::Registers(_)));
+        let wire = self.part.buses.wire(traffic.transfer.bus).filter(|_| of_registers || self.part.unit() != self.unit);
+        wire.and_then(|wire| wire.data(&traffic.transfer, answer).ok()).unwrap_or(answer)
     }
 
     /// Updates registers and settings from a transfer.
@@ -236,14 +239,13 @@ impl TrafficFrames {
             Ok(Received::Write { address, data }) if self.register(address).is_some() => self.written(traffic, address, &data),
             Ok(Received::Read { address, .. }) if self.register(address).is_some() => {
                 let data = traffic.outcome.as_ref().ok().and_then(|answer| wire.data(transfer, answer).ok()).map(<[u8]>::to_vec);
-                let settings = std::mem::take(&mut self.settings);
+                let settings = Arc::clone(&self.settings);
                 self.walk(address, &data.unwrap_or_default(), |_, state, register, value| {
                     // Read-only registers on which nothing depends are not worth following.
                     if register.access.is_writable() || register.fields.iter().any(|field| settings.contains(field)) {
                         state.read_register(register, value);
                     }
                 });
-                self.settings = settings;
             }
             _ if traffic.outcome.is_ok() => {
                 let found = understood(&self.part, &self.state, &transfer.send);
@@ -253,7 +255,7 @@ impl TrafficFrames {
         }
     }
 
-    /// Registers were written, or may have been where the transfer failed; what is answered with an exception was not.
+    /// Updates written registers: unknown if the transfer failed, unchanged if the answer is an exception.
     fn written(&mut self, traffic: &Traffic, address: u32, data: &[u8]) {
         let wire = self.part.buses.wire(traffic.transfer.bus);
         let answer = traffic.outcome.as_ref().ok().zip(wire).map(|(answer, wire)| wire.data(&traffic.transfer, answer));
@@ -294,10 +296,6 @@ impl TrafficFrames {
         let only = there.next().filter(|_| there.next().is_none()).map(|(id, _)| id);
         register_at(&self.part, &self.state, address).0.or(only)
     }
-}
-
-fn of_registers(frame: &Frame) -> bool {
-    matches!(frame.origin, Origin::Registers(_))
 }
 
 /// For each frame the transfers that bring it, over each bus.

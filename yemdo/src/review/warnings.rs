@@ -121,7 +121,7 @@ fn commands(part: &Sheet, found: &mut Vec<Diagnostic>) {
     }
 }
 
-/// Over SPI something is sent while a frame is read; a part with registers takes it for an address.
+/// A part with registers takes the first byte on SPI as an address, even during a read.
 fn without_command(part: &Sheet, found: &mut Vec<Diagnostic>) {
     if part.buses.spi.is_none() || part.registers.is_empty() {
         return;

@@ -49,10 +49,12 @@ pub struct Runner {
     origin: Option<Arc<(RoutineId, State)>>,
     /// The state of the part so far.
     pub(super) state: State,
-    /// Frames read so far, each once, ordered by their last read, with the state in which each came.
+    /// Frames read so far, each once, ordered by their last read, each with the state at that time.
     read: Vec<(FrameId, State)>,
-    /// The state before the write that is under way: until it is acknowledged, nobody knows what the register holds.
+    /// The state before the current write. Until the write is acknowledged, its register is unknown.
     pub(super) unsure: Option<State>,
+    /// Registers written so far, if they are readable.
+    written: Vec<RegisterId>,
     pub(super) calls: Vec<Call>,
     /// What is read without a routine.
     pending: Pending,
@@ -204,6 +206,7 @@ impl Runner {
             state,
             read: Vec::new(),
             unsure: None,
+            written: Vec::new(),
             calls: Vec::new(),
             pending: Pending::Nothing,
             work: VecDeque::new(),
@@ -272,7 +275,13 @@ impl Runner {
         self.read.iter().map(|(id, _)| *id)
     }
 
-    /// The state in which a frame came last: what it is decoded with, whatever was written since.
+    /// Registers with an unacknowledged write: their values are unknown until they are read.
+    pub fn unacknowledged(&self) -> impl Iterator<Item = RegisterId> + '_ {
+        let unknown = |id: &RegisterId| self.part.registers.get(*id).is_some_and(|register| self.state.known_register(register).is_none());
+        self.written.iter().copied().filter(unknown)
+    }
+
+    /// The state at the time of a frame's last read, for decoding the frame. Later writes are not in it.
     pub fn state_with(&self, frame: FrameId) -> Option<&State> {
         self.read.iter().find(|(id, _)| *id == frame).map(|(_, state)| state)
     }
@@ -284,6 +293,14 @@ impl Runner {
         self.gathered = bytes;
         self.read.retain(|(known, _)| *known != frame);
         self.read.push((frame, self.state.clone()));
+    }
+
+    /// Marks a written register as unknown. One that cannot be read keeps its value: it would stay unknown forever.
+    fn doubt(&mut self, id: RegisterId) {
+        if let Some(register) = self.part.registers.get(id).filter(|register| register.access.is_readable()) {
+            self.state.forget_register(register);
+            self.written.push(id);
+        }
     }
 
     /// Microseconds since the beginning, the soonest and the latest: of all that was asked so far.
@@ -320,7 +337,7 @@ impl Runner {
             // Whoever is given another unit id or speed may not answer any more; whether it took it, the comparison tells.
             (Work::Transfer { then: Then::Wrote { register, after, moves: Some(moves) }, .. }, Answer::Nak) => {
                 self.wrote(register, after, Some(moves));
-                self.part.clone().registers.get(register).into_iter().for_each(|model| self.state.forget_register(model));
+                self.doubt(register);
             }
             (Work::Transfer { then: Then::Compare { register, before, written, back: Some(back) }, .. }, Answer::Nak) => {
                 self.look_back(register, Then::Compare { register, before, written, back: None }, back);
@@ -409,11 +426,9 @@ impl Runner {
                 _ => None,
             };
             let request = Request { operation, meaning, routine, line, at: self.at, writes, only_if };
-            // One that cannot be read is as it was, rather than unknown for ever.
-            let written = writes.filter(|_| self.unsure.is_none()).and_then(|id| self.part.registers.get(id));
-            if let Some(register) = written.filter(|register| register.access.is_readable()) {
+            if let Some(register) = writes.filter(|_| self.unsure.is_none()) {
                 self.unsure = Some(self.state.clone());
-                self.state.forget_register(register);
+                self.doubt(register);
             }
             let (soonest, latest) = match &request.operation {
                 Operation::Transfer(transfer) => {

@@ -53,7 +53,7 @@ impl Runner {
                 let found = model.value_of(&data);
                 let compared = read_back(&part, register, before, written, found);
                 let difference = compared.and_then(|compared| compared.differences.into_iter().next());
-                // What was not taken, or not acknowledged, is as it was read now.
+                // After a failed or unacknowledged write, the read value counts.
                 if difference.is_some() || self.state.known_register(model).is_none() {
                     self.state.read_register(model, found);
                 }
@@ -107,7 +107,7 @@ impl Runner {
             Err(AnswerError::Length { .. }) if writes => Ok(Vec::new()),
             Err(AnswerError::Length { expected, found }) => Err(self.error(Failure::Short { expected, found })),
             Err(AnswerError::Response(error)) => {
-                // Refused is not written.
+                // An exception means that the register is unchanged.
                 let refused = matches!(error, ResponseError::Exception { .. });
                 self.unsure.take().filter(|_| refused).into_iter().for_each(|before| self.state = before);
                 Err(self.error(Failure::Response(error)))

@@ -36,7 +36,7 @@ pub(super) struct Measure {
 /// How much of a tolerance a specimen takes: it is neither the quickest nor the slowest.
 const SHARE: f64 = 0.5;
 
-/// The longest time, in microseconds, that a client polls a stand-in of which nothing but the limit of the poll is known.
+/// Maximum duration of a measurement, in microseconds, if only the timeout of the poll is known.
 const LONGEST_LOOK: u64 = 10_000_000;
 
 impl StandIn {
@@ -91,7 +91,7 @@ impl StandIn {
         let micros = |time| Time::micros(time, &self.present()).unwrap_or(0);
         let waits: Vec<(u64, f64)> = how.waits.iter().map(|(time, tolerance)| (micros(time), *tolerance)).collect();
         let took = |share: f64| waits.iter().map(|(micros, tolerance)| micros + (*micros as f64 * tolerance * share) as u64).sum::<u64>();
-        // Nobody looks for a quarter of an hour at a stand-in.
+        // A poll may have a timeout of an hour; the stand-in is faster.
         let within = |time| (micros(time) / 4).min(LONGEST_LOOK);
         let polled = how.poll.as_ref().map_or(0, |(_, time)| within(time));
         let lined = how.line.as_ref().map_or(0, |(_, time)| within(time));

@@ -158,7 +158,7 @@ impl Ways {
                 let Some(last) = &self.last[other.index()] else { continue };
                 let mut turned = self.single.clone();
                 let Ok(with_other) = turned.decode(*other, last) else { continue };
-                // Registers that came anew since are as they were then.
+                // Decoding an old frame again resets registers that were read later.
                 if !turned.state().has_same_settings(self.single.state()) {
                     continue;
                 }

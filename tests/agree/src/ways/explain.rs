@@ -1,4 +1,4 @@
-//! Explained register values, and the way back: setting what was explained gives the same register.
+//! Explained register values, and the reverse: setting the explained fields gives the same register.
 
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::explain::explain;
@@ -28,7 +28,7 @@ pub fn registers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     }
 }
 
-/// Sets all fields of a register, beginning with the opposite of what was explained.
+/// Sets all fields of a register, starting with inverted bits.
 fn back(part: &Part, (id, register): (RegisterId, &Register), fields: &[FieldId], explained: &State, tally: &mut Tally) {
     let here = |field: &Field| field.mask_in(register).count_ones() == field.width();
     let plain = |field: &Field| field.access() == Access::ReadWrite && field.computed().is_none() && here(field);
@@ -55,7 +55,7 @@ fn back(part: &Part, (id, register): (RegisterId, &Register), fields: &[FieldId]
     for field in part.fields().of(fields) {
         let from = if field.mask_in(register) & mask == 0 { &others } else { explained };
         let (found, wanted) = (done.state.known_field(field), from.known_field(field));
-        tally.hold(Row::Setting, "setting what is explained", found == wanted, || {
+        tally.hold(Row::Setting, "setting explained fields", found == wanted, || {
             format!("{} = 0x{value:X}: {} is {found:?} for {wanted:?}", register.name(), field.name())
         });
     }

@@ -99,7 +99,7 @@ fn one(folder: &Path, sheet: &Numbered<'_>) -> Outcome {
     outcome
 }
 
-/// Functions of the library: their names, and the same of the standard library.
+/// Functions of libm with their equivalents in the standard library.
 const LIBRARY: &[(&str, &str)] = &[
     ("fabs", "x.abs()"),
     ("sqrt", "x.sqrt()"),
@@ -158,7 +158,7 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
         }
     }
     fs::write(folder.join("main.rs"), format!("#![allow(dead_code)]\n{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
-    // The functions of the library, under the name by which modules know them.
+    // Emitted modules import these as `libm`.
     let library: String = LIBRARY
         .iter()
         .map(|(name, body)| {

@@ -1,5 +1,4 @@
-//! A part as modules without doubles compute it: integers within their stated bound, the same frames accepted, the same statuses
-//! wherever rounding cannot decide.
+//! Integer readings: within their stated error bound, with the same frames accepted, and the same status unless rounding decides.
 
 use yemdo::emit::{Options, Reals, as_computed, error_bound};
 use yemdo::{Decoder, Part, ReadingId, Status};
@@ -36,12 +35,12 @@ pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
             let bound = bounds.get(index(part, reading.id)).copied().flatten();
             let (Some(bound), Some(value), Some(steps)) = (bound, reading.value, step.value) else { continue };
             let off = (steps * options.step - value).abs();
-            // The bound is that to the exact formula; the doubles, or floats, of the sheet are rounded themselves.
+            // The bound refers to the exact formula; the floating-point value has its own rounding error.
             let rounded = if floats { value.abs().max(1.0) * 1e-5 } else { value.abs() * 1e-12 };
             tally.hold(Row::Meaning, "integers are within their bound", off <= bound * (1.0 + 1e-9) + rounded, || {
                 format!("{}: {} is {value}, {steps} steps of {}, off by {off} of {bound}", about(), reading.name, options.step)
             });
-            // At the very end of a range, and where a condition compares reals, rounding decides.
+            // At the end of a range, and in comparisons of reals, rounding decides.
             let told = |status: Status| !matches!(status, Status::OutOfRange | Status::Ok);
             let same = reading.status == step.status || !told(reading.status) || !told(step.status);
             tally.hold(Row::Status, "doubles, integers: status", same, || {

@@ -1,4 +1,4 @@
-//! The calculator of a page: it shows what the decoder gives. A browser runs it, for many sheets at a time.
+//! Compares the calculators of pages with the decoder. A browser runs them, many sheets at a time.
 
 use std::path::Path;
 use std::process::Command;
@@ -13,12 +13,12 @@ use crate::{CASE_BYTES, SHEET_BYTES, cases, sheet};
 /// Frames of each sheet.
 const FRAMES: usize = 40;
 
-/// What stands between two texts.
+/// The text between two others.
 fn between<'t>(text: &'t str, before: &str, after: &str) -> &'t str {
     text.split_once(before).and_then(|(_, rest)| rest.split_once(after)).map_or("", |(inside, _)| inside)
 }
 
-/// A frame, what it depends on, and what the decoder makes of it.
+/// A frame, the values it depends on, and its readings by the decoder.
 fn case(part: &Part, tables: &Value, start: &Decoder, c: &mut Choices<'_>) -> Option<Value> {
     let mut decoder = start.clone();
     let frame = cases::frame_at(c.below(part.frames().len()));
@@ -65,7 +65,7 @@ fn case(part: &Part, tables: &Value, start: &Decoder, c: &mut Choices<'_>) -> Op
     Some(json!({"frame": part.frames().get(frame)?.name(), "bytes": bytes, "others": others, "settings": settings, "expected": expected}))
 }
 
-/// The page's tables, its script, and cases, of a sheet; `None` where it has nothing to calculate.
+/// The page's tables and script, and the cases of a sheet. `None` if the sheet has no frames.
 fn sheet_of(seed: u64) -> Option<(Value, String)> {
     let text = sheet::random(&mut Choices::new(&bytes_of(seed, SHEET_BYTES)));
     let part = Part::parse("sheet.toml", &text).ok().filter(|part| !part.frames().is_empty())?;
@@ -74,7 +74,7 @@ fn sheet_of(seed: u64) -> Option<(Value, String)> {
     let compute = between(&page, "<script id=\"compute\">", "</script>").to_owned();
     let bytes = bytes_of(!seed, CASE_BYTES);
     let mut c = Choices::new(&bytes);
-    // Parameters are as the sheet has them.
+    // The page uses the default parameters.
     let mut start = decoder(&part, &mut c);
     for (id, parameter) in part.parameters().entries() {
         start.set_parameter(id, parameter.default).ok()?;
@@ -106,7 +106,7 @@ for (const { seed, tables, cases } of all) for (const one of cases) {
 document.body.textContent = JSON.stringify({ compared, wrong: wrong.slice(0, 20), count: wrong.length });
 "#;
 
-/// Runs the calculator of many sheets in a browser: the comparisons, and the first differences in words.
+/// Runs the calculators of many sheets in a browser. Returns the number of comparisons and the first differences.
 pub fn calculators(folder: &Path, from: u64, count: u64) -> Result<(u64, Vec<String>), String> {
     let sheets: Vec<(Value, String)> = (from..from + count).filter_map(sheet_of).collect();
     let compute = sheets.first().map_or("", |(_, compute)| compute.as_str());

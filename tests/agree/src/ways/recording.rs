@@ -1,4 +1,4 @@
-//! A recording of measurements: its frames, decoded as a log, mean what the device said.
+//! Compares measurements of a device with their recording, decoded as a log.
 
 use std::io::{self, Write};
 use std::sync::{Arc, Mutex};
@@ -39,7 +39,7 @@ impl Kept {
 
 /// Measures at a stand-in over each bus, with settings in between, and reads the recording.
 pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
-    // Frames that are read alike come with one another in a recording.
+    // Frames with the same transfers arrive together in a recording.
     let origins: Vec<String> = part.frames().iter().map(|frame| format!("{:?}", frame.origin())).collect();
     if origins.iter().enumerate().any(|(at, origin)| origins[..at].contains(origin)) {
         return;
@@ -51,7 +51,7 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         let kept = Kept::default();
         let Ok(port) = Recorder::new(rig.port(place, bus), kept.clone(), "a test") else { continue };
         let Ok(mut device) = Device::new(port, part.clone(), bus) else { continue };
-        // What no bus carries is set first, and told to whoever reads the recording.
+        // No bus carries these: they are set first, and passed to the reader of the recording.
         let (carried, told): (Vec<String>, Vec<String>) = cases::wishes(c, part, 6).into_iter().partition(|typed| is_carried(part, typed));
         let _ = configure(&mut device, &told);
         let mut log = Log::new(part, device.state());
@@ -69,7 +69,7 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
                 let found = recorded.iter().rev().find(|found| found.frame == decoded.frame);
                 tally.hold(Row::Meaning, "measured frames are in the recording", found.is_some(), about);
                 let Some(found) = found else { continue };
-                // Registers that were read for another reason are a frame in a recording: it may know more.
+                // A recording takes every read of a frame's registers as the frame, so it may know more.
                 let one = |(live, told): (&Outcome, &Outcome)| live == told || live.2 == Status::Waiting;
                 let same = outcomes(part, decoded).iter().zip(&outcomes(part, found)).all(one);
                 tally.hold(Row::Meaning, "measured, recorded", same, || {
@@ -84,7 +84,7 @@ fn configure(device: &mut Device<Recorder<RigPort, Kept>>, typed: &[String]) -> 
     device.configure(&typed.iter().map(String::as_str).collect::<Vec<_>>()).map(drop)
 }
 
-/// Whether a bus carries what is wished for.
+/// True if a bus carries the requested setting.
 fn is_carried(part: &Part, typed: &str) -> bool {
     match Wish::parse(part, typed) {
         Ok(Wish::Field { field, .. }) => part.registers().iter().any(|register| register.fields().contains(&field)),
@@ -123,7 +123,7 @@ impl Log {
 /// The name of a reading, its value, its status.
 type Outcome = (String, Option<f64>, Status);
 
-/// Values and statuses; what is derived over time has other times here.
+/// Values and statuses without derived quantities: a recording has other times.
 fn outcomes(part: &Part, decoded: &Decoded) -> Vec<Outcome> {
     let measured = decoded.readings.iter().filter(|reading| part.readings().get(reading.id).is_some_and(|model| !model.is_derived()));
     measured.map(|reading| (reading.name.clone(), reading.value, reading.status)).collect()

@@ -293,7 +293,7 @@ impl<'a> Build<'a> {
     pub(super) fn frame_var(&self, id: FrameId) -> String {
         let name = snake(self.frame_name(id));
         // Variables of the output's own, beside which a frame's stands.
-        // Beside each stands whether it has come.
+        // Each frame has a flag `has_FRAME`.
         match name.as_str() {
             flag if flag.starts_with("has_") => format!("frame_{name}"),
             own if OWN.contains(&own) => format!("{name}_frame"),

@@ -29,11 +29,11 @@ pub struct Form {
     pub bytes: u32,
 }
 
-/// A reading, and each way to compute it, or why there is none.
+/// A reading with its forms: number type, and cost or the reason of a failure.
 pub type Forms = (ReadingId, Vec<(Reals, Result<Form, String>)>);
 
-/// The ways in which readings can be computed; the integers count steps as the options say. Readings of one array that cannot be
-/// computed in integers are told as its first.
+/// Computes the forms of all readings; integers count the steps of the options. If integers fail for an array, its first element
+/// gives the reason for all.
 pub fn forms(part: &Part, options: &Options) -> Vec<Forms> {
     let shown: Vec<ReadingId> = part.readings.entries().filter(|(_, reading)| reading.is_measured()).map(|(id, _)| id).collect();
     let mut all: Vec<Forms> = shown.iter().map(|id| (*id, Vec::new())).collect();
@@ -60,10 +60,10 @@ pub fn forms(part: &Part, options: &Options) -> Vec<Forms> {
     all
 }
 
-/// So many readings are looked at one by one where not all can be computed in integers.
+/// Maximum number of readings examined separately if integers fail for some.
 const MOST_ALONE: usize = 64;
 
-/// So many codes of all readings together are tried for the error of floats.
+/// Maximum number of codes evaluated for the errors of floats, for all readings together.
 const MOST_TRIED: usize = 1 << 21;
 
 fn form(part: &Part, computed: &Narrowed, reading: ReadingId, reals: Reals, of: usize) -> Form {

@@ -5,6 +5,7 @@ use super::integers::kept_as;
 use super::names::{Scope, snake};
 use super::truths::comparison;
 use crate::formula::facts::{Fact, Facts};
+use crate::formula::fault::FaultKind;
 use crate::formula::flat::interval::Interval;
 use crate::formula::functions::Func;
 use crate::formula::input::{CurveId, InputKey};
@@ -21,9 +22,9 @@ pub(super) enum Source {
     Value(Expr, Ty),
     /// A number that may be none: the name of the variable, its type.
     Maybe(String, Ty),
-    /// A call that may give none: what it is of, the call, its type, and why there is none then.
+    /// A call of an optional number: variable, call, type, reason of a failure.
     Call(String, Expr, Ty, String),
-    /// An expression that has no value where a condition holds: the condition, why, the expression, its type.
+    /// An expression with a check: condition of a failure, reason, expression, type.
     Checked(Expr, String, Expr, Ty),
 }
 
@@ -45,7 +46,7 @@ pub(super) struct Writer<'a> {
     /// The block that is written to stands last.
     pub(super) blocks: Vec<Vec<Stmt>>,
     /// Values that may be none and were found to be there, by block depth.
-    pub(super) taken: Vec<(String, String, usize)>,
+    pub(super) taken: Vec<(InputKey, Expr, usize)>,
     /// It may fail.
     pub(super) fails: bool,
     /// What is written now is all of a statement's value.
@@ -287,37 +288,41 @@ impl<'a> Writer<'a> {
         match self.around.source(key) {
             // Its type holds all that can come.
             Source::Value(value, stored) => kept_as(value, stored, ty),
-            // It is looked at where it is taken, and once on each way there.
-            Source::Checked(none, why, value, stored) => {
-                let name = format!("{value:?}");
-                if !self.taken.iter().any(|(known, ..)| *known == name) {
+            // The check is emitted at the use, once on each path.
+            Source::Checked(fails, why, value, stored) => {
+                if self.checked_before(key).is_none() {
                     let fail = self.fail(&why);
-                    self.push(Stmt::If(none, vec![fail], Vec::new()));
-                    self.taken.push((name, String::new(), self.blocks.len()));
+                    self.push(Stmt::If(fails, vec![fail], Vec::new()));
+                    self.taken.push((key, value.clone(), self.blocks.len()));
                 }
                 kept_as(value, stored, ty)
             }
             Source::Maybe(name, stored) => {
-                let variable = format!("{name}_value");
-                let from = Expr::Pass(name.clone());
-                self.taken_from(name, &variable, from, (stored, ty), "a value it needs is at fault")
+                self.take_input(key, &format!("{name}_value"), Expr::Pass(name.clone()), stored, NEEDED).cast(stored, ty)
             }
-            Source::Call(name, call, stored, why) => self.taken_from(name.clone(), &name, call, (stored, ty), &why),
+            Source::Call(name, call, stored, why) => self.take_input(key, &name, call, stored, &why).cast(stored, ty),
         }
     }
 
-    /// A number that may be none: it is taken, or the function fails.
-    fn taken_from(&mut self, name: String, variable: &str, from: Expr, (stored, ty): (Ty, Ty), why: &str) -> Expr {
-        if let Some((_, there, _)) = self.taken.iter().find(|(known, ..)| *known == name) {
-            return Expr::Var(there.clone()).cast(stored, ty);
-        }
-        self.fails = true;
-        let there = self.scope.fresh(variable);
-        self.push(Stmt::Take { name: there.clone(), ty: stored, from, why: why.to_owned() });
-        self.taken.push((name, there.clone(), self.blocks.len()));
-        Expr::Var(there).cast(stored, ty)
+    /// The value of an input that was taken before on this path.
+    fn checked_before(&self, key: InputKey) -> Option<Expr> {
+        self.taken.iter().find(|(known, ..)| *known == key).map(|(_, value, _)| value.clone())
+    }
+
+    /// Takes an optional number into a variable, or fails.
+    fn take_input(&mut self, key: InputKey, variable: &str, from: Expr, ty: Ty, why: &str) -> Expr {
+        self.checked_before(key).unwrap_or_else(|| {
+            self.fails = true;
+            let name = self.scope.fresh(variable);
+            self.push(Stmt::Take { name: name.clone(), ty, from, why: why.to_owned() });
+            self.taken.push((key, Expr::Var(name.clone()), self.blocks.len()));
+            Expr::Var(name)
+        })
     }
 }
+
+/// The reason of a failure that another value caused.
+pub(super) const NEEDED: &str = FaultKind::Needed.describe();
 
 /// A constant of a type.
 pub(super) fn constant(number: Number, ty: Ty) -> Expr {

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::build::{Build, Found, Takes};
 use super::code::{Expr, Function, Gives, Param, Pass, Stmt, Type};
-use super::formula::{Source, body, condition, zero};
+use super::formula::{NEEDED, Source, body, condition, zero};
 use super::names::snake;
 use crate::bits::form::Form;
 use crate::formula::operators::Compare;
@@ -40,7 +40,7 @@ impl Build<'_> {
         takes
     }
 
-    /// The readings whose values a formula is handed: for itself, and for the values that it calls.
+    /// The readings whose values are passed to a formula: its own, and those of the values it calls.
     pub(super) fn handed(&self, formula: &Formula, known: &[Value]) -> Vec<ReadingId> {
         let mut all = Vec::new();
         for used in direct(formula) {
@@ -91,7 +91,7 @@ impl Build<'_> {
                     let Some(value) = known.iter().find(|value| value.reading == id) else { continue };
                     let name = self.part.readings.get(id).map_or(String::new(), |reading| self.value_name(&snake(&reading.name)));
                     if value.fails {
-                        Source::Call(name, value.expr.clone(), value.ty, "a value it needs is at fault".into())
+                        Source::Call(name, value.expr.clone(), value.ty, NEEDED.into())
                     } else {
                         Source::Value(value.expr.clone(), value.ty)
                     }
@@ -111,7 +111,7 @@ impl Build<'_> {
         Found { build: self, sources }
     }
 
-    /// Where an input is that is no reading.
+    /// The source of an input other than a reading.
     pub(super) fn source(&self, input: Input, frame: Option<FrameId>) -> Option<Source> {
         let part = self.part;
         let at = |field| if self.holds(frame, field) { self.frame_field(frame, field) } else { Some(self.setting(field)) };
@@ -166,7 +166,7 @@ impl Build<'_> {
                 };
                 if fails {
                     let name = format!("{}_value", snake(&part.quantities.get(id)?.name));
-                    Source::Call(name, call, ty, "a value it needs is at fault".into())
+                    Source::Call(name, call, ty, NEEDED.into())
                 } else {
                     Source::Value(call, ty)
                 }
@@ -245,7 +245,7 @@ impl Build<'_> {
     }
 }
 
-/// A code in decimal digits has no value where one of them is above 9.
+/// Checks a BCD code: no digit is above 9.
 fn digits(form: Form, name: &str, value: Expr, ty: Ty) -> Source {
     if form != Form::Bcd {
         return Source::Value(value, ty);

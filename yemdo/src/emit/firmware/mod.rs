@@ -210,7 +210,7 @@ pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Ve
     })
 }
 
-/// Methods that would have one name in Rust, where a name of C has more in front.
+/// Methods with the same name in Rust. (Names in C have a prefix.)
 fn twins(module: &Module) -> Vec<String> {
     let mut seen = BTreeMap::new();
     let mut found = Vec::new();

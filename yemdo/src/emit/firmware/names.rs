@@ -203,10 +203,10 @@ pub(super) fn upper(name: &str) -> String {
     words(name).join("_").to_ascii_uppercase()
 }
 
-/// A type in Rust.
+/// The name of a type in Rust: `LowLimit`.
 fn type_of(name: &str) -> String {
     let own = camel(name);
-    // What every module of Rust has by that name is meant there.
+    // These names belong to the prelude.
     if matches!(own.as_str(), "Result" | "Option" | "Default" | "Self") { format!("{own}Value") } else { own }
 }
 

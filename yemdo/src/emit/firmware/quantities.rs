@@ -34,7 +34,7 @@ impl Build<'_> {
         takes
     }
 
-    /// Whether a frame holds fields that a quantity follows from: with that frame, its value is the frame's.
+    /// True if a frame has fields of a quantity's formula. The quantity then has its own value with that frame.
     pub(super) fn comes_with(&self, id: QuantityId, frame: Option<FrameId>) -> bool {
         let quantity = self.part.quantities.get(id).filter(|quantity| quantity.through.is_none());
         let behind = quantity.map_or(Vec::new(), |quantity| self.part.inputs_behind(inputs(&quantity.formula)));
@@ -46,7 +46,7 @@ impl Build<'_> {
         self.prefix.function(&format!("{quantity}_in_{}", self.frame_name(frame)))
     }
 
-    /// The call that gives the value that a quantity has with a frame, its type, and whether it may be none.
+    /// The call of a quantity's value with a frame, its type, and true if it can fail.
     pub(super) fn quantity_in_frame(&self, id: QuantityId, frame: FrameId) -> Option<(Expr, Ty, bool)> {
         let quantity = self.part.quantities.get(id)?;
         let params = self.params(&self.takes_with(&quantity.formula, Some(frame)), Some(frame));
@@ -55,7 +55,7 @@ impl Build<'_> {
         Some((Self::call(&name, &params), self.real(), matches!(known.gives, Gives::Maybe(_))))
     }
 
-    /// The functions of quantities that come with a frame.
+    /// Emits the functions of quantities with a value of their own in a frame.
     pub(super) fn quantities_in(&mut self, frame: FrameId) {
         let part = self.part;
         for (id, quantity) in part.quantities.entries().filter(|(id, _)| !part.no_integers.contains(id)) {
@@ -69,7 +69,7 @@ impl Build<'_> {
             let Some(sources) = sources else { continue };
             let (statements, fails) = body(formula, &self.facts_of(formula), &Found { build: self, sources }, &given);
             let body = statements.into_iter().map(|statement| returned_as(statement, formula.ty, real)).collect();
-            let doc = vec![format!("{} as {} brings it.", capital(&said(&quantity.name)), self.frame_name(frame))];
+            let doc = vec![format!("{} with the registers of {}.", capital(&said(&quantity.name)), self.frame_name(frame))];
             let gives = if fails { Gives::Maybe(real) } else { Gives::Type(Type::Num(real)) };
             let (name, of) = (self.name_in(id, frame), Self::home(&params));
             self.module.functions.push(Function { doc, public: false, name, of, params, gives, body });

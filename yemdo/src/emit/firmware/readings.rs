@@ -33,7 +33,7 @@ impl Build<'_> {
             .filter_map(|input| if let Input::Reading(other) = input { Some(other) } else { None })
             .flat_map(|other| part.needed(other))
             .collect();
-        // What only one of them uses, and once, is called there; what several use is computed once and handed on.
+        // A value with a single use is called there; a value with several uses is computed once and passed.
         let mut users: BTreeMap<ReadingId, usize> = BTreeMap::new();
         for reading in part.readings.of(&wanted).flat_map(|reading| reading.formulas()).chain(self.of_frames(id, &wanted)) {
             self.users_in(reading, &mut users);
@@ -60,7 +60,7 @@ impl Build<'_> {
         }
     }
 
-    /// Counts how often a formula uses readings: each once, or as often as they stand there where they are more than a name.
+    /// Counts the uses of readings in a formula. Short formulas count once: repeating them is cheap.
     fn users_in(&self, formula: &Formula, users: &mut BTreeMap<ReadingId, usize>) {
         for used in direct(formula) {
             let mut times = 0;
@@ -71,7 +71,7 @@ impl Build<'_> {
         }
     }
 
-    /// The conditions of frames that say with which status readings of a frame come, each once.
+    /// The conditions of frames for these readings, each once.
     fn of_frames(&self, frame: FrameId, readings: &[ReadingId]) -> Vec<&Formula> {
         let all = readings.iter().flat_map(|id| self.part.conditions(Some(frame), *id));
         let mut seen = BTreeSet::new();

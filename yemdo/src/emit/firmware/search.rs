@@ -21,7 +21,7 @@ const MOST_ROUNDS: i128 = 4096;
 /// Variables and parameters of a search.
 const OWN: &[&str] = &["above", "below", "distance", "first", "found", "last", "nearest", "parameters", "settings", "there", "value"];
 
-/// The variable that goes through the codes of a field.
+/// The loop variable for the codes of a field.
 fn code_name(field: &Field) -> String {
     let name = snake(&field.name);
     if OWN.contains(&name.as_str()) || name.starts_with("best_") || name.ends_with("_before") { format!("code_of_{name}") } else { name }

@@ -28,7 +28,7 @@ pub(super) fn negated(truth: Expr) -> Expr {
     }
 }
 
-/// The bits that are zero, and those that are one, because of a mask; `None` where there is none.
+/// Bits that a mask sets to zero, and to one. `None` without a mask.
 fn known_bits(expr: &Expr) -> Option<(i128, i128)> {
     let number = |expr: &Expr| match expr {
         Expr::Int(number, _) => Some(*number),
@@ -46,7 +46,7 @@ fn known_bits(expr: &Expr) -> Option<(i128, i128)> {
 /// A comparison; a code that is kept in few bits is compared in those.
 pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
     let kept = |one: &Expr, other: &Expr| match (one, other) {
-        // A truth is no number that is less than another.
+        // Rust does not order truths and numbers.
         (Expr::Cast { from: Ty::Bool, .. }, _) if !matches!(op, Compare::Equal | Compare::NotEqual) => None,
         (Expr::Cast { from, fits: true, value, .. }, Expr::Int(number, _)) if !ty.is_real() => {
             let fits = from.bounds().is_some_and(|(low, high)| (low..=high).contains(number));
@@ -60,7 +60,7 @@ pub(super) fn comparison(op: Compare, ty: Ty, left: Expr, right: Expr) -> Expr {
         let same = (*number == 1) == (op == Compare::Equal);
         return if same { (**truth).clone() } else { negated((**truth).clone()) };
     }
-    // Compilers warn of bits that can never be those; the sheet says so all the same.
+    // Compilers warn about masked bits that can never be equal to the number.
     if let Expr::Int(number, _) = right
         && matches!(op, Compare::Equal | Compare::NotEqual)
         && known_bits(&left).is_some_and(|(zeros, ones)| number & zeros != 0 || !number & ones != 0)

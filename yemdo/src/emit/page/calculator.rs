@@ -1,4 +1,4 @@
-//! What the page's script calculates with: registers and frames bit by bit, and for readings the program that the decoder runs.
+//! Data for the page's calculator: registers and frames bit by bit, and the decoder's program for readings.
 
 use std::fmt::Write;
 
@@ -35,7 +35,7 @@ pub(super) fn section(part: &Part) -> Markup {
         return html! {};
     }
     html! {
-        p { "Click bits, or type a value in hex: fields, codes and readings follow. Other frames are as they were last here, parameters as the sheet has them." }
+        p { "Click bits, or type a value in hex: fields, codes and readings follow. Other frames keep their last value here; parameters have their defaults." }
         p .controls {
             label { "of " select #calculator-choice {} } " "
             label { "in hex " input #calculator-value size="28" spellcheck="false" autocomplete="off"; } " "

@@ -1,12 +1,12 @@
 "use strict";
-// Runs the program of a frame as the decoder does. Integers are BigInt of 32 or 64 bits, reals are numbers.
+// Runs the program of a frame like the decoder. Integers are BigInt of 32 or 64 bits, reals are numbers.
 const Compute = (() => {
   const isReal = kind => kind[0] === "f";
   const width = kind => Number(kind.slice(1));
   const fit = (kind, x) => kind[0] === "i" ? BigInt.asIntN(width(kind), x) : BigInt.asUintN(width(kind), x);
   const real = (kind, x) => kind === "f32" ? Math.fround(x) : x;
 
-  // Bits of a code, the most significant first, as the number or text that they stand for; null where it is none.
+  // Decodes bits, most significant first, to a number or text; null if invalid.
   const read = (all, form) => {
     const whole = own => own.reduce((sum, bit) => sum * 2n + BigInt(bit), 0n);
     const raw = whole(all), wide = BigInt(all.length);
@@ -49,14 +49,14 @@ const Compute = (() => {
     log10: Math.log10, log1p: Math.log1p, sin: Math.sin, cos: Math.cos, tan: Math.tan, asin: Math.asin, acos: Math.acos, atan: Math.atan,
     sinh: Math.sinh, cosh: Math.cosh, tanh: Math.tanh, floor: Math.floor, ceil: Math.ceil, trunc: Math.trunc, atan2: Math.atan2, hypot: Math.hypot,
     round: x => { const cut = Math.trunc(x); return Math.abs(x - cut) >= 0.5 ? cut + Math.sign(x) : cut; },
-    // C knows 1 for these, where a script has no number.
+    // C defines 1 here, JavaScript NaN.
     pow: (x, y) => x === 1 || (x === -1 && Math.abs(y) === Infinity) ? 1 : x ** y,
     fmod: (x, y) => x % y,
     fmin: (x, y) => Number.isNaN(x) ? y : Number.isNaN(y) ? x : Math.min(x, y),
     fmax: (x, y) => Number.isNaN(x) ? y : Number.isNaN(y) ? x : Math.max(x, y),
   };
 
-  // The value of a curve; null where it has none.
+  // The value of a curve; null outside it.
   const along = (curve, kind, x) => {
     const points = curve.points.map(([px, py]) => isReal(kind) ? [real(kind, px), real(kind, py)] : [px, py]);
     const at = Number(x), first = points[0], last = points[points.length - 1];
@@ -74,7 +74,7 @@ const Compute = (() => {
     return r(y0 + r(r(r(x - x0) * r(y1 - y0)) / r(x1 - x0)));
   };
 
-  // An operation on integers: its value, and whether C leaves it undefined.
+  // An operation on integers: its value, and true if undefined in C.
   const integer = (what, kind, x, y, count) => {
     const lies = exact => [fit(kind, exact), kind[0] === "i" && fit(kind, exact) !== exact];
     switch (what) {
@@ -133,7 +133,7 @@ const Compute = (() => {
     return integer(what, kind, int(a), typeof cells[b] === "bigint" ? int(b) : 0n, count);
   };
 
-  // The value of an input; null where it has none. `bitsOf` gives the bits of a frame, `codeOf` the code of a setting.
+  // The value of an input; null if missing. `bitsOf` gives the bits of a frame, `codeOf` the code of a setting.
   const taken = (input, own, bitsOf, codeOf) => {
     if ("number" in input) return Number(input.number);
     let code = null;
@@ -156,7 +156,7 @@ const Compute = (() => {
     return fit(kind, typeof value === "bigint" ? value : Number.isFinite(value) ? BigInt(Math.trunc(value)) : 0n);
   };
 
-  // The outputs of a program: numbers, and null for those that are at fault.
+  // The outputs of a program: numbers, null for faults.
   const run = (program, own, bitsOf, codeOf) => {
     const cells = program.slots.map(kind => isReal(kind) ? 0 : 0n), faults = program.outputs.map(() => false);
     for (const [slot, value] of program.constants) cells[slot] = put(program.slots[slot], isReal(program.slots[slot]) ? Number(value) : BigInt(value));
@@ -173,7 +173,7 @@ const Compute = (() => {
       cells[to] = isReal(program.slots[to]) ? value : fit(program.slots[to], value);
       if (fault && !safe && holds(guard)) faults[owner] = true;
     }
-    // What has no value is a fault where it is taken.
+    // A missing input is a fault in the branches that run.
     const runs = branch => {
       if (branch < 0) return true;
       const [kind, one, other, wanted] = program.branches[branch];
@@ -185,14 +185,14 @@ const Compute = (() => {
     return program.outputs.map(([slot, type], at) => faults[at] ? null : isReal(type) ? cells[slot] : Number(type === "bool" ? cells[slot] : fit(type, cells[slot])));
   };
 
-  // Statuses that keep the value, the mildest first; all others withhold it.
+  // Statuses with a value, by increasing severity.
   const KEEP = ["ok", "alert", "out of range", "saturated"];
   const judged = (holding, outside) => holding.reduceRight((later, earlier) => {
     const [one, other] = [KEEP.indexOf(earlier[0]), KEEP.indexOf(later[0])];
     return one < 0 || (other >= 0 && one > other) ? earlier : later[0] === earlier[0] ? earlier : later;
   }, [outside ? "out of range" : "ok", ""]);
 
-  // All readings of a frame: value (null where there is none), status, and what the sheet says that it means.
+  // All readings of a frame: value or null, status, and its meaning in the sheet.
   const readings = (item, own, bitsOf, codeOf) => {
     const outputs = run(item.program, own, bitsOf, codeOf);
     return item.readings.map(reading => {
@@ -210,7 +210,7 @@ const Compute = (() => {
     });
   };
 
-  // A number with so many decimals, halves to the even digit.
+  // A number with fixed decimals; halves round to even.
   const fixed = (value, decimals) => {
     const [sign, size] = [value < 0 ? "-" : "", Math.abs(value)];
     const long = size.toFixed(Math.min(100, decimals + 60)), point = long.indexOf(".");
@@ -219,7 +219,7 @@ const Compute = (() => {
     const text = /^50*$/.test(rest) && /[02468]\.?$/.test(head) ? head.replace(/\.$/, "") : size.toFixed(decimals);
     return (/[1-9]/.test(text) ? sign : "") + text;
   };
-  // The rule of how many digits are shown: so many decimals, or six digits that count and at least so many decimals.
+  // The digits shown: fixed decimals, or six significant digits with a minimum of decimals.
   const shown = ({ decimals, least }, value) => {
     if (decimals !== undefined) return fixed(value, decimals);
     if (value === 0 || !Number.isFinite(value)) return fixed(value, least);

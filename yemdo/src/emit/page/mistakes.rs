@@ -53,8 +53,8 @@ pub(super) fn mistakes(part: &Part) -> Vec<String> {
     let kept = part.registers().iter().filter(|register| !register.reserved().is_empty()).map(|register| register.name().to_owned());
     tell(
         kept.collect(),
-        "has reserved bits: write what is said there, or else what stands there after a reset",
-        "have reserved bits: write what is said there, or else what stands there after a reset",
+        "has reserved bits: write the stated value, otherwise the reset value",
+        "have reserved bits: write the stated value, otherwise the reset value",
     );
     let locked =
         part.registers().iter().filter(|register| !register.writable_while().is_empty()).map(|register| register.name().to_owned());

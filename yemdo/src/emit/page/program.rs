@@ -1,10 +1,9 @@
-//! The program of a frame as data for the page's script: the plan that the decoder has, so that both come to the same numbers.
+//! The program of a frame as JSON for the page's script. It is the plan of the decoder, so both compute the same numbers.
 
 use super::calculator::{list, text};
 use crate::bits::gather::Gather;
 use crate::formula::curve::Outside;
 use crate::formula::flat::program::{Branch, Constant, Num, Op, Opcode};
-use crate::formula::functions::Func;
 use crate::ground::digits::Digits;
 use crate::ground::list::Id;
 use crate::ground::number::Ty;
@@ -14,9 +13,9 @@ use crate::model::part::Sheet;
 use crate::model::state::State;
 use crate::plan::frame::{CodeRange, InputSource, Load, Plan, PlanFor, PlanRange, ReadingPlan};
 
-/// The program of a frame, its settings, and its readings: three members of an object in JSON.
+/// Members of a JSON object: the program of a frame, its settings, its readings.
 pub(super) fn members(part: &Sheet, frame: FrameId, digits: impl Fn(&ReadingPlan) -> Digits) -> String {
-    let plan = Plan::planned(part, frame, PlanFor::Others);
+    let plan = Plan::new(part, frame, PlanFor::Export);
     let mut settings: Vec<FieldId> =
         plan.loads.iter().filter_map(|load| if let InputSource::Held(input) = load.from { input.field() } else { None }).collect();
     settings.sort_unstable();
@@ -54,7 +53,7 @@ fn program(part: &Sheet, plan: &Plan) -> String {
         list(program.constants.iter().map(|(slot, value)| format!("[{slot},{}]", constant(value)))),
         list(plan.loads.iter().map(|load| input(part, load))),
         list(program.ops.iter().map(operation)),
-        list(program.outputs.iter().enumerate().map(|(at, (slot, ty))| format!("[{slot},{},{}]", text(ty_name(*ty)), finite(at)))),
+        list(program.outputs.iter().enumerate().map(|(at, (slot, ty))| format!("[{slot},{},{}]", text(ty.short()), finite(at)))),
         list(needs),
         list(curves)
     )
@@ -67,21 +66,13 @@ fn branch(branch: &Branch) -> String {
     }
 }
 
-/// A real number; those that are none are texts.
+/// A real number. JSON has no infinities and no NaN: these are texts, as JavaScript names them.
 fn real(value: f64) -> String {
-    if value.is_finite() {
-        format!("{value:e}")
-    } else {
-        format!(
-            "\"{}\"",
-            if value.is_nan() {
-                "NaN"
-            } else if value > 0.0 {
-                "Infinity"
-            } else {
-                "-Infinity"
-            }
-        )
+    match value {
+        finite if finite.is_finite() => format!("{finite:e}"),
+        f64::INFINITY => "\"Infinity\"".into(),
+        f64::NEG_INFINITY => "\"-Infinity\"".into(),
+        _ => "\"NaN\"".into(),
     }
 }
 
@@ -89,54 +80,51 @@ fn guard(slot: Option<u32>) -> String {
     slot.map_or("-1".to_owned(), |slot| slot.to_string())
 }
 
-/// Where an input of the program comes from, and which outputs are without a value where it has none.
+/// An input of the program: its source, and the outputs that need it.
 fn input(part: &Sheet, load: &Load) -> String {
-    let rows = |rows: &mut dyn Iterator<Item = (i128, f64)>| list(rows.map(|(code, number)| format!("[\"{code}\",{}]", real(number))));
-    let range = |range: &CodeRange| {
-        let end = |end: i64| if range.unsigned { (end as u64).to_string() } else { end.to_string() };
-        format!(",\"range\":[\"{}\",\"{}\"]", end(range.low), end(range.high))
-    };
     let from = match &load.from {
         InputSource::Frame(gather, None) | InputSource::FrameReal(gather) => bits(gather),
-        InputSource::Frame(gather, Some(allowed)) => format!("{}{}", bits(gather), range(allowed)),
-        InputSource::FrameRow(gather, own) => {
-            format!("{},\"rows\":{}", bits(gather), rows(&mut own.iter().map(|(code, number)| (i128::from(*code), *number))))
-        }
-        InputSource::Held(held) => held_input(part, *held, &rows, &range),
+        InputSource::Frame(gather, Some(allowed)) => bits(gather) + &range(*allowed),
+        InputSource::FrameRow(gather, own) => bits(gather) + &rows(own.iter().map(|(code, number)| (i128::from(*code), *number))),
+        InputSource::Held(held) => held_input(part, *held),
     };
-    format!(
-        "{{\"slot\":{},\"users\":{}{}{from}}}",
-        load.slot,
-        list(load.users.iter().map(|one| format!("[{},{}]", one.output, guard(one.live)))),
-        if from.is_empty() { "" } else { "," }
-    )
+    let users = list(load.users.iter().map(|one| format!("[{},{}]", one.output, guard(one.live))));
+    format!("{{\"slot\":{},\"users\":{users}{from}}}", load.slot)
 }
 
-/// Prints codes and their numbers.
-type Rows<'r> = &'r dyn Fn(&mut dyn Iterator<Item = (i128, f64)>) -> String;
-
-/// An input that comes from elsewhere: another frame, a setting, a parameter. Empty where the page does not know it.
-fn held_input(part: &Sheet, held: Input, rows: Rows<'_>, range: &dyn Fn(&CodeRange) -> String) -> String {
+/// An input from elsewhere: another frame, a setting, a parameter. Empty if the page cannot provide it.
+fn held_input(part: &Sheet, held: Input) -> String {
     match held {
         Input::Code(id) => part.codes.get(id).map_or(String::new(), |code| {
             let frame = part.frames.get(code.frame).map_or("", |frame| frame.name());
             let allowed = CodeRange::of(code).filter(|_| !code.ty.is_real());
-            format!("\"frame\":{},{}{}", text(frame), bits(&code.gather), allowed.map_or(String::new(), |allowed| range(&allowed)))
+            format!(",\"frame\":{}{}{}", text(frame), bits(&code.gather), allowed.map_or(String::new(), range))
         }),
-        Input::Field(id) => format!("\"field\":{}", id.index()),
+        Input::Field(id) => format!(",\"field\":{}", id.index()),
         Input::Column(id, column) => part.fields.get(id).map_or(String::new(), |field| {
-            let mut own = field.values().iter().filter_map(|row| Some((row.code, row.columns.get(column).copied().flatten()?)));
-            format!("\"field\":{},\"rows\":{}", id.index(), rows(&mut own))
+            let own = field.values().iter().filter_map(|row| Some((row.code, row.columns.get(column).copied().flatten()?)));
+            format!(",\"field\":{}{}", id.index(), rows(own))
         }),
         Input::Parameter(id) => {
-            part.parameters.get(id).map_or(String::new(), |parameter| format!("\"number\":{}", real(parameter.default)))
+            part.parameters.get(id).map_or(String::new(), |parameter| format!(",\"number\":{}", real(parameter.default)))
         }
         _ => String::new(),
     }
 }
 
 fn bits(gather: &Gather) -> String {
-    format!("\"bits\":{},\"form\":{}", list(gather.places()), text(&gather.form().name()))
+    format!(",\"bits\":{},\"form\":{}", list(gather.places()), text(&gather.form().name()))
+}
+
+/// The codes of a table with their numbers.
+fn rows(rows: impl Iterator<Item = (i128, f64)>) -> String {
+    format!(",\"rows\":{}", list(rows.map(|(code, number)| format!("[\"{code}\",{}]", real(number)))))
+}
+
+/// The codes the datasheet allows.
+fn range(allowed: CodeRange) -> String {
+    let end = |end: i64| if allowed.unsigned { (end as u64).to_string() } else { end.to_string() };
+    format!(",\"range\":[\"{}\",\"{}\"]", end(allowed.low), end(allowed.high))
 }
 
 fn operation(op: &Op) -> String {
@@ -162,10 +150,10 @@ fn operation(op: &Op) -> String {
         Opcode::Both => ("both", Num::I32, ""),
         Opcode::Without => ("without", Num::I32, ""),
         Opcode::Either => ("either", Num::I32, ""),
-        Opcode::Convert(num, to) => ("convert", num, ty_name(to)),
-        Opcode::Call(func, num) => ("call", num, Func::ALL.iter().find(|(_, known, _)| *known == func).map_or("abs", |(name, ..)| *name)),
+        Opcode::Convert(num, to) => ("convert", num, to.short()),
+        Opcode::Call(func, num) => return line("call", num, &text(&func.name(Ty::F64)), op),
         Opcode::Curve(id, num) => return line("curve", num, &id.0.to_string(), op),
-        // Those that are fused are in no program for others.
+        // Fused operations are not exported.
         Opcode::MulShr(num) | Opcode::Max(num) => ("none", num, ""),
         Opcode::ShlDiv | Opcode::NarrowReal | Opcode::NarrowDiv => ("none", Num::F64, ""),
     };
@@ -178,26 +166,10 @@ fn line(what: &str, num: Num, more: &str, op: &Op) -> String {
 }
 
 fn name(num: Num) -> &'static str {
-    ty_name(num.ty())
+    num.ty().short()
 }
 
-fn ty_name(ty: Ty) -> &'static str {
-    match ty {
-        Ty::Bool => "bool",
-        Ty::I8 => "i8",
-        Ty::U8 => "u8",
-        Ty::I16 => "i16",
-        Ty::U16 => "u16",
-        Ty::I32 => "i32",
-        Ty::U32 => "u32",
-        Ty::I64 => "i64",
-        Ty::U64 => "u64",
-        Ty::F32 => "f32",
-        Ty::F64 => "f64",
-    }
-}
-
-/// A field that decides, with what it is after a reset: one of its table, or any number that its bits hold.
+/// A field that readings depend on, with its reset value and its table.
 fn setting(part: &Sheet, id: FieldId) -> Option<String> {
     let field = part.fields.get(id)?;
     let number = |code: i128| field.real(code).map_or_else(|| code.to_string(), |real| real.to_string());

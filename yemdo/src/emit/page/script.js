@@ -45,7 +45,7 @@
     for (let at = 0; at < bits.length; at += 4) text += parseInt(bits.slice(at, at + 4).join(""), 2).toString(16).toUpperCase();
     return item.kind === "register" ? "0x" + text : text.replace(/..(?=.)/g, "$& ");
   };
-  // Other frames are as they stand here; those that were not looked at are as they begin.
+  // Other frames keep their last value, or their first.
   const kept = new Map(items.filter(one => one.kind === "frame").map(one => [one.name, Array.from(one.start, Number)]));
   const codeOf = id => {
     const chosen = chosens.get(id);

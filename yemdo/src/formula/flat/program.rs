@@ -141,13 +141,13 @@ pub(crate) struct Need {
     pub(crate) guard: Option<Slot>,
 }
 
-/// A formula takes an input: where the input has no value, that is a fault if the branch runs.
+/// A use of an input by a formula. A missing input is a fault if the branch runs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Use {
     pub(crate) slot: Slot,
     /// Index of the output whose formula it is.
     pub(crate) output: usize,
-    /// The branch it stands in; index into [`Program::branches`].
+    /// The branch of the use; index into [`Program::branches`].
     pub(crate) live: Option<u32>,
 }
 
@@ -199,7 +199,7 @@ pub(crate) struct Program {
     pub(crate) finite: Vec<bool>,
     /// For every output, the others whose values it uses.
     pub(crate) needs: Vec<Vec<Need>>,
-    /// Where formulas take inputs.
+    /// Uses of inputs.
     pub(crate) uses: Vec<Use>,
     /// Empty unless asked for.
     pub(crate) notes: Vec<Note>,
@@ -211,7 +211,7 @@ impl Program {
         self.curves.get(id.0 as usize).map(Arc::as_ref)
     }
 
-    /// The truths under which formulas use others, and those of branches in which they take inputs.
+    /// Conditions for the use of other outputs, and of branches that use inputs.
     pub(crate) fn need_guards(&self) -> impl Iterator<Item = Slot> {
         let mut branches: Vec<u32> = self.uses.iter().filter_map(|one| one.live).collect();
         let mut at = 0;
@@ -229,7 +229,12 @@ impl Program {
         self.needs.iter().flatten().filter_map(|need| need.guard).chain(conditions)
     }
 
-    /// Whether a branch runs, where `holds` says so of its conditions.
+    /// Uses of an input.
+    pub(crate) fn users(&self, slot: Slot) -> Vec<Use> {
+        self.uses.iter().filter(|one| one.slot == slot).copied().collect()
+    }
+
+    /// True if a branch runs; `holds` evaluates its conditions.
     pub(crate) fn runs(&self, live: Option<u32>, holds: &dyn Fn(Slot) -> bool) -> bool {
         match live.and_then(|branch| self.branches.get(branch as usize)) {
             None => true,

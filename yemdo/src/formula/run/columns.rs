@@ -115,7 +115,7 @@ pub(crate) struct Machine {
     /// For every output, for every lane: 0, or the first fault, packed.
     faults: Vec<Vec<u32>>,
     any_fault: Vec<bool>,
-    /// Inputs without a value at a lane, where only some branches take them.
+    /// Uses of missing inputs in branches, with the lane.
     doubtful: Vec<(Use, usize)>,
     /// Inputs that stay the same and have no value, by their place among the plan's.
     pub(crate) lost: Vec<usize>,
@@ -126,7 +126,7 @@ pub(crate) const fn pack(fault: Fault, site: u32) -> u32 {
     (site << 3) | fault as u32
 }
 
-/// The fault of an input without a value, which has no place.
+/// The fault of a missing input; it has no place in the sheet.
 pub(super) const NO_VALUE: u32 = pack(k::code(FaultKind::NoValue), u32::MAX >> 3);
 
 /// What a packed fault says.
@@ -210,7 +210,7 @@ impl Machine {
         }
     }
 
-    /// An input has no value at a lane: the outputs that use it are at fault there.
+    /// Marks an input as missing in a lane.
     pub(crate) fn no_value(&mut self, users: &[Use], lane: usize) {
         for one in users {
             match one.live {

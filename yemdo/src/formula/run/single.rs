@@ -18,7 +18,7 @@ pub(crate) struct Single {
     /// For every output: 0, or the first fault, packed.
     faults: Vec<u32>,
     any_fault: bool,
-    /// Inputs without a value, where only some branches take them.
+    /// Uses of missing inputs in branches.
     doubtful: Vec<Use>,
     /// Outputs that may turn out not to be finite, and where they are.
     watched: Vec<(usize, Slot, Ty)>,
@@ -172,7 +172,7 @@ impl Single {
         }
     }
 
-    /// An input has no value: the outputs are at fault whose formulas take it.
+    /// Marks an input as missing.
     pub(crate) fn no_value(&mut self, users: &[Use]) {
         for one in users {
             match one.live {

@@ -131,7 +131,7 @@ impl Printer<'_> {
                     _ => (text, Level::Unary),
                 }
             }
-            // Compilers take the complement of a truth for a mistake.
+            // Compilers warn about the complement of a truth.
             Expr::BitNot(ty, inner) if matches!(&**inner, Expr::FromBool(..) | Expr::Cast { from: Ty::Bool, .. }) && ty.is_signed() => {
                 let inner = self.at_least(inner, Level::Unary);
                 (format!("-1 - {inner}"), Level::Sum)

@@ -130,7 +130,7 @@ pub(super) fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines)
     out.line("}");
 }
 
-/// Whether routines read, and whether they write, over Modbus. Where none does either, a request is still one to read: it lends bytes.
+/// True if routines read, and if they write, over Modbus. Without either, the read request stays: the type needs its lifetime.
 pub(super) fn modbus_asks(firmware: &Firmware) -> (bool, bool) {
     let any = |what: &dyn Fn(&Ask) -> bool| firmware.module.machines.iter().any(|machine| asks(machine, what));
     let writes = any(&|ask| matches!(ask, Ask::ModbusWrite(..)));

@@ -95,7 +95,7 @@ impl Printer {
                 (Doc::Method(Box::new(self.receiver(inner)), "wrapping_neg".into(), Vec::new()), Level::Primary)
             }
             Expr::Neg(_, inner) => (Doc::Before("-", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
-            // Of a number alone, its type decides what the complement is.
+            // The complement of a literal depends on its type.
             Expr::BitNot(_, inner) => {
                 let inner = if has_type(inner) { self.at_least(inner, Level::Unary) } else { self.receiver(inner) };
                 (Doc::Before("!", Box::new(inner)), Level::Unary)
@@ -279,7 +279,7 @@ impl Printer {
     }
 
     fn cast(&mut self, from: Ty, to: Ty, fits: bool, value: &Expr) -> (Doc, Level) {
-        // A number alone does not say of which type it is.
+        // A literal needs its type.
         if let Expr::Hex(bits, _) = value
             && matches!(to, Ty::U8 | Ty::U16 | Ty::U32 | Ty::U64)
         {
@@ -355,14 +355,14 @@ impl Printer {
     }
 }
 
-/// What stands before `<` or `<<`: behind `as`, that would begin a list of types.
+/// The left side of `<` or `<<`. After `as TYPE`, the mark would begin a list of types.
 fn before_angle(doc: Doc) -> Doc {
     if ends_in_type(&doc) { Doc::Paren(Box::new(doc)) } else { doc }
 }
 
 fn ends_in_type(doc: &Doc) -> bool {
     match doc {
-        Doc::Behind(_, behind) => behind.starts_with(" as "),
+        Doc::Behind(..) => true,
         Doc::Chain(_, rest) => rest.last().is_some_and(|(_, last)| ends_in_type(last)),
         Doc::Before(_, inner) => ends_in_type(inner),
         _ => false,

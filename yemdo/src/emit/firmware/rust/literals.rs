@@ -5,19 +5,7 @@ use crate::ground::number::Ty;
 
 /// The name of a type.
 pub(in super::super) fn type_name(ty: Ty) -> &'static str {
-    match ty {
-        Ty::Bool => "bool",
-        Ty::I8 => "i8",
-        Ty::U8 => "u8",
-        Ty::I16 => "i16",
-        Ty::U16 => "u16",
-        Ty::I32 => "i32",
-        Ty::U32 => "u32",
-        Ty::I64 => "i64",
-        Ty::U64 => "u64",
-        Ty::F32 => "f32",
-        Ty::F64 => "f64",
-    }
+    ty.short()
 }
 
 /// Whether an expression says itself which type it has: literals alone do not.

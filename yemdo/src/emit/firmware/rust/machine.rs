@@ -220,7 +220,7 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
             out.line(&format!("{pad}return Ok(Request::Finished);"));
         }
         Stmt::Unpack(var, ty, unpack, count) => {
-            // All bytes of a frame of changing length are read.
+            // A frame of variable length is read completely.
             let whole = match count {
                 Some(count) => format!("|bytes| {}::{}(bytes, {count})", ty.rust, unpack.rust),
                 None => format!("{}::{}", ty.rust, unpack.rust),
