@@ -1,12 +1,14 @@
 //! Why the command cannot go on.
 
 use std::fmt;
-use std::io;
+use std::io::{self, Write as _};
 use std::path::Path;
 
 use yemdo::SheetError;
-use yemdo::configure::WishError;
+use yemdo::configure::{AssumeError, ConfigureError, WishError};
 use yemdo::emit::EmitError;
+use yemdo_bus::DeviceError;
+use yemdo_log::{LogError, LogErrorKind};
 
 /// What ends the command. All but [`Failure::Closed`] are told on standard error.
 #[derive(Debug)]
@@ -37,6 +39,15 @@ impl Failure {
         Failure::helped(error.message, error.help)
     }
 
+    /// Several: all but the last are told here, the last one by the command itself.
+    pub(crate) fn several(failures: impl Iterator<Item = Failure>) -> Self {
+        let told = failures.reduce(|told, next| match writeln!(anstream::stderr(), "{told}") {
+            Ok(()) => next,
+            Err(error) => error.into(),
+        });
+        told.unwrap_or(Failure::Closed)
+    }
+
     /// A frame was refused.
     pub(crate) fn refused(message: impl Into<String>) -> Self {
         Failure::Told { message: message.into(), help: None, code: 1 }
@@ -51,14 +62,7 @@ impl Failure {
 
     /// A file could not be read or written.
     pub(crate) fn file(what: &str, path: &Path, error: &io::Error) -> Self {
-        let why = match error.kind() {
-            io::ErrorKind::NotFound => "there is no such file".to_owned(),
-            io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
-            io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
-            io::ErrorKind::AlreadyExists | io::ErrorKind::NotADirectory => "a file is in the way".to_owned(),
-            _ => error.to_string(),
-        };
-        Failure::told(format!("cannot {what} {}: {why}", path.display()))
+        LogError::file(what, path, error).into()
     }
 
     /// What is wrong, in one line.
@@ -101,6 +105,39 @@ impl fmt::Display for Failure {
             }
             Failure::Closed => Ok(()),
         }
+    }
+}
+
+impl From<DeviceError> for Failure {
+    /// What failed with a device: its bus, its answers, or what was asked of it.
+    fn from(error: DeviceError) -> Self {
+        let asked =
+            matches!(error, DeviceError::Unknown(_) | DeviceError::Wish(_) | DeviceError::NotRunnable(_) | DeviceError::NothingToMeasure);
+        Failure::Told { message: error.to_string(), help: error.help(), code: if asked { 2 } else { 1 } }
+    }
+}
+
+impl From<LogError> for Failure {
+    fn from(error: LogError) -> Self {
+        let code = if error.kind() == LogErrorKind::Content { 1 } else { 2 };
+        Failure::Told { message: error.to_string(), help: error.help().map(str::to_owned), code }
+    }
+}
+
+impl From<AssumeError> for Failure {
+    /// All that cannot be read is told, so that all can be mended at once.
+    fn from(error: AssumeError) -> Self {
+        match error {
+            AssumeError::Wishes(errors) => Failure::several(errors.into_iter().map(Failure::wish)),
+            AssumeError::Impossible(error) => error.into(),
+            other => Failure::told(other.to_string()),
+        }
+    }
+}
+
+impl From<ConfigureError> for Failure {
+    fn from(error: ConfigureError) -> Self {
+        Failure::Told { message: error.to_string(), help: error.help(), code: 1 }
     }
 }
 

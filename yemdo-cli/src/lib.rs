@@ -5,10 +5,8 @@ mod commands;
 mod failure;
 mod input;
 mod link;
-mod log;
 mod output;
 mod show;
-mod tracks;
 
 use std::io::Write;
 use std::process::ExitCode;

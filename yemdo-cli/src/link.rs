@@ -14,7 +14,7 @@ use yemdo_bus::linux::{OpenError, Opened, Options, open};
 use yemdo_bus::modbus::Patience;
 use yemdo_bus::place::Place;
 use yemdo_bus::record::Recorder;
-use yemdo_bus::{BusError, Cause, Device, DeviceError, Port, Rig, Shared};
+use yemdo_bus::{BusError, Cause, Device, Port, Rig, Shared};
 
 use crate::failure::Failure;
 
@@ -110,7 +110,7 @@ impl Link {
 
     fn device(&self, port: AnyPort, part: Part, bus: Bus, stop: &Stop) -> Result<Device<AnyPort>, Failure> {
         let port: AnyPort = Box::new(Stoppable { port, stop: stop.clone() });
-        Ok(Device::new(port, part, bus).map_err(failed)?.with_retries(self.retries))
+        Ok(Device::new(port, part, bus)?.with_retries(self.retries))
     }
 
     fn options(&self) -> Options {
@@ -136,7 +136,7 @@ impl Link {
 
 /// That somebody wants to stop.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Stop(Arc<AtomicBool>);
+pub(crate) struct Stop(pub(crate) Arc<AtomicBool>);
 
 impl Stop {
     /// Ctrl-C stops what is under way after the operation that it is at.
@@ -218,21 +218,6 @@ impl Port for Stoppable {
 pub(crate) fn opening(error: OpenError) -> Failure {
     let help = error.help();
     Failure::helped(error.to_string(), help)
-}
-
-/// What failed with a device: its bus, its answers, or what was asked of it.
-pub(crate) fn failed(error: DeviceError) -> Failure {
-    let help = error.help();
-    let failure = match error {
-        DeviceError::Unknown(_) | DeviceError::Wish(_) | DeviceError::NotRunnable(_) | DeviceError::NothingToMeasure => {
-            Failure::told(error.to_string())
-        }
-        _ => Failure::refused(error.to_string()),
-    };
-    match help {
-        Some(help) => failure.help(help),
-        None => failure,
-    }
 }
 
 /// Says at the end what the client did against the sheet, where the part is a stand-in.

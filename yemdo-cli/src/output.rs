@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
+use yemdo_log::LogError;
 
 use crate::args::Format;
 use crate::failure::Failure;
@@ -50,15 +51,6 @@ impl Drop for Beside {
     }
 }
 
-/// Only regular files are written.
-pub(crate) fn must_be_file(path: &Path, meta: &fs::Metadata) -> Result<(), Failure> {
-    if meta.is_file() {
-        return Ok(());
-    }
-    let what = if meta.is_dir() { "a folder" } else { "not a regular file" };
-    Err(Failure::told(format!("cannot write {}: it is {what}", path.display())).help("choose another name"))
-}
-
 /// Where a file goes, or nothing where it is there already and the same.
 fn place(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Option<PathBuf>, Failure> {
     let failed = |error: io::Error| Failure::file("write", path, &error);
@@ -66,7 +58,7 @@ fn place(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Option<PathBuf>, 
     match fs::canonicalize(path) {
         Ok(place) => {
             let meta = fs::metadata(&place).map_err(failed)?;
-            must_be_file(path, &meta)?;
+            LogError::unless_file(path, &meta)?;
             if meta.len() == bytes.len() as u64 && fs::read(&place).is_ok_and(|known| known == bytes) {
                 return Ok(None);
             }

@@ -198,6 +198,11 @@ impl<P: Port> Device<P> {
     }
 
     /// The decoder of its frames, with parameters and calibration.
+    pub fn decoder(&self) -> &Decoder {
+        &self.session.decoder
+    }
+
+    /// The same, to be set.
     pub fn decoder_mut(&mut self) -> &mut Decoder {
         &mut self.session.decoder
     }

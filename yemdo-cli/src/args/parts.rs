@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::CheckFormat;
 use crate::link::{Link, time};
-use crate::log::{Moment, Rotation};
+use yemdo_log::{Moment, Rotation};
 
 pub(super) const SCAN_HELP: &str = "\
 Examples:

@@ -15,7 +15,7 @@ use yemdo_bus::Cause;
 use crate::args::{self, CheckFormat};
 use crate::failure::Failure;
 use crate::input;
-use crate::link::{Stop, failed, tell_verdict};
+use crate::link::{Stop, tell_verdict};
 use crate::output::json_line;
 use crate::show::seen;
 use crate::show::writes::{self, with_registers};
@@ -95,7 +95,7 @@ fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, F
         Err(error) => {
             let written = written.lock().map(|written| written.clone()).unwrap_or_default();
             let _ = writeln!(err, "{}", written.text(device.part()));
-            Err(failed(error))
+            Err(error.into())
         }
     }
 }

@@ -16,12 +16,12 @@ use yemdo::{Decoder, FrameId, Part};
 use crate::args::Decode;
 use crate::failure::Failure;
 use crate::input;
-use crate::link::{Connected, Stop, failed, tell_verdict};
-use crate::log::{AnyLog, Clocks, Step};
+use crate::link::{Connected, Stop, tell_verdict};
 use crate::output::many_lines;
 use crate::show::rows::{Output, Sink};
 use crate::show::steps;
 use batch::{Batch, told};
+use yemdo_log::{AnyLog, Clocks, LogStep};
 
 pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
@@ -84,7 +84,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     }
     match args.log.as_deref().filter(|path| *path != Path::new("-")) {
         Some(path) => {
-            let (input, length) = input::open_log(path)?;
+            let (input, length) = yemdo_log::open_log(path)?;
             stream(args, &mut decoder, &units, frame, input, length)
         }
         None => {
@@ -118,8 +118,7 @@ fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) 
     match frame.and_then(|frame| part.frames().get(frame)) {
         Some(frame) => device.read_frame(frame.name()),
         None => device.measure(),
-    }
-    .map_err(failed)?;
+    }?;
     tell_verdict(rig.as_ref());
     // What others are computed from comes first.
     let mut came: Vec<(bool, FrameId)> = part.frames().entries().map(|(id, frame)| (!frame.is_kept(), id)).collect();
@@ -201,10 +200,10 @@ fn stream(
     let mut batch = Batch::new(args.refused);
     let mut told = false;
     let before = decoder.state().clone();
-    let mut log = AnyLog::open(input, &part, frame, args.part.as_deref(), &before, &Clocks::new(args.utc))?;
-    while let Some(step) = log.next()? {
+    let mut log = AnyLog::open(input, &part, frame, args.part.as_deref(), &before, &args.set, &Clocks::new(args.utc))?;
+    while let Some(step) = log.next_step()? {
         let record = match step {
-            Step::Frame(record) => {
+            LogStep::Frame(record) => {
                 if let Some(state) = &record.state {
                     batch.flush(decoder, &mut sink)?;
                     decoder.adopt(state);
@@ -215,14 +214,14 @@ fn stream(
                 }
                 record
             }
-            Step::Refused(line, why) => {
+            LogStep::Refused(line, why) => {
                 batch.flush(decoder, &mut sink)?;
                 batch.refuse(line, "not a frame", &why);
                 continue;
             }
-            Step::State(set) => {
+            LogStep::State(state) => {
                 batch.flush(decoder, &mut sink)?;
-                input::apply_logged(decoder, &before, &set, &args.set)?;
+                decoder.adopt(&state);
                 told = false;
                 continue;
             }
@@ -248,7 +247,7 @@ fn stream(
     sink.flush()?;
     progress.finish_and_clear();
     batch.tell_ages(&part);
-    log.tell_failed();
+    log.failed().into_iter().for_each(input::tell_failed);
     batch.summary(stop.load(Ordering::Relaxed))
 }
 

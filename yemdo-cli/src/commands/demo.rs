@@ -20,13 +20,13 @@ use crate::args::Demo;
 #[cfg(feature = "live")]
 use crate::args::{Args, Command};
 use crate::failure::Failure;
-use crate::input::{self, Log};
-use crate::log::{Clocks, Moment};
+use crate::input;
 use crate::output::write_files;
 use crate::show::grid::{Align, Grid};
 use crate::show::status::status_cell;
 use crate::show::{figure, requests, writes};
-use crate::tracks::{Raw, Track, Tracks, span};
+use yemdo_log::{Clocks, Moment};
+use yemdo_log::{Raw, RawFrames, Track, Tracks, span};
 
 /// Sheets and logs are part of the command, so that the demo runs from anywhere.
 const PARTS: [(&str, &str, &str); 2] = [
@@ -137,8 +137,8 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     let mut decoder = Decoder::new(&part);
     *decoder.state_mut() = done.state;
     let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Right, Align::Left, Align::Left]);
-    let mut records = Log::new(log.as_bytes(), LogReader::new(&part, None));
-    while let Some(record) = records.next()? {
+    let mut records = RawFrames::new(log.as_bytes(), LogReader::new(&part, None));
+    while let Some(record) = records.next_frame()? {
         let Ok(bytes) = record.bytes else { continue };
         let decoded = decoder.decode(record.frame, &bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
         let Some(reading) = decoded.readings.first() else { continue };

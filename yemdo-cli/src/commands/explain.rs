@@ -11,7 +11,7 @@ use yemdo::{Part, RegisterId, State, with_unit};
 use crate::args::{CheckFormat, Explain};
 use crate::failure::Failure;
 use crate::input;
-use crate::link::{Connected, Stop, failed, tell_verdict};
+use crate::link::{Connected, Stop, tell_verdict};
 use crate::output::json_line;
 use crate::show::diagram;
 use crate::show::grid::{Align, Cell, Grid};
@@ -77,7 +77,7 @@ fn read(connected: Connected, names: &[String]) -> Result<(Vec<(RegisterId, u64)
     if wanted.is_empty() {
         return Err(Failure::told(format!("{} has no registers", part.name())).help("`yemdo read` measures with it"));
     }
-    let values = device.read_registers(&wanted).map_err(failed)?;
+    let values = device.read_registers(&wanted)?;
     tell_verdict(rig.as_ref());
     Ok((values, part))
 }

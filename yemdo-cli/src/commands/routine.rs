@@ -10,7 +10,7 @@ use super::configure::bus;
 use crate::args::{CheckFormat, Routine};
 use crate::failure::Failure;
 use crate::input;
-use crate::link::{Stop, failed, tell_verdict};
+use crate::link::{Stop, tell_verdict};
 use crate::output::json_line;
 use crate::show::{requests, seen};
 
@@ -58,7 +58,7 @@ fn run_there(args: &Routine, part: &yemdo::Part, name: &str) -> Result<u8, Failu
     device.watched_by(seen::shown(json, start));
     let ended = device.run(name);
     tell_verdict(connected.rig.as_ref());
-    let ended = ended.map_err(failed)?;
+    let ended = ended?;
     let mut out = anstream::stdout().lock();
     for reading in ended.readings() {
         match json {

@@ -17,7 +17,7 @@ use super::explain::table;
 use crate::args::Talk;
 use crate::failure::Failure;
 use crate::input;
-use crate::link::{AnyPort, Stop, failed, tell_verdict};
+use crate::link::{AnyPort, Stop, tell_verdict};
 use crate::show::grid::{Align, Cell, Grid};
 use crate::show::{seen, writes};
 use words::{COMMANDS, Words, helped};
@@ -326,7 +326,7 @@ impl Console {
 
 /// In a console everything that fails is an answer, not a wrong argument.
 fn asked(error: yemdo_bus::DeviceError) -> Failure {
-    match failed(error) {
+    match Failure::from(error) {
         Failure::Told { message, help, .. } => Failure::Told { message, help, code: 1 },
         other => other,
     }

@@ -2,7 +2,7 @@
 
 use yemdo::series::ticks;
 
-use crate::log::{Clocks, Moment};
+use yemdo_log::{Clocks, Moment};
 
 /// Values and their labels.
 #[derive(Clone, Debug, Default)]
@@ -27,17 +27,17 @@ fn short(value: f64, decimals: usize) -> String {
 /// Ticks at round times of the day; so many at most. Days have their date.
 pub(crate) fn time_ticks(clocks: &Clocks, from: Moment, to: Moment, most: usize) -> Ticks {
     const STEPS: [i64; 19] = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10_800, 21_600, 43_200, 86_400, 172_800];
-    let span = ((to.0 - from.0) / 1_000_000).max(1);
+    let span = ((to.micros() - from.micros()) / 1_000_000).max(1);
     let fitting = STEPS.into_iter().find(|step| span / step < most as i64);
     let step = fitting.unwrap_or_else(|| span / 86_400 / most as i64 * 86_400 + 86_400) * 1_000_000;
     // Round in local time, whatever its offset is.
     let offset = clocks.offset(from);
-    let mut at = (from.0 + offset).div_euclid(step) * step - offset;
+    let mut at = (from.micros() + offset).div_euclid(step) * step - offset;
     let mut ticks = Vec::new();
     let days = clocks.text(from).get(..10) != clocks.text(to).get(..10);
-    while at <= to.0 {
-        if at >= from.0 {
-            let text = clocks.text(Moment(at));
+    while at <= to.micros() {
+        if at >= from.micros() {
+            let text = clocks.text(Moment::of_micros(at));
             let piece = |range: std::ops::Range<usize>| text.get(range).unwrap_or("").to_owned();
             let midnight = piece(11..19) == "00:00:00";
             let label = match (midnight && days, step < 60_000_000) {
@@ -45,7 +45,7 @@ pub(crate) fn time_ticks(clocks: &Clocks, from: Moment, to: Moment, most: usize)
                 (false, true) => piece(11..19),
                 (false, false) => piece(11..16),
             };
-            ticks.push((Moment(at).seconds(), label));
+            ticks.push((Moment::of_micros(at).seconds(), label));
         }
         at += step;
     }

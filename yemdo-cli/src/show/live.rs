@@ -4,27 +4,14 @@ use std::collections::BTreeMap;
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
-use yemdo::view::ShownUnits;
-use yemdo::{Part, Status, to_hex, visible};
-use yemdo_bus::Measurement;
+use yemdo::{Status, to_hex, visible};
 
 use super::grid::{Align, Cell, Grid};
 use super::status::{note, push_told, status_style};
 use crate::args::ReadFormat;
 use crate::failure::Failure;
-use crate::log::{Clocks, Encoder, Entry, LogForm};
-
-/// One measurement.
-pub(crate) struct Row<'a> {
-    /// Microseconds since the beginning.
-    pub(crate) at: u64,
-    pub(crate) name: &'a str,
-    pub(crate) part: &'a Part,
-    pub(crate) measured: &'a Measurement,
-    pub(crate) units: &'a ShownUnits,
-    /// The same as a log has it.
-    pub(crate) entry: &'a Entry,
-}
+use crate::link::AnyPort;
+use yemdo_log::{Clocks, Encoder, Entry, LogForm, Measured};
 
 /// Measurements on standard output.
 pub(crate) struct Printed {
@@ -35,6 +22,8 @@ pub(crate) struct Printed {
     /// Column widths, by part.
     grids: BTreeMap<String, Grid>,
     titled: bool,
+    /// Whether what is measured is wanted elsewhere, too: then nobody need read this.
+    pub(crate) logged: bool,
 }
 
 /// Microseconds as seconds.
@@ -54,15 +43,23 @@ impl Printed {
             ReadFormat::Senml => Some(LogForm::Senml),
         };
         let encoder = form.map(|form| Encoder::new(form, clocks.clone()));
-        Self { encoder, several, grids: BTreeMap::new(), titled: false }
+        Self { encoder, several, grids: BTreeMap::new(), titled: false, logged: false }
     }
 
-    pub(crate) fn row(&mut self, out: &mut dyn Write, row: &Row<'_>) -> Result<(), Failure> {
-        match &self.encoder {
-            None => self.table(out, row)?,
-            Some(_) => self.record(out, row.entry)?,
+    pub(crate) fn row(&mut self, out: &mut dyn Write, row: &Measured<'_, AnyPort>) -> Result<(), Failure> {
+        let told = match &self.encoder {
+            None => self.table(out, row),
+            Some(_) => self.record(out, row.entry),
+        };
+        self.go_on(told.and_then(|()| Ok(out.flush()?)))
+    }
+
+    /// Whoever read our output and has left does not stop a log.
+    fn go_on(&self, told: Result<(), Failure>) -> Result<(), Failure> {
+        match told {
+            Err(Failure::Closed) if self.logged => Ok(()),
+            told => told,
         }
-        Ok(out.flush()?)
     }
 
     fn record(&mut self, out: &mut dyn Write, entry: &Entry) -> Result<(), Failure> {
@@ -73,10 +70,11 @@ impl Printed {
         Ok(out.write_all(&encoder.record(entry)?)?)
     }
 
-    fn table(&mut self, out: &mut dyn Write, row: &Row<'_>) -> Result<(), Failure> {
-        let shown = row.measured.readings().count();
+    fn table(&mut self, out: &mut dyn Write, row: &Measured<'_, AnyPort>) -> Result<(), Failure> {
+        let (name, units) = (row.station.name(), row.station.units());
+        let shown = row.measurement.readings().count();
         let several = self.several;
-        let grid = self.grids.entry(row.name.to_owned()).or_insert_with(|| {
+        let grid = self.grids.entry(name.to_owned()).or_insert_with(|| {
             let mut columns = vec![Align::Right, Align::Left];
             columns.extend(several.then_some(Align::Left));
             for _ in 0..shown {
@@ -94,19 +92,19 @@ impl Printed {
             grid
         });
         let (dim, bold) = (Style::new().dimmed(), Style::new().bold());
-        let bytes: Vec<String> = row.measured.frames.iter().map(|(_, bytes)| to_hex(bytes)).collect();
+        let bytes: Vec<String> = row.measurement.frames.iter().map(|(_, bytes)| to_hex(bytes)).collect();
         let mut cells = vec![Cell { text: seconds(row.at), style: dim }];
-        cells.extend(several.then(|| Cell { text: row.name.to_owned(), style: bold }));
+        cells.extend(several.then(|| Cell { text: name.to_owned(), style: bold }));
         cells.push(Cell::from(bytes.join(" | ")));
         let mut told = Vec::new();
-        for reading in row.measured.readings() {
+        for reading in row.measurement.readings() {
             let style = status_style(reading.status).0;
             cells.push(Cell { text: reading.name.clone(), style: dim });
             // The digits follow the settings of now; in another unit they are those of the unit.
-            let digits = if row.units.is_plain(reading.id) { reading.digits } else { row.units.digits(reading.id) };
-            let value = reading.value.map(|value| digits.text(row.units.value(reading.id, value)));
+            let digits = if units.is_plain(reading.id) { reading.digits } else { units.digits(reading.id) };
+            let value = reading.value.map(|value| digits.text(units.value(reading.id, value)));
             cells.push(Cell { text: value.as_deref().unwrap_or("–").into(), style });
-            let unit = row.part.readings().get(reading.id).map_or("", |found| row.units.suffix(reading.id, found));
+            let unit = units.suffix(reading.id, &row.station.part().readings()[reading.id]);
             cells.push(Cell::from(if value.is_some() { unit } else { "" }.to_owned()));
             if reading.status != Status::Ok {
                 note(&mut told, reading.status, reading.means.clone(), &reading.name);
@@ -121,6 +119,11 @@ impl Printed {
 
     /// A measurement that failed.
     pub(crate) fn failure(&mut self, out: &mut dyn Write, at: u64, entry: &Entry) -> Result<(), Failure> {
+        let told = self.print_failure(out, at, entry);
+        self.go_on(told)
+    }
+
+    fn print_failure(&mut self, out: &mut dyn Write, at: u64, entry: &Entry) -> Result<(), Failure> {
         if self.encoder.is_some() {
             self.record(out, entry)?;
         } else if let Some(error) = &entry.error {

@@ -5,6 +5,7 @@
 //! bytes for the bus, [`read_back`] compares what was written with what came back, [`choose()`] lists the settings that
 //! meet some limits.
 
+mod assume;
 mod choose;
 mod inverse;
 mod wish;
@@ -25,6 +26,7 @@ use crate::plan::writes::{self, Unreachable};
 pub use crate::plan::read_back::{Difference, ReadBack, read_back};
 pub use crate::plan::transfers::{NotReadable, read_frame, read_registers, write_register};
 pub use crate::plan::writes::{Write, WriteReason, WriteScope};
+pub use assume::{AssumeError, assume};
 pub use choose::{Choice, ChooseError, LastReading, Limits, choose, next_range};
 pub use inverse::Method;
 pub use wish::{Wish, WishError, measured, measured_difference};

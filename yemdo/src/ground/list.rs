@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::marker::PhantomData;
+use std::ops::Index;
 
 /// The place of something in a [`List`].
 pub trait Id: Copy + Eq + Ord + fmt::Debug {
@@ -121,6 +122,18 @@ impl<I: Id, T> List<I, T> {
     /// As a slice.
     pub fn as_slice(&self) -> &[T] {
         &self.items
+    }
+}
+
+/// The one of an id of this part.
+///
+/// # Panics
+/// Where the id is of another part and the list has no such place; [`get`](List::get) tells.
+impl<I: Id, T> Index<I> for List<I, T> {
+    type Output = T;
+
+    fn index(&self, id: I) -> &T {
+        &self.items[id.index()]
     }
 }
 

@@ -40,20 +40,20 @@ impl Record {
 /// Why a log cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct LogError {
+pub struct RecordError {
     /// What is wrong.
     pub message: String,
     /// What to try.
     pub help: Option<String>,
 }
 
-impl fmt::Display for LogError {
+impl fmt::Display for RecordError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.message)
     }
 }
 
-impl std::error::Error for LogError {}
+impl std::error::Error for RecordError {}
 
 /// How the lines are to be read, known after the first.
 #[derive(Clone, Debug)]
@@ -112,10 +112,10 @@ impl LogReader {
     ///
     /// # Errors
     /// As [`line`](Self::line); and text in UTF-16.
-    pub fn line_bytes(&mut self, bytes: &[u8]) -> Result<Vec<Record>, LogError> {
+    pub fn line_bytes(&mut self, bytes: &[u8]) -> Result<Vec<Record>, RecordError> {
         let first = self.line == 0;
         if first && (bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF])) {
-            return Err(LogError { message: "the log is text in UTF-16".into(), help: Some("save it as UTF-8".into()) });
+            return Err(RecordError { message: "the log is text in UTF-16".into(), help: Some("save it as UTF-8".into()) });
         }
         let bytes = bytes.strip_prefix("\u{FEFF}".as_bytes()).filter(|_| first).unwrap_or(bytes);
         self.line(String::from_utf8_lossy(bytes).trim_end_matches(['\n', '\r']))
@@ -125,8 +125,8 @@ impl LogReader {
     /// record without bytes.
     ///
     /// # Errors
-    /// [`LogError`]: the first lines do not say what the bytes are.
-    pub fn line(&mut self, text: &str) -> Result<Vec<Record>, LogError> {
+    /// [`RecordError`]: the first lines do not say what the bytes are.
+    pub fn line(&mut self, text: &str) -> Result<Vec<Record>, RecordError> {
         self.line += 1;
         if text.len() > MAX_LINE {
             self.open = None;
@@ -203,7 +203,7 @@ impl LogReader {
     }
 
     /// Tells from the first line what the log is.
-    fn recognise(&self, first: &str) -> Result<Shape, LogError> {
+    fn recognise(&self, first: &str) -> Result<Shape, RecordError> {
         let behind = self.timed(first).1;
         if self.named(behind).is_some() || parse_hex(behind).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
             return Ok(Shape::Lines);
@@ -225,7 +225,7 @@ impl LogReader {
         }
         if parse_hex(first).is_err() && time.is_some() {
             let names: Vec<&str> = self.part.frames.iter().map(|frame| frame.name.as_str()).collect();
-            return Err(LogError {
+            return Err(RecordError {
                 message: "the log's header has no column with frames".into(),
                 help: Some(format!("name the column `frame`, or {}", names.join(", "))),
             });
@@ -233,10 +233,10 @@ impl LogReader {
         self.needed_frame().map(|_| Shape::Lines)
     }
 
-    fn needed_frame(&self) -> Result<FrameId, LogError> {
+    fn needed_frame(&self) -> Result<FrameId, RecordError> {
         self.frame.ok_or_else(|| {
             let names: Vec<&str> = self.part.frames.iter().map(|frame| frame.name.as_str()).collect();
-            LogError {
+            RecordError {
                 message: format!("{} has several frames", self.part.name),
                 help: Some(format!("choose one with --frame, or write its name before the bytes: {}", names.join(", "))),
             }
@@ -342,9 +342,9 @@ fn stamp(line: &str) -> Option<(&str, &str)> {
 /// Frames that are typed: the bytes of one, or of several with their names, `CALIBRATION=7A B4 PRESSURE=84 6B 40`.
 ///
 /// # Errors
-/// [`LogError`]: no frame has that name, bytes are none, or nothing says which frame they are.
-pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<Vec<(FrameId, Vec<u8>)>, LogError> {
-    let hex = |text: &str| parse_hex(text).map_err(|error| LogError { message: error.to_string(), help: None });
+/// [`RecordError`]: no frame has that name, bytes are none, or nothing says which frame they are.
+pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<Vec<(FrameId, Vec<u8>)>, RecordError> {
+    let hex = |text: &str| parse_hex(text).map_err(|error| RecordError { message: error.to_string(), help: None });
     let mut found: Vec<(FrameId, String)> = Vec::new();
     let mut rest = String::new();
     for word in text.split_whitespace() {
@@ -353,7 +353,7 @@ pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<V
                 let id = part.frame(name).map_err(|error| {
                     let setting = part.field(name).is_ok() || part.parameter(name).is_ok() || part.quantity(name).is_ok();
                     let help = if setting { format!("{name} is a setting: --set {word}") } else { error.help() };
-                    LogError { message: error.message(), help: Some(help) }
+                    RecordError { message: error.message(), help: Some(help) }
                 })?;
                 found.push((id, bytes.to_owned()));
             }
@@ -368,7 +368,7 @@ pub fn parse_frames(part: &Part, frame: Option<FrameId>, text: &str) -> Result<V
     }
     if !rest.is_empty() {
         let help = Some("write a frame's name before its bytes: NAME=BYTES".to_owned());
-        return Err(LogError { message: format!("`{}` belongs to no frame", rest.trim()), help });
+        return Err(RecordError { message: format!("`{}` belongs to no frame", rest.trim()), help });
     }
     found.into_iter().map(|(id, bytes)| Ok((id, hex(&bytes)?))).collect()
 }

@@ -6,5 +6,5 @@ mod log;
 mod traffic;
 
 pub use dump::{DumpError, find_register, parse_dump, parse_register};
-pub use log::{LogError, LogReader, MAX_LINE, Record, parse_frames};
+pub use log::{LogReader, MAX_LINE, Record, RecordError, parse_frames};
 pub use traffic::{TRAFFIC_HEADER, Traffic, TrafficFrames};

@@ -10,7 +10,7 @@ use yemdo::{Columns, Decoder, FrameId, Part, Refusal};
 use crate::failure::Failure;
 use crate::show::number::count;
 use crate::show::rows::{Rows, Sink};
-use crate::tracks::seconds_of;
+use yemdo_log::seconds_of;
 
 /// Frames that are decoded and printed together.
 const BATCH: usize = 1024;

@@ -12,7 +12,6 @@ use yemdo_bus::{Device, Rig, RigPort};
 
 use crate::commands::scan;
 use crate::failure::Failure;
-use crate::link::failed;
 use crate::show::grid::{Align, Cell, Grid};
 use crate::show::number::count;
 use crate::show::status::status_style;
@@ -155,7 +154,7 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
             stand_in.set(part.reading(reading)?, Signal::parse(signal).map_err(|error| Failure::told(error.message))?);
         }
         let slot = rig.add(stand_in);
-        devices.push(Device::new(rig.port(slot, place.bus), part.clone(), place.bus).map_err(failed)?);
+        devices.push(Device::new(rig.port(slot, place.bus), part.clone(), place.bus)?);
         parts.push(part);
     }
 
@@ -167,8 +166,8 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
     writeln!(out, "\n{cyan}set up{cyan:#}")?;
     let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Left]);
     for (place, device) in PLACES.iter().zip(&mut devices) {
-        let done = device.configure(place.set).map_err(failed)?;
-        place.run.iter().try_for_each(|routine| device.run(routine).map(drop)).map_err(failed)?;
+        let done = device.configure(place.set)?;
+        place.run.iter().try_for_each(|routine| device.run(routine).map(drop))?;
         if place.set.is_empty() {
             continue;
         }

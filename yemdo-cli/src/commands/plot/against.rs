@@ -11,12 +11,12 @@ use yemdo::units::Unit;
 use super::over_time::{about, axis, line, unit_title};
 use crate::args::{CheckFormat, Plot};
 use crate::failure::Failure;
-use crate::log::{Clocks, Moment};
 use crate::output::json_line;
 use crate::show::figure::{Figure, Line, Panel};
 use crate::show::grid::{Align, Grid};
 use crate::show::number::{count, digits, short};
-use crate::tracks::{TimeKind, Track, Tracks, span};
+use yemdo_log::{Clocks, Moment};
+use yemdo_log::{TimeKind, Track, Tracks, span};
 
 pub(super) fn run(
     args: &Plot,

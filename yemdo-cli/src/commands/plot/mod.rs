@@ -12,10 +12,10 @@ use yemdo::Part;
 use crate::args::Plot;
 use crate::failure::Failure;
 use crate::input;
-use crate::log::{Clocks, Moment};
 use crate::output::write_file;
 use crate::show::figure::{self, Figure};
-use crate::tracks::{Raw, Tracks, seconds_of};
+use yemdo_log::{Clocks, Moment};
+use yemdo_log::{Raw, Tracks, seconds_of};
 
 pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
     let place = place(args)?;
@@ -51,11 +51,12 @@ fn read(args: &Plot, files: &[PathBuf], sheet: Option<&Part>, clocks: &Clocks) -
     for path in files {
         tracks.read(path, raw.as_ref())?;
     }
+    input::tell_failed(&tracks.failed);
     let time = |typed: &Option<String>| {
         let Some(text) = typed.as_deref() else { return Ok(None) };
         // A day begins at midnight, where the times are shown.
         if let Some(day) = Moment::parse(&format!("{text}T00:00:00Z")) {
-            return Ok(Some(Moment(day.0 - clocks.offset(day)).seconds()));
+            return Ok(Some(Moment::of_micros(day.micros() - clocks.offset(day)).seconds()));
         }
         match seconds_of(text) {
             None => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, a day, or as the log has it")),

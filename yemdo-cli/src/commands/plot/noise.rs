@@ -17,7 +17,7 @@ use crate::show::axis::number_ticks;
 use crate::show::figure::{Axis, Figure, Form, Line, Panel};
 use crate::show::grid::{Align, Grid};
 use crate::show::number::{count, short};
-use crate::tracks::{Track, Tracks};
+use yemdo_log::{Track, Tracks};
 
 /// More bars are not told apart.
 const MOST: usize = 120;

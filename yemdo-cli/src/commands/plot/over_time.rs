@@ -8,13 +8,13 @@ use yemdo::series::{Running, pieces, thin};
 
 use crate::args::{CheckFormat, Plot};
 use crate::failure::Failure;
-use crate::log::{Clocks, Moment};
 use crate::output::json_line;
 use crate::show::axis::{number_ticks, time_ticks};
 use crate::show::figure::{Axis, Figure, Line, Marks, Panel, Shape, Strip};
 use crate::show::grid::{Align, Grid};
 use crate::show::number::{count, short};
-use crate::tracks::{TimeKind, Track, Tracks};
+use yemdo_log::{Clocks, Moment};
+use yemdo_log::{TimeKind, Track, Tracks};
 
 /// Columns of pixels that samples are thinned to.
 const COLUMNS: usize = 1148;

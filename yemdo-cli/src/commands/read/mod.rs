@@ -1,6 +1,5 @@
 //! `yemdo read`: measures with a part, or with all parts of a bench, once or again and again.
 
-mod session;
 #[cfg(feature = "live")]
 mod watch;
 
@@ -11,89 +10,128 @@ use std::sync::Arc;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::view::{ShownUnits, UnitError};
-use yemdo::{Part, State};
+use yemdo::{Part, State, visible};
 use yemdo_bus::bench::{self, BenchPart};
 use yemdo_bus::place::Place;
-use yemdo_bus::{Device, Rig};
+use yemdo_bus::{Device, Rig, Shared};
+use yemdo_log::{Audience, Clock, Clocks, Connect, Entry, LogFile, Logger, Measured, Moment, Station};
 
 use crate::args::Read;
 use crate::failure::Failure;
 use crate::input;
-use crate::link::{AnyPort, Connected, Stop, tell_verdict};
-use crate::log::{Clocks, Entry, LogFile, Moment};
-use crate::show::live::{Printed, Row};
+use crate::link::{AnyPort, Stop, tell_verdict};
+use crate::show::live::Printed;
 use crate::show::number::count;
-use session::{Audience, Clock, Control, Reader, Session};
 
 pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
     let stop = Stop::on_interrupt();
     let rig = Rig::new();
-    let mut readers = readers(args)?;
-    shown_units(&mut readers, &args.unit)?;
+    let mut list = planned(args)?;
+    shown_units(&mut list, &args.unit)?;
     // All of it must be possible before anything is sent.
-    for reader in &readers {
-        if !reader.set.is_empty() {
-            input::worked_out(&reader.part, None, &reader.set, yemdo::configure::WriteScope::Changed)?;
+    for one in &list {
+        if !one.set.is_empty() {
+            input::worked_out(one.station.part(), None, &one.set, yemdo::configure::WriteScope::Changed)?;
         }
-        reader.run.iter().try_for_each(|routine| reader.part.routine(routine).map(drop))?;
+        args.run.iter().try_for_each(|routine| one.station.part().routine(routine).map(drop))?;
     }
-    let alone = readers.len() == 1;
-    let mut lines = BTreeMap::new();
-    let mut stand_ins = true;
-    let mut any = false;
-    for reader in &mut readers {
-        let connected = match alone {
-            true => args.link.connect_to(&reader.place, &reader.part, &stop, Some(&rig)),
-            false => args.link.connect_shared(&reader.place, &reader.part, &stop, Some(&rig), &mut lines),
-        };
-        match connected {
-            Ok(Connected { device, .. }) => {
-                any = true;
-                reader.device = Some(device);
-            }
-            // One that is not there does not stop the others.
-            Err(failure) if alone => return Err(failure),
-            Err(failure) => {
-                *reader.failures.entry("not opened").or_default() += 1;
-                reader.failing = true;
-                let _ = writeln!(anstream::stderr(), "{}: {}", reader.name, failure.message());
-            }
-        }
-        stand_ins &= matches!(reader.place, Place::StandIn { .. });
-    }
-    if !any {
-        return Err(Failure::refused("no part of the bench can be reached"));
-    }
+    let (alone, stand_ins) = (list.len() == 1, list.iter().all(|one| matches!(one.place, Place::StandIn { .. })));
     // A virtual clock without an end would run as fast as it can for ever.
     let ends = (args.count.is_some() || args.duration.is_some()) && !args.live;
+    let once = !ends && !args.live && list.iter().all(|one| one.station.interval().is_none());
     let begin = args.begin.unwrap_or_else(Moment::now);
-    let clock = Clock { rig: stand_ins.then(|| rig.clone()), real: !ends, start: std::time::Instant::now(), begin };
-    let once = !ends && !args.live && readers.iter().all(|reader| reader.every.is_none());
-    let clocks = Clocks::new(args.utc);
-    // What a virtual clock brings can be had again; it need not be on the disk at once.
-    let mut log = args.log.as_deref().map(|path| LogFile::open(path, &clocks, args.rotate, !stand_ins || !ends)).transpose()?;
-    log.iter_mut().flat_map(LogFile::notes).for_each(|note| drop(writeln!(anstream::stderr(), "{note}")));
-    let count_to = args.count.unwrap_or(if once { 1 } else { u64::MAX });
-    let speed = args.speed.or(args.live.then_some(1.0));
-    let mut session =
-        Session { args, stop: &stop, rig: &rig, clock, log, lines, readers, count_to, speed, control: Arc::new(Control::default()) };
-    match args.live {
-        true => watch(&mut session, &clocks)?,
-        false => session.run(&mut Printed::new(args.format, !alone, &clocks))?,
+    let clock = match stand_ins {
+        true if ends => Clock::of_rig(&rig, begin),
+        true => Clock::of_rig(&rig, begin).in_real_time(),
+        false => Clock::world(begin),
+    };
+    let mut logger = Logger::new(clock);
+    let mut connector = Connector { args, stop: &stop, rig: &rig, alone, places: BTreeMap::new(), lines: BTreeMap::new() };
+    for one in list {
+        connector.places.insert(one.station.name().to_owned(), one.place);
+        logger.add(one.station);
     }
-    let Session { log, clock, readers, .. } = session;
-    let mut worst = summary(&readers, once);
-    if let Some(mut log) = log {
+    open(&mut logger, &mut connector)?;
+    let clocks = Clocks::new(args.utc);
+    if let Some(path) = &args.log {
+        // What a virtual clock brings can be had again; it need not be on the disk at once.
+        let mut log = LogFile::open(path, &clocks, args.rotate, !stand_ins || !ends)?;
+        log.notes().iter().for_each(|note| drop(writeln!(anstream::stderr(), "{note}")));
+        logger.log_to(log);
+    }
+    args.count.or(once.then_some(1)).map(|count| logger.count(count));
+    args.duration.map(|duration| logger.duration(duration));
+    args.speed.or(args.live.then_some(1.0)).map(|speed| logger.speed(speed));
+    logger.stopped_by(Arc::clone(&stop.0));
+    match args.live {
+        true => watch(&mut logger, &mut connector, &clocks)?,
+        false => {
+            let mut printed = Printed::new(args.format, !alone, &clocks);
+            printed.logged = args.log.is_some();
+            logger.run(&mut connector, &mut printed)?;
+        }
+    }
+    let mut worst = summary(&logger, once);
+    if let Some(mut log) = logger.into_log() {
         log.finish();
         log.notes().iter().for_each(|note| drop(writeln!(anstream::stderr(), "{note}")));
-        worst = worst.max(u8::from(log.lost > 0));
+        worst = worst.max(u8::from(log.lost() > 0));
     }
-    tell_verdict(clock.rig.as_ref());
+    tell_verdict(Some(&rig).filter(|_| stand_ins));
     Ok(worst)
 }
 
-impl Audience for Printed {
-    fn measured(&mut self, row: &Row<'_>, _: &mut Device<AnyPort>) -> Result<(), Failure> {
+/// Opens the devices. One that is not there does not stop the others.
+fn open(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>) -> Result<(), Failure> {
+    let mut absent = logger.open(connector);
+    if connector.alone
+        && let Some((_, failure)) = absent.pop()
+    {
+        return Err(failure);
+    }
+    for (name, failure) in &absent {
+        let _ = writeln!(anstream::stderr(), "{name}: {}", failure.message());
+    }
+    if absent.len() == connector.places.len() {
+        return Err(Failure::refused("no part of the bench can be reached"));
+    }
+    Ok(())
+}
+
+/// Opens the devices at their places.
+struct Connector<'a> {
+    args: &'a Read,
+    stop: &'a Stop,
+    rig: &'a Rig,
+    alone: bool,
+    /// By the names of the stations.
+    places: BTreeMap<String, Place>,
+    /// Lines that several parts are on, by their names.
+    lines: BTreeMap<String, Shared>,
+}
+
+impl Connect<AnyPort> for Connector<'_> {
+    type Error = Failure;
+
+    fn open(&mut self, station: &Station) -> Result<Device<AnyPort>, Failure> {
+        let Some(place) = self.places.get(station.name()) else { return Err(Failure::told("this part has no place")) };
+        let (link, part) = (&self.args.link, station.part());
+        let connected = match self.alone {
+            true => link.connect_to(place, part, self.stop, Some(self.rig)),
+            false => link.connect_shared(place, part, self.stop, Some(self.rig), &mut self.lines),
+        };
+        Ok(connected?.device)
+    }
+
+    fn gone(&mut self, line: &str) {
+        self.lines.remove(line);
+    }
+}
+
+impl Audience<AnyPort> for Printed {
+    type Error = Failure;
+
+    fn measured(&mut self, row: &Measured<'_, AnyPort>) -> Result<(), Failure> {
         self.row(&mut anstream::stdout().lock(), row)
     }
 
@@ -115,18 +153,25 @@ impl Audience for Printed {
 }
 
 #[cfg(feature = "live")]
-fn watch(session: &mut Session<'_>, clocks: &Clocks) -> Result<(), Failure> {
-    watch::run(session, clocks)
+fn watch(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>, clocks: &Clocks) -> Result<(), Failure> {
+    watch::run(logger, connector, clocks)
 }
 
 #[cfg(not(feature = "live"))]
-fn watch(_: &mut Session<'_>, _: &Clocks) -> Result<(), Failure> {
+fn watch(_: &mut Logger<AnyPort>, _: &mut Connector<'_>, _: &Clocks) -> Result<(), Failure> {
     let failure = Failure::told("this yemdo was built without the live view");
     Err(failure.help("build it with it: cargo build --release --features live"))
 }
 
+/// A part that is asked for.
+struct Planned {
+    station: Station,
+    place: Place,
+    set: Vec<String>,
+}
+
 /// The parts that are asked for, none of them opened.
-fn readers(args: &Read) -> Result<Vec<Reader>, Failure> {
+fn planned(args: &Read) -> Result<Vec<Planned>, Failure> {
     let mut list: Vec<(BenchPart, Part)> = Vec::new();
     match (&args.bench, &args.sheet) {
         (Some(path), _) => {
@@ -160,65 +205,61 @@ fn readers(args: &Read) -> Result<Vec<Reader>, Failure> {
         }
         (None, None) => return Err(Failure::told("what is to be read?").help("give a sheet, or --bench FILE")),
     }
-    let reader = |(one, part): (BenchPart, Part)| Reader {
-        name: one.name,
-        units: ShownUnits::plain(&part, &State::reset(&part)),
-        part,
-        place: one.place,
-        set: one.set,
-        run: args.run.clone(),
-        every: one.every.or(args.every),
-        device: None,
-        before: None,
-        due: 0,
-        good: 0,
-        failures: BTreeMap::new(),
-        failing: false,
-        fresh: true,
+    let planned = |(one, part): (BenchPart, Part)| {
+        let mut station = Station::new(&one.name, &part).on_line(&one.place.shared()).set_up(&one.set, &args.run);
+        if let Some(every) = one.every.or(args.every) {
+            station = station.every(every);
+        }
+        if matches!(one.place, Place::Recording { .. }) {
+            station = station.with_own_clock();
+        }
+        Planned { station, place: one.place, set: one.set }
     };
-    Ok(list.into_iter().map(reader).collect())
+    Ok(list.into_iter().map(planned).collect())
 }
 
 /// The units that are asked for: each part takes those that it has readings for, and some part must.
-fn shown_units(readers: &mut [Reader], asked: &[String]) -> Result<(), Failure> {
+fn shown_units(list: &mut [Planned], asked: &[String]) -> Result<(), Failure> {
     let told = |error: UnitError| Failure::helped(error.message, error.help);
-    let mut fitting: Vec<Vec<String>> = vec![Vec::new(); readers.len()];
+    let of = |part: &Part, asked: &[String]| ShownUnits::new(part, &State::reset(part), asked);
+    let mut fitting: Vec<Vec<String>> = vec![Vec::new(); list.len()];
     for one in asked {
         let mut refused = Vec::new();
-        for (reader, own) in readers.iter().zip(&mut fitting) {
-            match ShownUnits::new(&reader.part, &State::reset(&reader.part), std::slice::from_ref(one)) {
+        for (planned, own) in list.iter().zip(&mut fitting) {
+            match of(planned.station.part(), std::slice::from_ref(one)) {
                 Ok(_) => own.push(one.clone()),
                 Err(error) => refused.push(error),
             }
         }
-        if refused.len() == readers.len() {
+        if refused.len() == list.len() {
             return refused.into_iter().next().map_or(Ok(()), |error| Err(told(error)));
         }
     }
-    for (reader, own) in readers.iter_mut().zip(&fitting).filter(|(_, own)| !own.is_empty()) {
-        reader.units = ShownUnits::new(&reader.part, &State::reset(&reader.part), own).map_err(told)?;
+    for (planned, own) in list.iter_mut().zip(&fitting).filter(|(_, own)| !own.is_empty()) {
+        let units = of(planned.station.part(), own).map_err(told)?;
+        planned.station = planned.station.clone().in_units(units);
     }
     Ok(())
 }
 
 /// What was read and what failed, on standard error; the exit code follows from it.
-fn summary(readers: &[Reader], once: bool) -> u8 {
+fn summary(logger: &Logger<AnyPort>, once: bool) -> u8 {
     let mut err = anstream::stderr();
     let mut worst = 0;
     let dim = Style::new().dimmed();
-    for reader in readers {
-        let failures: u64 = reader.failures.values().sum();
+    for (station, tally) in logger.stations() {
+        let failures: u64 = tally.failures.values().sum();
         worst = worst.max(u8::from(failures > 0));
         if once && failures == 0 {
             continue;
         }
-        let causes: Vec<String> = reader.failures.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
+        let causes: Vec<String> = tally.failures.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
         let failed = if failures == 0 { String::new() } else { format!(", {failures} failed: {}", causes.join(", ")) };
-        let again = match reader.device.as_ref().map_or(0, Device::retried) {
+        let again = match tally.retried {
             0 => String::new(),
             times => format!(", tried again {}", count(times, "time")),
         };
-        let _ = writeln!(err, "{dim}{}: {} read{failed}{again}{dim:#}", reader.name, count(reader.good, "measurement"));
+        let _ = writeln!(err, "{dim}{}: {} read{failed}{again}{dim:#}", visible(station.name()), count(tally.good, "measurement"));
     }
     worst
 }

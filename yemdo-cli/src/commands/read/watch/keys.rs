@@ -4,8 +4,8 @@ use std::sync::atomic::Ordering;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
+use super::Keys;
 use super::state::View;
-use crate::commands::read::session::Control;
 
 /// The keys, and what they do.
 pub(super) const KEYS: [(&str, &str); 11] = [
@@ -26,17 +26,17 @@ pub(super) const KEYS: [(&str, &str); 11] = [
 const EVERY: (u64, u64) = (10_000, 3_600_000_000);
 
 /// Does what a key asks for; gives whether it is to end.
-pub(super) fn press(view: &mut View, key: KeyEvent, control: &Control) -> bool {
+pub(super) fn press(view: &mut View, key: KeyEvent, keys: &Keys) -> bool {
     view.note = None;
     match key.code {
         KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => return true,
         KeyCode::Char('q') => return true,
         KeyCode::Char(' ' | 'p') => {
             view.paused = !view.paused;
-            control.paused.store(view.paused, Ordering::Relaxed);
+            keys.control.paused.store(view.paused, Ordering::Relaxed);
         }
-        KeyCode::Char('+' | '=') => every(view, control, |every| every / 2),
-        KeyCode::Char('-') => every(view, control, |every| every * 2),
+        KeyCode::Char('+' | '=') => every(view, keys, |every| every / 2),
+        KeyCode::Char('-') => every(view, keys, |every| every * 2),
         KeyCode::Up | KeyCode::Char('k') => view.select(-1),
         KeyCode::Down | KeyCode::Char('j') => view.select(1),
         KeyCode::PageDown => view.scroll += 8,
@@ -50,16 +50,16 @@ pub(super) fn press(view: &mut View, key: KeyEvent, control: &Control) -> bool {
         _ => {}
     }
     let detail = view.selected().filter(|_| view.large).map(|(part, reading)| (part.name.clone(), reading.name.clone()));
-    let changed = control.detail.lock().map(|mut known| std::mem::replace(&mut *known, detail.clone()) != detail).unwrap_or(false);
+    let changed = keys.detail.lock().map(|mut known| std::mem::replace(&mut *known, detail.clone()) != detail).unwrap_or(false);
     if changed {
         view.parts.iter_mut().for_each(|part| part.steps = None);
     }
     false
 }
 
-fn every(view: &mut View, control: &Control, change: fn(u64) -> u64) {
+fn every(view: &mut View, keys: &Keys, change: fn(u64) -> u64) {
     // As fast as the part measures is taken for a second.
     let new = change(view.every.unwrap_or(1_000_000)).clamp(EVERY.0, EVERY.1);
     view.every = Some(new);
-    control.set_every(new);
+    keys.control.every.store(new, Ordering::Relaxed);
 }

@@ -8,20 +8,17 @@ mod state;
 mod tests;
 
 use std::io::{IsTerminal, Write};
-use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use anstream::{AutoStream, ColorChoice, StripStream};
 use ratatui::crossterm::event;
-use yemdo_bus::Device;
+use yemdo_log::{Audience, Clocks, Control, Entry, Logger};
 
-use super::session::{Audience, Control, Session};
+use super::Connector;
 use crate::failure::Failure;
 use crate::link::AnyPort;
-use crate::log::{Clocks, Entry};
-use crate::show::live::Row;
 use crate::show::steps;
 use state::{Happened, Look, Measured, Seen, View};
 
@@ -31,15 +28,15 @@ const FRAME: Duration = Duration::from_millis(100);
 const IDLE: Duration = Duration::from_secs(1);
 
 /// Shows the session until somebody leaves.
-pub(super) fn run(session: &mut Session<'_>, clocks: &Clocks) -> Result<(), Failure> {
+pub(super) fn run(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>, clocks: &Clocks) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::told("the live view needs a terminal").help("leave out --live: readings are printed line by line"));
     }
     let look = Look { colours: AutoStream::choice(&std::io::stdout()) != ColorChoice::Never, signs: has_signs() };
-    let parts = session.readers.iter().map(|reader| (reader.name.as_str(), &reader.part, &reader.units));
+    let parts = logger.stations().map(|(station, _)| (station.name(), station.part(), station.units()));
     let mut view = View::new(parts, clocks.clone(), look);
-    view.every = session.readers.iter().filter_map(|reader| reader.every).min();
-    let (stop, control) = (session.stop.clone(), Arc::clone(&session.control));
+    view.every = logger.stations().filter_map(|(station, _)| station.interval()).min();
+    let (stop, keys) = (connector.stop.clone(), Keys { control: logger.control(), ..Keys::default() });
     stop.on_termination();
     let (to, from) = channel();
     let terminal_to = Sender::clone(&to);
@@ -54,11 +51,11 @@ pub(super) fn run(session: &mut Session<'_>, clocks: &Clocks) -> Result<(), Fail
     });
     let shown = std::thread::scope(|scope| {
         scope.spawn(|| {
-            let mut audience = Channel { to, control: Arc::clone(&session.control) };
-            let ended = session.run(&mut audience).err().map(|failure| failure.message());
+            let mut audience = Channel { to, keys: &keys };
+            let ended = logger.run(connector, &mut audience).err().map(|failure| failure.message());
             let _ = audience.to.send(Happened::Ended(ended));
         });
-        let shown = show(&mut terminal, &mut view, &from, &control, &|| stop.is_asked());
+        let shown = show(&mut terminal, &mut view, &from, &keys, &|| stop.is_asked());
         // Whatever ended it, the thread that measures ends too.
         stop.ask();
         shown
@@ -86,7 +83,7 @@ fn show(
     terminal: &mut ratatui::DefaultTerminal,
     view: &mut View,
     from: &Receiver<Happened>,
-    control: &Control,
+    keys: &Keys,
     stopped: &dyn Fn() -> bool,
 ) -> std::io::Result<()> {
     let (mut drawn, mut new) = (Instant::now() - IDLE, true);
@@ -98,7 +95,7 @@ fn show(
                 new = true;
                 match happened {
                     Happened::Terminal(event::Event::Key(key)) if key.kind != event::KeyEventKind::Release => {
-                        if keys::press(view, key, control) {
+                        if keys::press(view, key, keys) {
                             return Ok(());
                         }
                     }
@@ -115,23 +112,33 @@ fn show(
     Ok(())
 }
 
-/// Sends what is measured to the thread that shows it.
-struct Channel {
-    to: Sender<Happened>,
+/// What keys change for the thread that measures.
+#[derive(Debug, Default)]
+struct Keys {
     control: Arc<Control>,
+    /// The part and reading that somebody looks at in all detail.
+    detail: Mutex<Option<(String, String)>>,
 }
 
-impl Audience for Channel {
-    fn measured(&mut self, row: &Row<'_>, device: &mut Device<AnyPort>) -> Result<(), Failure> {
-        let wanted = self.control.detail.lock().map(|detail| detail.clone()).unwrap_or_default();
-        let steps = wanted.filter(|(part, _)| part == row.name).and_then(|(_, reading)| {
+/// Sends what is measured to the thread that shows it.
+struct Channel<'a> {
+    to: Sender<Happened>,
+    keys: &'a Keys,
+}
+
+impl Audience<AnyPort> for Channel<'_> {
+    type Error = Failure;
+
+    fn measured(&mut self, row: &yemdo_log::Measured<'_, AnyPort>) -> Result<(), Failure> {
+        let wanted = self.keys.detail.lock().map(|detail| detail.clone()).unwrap_or_default();
+        let steps = wanted.filter(|(part, _)| part == row.station.name()).and_then(|(_, reading)| {
             let (decoded, bytes) =
-                row.measured.frames.iter().rev().find(|(decoded, _)| decoded.readings.iter().any(|one| one.name == reading))?;
+                row.measurement.frames.iter().rev().find(|(decoded, _)| decoded.readings.iter().any(|one| one.name == reading))?;
             let mut out = StripStream::new(Vec::new());
-            steps::print(&mut out, &mut device.decoder_mut().clone(), decoded.frame, bytes).ok()?;
+            steps::print(&mut out, &mut row.device.decoder().clone(), decoded.frame, bytes).ok()?;
             String::from_utf8(out.into_inner()).ok()
         });
-        let seen = row.measured.readings().map(|reading| Seen {
+        let seen = row.measurement.readings().map(|reading| Seen {
             name: reading.name.clone(),
             value: reading.value,
             digits: reading.digits,
@@ -139,8 +146,13 @@ impl Audience for Channel {
             means: reading.means.clone(),
             codes: reading.codes.iter().map(|code| code.value.to_string()).collect::<Vec<_>>().join(" "),
         });
-        let measured =
-            Measured { part: row.name.to_owned(), time: row.entry.time, frames: row.entry.frames.clone(), readings: seen.collect(), steps };
+        let measured = Measured {
+            part: row.station.name().to_owned(),
+            time: row.entry.time,
+            frames: row.entry.frames.clone(),
+            readings: seen.collect(),
+            steps,
+        };
         // Who shows it may have left already.
         let _ = self.to.send(Happened::Measured(measured));
         Ok(())
@@ -161,12 +173,5 @@ impl Audience for Channel {
 
     fn note(&mut self, text: &str) {
         let _ = self.to.send(Happened::Note(text.to_owned()));
-    }
-}
-
-impl Control {
-    /// Everything that is measured is to be measured so often.
-    fn set_every(&self, every: u64) {
-        self.every.store(every, Ordering::Relaxed);
     }
 }

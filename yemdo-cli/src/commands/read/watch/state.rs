@@ -9,7 +9,7 @@ use yemdo::units::{UNITS, Unit};
 use yemdo::view::ShownUnits;
 use yemdo::{Digits, Part, Status, to_hex};
 
-use crate::log::{Clocks, Moment};
+use yemdo_log::{Clocks, Moment};
 
 /// So many values are kept of each reading: ten minutes at one a second, and more than any terminal is wide.
 pub(super) const KEPT: usize = 600;

@@ -10,8 +10,8 @@ use yemdo::{Digits, Part, State, Status};
 
 use super::keys::press;
 use super::state::{Happened, Look, Measured, Seen, View};
-use super::{Control, draw};
-use crate::log::{Clocks, Moment};
+use super::{Keys, draw};
+use yemdo_log::{Clocks, Moment};
 
 const SHEET: &str = r#"
 part = "probe-1"
@@ -28,7 +28,7 @@ fn view(look: Look) -> View {
 fn came(part: &str, at: i64, value: f64, status: Status) -> Happened {
     let name = "temperature".to_owned();
     let reading = Seen { name, value: Some(value), digits: Digits::Decimals(2), status, means: None, codes: "1234".into() };
-    let (time, frames) = (Moment(1_928_217_600_000_000 + at * 1_000_000), vec![("AIR".to_owned(), vec![0x04, 0xD2])]);
+    let (time, frames) = (Moment::of_micros(1_928_217_600_000_000 + at * 1_000_000), vec![("AIR".to_owned(), vec![0x04, 0xD2])]);
     Happened::Measured(Measured { part: part.into(), time, frames, readings: vec![reading], steps: None })
 }
 
@@ -73,26 +73,26 @@ fn every_size_shows_what_matters_with_signs_and_without() {
 
 #[test]
 fn keys_do_what_their_list_says() {
-    let control = Control::default();
+    let keys = Keys::default();
     let mut view = view(Look { colours: false, signs: true });
     view.take(came("north", 0, 20.0, Status::Ok), Instant::now());
-    let key = |view: &mut View, code| press(view, KeyEvent::new(code, KeyModifiers::NONE), &control);
+    let key = |view: &mut View, code| press(view, KeyEvent::new(code, KeyModifiers::NONE), &keys);
     view.every = Some(500_000);
     assert!(!key(&mut view, KeyCode::Char('+')));
-    assert_eq!((view.every, control.every.load(std::sync::atomic::Ordering::Relaxed)), (Some(250_000), 250_000));
+    assert_eq!((view.every, keys.control.every.load(std::sync::atomic::Ordering::Relaxed)), (Some(250_000), 250_000));
     key(&mut view, KeyCode::Char(' '));
-    assert!(control.paused.load(std::sync::atomic::Ordering::Relaxed) && drawn(&view, 80, 24, Instant::now()).contains("PAUSED"));
+    assert!(keys.control.paused.load(std::sync::atomic::Ordering::Relaxed) && drawn(&view, 80, 24, Instant::now()).contains("PAUSED"));
     key(&mut view, KeyCode::Char('u'));
     assert!(drawn(&view, 80, 24, Instant::now()).contains("68.00 °F"));
     key(&mut view, KeyCode::Char('m'));
     assert_eq!(view.marks, ["mark 1 at 2031-02-07T08:00:00.000Z: north/temperature 68.00 °F"]);
     key(&mut view, KeyCode::Enter);
-    assert_eq!(*control.detail.lock().unwrap(), Some(("north".into(), "temperature".into())));
+    assert_eq!(*keys.detail.lock().unwrap(), Some(("north".into(), "temperature".into())));
     key(&mut view, KeyCode::Down);
-    assert_eq!(*control.detail.lock().unwrap(), Some(("south".into(), "temperature".into())));
+    assert_eq!(*keys.detail.lock().unwrap(), Some(("south".into(), "temperature".into())));
     key(&mut view, KeyCode::Esc);
     key(&mut view, KeyCode::Char('r'));
-    assert!(view.parts.iter().all(|part| part.good == 0) && control.detail.lock().unwrap().is_none());
+    assert!(view.parts.iter().all(|part| part.good == 0) && keys.detail.lock().unwrap().is_none());
     assert!(key(&mut view, KeyCode::Char('q')));
-    assert!(press(&mut view, KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL), &control));
+    assert!(press(&mut view, KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL), &keys));
 }

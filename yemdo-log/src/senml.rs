@@ -10,9 +10,9 @@ use minicbor::{Decoder, Encoder};
 use serde::{Deserialize, Serialize};
 use yemdo::units::{UNITS, Unit};
 
-use super::entry::{Entry, Noted, Problem};
-use super::time::Moment;
-use super::write::{settings_of, settings_text};
+use crate::entry::{Entry, EntryError, EntryReading};
+use crate::time::Moment;
+use crate::write::{settings_of, settings_text};
 
 /// Times from here on are Unix times; what is smaller is relative to now (RFC 8428, section 4.5.3).
 const ABSOLUTE: f64 = (1u64 << 28) as f64;
@@ -137,33 +137,33 @@ fn take(entry: &mut Entry, own: &str, kind: &str, record: &Record, (base_unit, b
         }
         ("status", _) => match entry.readings.iter_mut().find(|known| known.reading == own) {
             Some(known) => known.status = text(),
-            None => entry.readings.push(Noted {
+            None => entry.readings.push(EntryReading {
                 frame: String::new(),
                 reading: own.to_owned(),
                 value: None,
                 unit: String::new(),
                 status: text(),
-                means: None,
+                reason: None,
             }),
         },
         (_, "settings") if record.vs.is_some() => entry.settings = settings_of(&text()),
         (_, "error") if record.vs.is_some() => {
             let text = text();
             let (cause, message) = text.split_once(": ").unwrap_or((&text, &text));
-            entry.error = Some(Problem { cause: cause.to_owned(), message: message.to_owned() });
+            entry.error = Some(EntryError { cause: cause.to_owned(), message: message.to_owned() });
         }
         _ => {
             // Texts and truths of others are no readings.
             let Some(value) = record.v.map(|value| value + base_value) else { return Ok(()) };
             let code = record.u.as_deref().or(base_unit);
             let unit = code.map_or("", |code| UNITS.iter().find(|unit| unit.senml == Some(code)).map_or(code, |unit| unit.symbol));
-            entry.readings.push(Noted {
+            entry.readings.push(EntryReading {
                 frame: String::new(),
                 reading: own.to_owned(),
                 value: Some(value),
                 unit: unit.to_owned(),
                 status: "ok".to_owned(),
-                means: None,
+                reason: None,
             });
         }
     }

@@ -6,18 +6,18 @@ use std::io::{BufRead, Read};
 
 use yemdo::parse_hex;
 
-use super::LogForm;
-use super::entry::{Entry, Noted, Problem};
-use super::senml;
-use super::time::Moment;
-use super::write::{COLUMNS, Column, Line, settings_of};
-use crate::failure::Failure;
+use crate::entry::{Entry, EntryError, EntryReading};
+use crate::error::{LogError, LogErrorKind};
+use crate::form::LogForm;
+use crate::senml;
+use crate::time::Moment;
+use crate::write::{COLUMNS, Column, Line, settings_of};
 
 /// Longest record that is read, in bytes; what is longer is none of ours.
 const MOST: usize = 1 << 20;
 
-/// What has been recognised, where it is a log of measurements; `None` for raw frames.
-pub(crate) fn is_log(first: &[u8]) -> Option<LogForm> {
+/// The form of a log of measurements that begins with these bytes; `None` for raw frames.
+pub fn form_of(first: &[u8]) -> Option<LogForm> {
     let text = first.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(first);
     let blank = |text: &[u8]| text.iter().copied().filter(|byte| !byte.is_ascii_whitespace()).take(2).collect::<Vec<u8>>();
     match *blank(text) {
@@ -36,16 +36,16 @@ pub(crate) fn is_log(first: &[u8]) -> Option<LogForm> {
 }
 
 /// A measurement, with the line it begins in, or why it is none.
-type Found = (u64, Result<Entry, String>);
+pub type Found = (u64, Result<Entry, String>);
 
 /// A log, measurement by measurement, in constant memory.
-pub(crate) struct LogEntries<R> {
+#[derive(Debug)]
+pub struct LogEntries<R> {
     input: R,
     form: LogForm,
     buffer: Vec<u8>,
     line: u64,
-    /// Bytes taken so far, for progress.
-    pub(crate) taken: u64,
+    taken: u64,
     /// Of CSV: where the columns stand, and the measurement whose rows may go on.
     columns: Option<[Option<usize>; COLUMNS.len()]>,
     open: Option<(u64, String, Entry)>,
@@ -56,7 +56,8 @@ pub(crate) struct LogEntries<R> {
 }
 
 impl<R: BufRead> LogEntries<R> {
-    pub(crate) fn new(input: R, form: LogForm) -> Self {
+    /// The measurements of `input`, which is a log in this form: [`form_of`] its first bytes.
+    pub fn new(input: R, form: LogForm) -> Self {
         Self {
             input,
             form,
@@ -71,13 +72,21 @@ impl<R: BufRead> LogEntries<R> {
         }
     }
 
+    /// Bytes taken so far, for progress.
+    pub fn taken(&self) -> u64 {
+        self.taken
+    }
+
     /// Leaves the bytes of frames where they are: who wants the readings alone need not wait for them.
-    pub(crate) fn without_bytes(self) -> Self {
+    pub fn without_bytes(self) -> Self {
         Self { with_bytes: false, ..self }
     }
 
     /// The next measurement, with the line it begins in, or why it is none; `None` at the end.
-    pub(crate) fn next(&mut self) -> Result<Option<Found>, Failure> {
+    ///
+    /// # Errors
+    /// The input cannot be read, or is no log.
+    pub fn next_entry(&mut self) -> Result<Option<Found>, LogError> {
         while self.ready.is_empty() && !self.done {
             match self.form {
                 LogForm::SenmlCbor => self.pack()?,
@@ -87,13 +96,10 @@ impl<R: BufRead> LogEntries<R> {
         Ok(self.ready.pop_front())
     }
 
-    fn failed(error: std::io::Error) -> Failure {
-        Failure::told(format!("cannot read the log: {error}"))
-    }
-
-    fn text_line(&mut self) -> Result<(), Failure> {
+    fn text_line(&mut self) -> Result<(), LogError> {
         self.buffer.clear();
-        let read = Read::take(&mut self.input, MOST as u64).read_until(b'\n', &mut self.buffer).map_err(Self::failed)?;
+        let read =
+            Read::take(&mut self.input, MOST as u64).read_until(b'\n', &mut self.buffer).map_err(|error| LogError::reading(&error))?;
         if read == 0 {
             self.done = true;
             self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
@@ -103,7 +109,7 @@ impl<R: BufRead> LogEntries<R> {
         self.line += 1;
         let whole = self.buffer.ends_with(b"\n");
         if !whole && read == MOST {
-            self.taken += self.input.skip_until(b'\n').map_err(Self::failed)? as u64;
+            self.taken += self.input.skip_until(b'\n').map_err(|error| LogError::reading(&error))? as u64;
             self.ready.push_back((self.line, Err(format!("the line has more than {MOST} bytes"))));
             return Ok(());
         }
@@ -132,7 +138,7 @@ impl<R: BufRead> LogEntries<R> {
         }
     }
 
-    fn pack(&mut self) -> Result<(), Failure> {
+    fn pack(&mut self) -> Result<(), LogError> {
         loop {
             let found = if self.buffer.is_empty() { Ok(None) } else { senml::from_cbor(&self.buffer) };
             match found {
@@ -143,7 +149,7 @@ impl<R: BufRead> LogEntries<R> {
                     return Ok(());
                 }
                 Ok(None) if self.buffer.len() < MOST => {
-                    let room = self.input.fill_buf().map_err(Self::failed)?;
+                    let room = self.input.fill_buf().map_err(|error| LogError::reading(&error))?;
                     let count = room.len();
                     self.buffer.extend_from_slice(room);
                     self.input.consume(count);
@@ -156,7 +162,7 @@ impl<R: BufRead> LogEntries<R> {
                         return Ok(());
                     }
                 }
-                Ok(None) => return Err(Failure::refused(format!("a pack of the log has more than {MOST} bytes"))),
+                Ok(None) => return Err(LogError::new(LogErrorKind::Content, format!("a pack of the log has more than {MOST} bytes"))),
                 // Where the next one begins, nobody knows.
                 Err(why) => {
                     self.done = true;
@@ -169,7 +175,7 @@ impl<R: BufRead> LogEntries<R> {
     }
 
     fn left(&self) -> String {
-        crate::show::number::count(self.buffer.len() as u64, "byte")
+        crate::words::count(self.buffer.len() as u64, "byte")
     }
 
     fn row(&mut self, text: &str, whole: bool) {
@@ -234,9 +240,9 @@ impl<R: BufRead> LogEntries<R> {
         let reason = Some(owned(Column::Reason)).filter(|text| !text.is_empty());
         if !reading.is_empty() {
             let (frame, reading) = (frame.to_owned(), reading.to_owned());
-            entry.readings.push(Noted { frame, reading, value, unit: owned(Column::Unit), status: owned(Column::Status), means: reason });
+            entry.readings.push(EntryReading { frame, reading, value, unit: owned(Column::Unit), status: owned(Column::Status), reason });
         } else if frame.is_empty() {
-            entry.error = Some(Problem { cause: owned(Column::Status), message: reason.unwrap_or_default() });
+            entry.error = Some(EntryError { cause: owned(Column::Status), message: reason.unwrap_or_default() });
         }
     }
 }
@@ -250,13 +256,13 @@ fn of_json(text: &str) -> Result<Entry, String> {
         Err(error) => Err(error.to_string()),
     });
     let settings = line.settings.into_iter().map(|(name, value)| (name, value.as_str().unwrap_or("").to_owned()));
-    let readings = line.readings.into_iter().map(|reading| Noted {
+    let readings = line.readings.into_iter().map(|reading| EntryReading {
         frame: String::new(),
         reading: reading.reading,
         value: reading.value,
         unit: reading.unit,
         status: reading.status,
-        means: reading.reason,
+        reason: reading.reason,
     });
     Ok(Entry {
         time,
@@ -264,7 +270,7 @@ fn of_json(text: &str) -> Result<Entry, String> {
         frames: frames.collect::<Result<_, _>>()?,
         settings: settings.collect(),
         readings: readings.collect(),
-        error: line.error.map(|error| Problem { cause: error.cause, message: error.message }),
+        error: line.error.map(|error| EntryError { cause: error.cause, message: error.message }),
     })
 }
 

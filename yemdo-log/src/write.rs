@@ -3,18 +3,18 @@
 use serde::{Deserialize, Serialize};
 use yemdo::to_hex;
 
-use super::LogForm;
-use super::entry::Entry;
-use super::senml;
-use super::time::Clocks;
-use crate::failure::Failure;
+use crate::entry::Entry;
+use crate::error::{LogError, LogErrorKind};
+use crate::form::LogForm;
+use crate::senml;
+use crate::time::Clocks;
 
 /// The columns of CSV.
 pub(crate) const COLUMNS: [&str; 10] = ["time", "part", "frame", "bytes", "settings", "reading", "value", "unit", "status", "reason"];
 
 /// The same by name, in that order.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Column {
+pub(crate) enum Column {
     Time,
     Part,
     Frame,
@@ -29,70 +29,74 @@ pub(super) enum Column {
 
 /// Makes bytes of records, in one form.
 #[derive(Clone, Debug)]
-pub(crate) struct Encoder {
+pub struct Encoder {
     form: LogForm,
     clocks: Clocks,
 }
 
 /// A record as JSON has it.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct Line {
-    pub(super) time: String,
-    pub(super) part: String,
+pub(crate) struct Line {
+    pub(crate) time: String,
+    pub(crate) part: String,
     #[serde(default)]
-    pub(super) frames: Vec<FrameLine>,
+    pub(crate) frames: Vec<FrameLine>,
     #[serde(default)]
-    pub(super) settings: serde_json::Map<String, serde_json::Value>,
+    pub(crate) settings: serde_json::Map<String, serde_json::Value>,
     #[serde(default)]
-    pub(super) readings: Vec<ReadingLine>,
-    pub(super) error: Option<ErrorLine>,
+    pub(crate) readings: Vec<ReadingLine>,
+    pub(crate) error: Option<ErrorLine>,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct FrameLine {
-    pub(super) frame: String,
-    pub(super) bytes: String,
+pub(crate) struct FrameLine {
+    pub(crate) frame: String,
+    pub(crate) bytes: String,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct ReadingLine {
-    pub(super) reading: String,
-    pub(super) value: Option<f64>,
-    pub(super) unit: String,
-    pub(super) status: String,
+pub(crate) struct ReadingLine {
+    pub(crate) reading: String,
+    pub(crate) value: Option<f64>,
+    pub(crate) unit: String,
+    pub(crate) status: String,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(super) reason: Option<String>,
+    pub(crate) reason: Option<String>,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct ErrorLine {
-    pub(super) cause: String,
-    pub(super) message: String,
+pub(crate) struct ErrorLine {
+    pub(crate) cause: String,
+    pub(crate) message: String,
 }
 
 /// What was set, as it is typed: `GAIN=fivefold; TIME=486 ms`.
-pub(super) fn settings_text(settings: &[(String, String)]) -> String {
+pub(crate) fn settings_text(settings: &[(String, String)]) -> String {
     settings.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join("; ")
 }
 
 /// The same taken apart.
-pub(super) fn settings_of(text: &str) -> Vec<(String, String)> {
+pub(crate) fn settings_of(text: &str) -> Vec<(String, String)> {
     let each = text.split(';').filter_map(|typed| typed.trim().split_once('='));
     each.map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned())).collect()
 }
 
 impl Encoder {
-    pub(crate) fn new(form: LogForm, clocks: Clocks) -> Self {
+    /// Makes records in a form, with times as `clocks` shows them.
+    pub fn new(form: LogForm, clocks: Clocks) -> Self {
         Self { form, clocks }
     }
 
-    /// What stands before the first record.
-    pub(crate) fn header(&self) -> String {
+    /// What stands before the first record; empty in most forms.
+    pub fn header(&self) -> String {
         if self.form == LogForm::Csv { COLUMNS.join(",") + "\n" } else { String::new() }
     }
 
-    /// A record.
-    pub(crate) fn record(&self, entry: &Entry) -> Result<Vec<u8>, Failure> {
+    /// A record, whole: one or several lines, or a pack.
+    ///
+    /// # Errors
+    /// It cannot be written in this form.
+    pub fn record(&self, entry: &Entry) -> Result<Vec<u8>, LogError> {
         Ok(match self.form {
             LogForm::Csv => self.rows(entry)?,
             LogForm::JsonLines => json_line(&self.line(entry))?,
@@ -108,7 +112,7 @@ impl Encoder {
             value: reading.value,
             unit: reading.unit.clone(),
             status: reading.status.clone(),
-            reason: reading.means.clone(),
+            reason: reading.reason.clone(),
         });
         let error = entry.error.as_ref().map(|error| ErrorLine { cause: error.cause.clone(), message: error.message.clone() });
         Line {
@@ -122,7 +126,7 @@ impl Encoder {
     }
 
     /// A row for each reading; for a frame without readings, and for what failed, one as well.
-    fn rows(&self, entry: &Entry) -> Result<Vec<u8>, Failure> {
+    fn rows(&self, entry: &Entry) -> Result<Vec<u8>, LogError> {
         let mut writer = csv::Writer::from_writer(Vec::new());
         let (time, settings) = (self.clocks.text(entry.time), settings_text(&entry.settings));
         for (frame, bytes) in &entry.frames {
@@ -132,22 +136,28 @@ impl Encoder {
             for reading in entry.readings.iter().filter(|reading| reading.frame == *frame) {
                 any = true;
                 let value = reading.value.map_or(String::new(), |value| value.to_string());
-                let own = [&*reading.reading, &*value, &*reading.unit, &*reading.status, reading.means.as_deref().unwrap_or("")];
-                writer.write_record(before.iter().chain(&own))?;
+                let own = [&*reading.reading, &*value, &*reading.unit, &*reading.status, reading.reason.as_deref().unwrap_or("")];
+                writer.write_record(before.iter().chain(&own)).map_err(unwritable)?;
             }
             if !any {
-                writer.write_record(before.iter().chain(&[""; 5]))?;
+                writer.write_record(before.iter().chain(&[""; 5])).map_err(unwritable)?;
             }
         }
         if let Some(error) = &entry.error {
-            writer.write_record([&*time, &*entry.part, "", "", &*settings, "", "", "", &*error.cause, &*error.message])?;
+            writer
+                .write_record([&*time, &*entry.part, "", "", &*settings, "", "", "", &*error.cause, &*error.message])
+                .map_err(unwritable)?;
         }
-        writer.into_inner().map_err(|error| Failure::told(error.to_string()))
+        writer.into_inner().map_err(unwritable)
     }
 }
 
-fn json_line(value: &impl Serialize) -> Result<Vec<u8>, Failure> {
-    let mut line = serde_json::to_vec(value).map_err(|error| Failure::told(error.to_string()))?;
+fn unwritable(error: impl std::error::Error) -> LogError {
+    LogError::new(LogErrorKind::Format, format!("a record cannot be written: {error}"))
+}
+
+fn json_line(value: &impl Serialize) -> Result<Vec<u8>, LogError> {
+    let mut line = serde_json::to_vec(value).map_err(unwritable)?;
     line.push(b'\n');
     Ok(line)
 }

@@ -5,32 +5,38 @@ use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 
+use yemdo::configure::assume;
 use yemdo::series::{Sample, integral};
 use yemdo::units::Unit;
 use yemdo::{Decoder, FrameValues, Part, Status, nearest, visible};
 
-use crate::failure::Failure;
-use crate::input;
-use crate::log::{AnyLog, Clocks, LogEntries, Moment, Step, is_log};
+use crate::any::AnyLog;
+use crate::error::{LogError, LogErrorKind};
+use crate::raw::open_log;
+use crate::read::{LogEntries, form_of};
+use crate::records::LogStep;
+use crate::time::{Clocks, Moment};
 
 /// A reading over time.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Track {
+pub struct Track {
     /// The part, as the log calls it.
-    pub(crate) part: String,
-    pub(crate) reading: String,
-    pub(crate) unit: String,
+    pub part: String,
+    /// The reading.
+    pub reading: String,
+    /// Its unit.
+    pub unit: String,
     /// All readings, with a value or without.
-    pub(crate) count: u64,
+    pub count: u64,
     /// Values that say what was measured: saturated ones do not.
-    pub(crate) samples: Vec<Sample>,
+    pub samples: Vec<Sample>,
     /// What is not ok, by status: times, with the value where there is one.
-    pub(crate) marks: BTreeMap<String, Vec<(f64, Option<f64>)>>,
+    pub marks: BTreeMap<String, Vec<(f64, Option<f64>)>>,
 }
 
 impl Track {
     /// `air/temperature`; of a log that names no part the reading alone.
-    pub(crate) fn name(&self) -> String {
+    pub fn name(&self) -> String {
         if self.part.is_empty() { self.reading.clone() } else { format!("{}/{}", self.part, self.reading) }
     }
 
@@ -46,12 +52,15 @@ impl Track {
     }
 
     /// When there was a reading; of some that are marked, twice.
-    pub(crate) fn times(&self) -> impl Iterator<Item = f64> {
+    pub fn times(&self) -> impl Iterator<Item = f64> {
         self.samples.iter().map(|sample| sample.time).chain(self.marks.values().flatten().map(|(time, _)| *time))
     }
 
     /// The same in another unit.
-    pub(crate) fn convert(&mut self, to: &'static Unit) -> bool {
+    ///
+    /// # Errors
+    /// [`LogErrorKind::Name`]: no reading has such a unit.
+    pub fn convert(&mut self, to: &'static Unit) -> bool {
         let Some(from) = Unit::find(&self.unit).filter(|from| from.dimension == to.dimension) else { return false };
         let convert = |value: f64| from.to(to, value).unwrap_or(value);
         self.samples.iter_mut().for_each(|sample| sample.value = convert(sample.value));
@@ -63,7 +72,7 @@ impl Track {
 
 /// What the times of a log are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) enum TimeKind {
+pub enum TimeKind {
     /// Unix time.
     #[default]
     Absolute,
@@ -77,19 +86,26 @@ pub(crate) enum TimeKind {
 
 /// All that logs hold.
 #[derive(Debug, Default)]
-pub(crate) struct Tracks {
-    pub(crate) tracks: Vec<Track>,
+pub struct Tracks {
+    /// A track for each reading of each part and unit.
+    pub tracks: Vec<Track>,
     /// What gave no reading at all, by part and cause.
-    pub(crate) refused: BTreeMap<(String, String), Vec<f64>>,
-    pub(crate) kind: TimeKind,
+    pub refused: BTreeMap<(String, String), Vec<f64>>,
+    /// What the times of the samples are.
+    pub kind: TimeKind,
+    /// Measurements that had failed already when a log that is decoded anew was written, by cause.
+    pub failed: BTreeMap<String, u64>,
 }
 
 /// How raw frames become readings.
-pub(crate) struct Raw<'a> {
-    pub(crate) part: &'a Part,
-    pub(crate) set: &'a [String],
+#[derive(Clone, Copy, Debug)]
+pub struct Raw<'a> {
+    /// The part that the frames are of.
+    pub part: &'a Part,
+    /// How it was set, as `NAME=VALUE`.
+    pub set: &'a [String],
     /// The part as the log calls it.
-    pub(crate) name: Option<&'a str>,
+    pub name: Option<&'a str>,
 }
 
 impl Tracks {
@@ -103,25 +119,28 @@ impl Tracks {
     }
 
     /// Adds the readings of a log.
-    pub(crate) fn read(&mut self, path: &Path, raw: Option<&Raw<'_>>) -> Result<(), Failure> {
-        let (mut input, _) = input::open_log(path)?;
-        let first = input.fill_buf().map_err(|error| Failure::file("read the log", path, &error))?;
+    ///
+    /// # Errors
+    /// The log cannot be read, or is none of readings and there is no way to decode it.
+    pub fn read(&mut self, path: &Path, raw: Option<&Raw<'_>>) -> Result<(), LogError> {
+        let (mut input, _) = open_log(path)?;
+        let first = input.fill_buf().map_err(|error| LogError::file("read the log", path, &error))?;
         let empty = first.is_empty();
-        match (raw, is_log(first)) {
-            _ if empty => Err(Failure::told(format!("the log {} is empty", path.display()))),
+        match (raw, form_of(first)) {
+            _ if empty => Err(LogError::new(LogErrorKind::Format, format!("the log {} is empty", path.display()))),
             // What was recorded is what was measured, unless it is asked to be decoded anew.
             (Some(raw), form) if form.is_none() || raw.name.is_some() => self.decode(input, raw),
             (_, Some(form)) => self.recorded(LogEntries::new(input, form).without_bytes()),
             _ => {
-                let failure = Failure::told(format!("{} is not a log of readings", path.display()));
-                Err(failure.help("for raw frames give --sheet; a log of readings comes from yemdo read --log"))
+                let failure = LogError::new(LogErrorKind::Format, format!("{} is not a log of readings", path.display()));
+                Err(failure.with_help("for raw frames give --sheet; a log of readings comes from yemdo read --log"))
             }
         }
     }
 
-    fn recorded(&mut self, mut log: LogEntries<BufReader<File>>) -> Result<(), Failure> {
+    fn recorded(&mut self, mut log: LogEntries<BufReader<File>>) -> Result<(), LogError> {
         let mut last = 0.0;
-        while let Some((_, entry)) = log.next()? {
+        while let Some((_, entry)) = log.next_entry()? {
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(_) => {
@@ -159,23 +178,26 @@ impl Tracks {
     }
 
     /// Adds the readings of raw frames.
-    pub(crate) fn decode(&mut self, input: impl BufRead, raw: &Raw<'_>) -> Result<(), Failure> {
+    ///
+    /// # Errors
+    /// The log cannot be read, or the settings are none of the part.
+    pub fn decode(&mut self, input: impl BufRead, raw: &Raw<'_>) -> Result<(), LogError> {
         let part = raw.part;
         let mut decoder = Decoder::new(part);
-        input::apply(&mut decoder, raw.set)?;
-        let before = decoder.state().clone();
-        let mut log = AnyLog::open(input, part, None, raw.name, &before, &Clocks::new(true))?;
+        let before = assume(part, decoder.state(), raw.set)?;
+        decoder.adopt(&before);
+        let mut log = AnyLog::open(input, part, None, raw.name, &before, raw.set, &Clocks::new(true))?;
         let name = raw.name.unwrap_or(part.name()).to_owned();
         let (mut values, mut number, mut last) = (FrameValues::new(), 0.0, None);
-        while let Some(step) = log.next()? {
+        while let Some(step) = log.next_step()? {
             let record = match step {
-                Step::Frame(record) => record,
-                Step::Refused(..) => {
+                LogStep::Frame(record) => record,
+                LogStep::Refused(..) => {
                     self.refused.entry((name.clone(), "not a frame".into())).or_default().push(last.unwrap_or(number));
                     continue;
                 }
-                Step::State(set) => {
-                    input::apply_logged(&mut decoder, &before, &set, raw.set)?;
+                LogStep::State(state) => {
+                    decoder.adopt(&state);
                     continue;
                 }
             };
@@ -194,8 +216,8 @@ impl Tracks {
                 self.refused.entry((name.clone(), cause.into())).or_default().push(time);
                 continue;
             }
-            let shown = part.frames().get(record.frame).into_iter().flat_map(|frame| frame.shown());
-            for (place, reading) in shown.filter_map(|id| part.readings().get(id)).enumerate() {
+            let shown = part.frames()[record.frame].shown();
+            for (place, reading) in shown.map(|id| &part.readings()[id]).enumerate() {
                 let status = values.status(place);
                 // A frame that is still to come is nothing to be shown.
                 if status != Status::Waiting {
@@ -203,12 +225,15 @@ impl Tracks {
                 }
             }
         }
-        log.tell_failed();
+        log.failed().into_iter().flatten().for_each(|(cause, count)| *self.failed.entry(cause.clone()).or_default() += count);
         Ok(())
     }
 
     /// Keeps the readings that are asked for.
-    pub(crate) fn choose(&mut self, asked: &[String]) -> Result<(), Failure> {
+    ///
+    /// # Errors
+    /// [`LogErrorKind::Name`]: there is no such reading.
+    pub fn choose(&mut self, asked: &[String]) -> Result<(), LogError> {
         for one in asked {
             if !self.tracks.iter().any(|track| is_meant(track, one)) {
                 return Err(self.unknown(one));
@@ -219,43 +244,54 @@ impl Tracks {
     }
 
     /// The one reading that is meant.
-    pub(crate) fn only(&self, asked: &str) -> Result<&Track, Failure> {
+    ///
+    /// # Errors
+    /// [`LogErrorKind::Name`]: there is no such reading, or there are several.
+    pub fn only(&self, asked: &str) -> Result<&Track, LogError> {
         let found: Vec<&Track> = self.tracks.iter().filter(|track| is_meant(track, asked)).collect();
         match found.as_slice() {
             [one] => Ok(one),
             [] => Err(self.unknown(asked)),
             several => {
                 let names: Vec<String> = several.iter().map(|track| track.name()).collect();
-                Err(Failure::told(format!("`{}` is several readings", visible(asked))).help(format!("choose one: {}", names.join(", "))))
+                Err(LogError::new(LogErrorKind::Name, format!("`{}` is several readings", visible(asked)))
+                    .with_help(format!("choose one: {}", names.join(", "))))
             }
         }
     }
 
-    fn unknown(&self, asked: &str) -> Failure {
+    fn unknown(&self, asked: &str) -> LogError {
         let names: Vec<String> = self.tracks.iter().map(Track::name).collect();
-        let failure = Failure::told(format!("the log has no reading `{}`", visible(asked)));
+        let failure = LogError::new(LogErrorKind::Name, format!("the log has no reading `{}`", visible(asked)));
         match nearest(asked, self.tracks.iter().map(|track| track.reading.as_str())) {
-            Some(near) => failure.help(format!("did you mean `{near}`? It has {}", names.join(", "))),
-            None if names.is_empty() => failure.help("it has none"),
-            None => failure.help(format!("it has {}", names.join(", "))),
+            Some(near) => failure.with_help(format!("did you mean `{near}`? It has {}", names.join(", "))),
+            None if names.is_empty() => failure.with_help("it has none"),
+            None => failure.with_help(format!("it has {}", names.join(", "))),
         }
     }
 
     /// Puts readings into the units that are asked for.
-    pub(crate) fn convert(&mut self, asked: &[String]) -> Result<(), Failure> {
+    ///
+    /// # Errors
+    /// [`LogErrorKind::Name`]: no reading has such a unit.
+    pub fn convert(&mut self, asked: &[String]) -> Result<(), LogError> {
         for one in asked {
             let (name, symbol) = one.split_once('=').map_or((None, one.as_str()), |(name, symbol)| (Some(name.trim()), symbol.trim()));
-            let to = Unit::find(symbol).ok_or_else(|| Failure::told(format!("the unit `{}` is not known", visible(symbol))))?;
+            let to = Unit::find(symbol)
+                .ok_or_else(|| LogError::new(LogErrorKind::Name, format!("the unit `{}` is not known", visible(symbol))))?;
             let meant = self.tracks.iter_mut().filter(|track| name.is_none_or(|name| is_meant(track, name)));
             if meant.map(|track| track.convert(to)).filter(|done| *done).count() == 0 {
-                return Err(Failure::told(format!("{symbol} is a unit of {}, and no reading has such a unit", to.dimension)));
+                return Err(LogError::new(
+                    LogErrorKind::Name,
+                    format!("{symbol} is a unit of {}, and no reading has such a unit", to.dimension),
+                ));
             }
         }
         Ok(())
     }
 
     /// Puts what readings have added up to in their place; a saturated one adds nothing that is known, and stays marked.
-    pub(crate) fn integrate(&mut self) {
+    pub fn integrate(&mut self) {
         for track in &mut self.tracks {
             track.samples = integral(&track.samples);
             track.unit = if track.unit == "1" { "h".to_owned() } else { format!("{}·h", track.unit) };
@@ -264,7 +300,7 @@ impl Tracks {
     }
 
     /// Keeps what is between two times.
-    pub(crate) fn cut(&mut self, from: Option<f64>, to: Option<f64>) {
+    pub fn cut(&mut self, from: Option<f64>, to: Option<f64>) {
         let within = |time: f64| from.is_none_or(|from| time >= from) && to.is_none_or(|to| time <= to);
         for track in &mut self.tracks {
             track.samples.retain(|sample| within(sample.time));
@@ -274,13 +310,13 @@ impl Tracks {
     }
 
     /// The first and the last time.
-    pub(crate) fn span(&self) -> Option<(f64, f64)> {
+    pub fn span(&self) -> Option<(f64, f64)> {
         span(self.tracks.iter().flat_map(Track::times).chain(self.refused.values().flatten().copied()))
     }
 }
 
 /// The first and the last of times.
-pub(crate) fn span(times: impl Iterator<Item = f64>) -> Option<(f64, f64)> {
+pub fn span(times: impl Iterator<Item = f64>) -> Option<(f64, f64)> {
     times.map(|time| (time, time)).reduce(|(low, high), (time, _)| (low.min(time), high.max(time)))
 }
 
@@ -290,7 +326,7 @@ fn is_meant(track: &Track, asked: &str) -> bool {
 }
 
 /// A time as logs have it, in seconds; `None` where it is none.
-pub(crate) fn seconds_of(text: &str) -> Option<f64> {
+pub fn seconds_of(text: &str) -> Option<f64> {
     time_of(text).map(|(seconds, _)| seconds)
 }
 

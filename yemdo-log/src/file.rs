@@ -5,18 +5,18 @@ use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
-use super::entry::Entry;
-use super::read::{LogEntries, is_log};
-use super::time::{Clocks, Moment};
-use super::write::Encoder;
-use super::{LogForm, senml};
-use crate::failure::Failure;
-use crate::output::must_be_file;
-use crate::show::number::count;
+use crate::entry::Entry;
+use crate::error::{LogError, LogErrorKind};
+use crate::form::LogForm;
+use crate::read::{LogEntries, form_of};
+use crate::senml;
+use crate::time::{Clocks, Moment};
+use crate::words::count;
+use crate::write::Encoder;
 
 /// When a new file is begun.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Rotation {
+pub enum Rotation {
     /// When it has so many bytes.
     Size(u64),
     /// When so many microseconds are over, counted from midnight.
@@ -25,7 +25,10 @@ pub(crate) enum Rotation {
 
 impl Rotation {
     /// As it is typed: `10 MB`, `1 h`, `1 d`.
-    pub(crate) fn parse(typed: &str) -> Result<Self, String> {
+    ///
+    /// # Errors
+    /// It is neither a size nor a time.
+    pub fn parse(typed: &str) -> Result<Self, String> {
         let wrong = || "write a size such as 10 MB, or a time such as 1 h or 1 d".to_owned();
         let digits = typed.find(|c: char| !c.is_ascii_digit()).unwrap_or(typed.len());
         let (number, unit) = typed.split_at(digits);
@@ -45,8 +48,10 @@ impl Rotation {
     }
 }
 
-/// A log that is being written.
-pub(crate) struct LogFile {
+/// A log that is being written. Each record is whole on the disk before the next; a record that was cut by a power failure is
+/// removed when the log is opened again; where the disk is full, records are lost and counted, and nothing stops.
+#[derive(Debug)]
+pub struct LogFile {
     path: PathBuf,
     encoder: Encoder,
     form: LogForm,
@@ -64,16 +69,19 @@ pub(crate) struct LogFile {
     /// It cannot be written: records that are lost since then.
     losing: u64,
     /// All records that were lost.
-    pub(crate) lost: u64,
+    lost: u64,
     rotation_failed: bool,
     /// What is to be told.
     notes: Vec<String>,
 }
 
 impl LogFile {
-    /// Opens a log, or begins one.
-    pub(crate) fn open(path: &Path, clocks: &Clocks, rotation: Option<Rotation>, sync: bool) -> Result<Self, Failure> {
-        let form = LogForm::of(path).map_err(|why| Failure::told(format!("{}: {why}", path.display())))?;
+    /// Opens a log, or begins one, in the form that its name asks for. With `sync`, every record goes to the disk at once.
+    ///
+    /// # Errors
+    /// The file cannot be written, is written by another program, or is not a log in this form.
+    pub fn open(path: &Path, clocks: &Clocks, rotation: Option<Rotation>, sync: bool) -> Result<Self, LogError> {
+        let form = LogForm::of(path)?;
         let (clocks, encoder) = (clocks.clone(), Encoder::new(form, clocks.clone()));
         let Opened { file, length, begun, note } = open(path, form, &encoder)?;
         let (path, introduced) = (path.to_owned(), Vec::new());
@@ -83,7 +91,7 @@ impl LogFile {
     }
 
     /// What happened to the file since it was asked last, to be told.
-    pub(crate) fn notes(&mut self) -> Vec<String> {
+    pub fn notes(&mut self) -> Vec<String> {
         std::mem::take(&mut self.notes)
     }
 
@@ -92,15 +100,15 @@ impl LogFile {
     }
 
     /// Whether the frames that are read once have to be in the next record of this part, since this file does not have them yet.
-    pub(crate) fn is_new_to(&self, part: &str) -> bool {
+    pub fn is_new_to(&self, part: &str) -> bool {
         !self.introduced.iter().any(|known| known == part)
     }
 
-    /// Whether a record of that time would go into a new file; that is begun.
-    pub(crate) fn rotate(&mut self, time: Moment) {
+    /// Begins a new file, where a record of that time belongs into one.
+    pub fn rotate(&mut self, time: Moment) {
         let Some(begun) = self.begun.filter(|_| self.is_due(time)) else { return };
         let moved = self.beside(begun).and_then(|to| fs::rename(&self.path, to));
-        let opened = moved.map_err(|error| Failure::file("rotate", &self.path, &error));
+        let opened = moved.map_err(|error| LogError::file("rotate", &self.path, &error));
         match opened.and_then(|()| open(&self.path, self.form, &self.encoder)) {
             Ok(Opened { file, length, .. }) => {
                 (self.file, self.length, self.begun, self.rotation_failed) = (file, length, None, false);
@@ -109,7 +117,7 @@ impl LogFile {
             // It goes on where it is.
             Err(failure) => {
                 if !std::mem::replace(&mut self.rotation_failed, true) {
-                    self.notes.push(failure.message());
+                    self.notes.push(failure.to_string());
                 }
             }
         }
@@ -137,7 +145,10 @@ impl LogFile {
     }
 
     /// Appends a record. A file that cannot be written loses it, and is tried again with the next.
-    pub(crate) fn append(&mut self, entry: &Entry) -> Result<(), Failure> {
+    ///
+    /// # Errors
+    /// The record cannot be written in this form.
+    pub fn append(&mut self, entry: &Entry) -> Result<(), LogError> {
         let bytes = self.encoder.record(entry)?;
         let synced = |file: &mut File, sync: bool| file.write_all(&bytes).and_then(|()| if sync { file.sync_data() } else { Ok(()) });
         match synced(&mut self.file, self.sync) {
@@ -165,8 +176,13 @@ impl LogFile {
         Ok(())
     }
 
+    /// Records that could not be written.
+    pub fn lost(&self) -> u64 {
+        self.lost
+    }
+
     /// The last words about it.
-    pub(crate) fn finish(&mut self) {
+    pub fn finish(&mut self) {
         let _ = self.file.sync_data();
         if self.lost > 0 {
             self.note(&format!("{} could not be written", records(self.lost)));
@@ -190,16 +206,16 @@ struct Opened {
 }
 
 /// Opens or begins a file for appending.
-fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, Failure> {
-    let failed = |error: io::Error| Failure::file("write", path, &error);
+fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, LogError> {
+    let failed = |error: io::Error| LogError::file("write", path, &error);
     if let Ok(meta) = fs::metadata(path) {
-        must_be_file(path, &meta)?;
+        LogError::unless_file(path, &meta)?;
     }
     let mut file = OpenOptions::new().read(true).append(true).create(true).open(path).map_err(failed)?;
     match file.try_lock() {
         Err(TryLockError::WouldBlock) => {
-            let failure = Failure::told(format!("cannot write {}: another program is writing it", path.display()));
-            return Err(failure.help("choose another name for one of them"));
+            let failure = LogError::new(LogErrorKind::File, format!("cannot write {}: another program is writing it", path.display()));
+            return Err(failure.with_help("choose another name for one of them"));
         }
         // A file system without locks.
         Err(TryLockError::Error(_)) | Ok(()) => {}
@@ -214,9 +230,9 @@ fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, Failure
         let header = encoder.header();
         let half = (there as usize) < header.len() && header.as_bytes().starts_with(first);
         let others = form == LogForm::Csv && !first.starts_with(header.as_bytes());
-        if (is_log(first) != Some(form) || others) && !half {
-            let failure = Failure::told(format!("cannot append to {}: it is not a log in this format", path.display()));
-            return Err(failure.help("choose another name or another extension"));
+        if (form_of(first) != Some(form) || others) && !half {
+            let failure = LogError::new(LogErrorKind::File, format!("cannot append to {}: it is not a log in this format", path.display()));
+            return Err(failure.with_help("choose another name or another extension"));
         }
     }
     let whole = if form.is_text() { whole_lines(&mut file, there).map_err(failed)? } else { whole_packs(path, &mut file)? };
@@ -237,7 +253,7 @@ fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, Failure
         length = encoder.header().len() as u64;
     } else {
         file.seek(SeekFrom::Start(0)).map_err(failed)?;
-        let first = LogEntries::new(BufReader::new(&mut file), form).next()?;
+        let first = LogEntries::new(BufReader::new(&mut file), form).next_entry()?;
         begun = first.and_then(|(_, entry)| entry.ok()).map(|entry| entry.time);
     }
     Ok(Opened { file, length, begun, note })
@@ -272,8 +288,8 @@ fn whole_lines(file: &mut File, length: u64) -> io::Result<u64> {
 }
 
 /// Bytes up to the end of the last whole pack.
-fn whole_packs(path: &Path, file: &mut File) -> Result<u64, Failure> {
-    let failed = |error: io::Error| Failure::file("write", path, &error);
+fn whole_packs(path: &Path, file: &mut File) -> Result<u64, LogError> {
+    let failed = |error: io::Error| LogError::file("write", path, &error);
     file.seek(SeekFrom::Start(0)).map_err(failed)?;
     let (mut whole, mut rest) = (0, Vec::new());
     let mut piece = vec![0; 1 << 16];
@@ -288,9 +304,11 @@ fn whole_packs(path: &Path, file: &mut File) -> Result<u64, Failure> {
                 // Not a cut one: what stands behind it may be somebody's.
                 Err(why) => {
                     let place = whole + at as u64;
-                    let failure =
-                        Failure::told(format!("cannot append to {}: byte {place} does not begin a SenML pack: {why}", path.display()));
-                    return Err(failure.help("choose another name"));
+                    let failure = LogError::new(
+                        LogErrorKind::File,
+                        format!("cannot append to {}: byte {place} does not begin a SenML pack: {why}", path.display()),
+                    );
+                    return Err(failure.with_help("choose another name"));
                 }
             }
         }

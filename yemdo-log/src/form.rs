@@ -1,34 +1,20 @@
-//! Logs of measurements: what a record holds, the forms it is written in, the files it goes to, and reading all of them back.
-
-mod any;
-mod entry;
-mod file;
-mod read;
-mod records;
-mod senml;
-mod time;
-mod write;
+//! The forms of a log.
 
 use std::path::Path;
 
-pub(crate) use any::AnyLog;
-pub(crate) use entry::Entry;
-pub(crate) use file::{LogFile, Rotation};
-pub(crate) use read::{LogEntries, is_log};
-pub(crate) use records::Step;
-pub(crate) use time::{Clocks, Moment};
-pub(crate) use write::Encoder;
+use crate::error::{LogError, LogErrorKind};
 
 /// The form of a log.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum LogForm {
-    /// A row for each reading.
+#[non_exhaustive]
+pub enum LogForm {
+    /// A row for each reading (RFC 4180).
     Csv,
     /// An object for each measurement.
     JsonLines,
-    /// A SenML pack for each measurement, a line each.
+    /// A SenML pack for each measurement (RFC 8428, section 5), a line each.
     Senml,
-    /// The same in CBOR, one behind the other: a CBOR sequence.
+    /// The same in CBOR (section 6), one behind the other: a CBOR sequence (RFC 8742).
     SenmlCbor,
 }
 
@@ -43,17 +29,21 @@ const ENDINGS: [(&str, LogForm); 5] = [
 
 impl LogForm {
     /// The form that a file's name asks for.
-    pub(crate) fn of(path: &Path) -> Result<Self, String> {
+    ///
+    /// # Errors
+    /// Its extension is none of a log.
+    pub fn of(path: &Path) -> Result<Self, LogError> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
         let found = ENDINGS.iter().find(|(known, _)| *known == ending).map(|(_, form)| *form);
         found.ok_or_else(|| {
             let known: Vec<String> = ENDINGS.iter().map(|(ending, _)| format!(".{ending}")).collect();
-            format!("the file extension decides the format of a log: {}", known.join(", "))
+            let why = format!("the file extension decides the format of a log: {}", known.join(", "));
+            LogError::new(LogErrorKind::Format, format!("{}: {why}", path.display()))
         })
     }
 
     /// Whether records are lines of text.
-    pub(crate) fn is_text(self) -> bool {
+    pub fn is_text(self) -> bool {
         self != LogForm::SenmlCbor
     }
 }
