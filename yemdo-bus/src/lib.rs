@@ -32,7 +32,7 @@ pub mod record;
 mod rig;
 pub mod scan;
 
-pub use device::{AsyncDevice, Device, Measurement, Seen};
+pub use device::{AsyncDevice, Device, MeasuredFrame, Measurement, Seen};
 pub use error::{BusError, Cause, DeviceError, HalError};
 pub use port::{AsyncPort, Port, Shared};
 pub use rig::{Rig, RigAlert, RigDelay, RigI2c, RigI2cError, RigLine, RigPort, RigSpi, Server, serve_tcp};

@@ -118,7 +118,7 @@ fn one_fault_is_not_for_ever() {
                 }
                 // An async device reads the same frames.
                 let frames = |measurement: &yemdo_bus::Measurement| -> Vec<usize> {
-                    measurement.frames.iter().map(|(decoded, _)| yemdo::part::Id::index(decoded.frame)).collect()
+                    measurement.frames.iter().map(|frame| yemdo::part::Id::index(frame.decoded().frame)).collect()
                 };
                 assert_eq!(frames(&now(awaited.measure()).unwrap()), frames(&second), "{}", part.name());
             }

@@ -1,8 +1,8 @@
 //! What a log keeps of one measurement.
 
 use yemdo::view::ShownUnits;
-use yemdo::{Part, Status};
-use yemdo_bus::{DeviceError, Measurement};
+use yemdo::{InUse, Part, Status};
+use yemdo_bus::{DeviceError, MeasuredFrame, Measurement};
 
 use crate::time::Moment;
 
@@ -13,14 +13,34 @@ pub struct Entry {
     pub time: Moment,
     /// The part, as the bench calls it.
     pub part: String,
-    /// The frames that came: names and bytes.
-    pub frames: Vec<(String, Vec<u8>)>,
-    /// The settings that readings depend on, where they are not as after a reset: names and values as they are typed.
-    pub settings: Vec<(String, String)>,
+    /// The frames that came.
+    pub frames: Vec<EntryFrame>,
+    /// What readings depend on, with all frames that have no settings of their own.
+    pub settings: Settings,
     /// The readings, in the order of the sheet.
     pub readings: Vec<EntryReading>,
     /// Why there are no readings.
     pub error: Option<EntryError>,
+}
+
+/// Settings and parameters that are not as after a reset: names and values as they are typed.
+pub type Settings = Vec<(String, String)>;
+
+/// A frame of an [`Entry`].
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EntryFrame {
+    /// Its name.
+    pub name: String,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// The settings with which it came, where something was set between the frames of one measurement.
+    pub settings: Option<Settings>,
+}
+
+impl EntryFrame {
+    pub(crate) fn new(name: &str, bytes: &[u8]) -> Self {
+        Self { name: name.to_owned(), bytes: bytes.to_vec(), settings: None }
+    }
 }
 
 /// A reading of an [`Entry`].
@@ -51,13 +71,13 @@ pub struct EntryError {
 
 impl Entry {
     /// What was measured, in the units that are shown.
-    pub fn new(time: Moment, name: &str, part: &Part, measured: &Measurement, settings: Vec<(String, String)>, units: &ShownUnits) -> Self {
+    pub fn new(time: Moment, name: &str, part: &Part, measured: &Measurement, units: &ShownUnits) -> Self {
         let frame_name = |id| part.frames()[id].name().to_owned();
         let mut readings = Vec::new();
         for reading in measured.readings() {
-            let came = measured.frames.iter().rev().find(|(decoded, _)| decoded.readings.iter().any(|other| other.id == reading.id));
+            let came = measured.frames.iter().rev().find(|frame| frame.decoded().readings.iter().any(|other| other.id == reading.id));
             readings.push(EntryReading {
-                frame: came.map_or(String::new(), |(decoded, _)| frame_name(decoded.frame)),
+                frame: came.map_or(String::new(), |frame| frame_name(frame.decoded().frame)),
                 reading: reading.name.clone(),
                 value: reading.value.map(|value| units.value(reading.id, value)),
                 unit: units.symbol(reading.id, &part.readings()[reading.id]).to_owned(),
@@ -65,7 +85,11 @@ impl Entry {
                 reason: reading.means.clone().filter(|_| reading.status != Status::Ok),
             });
         }
-        let frames = measured.frames.iter().map(|(decoded, bytes)| (frame_name(decoded.frame), bytes.clone())).collect();
+        let (settings, own) = settings(measured);
+        let each = measured.frames.iter().zip(own);
+        let frames =
+            each.map(|(frame, settings)| EntryFrame { settings, ..EntryFrame::new(&frame_name(frame.decoded().frame), frame.bytes()) });
+        let frames = frames.collect();
         Self { time, part: name.to_owned(), frames, settings, readings, error: None }
     }
 
@@ -73,5 +97,23 @@ impl Entry {
     pub fn failed(time: Moment, name: &str, error: &DeviceError) -> Self {
         let error = Some(EntryError { cause: error.cause().to_owned(), message: error.to_string() });
         Self { time, part: name.to_owned(), frames: Vec::new(), settings: Vec::new(), readings: Vec::new(), error }
+    }
+}
+
+/// What readings of frames depend on, where it is not as after a reset: for all of them together, or for each where they differ.
+fn settings(measured: &Measurement) -> (Settings, Vec<Option<Settings>>) {
+    let mut common: Vec<InUse> = Vec::new();
+    let mut differ = false;
+    let each: Vec<Vec<InUse>> = measured.frames.iter().map(MeasuredFrame::in_use).collect();
+    for used in each.iter().flatten() {
+        match common.iter().find(|known| known.name == used.name) {
+            Some(known) => differ |= known != used,
+            None => common.push(used.clone()),
+        }
+    }
+    let typed = |list: Vec<InUse>| list.into_iter().filter(|used| !used.as_reset).map(|used| (used.name, used.value)).collect();
+    match differ {
+        true => (Settings::new(), each.into_iter().map(|list| Some(typed(list))).collect()),
+        false => (typed(common), vec![None; measured.frames.len()]),
     }
 }

@@ -51,11 +51,11 @@ mod words;
 mod write;
 
 pub use any::AnyLog;
-pub use entry::{Entry, EntryError, EntryReading};
+pub use entry::{Entry, EntryError, EntryFrame, EntryReading, Settings};
 pub use error::{LogError, LogErrorKind};
 pub use file::{LogFile, Rotation};
 pub use form::LogForm;
-pub use logger::{Audience, Clock, Connect, Control, Logger, Measured, Station, Tally, settings_in_use};
+pub use logger::{Audience, Clock, Connect, Control, Logger, Measured, Station, Tally};
 pub use raw::{RawFrames, open_log};
 pub use read::{Found, LogEntries, form_of};
 pub use records::{LogFrames, LogStep};

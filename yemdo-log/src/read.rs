@@ -6,12 +6,12 @@ use std::io::{BufRead, Read};
 
 use yemdo::parse_hex;
 
-use crate::entry::{Entry, EntryError, EntryReading};
+use crate::entry::{Entry, EntryError, EntryFrame, EntryReading, Settings};
 use crate::error::{LogError, LogErrorKind};
 use crate::form::LogForm;
 use crate::senml;
 use crate::time::Moment;
-use crate::write::{COLUMNS, Column, Line, settings_of};
+use crate::write::{COLUMNS, Column, Line, Map, settings_of};
 
 /// Longest record that is read, in bytes; what is longer is none of ours.
 const MOST: usize = 1 << 20;
@@ -217,13 +217,13 @@ impl<R: BufRead> LogEntries<R> {
         let (frame, reading) = (cell(Column::Frame), cell(Column::Reading));
         let goes_on = self.open.as_ref().is_some_and(|(_, known, entry)| {
             let again = entry.readings.iter().any(|other| other.reading == reading);
-            let other = entry.frames.iter().any(|(name, came)| name == frame && *came != bytes);
-            known == cell(Column::Time)
-                && entry.part == cell(Column::Part)
-                && !again
-                && !other
-                && entry.error.is_none()
-                && !reading.is_empty()
+            let there = entry.frames.iter().find(|known| known.name == frame);
+            // Frames without readings have one row each; what failed has neither frame nor reading.
+            let fits = match there {
+                Some(there) => there.bytes == bytes && !reading.is_empty() && !again,
+                None => !frame.is_empty() && !again,
+            };
+            known == cell(Column::Time) && entry.part == cell(Column::Part) && fits && entry.error.is_none()
         });
         if !goes_on {
             self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
@@ -233,8 +233,10 @@ impl<R: BufRead> LogEntries<R> {
             let entry = Entry { time, part, frames: Vec::new(), settings, readings: Vec::new(), error: None };
             (self.line, cell(Column::Time).to_owned(), entry)
         });
-        if !frame.is_empty() && !entry.frames.iter().any(|(name, _)| name == frame) {
-            entry.frames.push((frame.to_owned(), bytes));
+        if !frame.is_empty() && !entry.frames.iter().any(|known| known.name == frame) {
+            let own = settings_of(cell(Column::State));
+            let settings = (own != entry.settings).then_some(own);
+            entry.frames.push(EntryFrame { settings, ..EntryFrame::new(frame, &bytes) });
         }
         let owned = |column: Column| cell(column).to_owned();
         let reason = Some(owned(Column::Reason)).filter(|text| !text.is_empty());
@@ -247,15 +249,19 @@ impl<R: BufRead> LogEntries<R> {
     }
 }
 
+fn of_map(map: Map) -> Settings {
+    map.into_iter().map(|(name, value)| (name, value.as_str().unwrap_or("").to_owned())).collect()
+}
+
 fn of_json(text: &str) -> Result<Entry, String> {
     let line: Line = serde_json::from_str(text).map_err(|error| error.to_string())?;
     let time =
         Moment::parse(&line.time).ok_or_else(|| format!("`{}` is not an RFC 3339 time with an offset", yemdo::visible(&line.time)))?;
     let frames = line.frames.into_iter().map(|frame| match parse_hex(&frame.bytes) {
-        Ok(bytes) => Ok((frame.frame, bytes)),
+        Ok(bytes) => Ok(EntryFrame { settings: frame.settings.map(of_map), ..EntryFrame::new(&frame.frame, &bytes) }),
         Err(error) => Err(error.to_string()),
     });
-    let settings = line.settings.into_iter().map(|(name, value)| (name, value.as_str().unwrap_or("").to_owned()));
+    let settings = of_map(line.settings);
     let readings = line.readings.into_iter().map(|reading| EntryReading {
         frame: String::new(),
         reading: reading.reading,
@@ -268,7 +274,7 @@ fn of_json(text: &str) -> Result<Entry, String> {
         time,
         part: line.part,
         frames: frames.collect::<Result<_, _>>()?,
-        settings: settings.collect(),
+        settings,
         readings: readings.collect(),
         error: line.error.map(|error| EntryError { cause: error.cause, message: error.message }),
     })

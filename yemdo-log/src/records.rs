@@ -7,6 +7,7 @@ use yemdo::configure::assume;
 use yemdo::record::Record;
 use yemdo::{FrameId, Part, State, visible};
 
+use crate::entry::{EntryFrame, Settings};
 use crate::error::{LogError, LogErrorKind};
 use crate::read::LogEntries;
 use crate::time::Clocks;
@@ -35,7 +36,11 @@ pub struct LogFrames<R> {
     before: State,
     /// What goes before all that the log says.
     set: Vec<String>,
-    settings: Vec<(String, String)>,
+    settings: Settings,
+    /// The same as a state.
+    state: State,
+    /// Frames bring settings that others depend on: these are set anew before each frame.
+    brings: bool,
     ready: VecDeque<LogStep>,
     failed: BTreeMap<String, u64>,
 }
@@ -47,13 +52,15 @@ impl<R: BufRead> LogFrames<R> {
         let (part, name, before) = (part.clone(), name.map(str::to_owned), State::reset(part));
         Self {
             entries,
+            state: before.clone(),
+            brings: part.brings_settings(),
             part,
             name,
             only,
             clocks,
             before,
             set: Vec::new(),
-            settings: Vec::new(),
+            settings: Settings::new(),
             ready: VecDeque::new(),
             failed: BTreeMap::new(),
         }
@@ -61,14 +68,22 @@ impl<R: BufRead> LogFrames<R> {
 
     /// Begins with this state; of settings that the log names, those in `set` (`NAME=VALUE`) stay as they are given here.
     pub fn with_state(mut self, before: &State, set: &[String]) -> Self {
-        (self.before, self.set) = (before.clone(), set.to_vec());
+        (self.before, self.state, self.set) = (before.clone(), before.clone(), set.to_vec());
         self
     }
 
-    /// The state that the log names last.
-    fn state(&self) -> Result<State, LogError> {
-        let logged = self.settings.iter().map(|(name, value)| format!("{name}={value}"));
-        Ok(assume(&self.part, &assume(&self.part, &self.before, logged)?, &self.set)?)
+    /// The state in which the next frame came, where the decoder is not in it.
+    fn tell_state(&mut self, settings: &Settings) -> Result<(), LogError> {
+        let changed = *settings != self.settings;
+        if changed {
+            self.settings.clone_from(settings);
+            let logged = settings.iter().map(|(name, value)| format!("{name}={value}"));
+            self.state = assume(&self.part, &assume(&self.part, &self.before, logged)?, &self.set)?;
+        }
+        if changed || self.brings {
+            self.ready.push_back(LogStep::State(Box::new(self.state.clone())));
+        }
+        Ok(())
     }
 
     /// Measurements that had failed when the log was written, by cause.
@@ -108,12 +123,8 @@ impl<R: BufRead> LogFrames<R> {
                 *self.failed.entry(error.cause).or_default() += 1;
                 continue;
             }
-            if entry.settings != self.settings {
-                self.settings.clone_from(&entry.settings);
-                self.ready.push_back(LogStep::State(Box::new(self.state()?)));
-            }
             let time = Some(self.clocks.text(entry.time));
-            for (name, bytes) in entry.frames {
+            for EntryFrame { name, bytes, settings } in entry.frames {
                 let frame = self.part.frame(&name);
                 if let (Ok(frame), Some(only)) = (&frame, self.only)
                     && *frame != only
@@ -121,6 +132,7 @@ impl<R: BufRead> LogFrames<R> {
                 {
                     continue;
                 }
+                self.tell_state(settings.as_ref().unwrap_or(&entry.settings))?;
                 self.ready.push_back(match frame {
                     Ok(frame) => {
                         let mut record = Record::new(frame, bytes);

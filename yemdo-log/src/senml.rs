@@ -10,7 +10,7 @@ use minicbor::{Decoder, Encoder};
 use serde::{Deserialize, Serialize};
 use yemdo::units::{UNITS, Unit};
 
-use crate::entry::{Entry, EntryError, EntryReading};
+use crate::entry::{Entry, EntryError, EntryFrame, EntryReading};
 use crate::time::Moment;
 use crate::write::{settings_of, settings_text};
 
@@ -45,8 +45,12 @@ pub(crate) struct Record {
 
 /// A name as SenML allows it (section 4.5.1): letters, digits and `-:./_`; what else there is becomes `_`.
 fn name(text: &str) -> String {
-    let allowed = |c: char| if c.is_ascii_alphanumeric() || "-:./_".contains(c) { c } else { '_' };
-    let text: String = text.chars().map(allowed).collect();
+    text.chars().map(|c| if c.is_ascii_alphanumeric() || "-:./_".contains(c) { c } else { '_' }).collect()
+}
+
+/// A name that others stand behind: it begins with a letter or a digit.
+fn base(text: &str) -> String {
+    let text = name(text);
     if text.starts_with(|c: char| c.is_ascii_alphanumeric()) { text } else { format!("x{text}") }
 }
 
@@ -73,8 +77,11 @@ pub(crate) fn pack(entry: &Entry) -> Vec<Record> {
             pack.push(Record { vs: Some(reading.status.clone()), ..named(format!("{}/status", reading.reading)) });
         }
     }
-    for (frame, bytes) in &entry.frames {
-        pack.push(Record { vd: Some(URL_SAFE_NO_PAD.encode(bytes)), ..named(format!("{frame}/bytes")) });
+    for frame in &entry.frames {
+        pack.push(Record { vd: Some(URL_SAFE_NO_PAD.encode(&frame.bytes)), ..named(format!("{}/bytes", frame.name)) });
+        if let Some(settings) = &frame.settings {
+            pack.push(Record { vs: Some(settings_text(settings)), ..named(format!("{}/settings", frame.name)) });
+        }
     }
     if !entry.settings.is_empty() {
         pack.push(Record { vs: Some(settings_text(&entry.settings)), ..named("settings".into()) });
@@ -86,7 +93,7 @@ pub(crate) fn pack(entry: &Entry) -> Vec<Record> {
         pack.push(Record { vs: Some("nothing came".into()), ..named("error".into()) });
     }
     if let Some(first) = pack.first_mut() {
-        (first.bn, first.bt) = (Some(format!("{}/", name(&entry.part))), Some(entry.time.seconds()));
+        (first.bn, first.bt) = (Some(format!("{}/", base(&entry.part))), Some(entry.time.seconds()));
     }
     pack
 }
@@ -112,7 +119,11 @@ pub(crate) fn entries(pack: &[Record]) -> Result<Vec<Entry>, String> {
         }
         let time = Moment::of_seconds(seconds);
         let (rest, kind) = match whole.rsplit_once('/') {
-            Some((rest, kind @ ("status" | "bytes"))) => (rest, kind),
+            // A reading may be called `status`: what such a record is, is told by what it holds.
+            Some((rest, kind @ "bytes")) if record.vd.is_some() => (rest, kind),
+            Some((rest, kind @ "status")) if record.vs.is_some() => (rest, kind),
+            // `PART/settings` is of all frames, `PART/FRAME/settings` of one.
+            Some((rest, kind @ "settings")) if record.vs.is_some() && rest.contains('/') => (rest, kind),
             _ => (whole.as_str(), ""),
         };
         let (part, own) = rest.rsplit_once('/').unwrap_or(("", rest));
@@ -133,7 +144,11 @@ fn take(entry: &mut Entry, own: &str, kind: &str, record: &Record, (base_unit, b
         ("bytes", _) => {
             let typed = record.vd.as_deref().unwrap_or("").trim_end_matches('=');
             let bytes = URL_SAFE_NO_PAD.decode(typed).map_err(|error| format!("the bytes of {own}: {error}"))?;
-            entry.frames.push((own.to_owned(), bytes));
+            entry.frames.push(EntryFrame::new(own, &bytes));
+        }
+        ("settings", _) => {
+            let frame = entry.frames.iter_mut().find(|frame| frame.name == own);
+            frame.into_iter().for_each(|frame| frame.settings = Some(settings_of(&text())));
         }
         ("status", _) => match entry.readings.iter_mut().find(|known| known.reading == own) {
             Some(known) => known.status = text(),

@@ -1,8 +1,7 @@
 //! Readings over time, out of logs of any form: what is plotted and compared.
 
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{BufRead, BufReader};
+use std::io::BufRead;
 use std::path::Path;
 
 use yemdo::configure::assume;
@@ -130,7 +129,7 @@ impl Tracks {
             _ if empty => Err(LogError::new(LogErrorKind::Format, format!("the log {} is empty", path.display()))),
             // What was recorded is what was measured, unless it is asked to be decoded anew.
             (Some(raw), form) if form.is_none() || raw.name.is_some() => self.decode(input, raw),
-            (_, Some(form)) => self.recorded(LogEntries::new(input, form).without_bytes()),
+            (_, Some(form)) => self.add_entries(LogEntries::new(input, form).without_bytes()),
             _ => {
                 let failure = LogError::new(LogErrorKind::Format, format!("{} is not a log of readings", path.display()));
                 Err(failure.with_help("for raw frames give --sheet; a log of readings comes from yemdo read --log"))
@@ -138,7 +137,11 @@ impl Tracks {
         }
     }
 
-    fn recorded(&mut self, mut log: LogEntries<BufReader<File>>) -> Result<(), LogError> {
+    /// Adds readings as they were logged.
+    ///
+    /// # Errors
+    /// The log cannot be read.
+    pub fn add_entries(&mut self, mut log: LogEntries<impl BufRead>) -> Result<(), LogError> {
         let mut last = 0.0;
         while let Some((_, entry)) = log.next_entry()? {
             let entry = match entry {

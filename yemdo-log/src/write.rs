@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use yemdo::to_hex;
 
-use crate::entry::Entry;
+use crate::entry::{Entry, Settings};
 use crate::error::{LogError, LogErrorKind};
 use crate::form::LogForm;
 use crate::senml;
@@ -34,6 +34,9 @@ pub struct Encoder {
     clocks: Clocks,
 }
 
+/// Settings as JSON has them.
+pub(crate) type Map = serde_json::Map<String, serde_json::Value>;
+
 /// A record as JSON has it.
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Line {
@@ -42,7 +45,7 @@ pub(crate) struct Line {
     #[serde(default)]
     pub(crate) frames: Vec<FrameLine>,
     #[serde(default)]
-    pub(crate) settings: serde_json::Map<String, serde_json::Value>,
+    pub(crate) settings: Map,
     #[serde(default)]
     pub(crate) readings: Vec<ReadingLine>,
     pub(crate) error: Option<ErrorLine>,
@@ -52,6 +55,8 @@ pub(crate) struct Line {
 pub(crate) struct FrameLine {
     pub(crate) frame: String,
     pub(crate) bytes: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) settings: Option<Map>,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -71,14 +76,18 @@ pub(crate) struct ErrorLine {
 }
 
 /// What was set, as it is typed: `GAIN=fivefold; TIME=486 ms`.
-pub(crate) fn settings_text(settings: &[(String, String)]) -> String {
+pub(crate) fn settings_text(settings: &Settings) -> String {
     settings.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join("; ")
 }
 
 /// The same taken apart.
-pub(crate) fn settings_of(text: &str) -> Vec<(String, String)> {
+pub(crate) fn settings_of(text: &str) -> Settings {
     let each = text.split(';').filter_map(|typed| typed.trim().split_once('='));
     each.map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned())).collect()
+}
+
+fn map(settings: &Settings) -> Map {
+    settings.iter().map(|(name, value)| (name.clone(), value.as_str().into())).collect()
 }
 
 impl Encoder {
@@ -106,7 +115,11 @@ impl Encoder {
     }
 
     fn line(&self, entry: &Entry) -> Line {
-        let frames = entry.frames.iter().map(|(frame, bytes)| FrameLine { frame: frame.clone(), bytes: to_hex(bytes) });
+        let frames = entry.frames.iter().map(|frame| FrameLine {
+            frame: frame.name.clone(),
+            bytes: to_hex(&frame.bytes),
+            settings: frame.settings.as_ref().map(map),
+        });
         let readings = entry.readings.iter().map(|reading| ReadingLine {
             reading: reading.reading.clone(),
             value: reading.value,
@@ -119,7 +132,7 @@ impl Encoder {
             time: self.clocks.text(entry.time),
             part: entry.part.clone(),
             frames: frames.collect(),
-            settings: entry.settings.iter().map(|(name, value)| (name.clone(), value.as_str().into())).collect(),
+            settings: map(&entry.settings),
             readings: readings.collect(),
             error,
         }
@@ -129,11 +142,12 @@ impl Encoder {
     fn rows(&self, entry: &Entry) -> Result<Vec<u8>, LogError> {
         let mut writer = csv::Writer::from_writer(Vec::new());
         let (time, settings) = (self.clocks.text(entry.time), settings_text(&entry.settings));
-        for (frame, bytes) in &entry.frames {
-            let bytes = to_hex(bytes);
-            let before = [&*time, &*entry.part, &**frame, &*bytes, &*settings];
+        for frame in &entry.frames {
+            let (name, bytes) = (&frame.name, to_hex(&frame.bytes));
+            let own = frame.settings.as_ref().map(settings_text);
+            let before = [&*time, &*entry.part, name, &*bytes, own.as_deref().unwrap_or(&settings)];
             let mut any = false;
-            for reading in entry.readings.iter().filter(|reading| reading.frame == *frame) {
+            for reading in entry.readings.iter().filter(|reading| reading.frame == *name) {
                 any = true;
                 let value = reading.value.map_or(String::new(), |value| value.to_string());
                 let own = [&*reading.reading, &*value, &*reading.unit, &*reading.status, reading.reason.as_deref().unwrap_or("")];

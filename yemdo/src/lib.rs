@@ -53,7 +53,7 @@ pub mod units;
 #[cfg(feature = "serde")]
 pub mod view;
 
-pub use decode::{CodeValue, Columns, Decoded, Decoder, Fault, FrameValues, InUse, ReadingValue};
+pub use decode::{CodeValue, Columns, Decoded, Decoder, Fault, FrameValues, ReadingValue};
 pub use formula::fault::FaultKind;
 pub use ground::diagnostic::{Diagnostic, Severity, SheetError, render_all};
 pub use ground::digits::Digits;
@@ -63,6 +63,7 @@ pub use ground::suggest::nearest;
 pub use ground::text::{Source, Span};
 pub use ground::words::{time_text, visible, with_unit};
 pub use model::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
+pub use model::in_use::InUse;
 pub use model::name::UnknownName;
 pub use model::part::Part;
 pub use model::state::{ParameterError, Provenance, State};

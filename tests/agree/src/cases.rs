@@ -1,6 +1,6 @@
 //! Random frames, settings and wishes for a part.
 
-use yemdo::layout::{Form, Slice};
+use yemdo::layout::{Form, Layout, Slice};
 use yemdo::part::Id;
 use yemdo::{FieldId, FrameId, Part};
 
@@ -41,6 +41,16 @@ pub fn seal(part: &Part, frame: FrameId, bytes: &mut [u8]) {
             put(bytes, &check.place, check.expected(bytes));
         }
     }
+}
+
+/// The code that a layout has in some bytes, as an integer.
+pub fn code_in(layout: &Layout, bytes: &[u8]) -> Option<i128> {
+    let bits = layout.slices.iter().fold(0u64, |bits, slice| {
+        let width = u32::from(slice.high - slice.low) + 1;
+        let byte = bytes.get(slice.byte).copied().unwrap_or(0);
+        bits << width | u64::from(byte >> slice.low & (u16::from(u8::MAX) >> (8 - width)) as u8)
+    });
+    layout.form.read(bits, layout.width()).map(i128::from)
 }
 
 fn put(bytes: &mut [u8], slices: &[Slice], mut value: u64) {

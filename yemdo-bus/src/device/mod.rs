@@ -14,8 +14,8 @@ use crate::hal::{I2cPort, SpiPort, StdDelay};
 use crate::port::Port;
 
 pub use asynchronous::AsyncDevice;
-pub use session::Measurement;
 use session::{Job, Session};
+pub use session::{MeasuredFrame, Measurement};
 use task::{Progress, Task};
 
 /// One bus operation, as it was done: for those who want to see.

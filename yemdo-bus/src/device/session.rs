@@ -4,24 +4,55 @@ use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Wish, WriteScope, configure};
 use yemdo::part::Action;
 use yemdo::routine::{Answer, Failure, Request, Runner};
-use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, RegisterId, RoutineId, State};
+use yemdo::{Decoded, Decoder, FrameId, InUse, Part, ReadingValue, RegisterId, RoutineId, State};
 
 use crate::error::{BusError, DeviceError};
 
 /// What one measurement gave.
 #[derive(Clone, Debug)]
 pub struct Measurement {
-    /// The frames that were read, decoded.
-    pub frames: Vec<(Decoded, Vec<u8>)>,
+    /// The frames that were read, in the order in which they came.
+    pub frames: Vec<MeasuredFrame>,
+}
+
+/// A frame of a measurement.
+#[derive(Clone, Debug)]
+pub struct MeasuredFrame {
+    part: Part,
+    decoded: Decoded,
+    bytes: Vec<u8>,
+    state: State,
+}
+
+impl MeasuredFrame {
+    /// Its readings.
+    pub fn decoded(&self) -> &Decoded {
+        &self.decoded
+    }
+
+    /// Its bytes.
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// What was known of the part when it came: its readings are decoded with that.
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+
+    /// The settings and parameters that its readings take something from.
+    pub fn in_use(&self) -> Vec<InUse> {
+        self.state.in_use(&self.part, &[self.decoded.frame])
+    }
 }
 
 impl Measurement {
     /// The readings of all frames. One that several frames bring is as the last of them has it.
     pub fn readings(&self) -> impl Iterator<Item = &ReadingValue> {
         let later = |at: usize, reading: &ReadingValue| {
-            self.frames.iter().skip(at + 1).any(|(decoded, _)| decoded.readings.iter().any(|other| other.id == reading.id))
+            self.frames.iter().skip(at + 1).any(|frame| frame.decoded.readings.iter().any(|other| other.id == reading.id))
         };
-        let all = self.frames.iter().enumerate().flat_map(|(at, (decoded, _))| decoded.readings.iter().map(move |reading| (at, reading)));
+        let all = self.frames.iter().enumerate().flat_map(|(at, frame)| frame.decoded.readings.iter().map(move |reading| (at, reading)));
         all.filter(move |(at, reading)| !later(*at, reading)).map(|(_, reading)| reading)
     }
 
@@ -30,10 +61,10 @@ impl Measurement {
     /// # Errors
     /// [`DeviceError::Unknown`], with the names that there are.
     pub fn reading(&self, name: &str) -> Result<&ReadingValue, DeviceError> {
-        let found = self.frames.iter().rev().map(|(decoded, _)| decoded.reading(name)).find(Result::is_ok);
+        let found = self.frames.iter().rev().map(|frame| frame.decoded.reading(name)).find(Result::is_ok);
         match (found, self.frames.last()) {
             (Some(Ok(reading)), _) => Ok(reading),
-            (_, Some((decoded, _))) => Ok(decoded.reading(name)?),
+            (_, Some(frame)) => Ok(frame.decoded.reading(name)?),
             (_, None) => Err(DeviceError::NothingToMeasure),
         }
     }
@@ -250,7 +281,7 @@ impl Session {
             if !self.kept.contains(&id) {
                 self.decoder.adopt(&state);
                 let decoded = self.decoder.decode(id, &bytes).map_err(DeviceError::Refused)?;
-                frames.push((decoded, bytes));
+                frames.push(MeasuredFrame { part: self.part.clone(), decoded, bytes, state });
             }
         }
         self.decoder.adopt(&now);

@@ -92,7 +92,7 @@ impl Printed {
             grid
         });
         let (dim, bold) = (Style::new().dimmed(), Style::new().bold());
-        let bytes: Vec<String> = row.measurement.frames.iter().map(|(_, bytes)| to_hex(bytes)).collect();
+        let bytes: Vec<String> = row.measurement.frames.iter().map(|frame| to_hex(frame.bytes())).collect();
         let mut cells = vec![Cell { text: seconds(row.at), style: dim }];
         cells.extend(several.then(|| Cell { text: name.to_owned(), style: bold }));
         cells.push(Cell::from(bytes.join(" | ")));

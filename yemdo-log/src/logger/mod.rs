@@ -7,10 +7,9 @@ use std::fmt::Display;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use yemdo::FrameId;
 use yemdo_bus::{Cause, Device, DeviceError, Measurement, Port};
 
-use crate::entry::Entry;
+use crate::entry::{Entry, EntryFrame};
 use crate::error::LogError;
 use crate::file::LogFile;
 use station::Reader;
@@ -276,8 +275,7 @@ impl Turn<'_> {
                 if std::mem::take(&mut reader.failing) {
                     audience.back(&station.name);
                 }
-                let settings = settings_in_use(device, &measured);
-                let mut entry = Entry::new(moment, &station.name, &station.part, &measured, settings, &station.units);
+                let mut entry = Entry::new(moment, &station.name, &station.part, &measured, &station.units);
                 audience.measured(&Measured { at: begin, station, measurement: &measured, entry: &entry, device })?;
                 self.keep(&mut entry, Some(device), audience)?;
             }
@@ -328,19 +326,12 @@ impl Turn<'_> {
     }
 }
 
-/// What readings of these frames depend on, where it is not as after a reset: who reads the log needs it.
-pub fn settings_in_use<P: Port>(device: &Device<P>, measured: &Measurement) -> Vec<(String, String)> {
-    let frames: Vec<FrameId> = measured.frames.iter().map(|(decoded, _)| decoded.frame).collect();
-    let used = device.decoder().in_use(&frames).into_iter();
-    used.filter(|used| !used.as_reset).map(|used| (used.name, used.value)).collect()
-}
-
 /// Puts the frames that are read once, such as calibration, before the others of a record.
 fn introduce<P: Port>(entry: &mut Entry, device: &Device<P>) {
     let part = device.part();
     let kept = part.frames().entries().filter(|(_, frame)| frame.is_kept());
-    let kept = kept.filter_map(|(id, frame)| Some((frame.name().to_owned(), device.last_bytes(id)?.to_vec())));
-    let missing: Vec<(String, Vec<u8>)> = kept.filter(|(name, _)| !entry.frames.iter().any(|(known, _)| known == name)).collect();
+    let kept = kept.filter_map(|(id, frame)| Some(EntryFrame::new(frame.name(), device.last_bytes(id)?)));
+    let missing: Vec<EntryFrame> = kept.filter(|frame| !entry.frames.iter().any(|known| known.name == frame.name)).collect();
     entry.frames.splice(0..0, missing);
 }
 

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use crate::model::ids::FieldId;
+use crate::model::in_use::UNKNOWN;
 use crate::model::part::Sheet;
 use crate::model::state::State;
 use crate::plan::writes::WriteScope;
@@ -43,7 +45,7 @@ impl fmt::Display for AssumeError {
 impl std::error::Error for AssumeError {}
 
 /// The state `start` with fields, parameters and quantities as `NAME=VALUE` texts say they are. Unlike a wish, a text may name
-/// what the part alone sets. What follows from parameters and quantities is as it would be after [`configure`].
+/// what the part alone sets, a code that the sheet does not list (`GAIN=code 7`), or that a value is `unknown`. What follows from parameters and quantities is as it would be after [`configure`].
 ///
 /// ```
 /// let part = yemdo::Part::parse("lamp.toml", r#"
@@ -58,10 +60,12 @@ impl std::error::Error for AssumeError {}
 /// # Errors
 /// [`AssumeError`]: a text cannot be read, two of them contradict each other, or the part cannot be so.
 pub fn assume(part: &Sheet, start: &State, typed: impl IntoIterator<Item = impl AsRef<str>>) -> Result<State, AssumeError> {
-    let (mut wishes, mut wrong) = (Vec::new(), Vec::new());
+    let (mut wishes, mut wrong, mut unknown) = (Vec::new(), Vec::new(), Vec::new());
     for typed in typed {
         match Wish::present(part, typed.as_ref()) {
             Ok(wish) => wishes.push(wish),
+            // No row of the field's table has that name.
+            Err(_) if let Some(field) = unknown_field(part, typed.as_ref()) => unknown.push(field),
             Err(error) => wrong.push(error),
         }
     }
@@ -76,10 +80,17 @@ pub fn assume(part: &Sheet, start: &State, typed: impl IntoIterator<Item = impl 
             part.fields.get(*field).into_iter().for_each(|field| state.set_field(field, *code));
         }
     }
+    part.fields.of(&unknown).for_each(|field| state.forget_field(field));
     if others.is_empty() {
         return Ok(state);
     }
     Ok(configure(part, &state, &others, WriteScope::Changed).map_err(AssumeError::Impossible)?.state)
+}
+
+/// The field that a text says nobody knows the value of.
+fn unknown_field(part: &Sheet, typed: &str) -> Option<FieldId> {
+    let (name, value) = typed.split_once('=')?;
+    part.field(name.trim()).ok().filter(|_| value.trim() == UNKNOWN)
 }
 
 /// Two texts that want different codes of one field; of parameters and quantities `configure` sees it.

@@ -5,6 +5,7 @@ use std::fmt;
 use crate::ground::hex::parse_integer;
 use crate::ground::suggest::{nearest, one_of};
 use crate::model::ids::{FieldId, ParameterId, QuantityId};
+use crate::model::in_use::BARE_CODE;
 use crate::model::name::{Kind, UnknownName};
 use crate::model::part::Sheet;
 use crate::model::registers::FieldValue;
@@ -71,7 +72,7 @@ impl Wish {
     /// # Errors
     /// [`WishError`]: nothing of that name, no such value, a field that cannot be written, another dimension.
     pub fn parse(part: &Sheet, typed: &str) -> Result<Wish, WishError> {
-        let wish = Self::present(part, typed)?;
+        let wish = Self::read(part, typed, false)?;
         let field = if let Wish::Field { field, .. } = wish { part.fields.get(field) } else { None };
         match field.filter(|field| !field.access.is_writable()) {
             Some(field) => Err(error(format!("{} is {} and cannot be set", field.name, field.access.as_str()), None)),
@@ -79,11 +80,16 @@ impl Wish {
         }
     }
 
-    /// As [`parse`](Self::parse), of what the part sets itself too: for saying how it is, not how it should be.
+    /// As [`parse`](Self::parse), of what the part sets itself too, and of codes that the sheet does not list (`GAIN=code 7`): for
+    /// saying how it is, not how it should be.
     ///
     /// # Errors
     /// [`WishError`].
     pub fn present(part: &Sheet, typed: &str) -> Result<Wish, WishError> {
+        Self::read(part, typed, true)
+    }
+
+    fn read(part: &Sheet, typed: &str, is_present: bool) -> Result<Wish, WishError> {
         let (name, value) = typed.split_once('=').ok_or_else(|| error(format!("`{typed}` sets nothing"), "write NAME=VALUE".to_owned()))?;
         let (name, value) = (name.trim(), value.trim());
         // A name as typed goes before one that differs in upper and lower case: LIMIT may be the field of the quantity limit.
@@ -94,17 +100,16 @@ impl Wish {
             let value = if difference { measured_difference(name, value, unit)? } else { measured(name, value, unit)? };
             return Ok(Wish::Quantity { quantity: id, value, typed: typed.to_owned() });
         }
-        if let Ok(id) = part.parameter(name) {
-            let parameter = part.parameters.get(id);
-            let number = measured(name, value, parameter.and_then(|parameter| parameter.unit.as_deref()).unwrap_or(""))?;
-            if let Some((low, high)) =
-                parameter.and_then(|parameter| parameter.range).filter(|(low, high)| !(*low..=*high).contains(&number))
-            {
+        let exact = part.parameters.iter().any(|parameter| parameter.name == name);
+        if let Some(id) = part.parameter(name).ok().filter(|_| exact || !part.has_field(name)) {
+            let parameter = &part.parameters[id];
+            let number = measured(name, value, parameter.unit.as_deref().unwrap_or(""))?;
+            if let Some((low, high)) = parameter.range.filter(|(low, high)| !(*low..=*high).contains(&number)) {
                 return Err(error(format!("{name} is {low} to {high}, not {number}"), None));
             }
             return Ok(Wish::Parameter { parameter: id, value: number, typed: typed.to_owned() });
         }
-        let (field, code) = field_code(part, name, value)?;
+        let (field, code) = field_code(part, name, value, is_present)?;
         Ok(Wish::Field { field, code, typed: typed.to_owned() })
     }
 
@@ -117,7 +122,7 @@ impl Wish {
 }
 
 /// A field by name, and one of its codes: by the value's name, or as a number.
-fn field_code(part: &Sheet, name: &str, value: &str) -> Result<(FieldId, i128), WishError> {
+fn field_code(part: &Sheet, name: &str, value: &str, is_present: bool) -> Result<(FieldId, i128), WishError> {
     let index = part.field(name).map_err(|unknown| {
         // What is not a field may have been meant as anything that can be set.
         let others = part.quantities.iter().map(|quantity| &quantity.name).chain(part.parameters.iter().map(|parameter| &parameter.name));
@@ -140,10 +145,12 @@ fn field_code(part: &Sheet, name: &str, value: &str) -> Result<(FieldId, i128), 
         let help = format!("it holds a real number of {} bits", field.width());
         return code.map(|code| (index, code)).ok_or_else(|| error(format!("`{value}` is not a value of {}", field.name), help));
     }
-    let code = named.map(|row| row.code).or_else(|| parse_integer(value).map(|code| field.as_printed(code, value)));
+    let bare = value.strip_prefix(BARE_CODE).filter(|_| is_present && named.is_none());
+    let code = bare.and_then(parse_integer);
+    let code = code.or_else(|| named.map(|row| row.code)).or_else(|| parse_integer(value).map(|code| field.as_printed(code, value)));
     let (low, high) = field.bounds();
     let names: Vec<&str> = field.values.iter().filter_map(|row| row.name.as_deref()).collect();
-    let listed = |code: &i128| field.values.is_empty() || field.value(*code).is_some();
+    let listed = |code: &i128| bare.is_some() || field.values.is_empty() || field.value(*code).is_some();
     match code {
         Some(code) if (low..=high).contains(&code) && listed(&code) => Ok((index, code)),
         _ => {

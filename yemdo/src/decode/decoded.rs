@@ -145,15 +145,3 @@ impl Decoded {
         })
     }
 }
-
-/// A setting or parameter that readings take something from, and that is not in their frames.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct InUse {
-    /// Its name.
-    pub name: String,
-    /// Its present value, in words.
-    pub value: String,
-    /// It is as after a reset, or as its default.
-    pub as_reset: bool,
-}

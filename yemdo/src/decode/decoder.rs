@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use super::columns::{self, Columns};
-use super::decoded::{CodeValue, Decoded, InUse, ReadingValue};
+use super::decoded::{CodeValue, Decoded, ReadingValue};
 use super::derived::{Derivation, Given};
 use super::row::{self, FrameValues};
 use super::steps::{self, ReadingSteps, Steps};
@@ -13,7 +13,7 @@ use crate::ground::number::{Number, Ty};
 use crate::ground::words::with_unit;
 use crate::model::frame::Frame;
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
-use crate::model::input::Input;
+use crate::model::in_use::InUse;
 use crate::model::part::{Part, Sheet};
 use crate::model::state::{ParameterError, State};
 use crate::model::status::Status;
@@ -130,26 +130,7 @@ impl Decoder {
 
     /// The settings and parameters that readings of some frames take something from, with their present values.
     pub fn in_use(&self, frames: &[FrameId]) -> Vec<InUse> {
-        let reset = State::reset(&self.part);
-        let mut found: Vec<InUse> = Vec::new();
-        for input in self.part.held_inputs(frames) {
-            let used = match input {
-                Input::Field(field) | Input::Column(field, _) => self.part.fields.get(field).map(|field| {
-                    let code = self.state.known_field(field);
-                    let value = code.map_or_else(|| "unknown".to_owned(), |code| field.value_text(code));
-                    InUse { name: field.name.clone(), value, as_reset: code == reset.known_field(field) }
-                }),
-                Input::Parameter(id) => self.part.parameters.get(id).zip(self.state.parameter(id)).map(|(parameter, value)| {
-                    let as_reset = value.to_bits() == parameter.default.to_bits();
-                    let value = with_unit(value, parameter.unit.as_deref().unwrap_or(""));
-                    InUse { name: parameter.name.clone(), value, as_reset }
-                }),
-                // What is computed from these is told by them.
-                _ => None,
-            };
-            found.extend(used.filter(|used| !found.iter().any(|known| known.name == used.name)));
-        }
-        found
+        self.state.in_use(&self.part, frames)
     }
 
     /// Says when the frames that are decoded next were measured: a time for each, in seconds of any clock. One at a time takes the first. Quantities

@@ -149,6 +149,10 @@ impl Leaves for Work<'_> {
             }
             whole.push((at.round(), (y / y_unit).round()));
         }
+        // An argument that falls as its integer rises goes through the points the other way.
+        if x_unit < 0.0 {
+            whole.reverse();
+        }
         let index = u32::try_from(self.to.curves.len()).unwrap_or(u32::MAX);
         let name = self.from.curve_names.get(curve.0 as usize).cloned().ok_or("unknown")?;
         let known = self.to.curves.iter().position(|other| other.parts() == (whole.as_slice(), outside));

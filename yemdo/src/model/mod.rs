@@ -5,6 +5,7 @@ pub(crate) mod command;
 pub(crate) mod example;
 pub(crate) mod frame;
 pub(crate) mod ids;
+pub(crate) mod in_use;
 pub(crate) mod input;
 pub(crate) mod integers;
 mod lookup;

@@ -5,6 +5,7 @@ pub mod configure;
 pub mod decode;
 pub mod explain;
 pub mod firmware;
+pub mod logs;
 pub mod narrow;
 pub mod page;
 pub mod reach;
@@ -98,6 +99,7 @@ pub fn all(part: &Part, c: &mut Choices<'_>) -> Tally {
     bus::operations(part, c, &mut tally);
     reach::possible(part, c, &mut tally);
     recording::measured(part, c, &mut tally);
+    logs::logged(part, c, &mut tally);
     narrow::integers(part, c, &mut tally);
     tally
 }

@@ -40,6 +40,14 @@ fn assume(decoder: &mut Decoder, part: &Part) {
     }
 }
 
+/// Whether a code is outside its stated range: no prediction holds then.
+fn is_beyond(part: &Part, frame: &yemdo::part::Frame, bytes: &[u8]) -> bool {
+    part.codes().of(frame.codes()).any(|code| {
+        let (low, high) = code.bounds();
+        cases::code_in(code.layout(), bytes).is_some_and(|value| !(low..=high).contains(&value))
+    })
+}
+
 fn held(
     part: &Part,
     predictions: &[Option<Prediction>],
@@ -55,7 +63,7 @@ fn held(
         let Some(prediction) = predictions.get(reading.index()).and_then(Option::as_ref) else { continue };
         let name = part.readings().get(reading).map_or("", |reading| reading.name());
         let about = || format!("{} {}: {name}", model.name(), yemdo::to_hex(bytes));
-        if !decoder.state().has_same_settings(start) {
+        if !decoder.state().has_same_settings(start) || is_beyond(part, model, bytes) {
             continue;
         }
         if let Some(value) = values.value(place) {

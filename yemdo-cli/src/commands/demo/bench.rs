@@ -209,7 +209,7 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
         match measured {
             Ok(measured) => {
                 told.0 += 1;
-                let bytes = measured.frames.last().map_or(&[] as &[u8], |(_, bytes)| bytes);
+                let bytes = measured.frames.last().map_or(&[] as &[u8], |frame| frame.bytes());
                 let more = if bytes.len() > MOST_BYTES { " …" } else { "" };
                 let bytes = format!("{}{more}", to_hex(bytes.get(..MOST_BYTES).unwrap_or(bytes)));
                 let mut style = Style::new();

@@ -132,10 +132,10 @@ impl Audience<AnyPort> for Channel<'_> {
     fn measured(&mut self, row: &yemdo_log::Measured<'_, AnyPort>) -> Result<(), Failure> {
         let wanted = self.keys.detail.lock().map(|detail| detail.clone()).unwrap_or_default();
         let steps = wanted.filter(|(part, _)| part == row.station.name()).and_then(|(_, reading)| {
-            let (decoded, bytes) =
-                row.measurement.frames.iter().rev().find(|(decoded, _)| decoded.readings.iter().any(|one| one.name == reading))?;
+            let mut frames = row.measurement.frames.iter().rev();
+            let frame = frames.find(|frame| frame.decoded().readings.iter().any(|one| one.name == reading))?;
             let mut out = StripStream::new(Vec::new());
-            steps::print(&mut out, &mut row.device.decoder().clone(), decoded.frame, bytes).ok()?;
+            steps::print(&mut out, &mut row.device.decoder().clone(), frame.decoded().frame, frame.bytes()).ok()?;
             String::from_utf8(out.into_inner()).ok()
         });
         let seen = row.measurement.readings().map(|reading| Seen {
@@ -149,7 +149,7 @@ impl Audience<AnyPort> for Channel<'_> {
         let measured = Measured {
             part: row.station.name().to_owned(),
             time: row.entry.time,
-            frames: row.entry.frames.clone(),
+            frames: row.entry.frames.iter().map(|frame| (frame.name.clone(), frame.bytes.clone())).collect(),
             readings: seen.collect(),
             steps,
         };
