@@ -19,7 +19,7 @@ fn main() {
 fn rig(name: &str, text: &str, reading: &str) -> (Rig, Part) {
     let part = Part::parse(name, text).unwrap();
     let mut stand_in = StandIn::new(&part, 1).unwrap();
-    stand_in.set(part.reading(reading).unwrap(), Signal::constant(20.0));
+    stand_in.set(part.reading(reading).unwrap(), Signal::constant(20.0)).unwrap();
     let rig = Rig::new();
     rig.add(stand_in);
     (rig, part)

@@ -143,7 +143,7 @@ fn frames_are_decoded_as_the_part_was_then() {
     .unwrap();
     let rig = Rig::new();
     let mut stand_in = StandIn::new(&part, 3).unwrap();
-    stand_in.set(part.reading("force").unwrap(), Signal::parse("25").unwrap());
+    stand_in.set(part.reading("force").unwrap(), Signal::parse("25").unwrap()).unwrap();
     let place = rig.add(stand_in);
     let mut recording = Vec::new();
     let port = Recorder::new(rig.port(place, Bus::I2c), &mut recording, "spar-11").unwrap();

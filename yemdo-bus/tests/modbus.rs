@@ -28,8 +28,8 @@ fn sheet() -> Part {
 fn rig() -> Rig {
     let part = sheet();
     let mut stand_in = StandIn::new(&part, 1).unwrap();
-    stand_in.set(part.reading("supply").unwrap(), Signal::constant(19.5));
-    stand_in.set(part.reading("flow").unwrap(), Signal::constant(812.5));
+    stand_in.set(part.reading("supply").unwrap(), Signal::constant(19.5)).unwrap();
+    stand_in.set(part.reading("flow").unwrap(), Signal::constant(812.5)).unwrap();
     let rig = Rig::new();
     rig.add(stand_in);
     rig

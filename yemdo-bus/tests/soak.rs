@@ -38,7 +38,7 @@ fn faults_never_make_a_reading() {
     for (name, bus, reading, wanted, near) in CHECKED {
         let part = sheet(name);
         let mut stand_in = StandIn::new(&part, seed).unwrap();
-        stand_in.set(part.reading(reading).unwrap(), Signal::constant(wanted));
+        stand_in.set(part.reading(reading).unwrap(), Signal::constant(wanted)).unwrap();
         let rig = Rig::new();
         let place = rig.add(stand_in);
         rig.set_faults(place, Faults::seeded(seed, 0.01, &Fault::ALL));

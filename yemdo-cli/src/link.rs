@@ -227,4 +227,7 @@ pub(crate) fn tell_verdict(rig: Option<&Rig>) {
     for (_, remark) in rig.verdict() {
         let _ = writeln!(err, "the stand-in remarks: {}; may give {}", visible(&remark.to_string()), remark.rule.may_cause());
     }
+    for (_, miss) in rig.misses() {
+        let _ = writeln!(err, "the stand-in: {}", visible(&miss.to_string()));
+    }
 }

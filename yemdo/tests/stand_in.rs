@@ -33,7 +33,7 @@ impl Bench {
     }
 
     fn with(mut self, reading: &str, signal: &str) -> Self {
-        self.stand_in.set(self.part.reading(reading).unwrap(), Signal::parse(signal).unwrap());
+        self.stand_in.set(self.part.reading(reading).unwrap(), Signal::parse(signal).unwrap()).unwrap();
         self
     }
 
@@ -261,7 +261,7 @@ fn signals_are_what_they_say() {
 fn faults_are_drawn_by_seed_and_never_pass_a_check() {
     let part = sheet("strake-20");
     let mut stand_in = StandIn::new(&part, 3).unwrap();
-    stand_in.set(part.reading("temperature").unwrap(), Signal::constant(21.0));
+    stand_in.set(part.reading("temperature").unwrap(), Signal::constant(21.0)).unwrap();
     let (frame, mut decoder) = (part.frame("AIR").unwrap(), Decoder::new(&part));
     let mut faults = Faults::seeded(11, 0.5, &Fault::ALL).at(0, Fault::CutFrame);
     let mut seen = 0;
@@ -431,7 +431,7 @@ fn noise_and_steps_are_the_sheets() {
         if noisy {
             guard = guard.with_noise();
         }
-        guard.set(part.reading("temperature").unwrap(), Signal::constant(5.03));
+        guard.set(part.reading("temperature").unwrap(), Signal::constant(5.03)).unwrap();
         let (frame, mut decoder) = (part.frame("FROST").unwrap(), Decoder::new(&part));
         let values = (1..400u64).map(|at| {
             let Reaction::Answer(bytes) = guard.i2c(at * 130_000, 0x51, &[0x31], 3) else { panic!() };
@@ -513,7 +513,7 @@ proptest! {
                 continue;
             }
             let value = low + (high - low) * share;
-            bench.stand_in.set(id, Signal::constant(value));
+            bench.stand_in.set(id, Signal::constant(value)).unwrap();
             let step = predicted.as_ref().and_then(|prediction| prediction.step).map_or(0.0, |(_, largest)| largest * 0.51);
             let step = step.max((high - low) / 1000.0);
             wanted.push((id, value, step));

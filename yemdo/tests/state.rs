@@ -104,7 +104,7 @@ fn a_recording_tells_what_was_set() {
 fn a_stand_in_understands_what_it_is_told() {
     let part = capstan();
     let mut capstan = StandIn::new(&part, 1).unwrap();
-    capstan.set(part.reading("pull").unwrap(), Signal::constant(135.0));
+    capstan.set(part.reading("pull").unwrap(), Signal::constant(135.0)).unwrap();
     // 135 N is (135 - 2) / 0.5 near, and (135 - 7) / 8 far.
     assert_eq!(capstan.i2c(0, 0x2D, &[0x93, 0x08, 0x02], 2), Reaction::Answer(vec![0x01, 0x0A]));
     assert_eq!(capstan.i2c(9, 0x2D, &[0x93, 0x20, 0x07], 2), Reaction::Answer(vec![0x00, 0x10]));

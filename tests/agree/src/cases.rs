@@ -21,7 +21,7 @@ pub fn frame(c: &mut Choices<'_>, part: &Part, frame: FrameId) -> Vec<u8> {
                 }
                 let (low, high) = code.bounds();
                 let value = *c.pick(&[low, high, 0i128.clamp(low, high), low + 1.min(high - low)]);
-                put(&mut bytes, &code.layout().slices, code.layout().form.write(value, code.layout().width()));
+                put_code(code.layout(), &mut bytes, value);
             }
         }
         _ => {}
@@ -51,6 +51,11 @@ pub fn code_in(layout: &Layout, bytes: &[u8]) -> Option<i128> {
         bits << width | u64::from(byte >> slice.low & (u16::from(u8::MAX) >> (8 - width)) as u8)
     });
     layout.form.read(bits, layout.width()).map(i128::from)
+}
+
+/// Puts a code where a layout has it.
+pub fn put_code(layout: &Layout, bytes: &mut [u8], code: i128) {
+    put(bytes, &layout.slices, layout.form.write(code, layout.width()));
 }
 
 fn put(bytes: &mut [u8], slices: &[Slice], mut value: u64) {

@@ -5,7 +5,7 @@ use std::fs;
 
 use yemdo::bus::Bus;
 use yemdo::part::NotAnAddress;
-use yemdo::stand_in::{Fault, Faults, NoStandIn, Signal, SignalError, StandIn};
+use yemdo::stand_in::{Fault, Faults, NoSignal, NoStandIn, Signal, SignalError, StandIn};
 use yemdo::{Part, UnknownName};
 
 use super::{DataReady, I2cBus, SpiBus, open_serial};
@@ -64,6 +64,8 @@ pub enum OpenError {
     Unknown(UnknownName),
     /// A stand-in's signal.
     Signal(SignalError),
+    /// A reading that no signal can be given.
+    NoSignal(NoSignal),
     /// A stand-in's option.
     Option(String),
     /// A stand-in of a sheet without a bus.
@@ -108,6 +110,7 @@ impl fmt::Display for OpenError {
             OpenError::Signal(error) => error.fmt(f),
             OpenError::Option(what) => f.write_str(what),
             OpenError::NoStandIn(error) => error.fmt(f),
+            OpenError::NoSignal(error) => error.fmt(f),
             OpenError::Recording { path, line: 0, why } => write!(f, "cannot read {path}: {why}"),
             OpenError::Recording { path, line, why } => write!(f, "{path}, line {line}: {why}"),
         }
@@ -202,7 +205,7 @@ pub fn stand_in(part: &Part, options: &[(String, String)]) -> Result<(StandIn, F
     };
     for (name, value) in options.iter().filter(|(name, _)| !matches!(name.as_str(), "seed" | "noise" | "faults")) {
         let reading = part.reading(name).map_err(OpenError::Unknown)?;
-        stand_in.set(reading, signal(value)?);
+        stand_in.set(reading, signal(value)?).map_err(OpenError::NoSignal)?;
     }
     Ok((stand_in, faults))
 }

@@ -10,7 +10,7 @@ mod worker;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use yemdo::bus::Bus;
-use yemdo::stand_in::{Fault, Faults, Reaction, Remark, StandIn};
+use yemdo::stand_in::{Fault, Faults, Miss, Reaction, Remark, StandIn};
 
 pub use hal::{RigAlert, RigDelay, RigI2c, RigI2cError, RigLine, RigSpi};
 pub use port::RigPort;
@@ -158,6 +158,13 @@ impl Rig {
         let of = |(place, slot): (usize, &Slot)| {
             slot.stand_in.verdict(inner.now).into_iter().map(move |remark| (place, remark)).collect::<Vec<_>>()
         };
+        inner.parts.iter().enumerate().flat_map(of).collect()
+    }
+
+    /// Signals that parts cannot say with their present settings: the part's place, and which.
+    pub fn misses(&self) -> Vec<(usize, Miss)> {
+        let inner = self.lock();
+        let of = |(place, slot): (usize, &Slot)| slot.stand_in.misses().iter().map(move |miss| (place, miss.clone())).collect::<Vec<_>>();
         inner.parts.iter().enumerate().flat_map(of).collect()
     }
 

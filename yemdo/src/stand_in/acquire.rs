@@ -8,6 +8,7 @@ use crate::model::ids::{FieldId, FrameId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Time};
 use crate::model::part::Sheet;
+use crate::model::registers::Access;
 
 /// How deep routines run one another.
 const MOST_DEEP: usize = 8;
@@ -62,8 +63,11 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
         match &step.action {
             Action::Write(command) => seen = started(Trigger::Command(command.clone())),
             Action::Set { fields, .. } => {
-                // What no register holds starts nothing.
-                let held: Vec<_> = fields.iter().copied().filter(|(field, _)| !part.is_unstored(*field)).collect();
+                // What no register holds starts nothing, nor does clearing what the part has raised.
+                let starts = |field: FieldId| {
+                    !part.is_unstored(field) && !matches!(part.fields[field].access, Access::WriteOneToClear | Access::ClearOnRead)
+                };
+                let held: Vec<_> = fields.iter().copied().filter(|(field, _)| starts(*field)).collect();
                 if !held.is_empty() {
                     seen = started(Trigger::Fields(held));
                 }

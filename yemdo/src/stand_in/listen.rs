@@ -97,8 +97,10 @@ impl StandIn {
         let part = self.part.clone();
         let Some(spi) = &part.buses.spi else { return vec![IDLE; out.len()] };
         self.advance(now);
+        // What was asked for before a wait is late already.
+        let was_asked = self.asked.is_some() && out.iter().all(|byte| *byte == 0);
         let (sent, data) = self.spi_now(now, out, spi);
-        let data = if spi.late { std::mem::replace(&mut self.answer, data) } else { data };
+        let data = if spi.late && !was_asked { std::mem::replace(&mut self.answer, data) } else { data };
         let mut back = vec![0; sent];
         back.extend(data);
         back.resize(out.len(), IDLE);

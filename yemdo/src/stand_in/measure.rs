@@ -5,9 +5,11 @@ use super::judge::Rule;
 use super::sample::{Held, Recipe, column};
 use super::signal::Random;
 use super::state::{Current, StandIn};
+use crate::formula::typed::Formula;
 use crate::ground::list::Id;
 use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
+use crate::model::input::{Input, inputs};
 use crate::model::operation::Time;
 use crate::model::part::Part;
 use crate::model::registers::Access;
@@ -35,6 +37,9 @@ pub(super) struct Measure {
 
 /// How much of a tolerance a specimen takes: it is neither the quickest nor the slowest.
 const SHARE: f64 = 0.5;
+
+/// So often frames are composed until those that say a reading together agree.
+const MOST_SETTLING: usize = 3;
 
 /// Maximum duration of a measurement, in microseconds, if only the timeout of the poll is known.
 const LONGEST_LOOK: u64 = 10_000_000;
@@ -74,6 +79,12 @@ impl StandIn {
         }
     }
 
+    /// Whether the part can show by what is polled that a measurement is under way.
+    fn is_told(&self, id: FrameId, poll: &Formula) -> bool {
+        let of = |input: Input| if let Input::Code(code) = input { Some(self.part.codes[code].frame) } else { None };
+        std::iter::once(id).chain(inputs(poll).filter_map(of)).any(|frame| self.shows_waiting(frame))
+    }
+
     /// From one measurement to the next, of a part that goes on measuring: by a column `hz` or `ms` of its settings.
     fn period(&self) -> Option<u64> {
         let hertz = column(&self.part, &self.state, "hz").filter(|hz| *hz > 0.0).map(|hz| 1e6 / hz);
@@ -93,7 +104,7 @@ impl StandIn {
         let took = |share: f64| waits.iter().map(|(micros, tolerance)| micros + (*micros as f64 * tolerance * share) as u64).sum::<u64>();
         // A poll may have a timeout of an hour; the stand-in is faster.
         let within = |time| (micros(time) / 4).min(LONGEST_LOOK);
-        let polled = how.poll.as_ref().map_or(0, |(_, time)| within(time));
+        let polled = how.poll.as_ref().filter(|(poll, _)| self.is_told(id, poll)).map_or(0, |(_, time)| within(time));
         let lined = how.line.as_ref().map_or(0, |(_, time)| within(time));
         let own = took(SHARE) + if waits.iter().all(|(_, tolerance)| *tolerance == 0.0) { polled } else { 0 };
         let first = if how.line.is_some() { period.unwrap_or(lined) } else { own };
@@ -122,6 +133,17 @@ impl StandIn {
 
     /// Brings the registers and frames up to date.
     pub(super) fn advance(&mut self, now: u64) {
+        for _ in 0..MOST_SETTLING {
+            self.composed = false;
+            self.advance_once(now);
+            // A reading over several frames is said by them together.
+            if !(self.composed && self.spans_frames) {
+                break;
+            }
+        }
+    }
+
+    fn advance_once(&mut self, now: u64) {
         for id in self.part.frames.ids() {
             match self.measures.get(id).and_then(|measure| measure.as_ref()) {
                 Some(measure) => {
@@ -145,8 +167,9 @@ impl StandIn {
         let Some(frame) = part.frames.get(id) else { return };
         let Some(recipe) = self.recipes.get_mut(id) else { return };
         let readings: Vec<ReadingId> = recipe.readings().collect();
-        let constant = frame.readings.is_empty() || frame.keep;
-        if constant && self.state.has(id) {
+        // Nothing of it changes.
+        let constant = frame.keep || (frame.readings.is_empty() && !recipe.shows_waiting());
+        if constant && self.current.get(id.index()).is_some_and(Option::is_some) {
             return;
         }
         let mut wanted: Vec<Option<f64>> = Vec::with_capacity(readings.len());
@@ -181,12 +204,21 @@ impl StandIn {
         }
         let mut values = readings.iter().zip(&wanted);
         let mut next = |reading: ReadingId| values.find(|(known, _)| **known == reading).and_then(|(_, value)| *value);
-        let (bytes, next) = recipe.compose(&held, id, waiting, self.alert, &mut next);
-        let before = self.state.clone();
-        self.state = next;
+        self.composed = true;
+        let composed = recipe.compose(&held, id, (waiting, self.alert), &mut next);
+        let before = std::mem::replace(&mut self.state, composed.state);
         match &frame.origin {
-            Origin::Registers(runs) => self.put_registers(runs, &bytes),
-            _ => self.state.keep_frame(id, &bytes),
+            Origin::Registers(runs) => {
+                self.put_registers(id, runs, &composed.bytes);
+                let bytes = self.register_bytes(runs);
+                self.state.keep_frame(id, &bytes);
+            }
+            _ => self.state.keep_frame(id, &composed.bytes),
+        }
+        self.said.get_mut(id).into_iter().for_each(|said| said.clone_from(&composed.said));
+        if !waiting {
+            self.misses.retain(|miss| !readings.contains(&miss.reading));
+            self.misses.extend(composed.misses);
         }
         let after = self.state.clone();
         if let Some(place) = self.current.get_mut(id.index()) {
@@ -194,17 +226,35 @@ impl StandIn {
         }
     }
 
+    /// What the signals of other frames have put into a register.
+    fn said_by_others(&self, id: FrameId, register: RegisterId) -> u64 {
+        let mut mask = 0;
+        for (other, frame) in self.part.frames.entries().filter(|(other, _)| *other != id) {
+            let Origin::Registers(runs) = &frame.origin else { continue };
+            let mut rest = self.said[other].as_slice();
+            for known in runs.iter().flatten() {
+                let model = &self.part.registers[*known];
+                let Some((own, behind)) = rest.split_at_checked(model.bytes) else { break };
+                rest = behind;
+                mask |= if *known == register { model.value_of(own) } else { 0 };
+            }
+        }
+        mask
+    }
+
     /// Registers that the part alone changes take what a frame says.
-    fn put_registers(&mut self, runs: &[Vec<RegisterId>], bytes: &[u8]) {
+    fn put_registers(&mut self, id: FrameId, runs: &[Vec<RegisterId>], bytes: &[u8]) {
         let part = self.part.clone();
         let mut rest = bytes;
-        for register in part.registers.of(runs.iter().flatten()) {
+        for number in runs.iter().flatten() {
+            let register = &part.registers[*number];
             let Some((own, behind)) = rest.split_at_checked(register.bytes) else { return };
             rest = behind;
             if register.access.is_writable() {
                 continue;
             }
-            let mut value = register.value_of(own);
+            let others = self.said_by_others(id, *number);
+            let mut value = register.value_of(own) & !others | self.state.register(register) & others;
             if register.access == Access::ClearOnRead {
                 // What is set stays so until somebody has read it.
                 value |= self.state.register(register);

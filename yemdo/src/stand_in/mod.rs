@@ -5,7 +5,7 @@
 //! lines, and [`Remark`]s: what the client did against the sheet.
 //!
 //! What it knows of time it reads off the sheet's routines: what starts a measurement, how long it takes, what is polled
-//! (`acquire`). The bytes of a frame are found by inverting the sheet's formulas (`search`, `sample`).
+//! (`acquire`). The bytes of a frame are found by inverting the sheet's formulas (`search`), with status bits that fit (`scene`, `sample`).
 
 mod acquire;
 mod faults;
@@ -15,6 +15,7 @@ mod measure;
 mod modbus;
 mod registers;
 mod sample;
+mod scene;
 mod search;
 mod signal;
 mod state;
@@ -23,5 +24,6 @@ mod verdict;
 pub use faults::{Fault, Faults};
 pub use judge::{Remark, Rule};
 pub use listen::Reaction;
+pub use sample::Miss;
 pub use signal::{Random, Signal, SignalError};
-pub use state::{NoStandIn, StandIn};
+pub use state::{NoSignal, NoStandIn, StandIn};

@@ -1,18 +1,21 @@
 //! The bytes of a frame that say what the physical world is.
 
-use std::cmp::Reverse;
+use std::fmt;
 
 use super::acquire::Acquisition;
-use super::search::{Flag, Flags, Scene, code_for};
+use super::scene::{Flag, Flags, Scene};
+use super::search::solve;
+use crate::bits::form::Form;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
+use crate::ground::words::with_unit;
 use crate::model::example::Expected;
-use crate::model::frame::{Frame, Origin};
+use crate::model::frame::{Code, Frame, Origin};
 use crate::model::ids::{CodeId, FieldId, FrameId, QuantityId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Alert;
 use crate::model::part::Sheet;
-use crate::model::reading::Condition;
+use crate::model::reading::{Condition, Reading};
 use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::model::status::Status;
@@ -25,8 +28,8 @@ use crate::plan::judge::judged;
 pub(super) struct Recipe {
     /// A good frame, from the sheet's worked examples where they have one.
     base: Vec<u8>,
-    /// The codes that readings are put into, in order.
-    solve: Vec<(ReadingId, CodeId, Eval)>,
+    /// The readings that can be put into codes of the frame, in order, with those codes.
+    solve: Vec<Solve>,
     /// What status bits are when the data are good.
     ready: Flags,
     /// What they are while the part has nothing new; `None` where it does not show.
@@ -35,6 +38,48 @@ pub(super) struct Recipe {
     alert: Option<Flags>,
     /// Thresholds of its readings: which way the alert goes, and where it ends.
     limits: Vec<Threshold>,
+}
+
+/// A reading, and the codes that it is put into.
+#[derive(Clone, Debug)]
+struct Solve {
+    reading: ReadingId,
+    codes: Vec<CodeId>,
+    eval: Eval,
+}
+
+/// A signal that the frame cannot say.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Miss {
+    /// The reading.
+    pub reading: ReadingId,
+    /// Its name.
+    pub name: String,
+    /// Its unit.
+    pub unit: String,
+    /// What it should be, in the reading's unit.
+    pub wanted: f64,
+    /// The nearest that its codes can say; `None` where they can say nothing, or its status withholds it.
+    pub nearest: Option<f64>,
+}
+
+impl Miss {
+    fn new(part: &Sheet, reading: ReadingId, wanted: f64, nearest: Option<f64>) -> Self {
+        let model = &part.readings[reading];
+        Self { reading, name: model.name.clone(), unit: model.unit.clone(), wanted, nearest }
+    }
+}
+
+impl fmt::Display for Miss {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Miss { name, unit, wanted, nearest, .. } = self;
+        write!(f, "{name} cannot be {} with these settings: ", with_unit(wanted, unit))?;
+        match nearest {
+            Some(nearest) => write!(f, "the nearest is {}", with_unit(nearest, unit)),
+            None => f.write_str("it has no value there"),
+        }
+    }
 }
 
 /// A threshold that raises the alert.
@@ -59,16 +104,32 @@ impl Held<'_> {
     }
 }
 
+/// A frame that was put together.
+pub(super) struct Composed {
+    pub(super) bytes: Vec<u8>,
+    /// The registers with it.
+    pub(super) state: State,
+    /// Signals that it cannot say.
+    pub(super) misses: Vec<Miss>,
+    /// The bits that signals were put into.
+    pub(super) said: Vec<u8>,
+}
+
 impl Recipe {
+    /// The good frame without any signal.
+    pub(super) fn base(&self) -> &[u8] {
+        &self.base
+    }
+
     pub(super) fn new(held: &Held<'_>, id: FrameId, frame: &Frame, acquisition: Option<&Acquisition>) -> Self {
         let part = held.part;
-        let base = base(held, id, frame);
+        let base = whole(held, id, frame, base(held, id, frame));
         let mut recipe =
             Recipe { base, solve: Vec::new(), ready: Vec::new(), waiting: None, alert: None, limits: limits(part, &frame.readings) };
         if !frame.keep {
             recipe.solve = solve_order(part, id, frame);
         }
-        let solved: Vec<CodeId> = recipe.solve.iter().map(|(_, code, _)| *code).collect();
+        let solved: Vec<CodeId> = recipe.solve.iter().flat_map(|solve| solve.codes.iter().copied()).collect();
         let poll = acquisition.and_then(|acquisition| acquisition.poll.as_ref()).map(|(condition, _)| condition);
         let conditions: Vec<&Condition> =
             frame.status.iter().chain(part.readings.of(&frame.readings).flat_map(|reading| &reading.status)).collect();
@@ -121,31 +182,47 @@ impl Recipe {
 
     /// The readings whose value decides over codes of the frame.
     pub(super) fn readings(&self) -> impl Iterator<Item = ReadingId> + '_ {
-        self.solve.iter().map(|(reading, ..)| *reading)
+        self.solve.iter().map(|solve| solve.reading)
     }
 
-    /// The bytes of a frame that says these values, and the registers with them. A value that is `None` stays as in the sheet's
-    /// example.
+    /// The frame that says these values, and the registers with it. A value that is `None` stays as in the sheet's example.
     pub(super) fn compose(
         &mut self,
         held: &Held<'_>,
         frame: FrameId,
-        waiting: bool,
-        alert: bool,
+        (waiting, alert): (bool, bool),
         wanted: &mut dyn FnMut(ReadingId) -> Option<f64>,
-    ) -> (Vec<u8>, State) {
+    ) -> Composed {
         let mut scene = held.scene(frame, self.base.clone());
         let good = self.ready.clone();
         scene.put(&good);
-        for (reading, code, eval) in &mut self.solve {
+        let (mut misses, mut taken) = (Vec::new(), Vec::new());
+        let mut asked = Vec::new();
+        for Solve { reading, codes, eval } in &mut self.solve {
             let Some(value) = wanted(*reading) else { continue };
-            if let Some(found) = code_for(eval, scene.present(), *code, value) {
-                scene.put_code(*code, found);
+            asked.push((*reading, value));
+            let free: Vec<CodeId> =
+                codes.iter().copied().filter(|code| !taken.iter().any(|other| shares_bits(held.part, *code, *other))).collect();
+            let found = solve(eval, &scene, &free, value);
+            match found.as_ref().filter(|found| found.hits(value)) {
+                Some(_) => {}
+                None => misses.push(Miss::new(held.part, *reading, value, found.as_ref().map(|found| found.value))),
+            }
+            for (code, number) in found.into_iter().flat_map(|found| found.codes) {
+                scene.put_code(code, number);
+                taken.push(code);
             }
         }
         scene.put(self.flags(waiting));
         if alert && !waiting {
             scene.put(self.alert_flags());
+        }
+        if !waiting {
+            for (reading, wanted) in asked {
+                if !misses.iter().any(|miss| miss.reading == reading) && (scene.withholds(reading) || scene.cuts(reading)) {
+                    misses.push(Miss::new(held.part, reading, wanted, None));
+                }
+            }
         }
         let Scene { mut bytes, mut state, .. } = scene;
         // The frame comes when it is whole.
@@ -153,7 +230,11 @@ impl Recipe {
         if let Some(model) = held.part.frames.get(frame) {
             model.checks.iter().for_each(|check| check.seal(&mut bytes));
         }
-        (bytes, state)
+        let mut said = vec![0; bytes.len()];
+        for slice in taken.iter().flat_map(|code| &held.part.codes[*code].layout.slices) {
+            said.get_mut(slice.byte).into_iter().for_each(|byte| *byte |= slice.mask());
+        }
+        Composed { bytes, state, misses, said }
     }
 
     /// Whether the alert is raised by these values; `before` is what it was.
@@ -223,10 +304,37 @@ fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
     }
 }
 
-/// True if a code is a field that the client sets.
+/// A frame of changing length with all its bytes, where its own codes can say so.
+fn whole(held: &Held<'_>, id: FrameId, frame: &Frame, base: Vec<u8>) -> Vec<u8> {
+    let Some(counted) = &frame.counted else { return base };
+    let own = inputs(counted).filter_map(|input| if let Input::Code(code) = input { Some(Flag::Code(code)) } else { None });
+    let mut scene = held.scene(id, base);
+    let all = |present: &Present<'_>| present.compute(counted).is_ok_and(|length| length == frame.length as f64);
+    if let Some(flags) = scene.flags_with(&own.collect::<Vec<_>>(), &all) {
+        scene.put(&flags);
+    }
+    scene.bytes
+}
+
+/// True if a code is a field that the client sets, or stands in a register that it writes.
 fn set_by_client(part: &Sheet, code: CodeId) -> bool {
-    let Some(field) = part.codes.get(code).and_then(|code| code.field) else { return false };
+    let code = &part.codes[code];
+    let Some(field) = code.field else { return is_in_written(part, code) };
     part.fields.get(field).is_some_and(|field| field.access == Access::ReadWrite) && !is_reported(part, field)
+}
+
+/// True if a code of a frame of registers has bits of one that the client writes.
+fn is_in_written(part: &Sheet, code: &Code) -> bool {
+    let Origin::Registers(runs) = &part.frames[code.frame].origin else { return false };
+    let registers = runs.iter().flatten().map(|id| &part.registers[*id]);
+    let written: Vec<bool> = registers.flat_map(|register| vec![register.access.is_writable(); register.bytes]).collect();
+    code.layout.slices.iter().any(|slice| written.get(slice.byte).copied().unwrap_or(false))
+}
+
+/// Whether two codes of a frame share bits.
+fn shares_bits(part: &Sheet, one: CodeId, other: CodeId) -> bool {
+    let slices = |code: CodeId| &part.codes[code].layout.slices;
+    one == other || slices(one).iter().any(|slice| slices(other).iter().any(|other| slice.overlaps(*other)))
 }
 
 /// True if all registers of a field are read-only.
@@ -234,31 +342,19 @@ fn is_reported(part: &Sheet, field: FieldId) -> bool {
     part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable()))
 }
 
-/// Which code each reading is put into: those with one code first, each code once.
-fn solve_order(part: &Sheet, id: FrameId, frame: &Frame) -> Vec<(ReadingId, CodeId, Eval)> {
-    let own = |reading: ReadingId| -> Vec<CodeId> {
-        let codes = part.readings.get(reading).map_or(&[] as &[CodeId], |reading| &reading.codes);
-        codes
-            .iter()
-            .copied()
-            .filter(|code| part.codes.get(*code).is_some_and(|code| code.frame == id) && !set_by_client(part, *code))
-            .collect()
+/// The codes that each reading can be put into: readings with one code first.
+fn solve_order(part: &Sheet, id: FrameId, frame: &Frame) -> Vec<Solve> {
+    let own = |reading: &Reading| -> Vec<CodeId> {
+        let here =
+            |code: &CodeId| part.codes[*code].frame == id && part.codes[*code].layout.form != Form::Text && !set_by_client(part, *code);
+        reading.codes.iter().copied().filter(here).collect()
     };
-    let mut readings: Vec<(ReadingId, Vec<CodeId>)> = frame.readings.iter().map(|reading| (*reading, own(*reading))).collect();
-    // What is a reading comes before what readings share.
-    readings
-        .sort_by_key(|(reading, codes)| (codes.len(), Reverse(part.readings.get(*reading).is_some_and(|reading| reading.is_measured()))));
-    let mut taken: Vec<CodeId> = Vec::new();
-    let mut order = Vec::new();
-    for (reading, codes) in readings {
-        let width = |code: &CodeId| part.codes.get(*code).map_or(0, |code| code.layout.width());
-        let free = codes.into_iter().filter(|code| !taken.contains(code));
-        let Some((code, model)) = free.max_by_key(width).zip(part.readings.get(reading).filter(|reading| reading.is_measured())) else {
-            continue;
-        };
-        taken.push(code);
-        order.push((reading, code, Eval::of_formula(part, &model.formula)));
-    }
+    let measured = frame.readings.iter().map(|id| (*id, &part.readings[*id])).filter(|(_, reading)| reading.is_measured());
+    let mut order: Vec<Solve> = measured
+        .map(|(id, reading)| Solve { reading: id, codes: own(reading), eval: Eval::of_formula(part, &reading.formula) })
+        .filter(|solve| !solve.codes.is_empty())
+        .collect();
+    order.sort_by_key(|solve| solve.codes.len());
     order
 }
 
@@ -267,7 +363,7 @@ fn flags<'f>(part: &Sheet, id: FrameId, frame: &Frame, solved: &[CodeId], formul
     let mut found = Vec::new();
     for input in formulas.flat_map(inputs) {
         let flag = match input {
-            Input::Code(code) if !solved.contains(&code) && part.codes.get(code).is_some_and(|code| code.frame == id) => {
+            Input::Code(code) if part.codes[code].frame == id => {
                 // A setting of the client is not a flag of the part.
                 if set_by_client(part, code) {
                     continue;
@@ -287,7 +383,8 @@ fn flags<'f>(part: &Sheet, id: FrameId, frame: &Frame, solved: &[CodeId], formul
             }
             _ => continue,
         };
-        if !found.contains(&flag) {
+        let solved = matches!(flag, Flag::Code(code) if solved.iter().any(|solved| shares_bits(part, code, *solved)));
+        if !solved && !found.contains(&flag) {
             found.push(flag);
         }
     }

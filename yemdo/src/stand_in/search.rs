@@ -1,206 +1,269 @@
-//! From a physical value back to a code of a frame, and from conditions to status bits.
+//! From a physical value back to codes of a frame.
 
-use crate::bits::gather::scatter;
-use crate::ground::number::Number;
+use super::scene::Scene;
+use crate::bits::form::Form;
 use crate::model::frame::Code;
-use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId};
-use crate::model::part::Sheet;
-use crate::model::state::State;
-use crate::model::value::{Eval, Leaves, Present};
+use crate::model::ids::CodeId;
+use crate::model::value::Eval;
 
 /// A code's range is looked at in so many places before the halving begins.
-const PROBES: i128 = 48;
-/// So many bits are tried in all combinations.
-const MOST_BITS: u32 = 12;
+const PROBES: i128 = 64;
+/// So many pairs of neighbouring places, with the value between them, are halved.
+const MOST_PAIRS: usize = 6;
+/// So often all codes of a reading are found anew.
+const MOST_ROUNDS: usize = 3;
+/// So many codes of one reading are changed together.
+const MOST_CODES: usize = 3;
 
-/// What the part has at present, with another number for one code.
-pub(super) struct Trying<'a> {
-    present: Present<'a>,
-    code: CodeId,
-    number: Number,
+/// The numbers that a code can be, in their order, each at a place: integers at themselves, reals in steps of their last bit.
+struct Numbers<'c> {
+    code: &'c Code,
+    low: i128,
+    high: i128,
 }
 
-impl Leaves for Trying<'_> {
-    fn part(&self) -> &Sheet {
-        self.present.part
-    }
-
-    fn field(&self, field: FieldId) -> Option<i128> {
-        self.present.field(field)
-    }
-
-    fn code(&self, code: CodeId) -> Option<Number> {
-        if code == self.code { Some(self.number) } else { self.present.code(code) }
-    }
-
-    fn parameter(&self, parameter: ParameterId) -> Option<f64> {
-        self.present.parameter(parameter)
-    }
-}
-
-/// The code whose reading is the nearest to a value, with everything else as it is; `None` where no code gives a value.
-pub(super) fn code_for(eval: &mut Eval, present: Present<'_>, id: CodeId, wanted: f64) -> Option<i128> {
-    let part = present.part;
-    let code = part.codes.get(id)?;
-    let mut trying = Trying { present, code: id, number: Number::Int(0, code.ty) };
-    if code.ty.is_real() {
-        return real_for(eval, &mut trying, code, wanted);
-    }
-    let (low, high) = code.bounds();
-    let mut at = |value: i128| {
-        trying.number = Number::Int(value, code.ty);
-        eval.value(&trying).ok().filter(|value| value.is_finite())
-    };
-    let mut best: Option<(f64, i128)> = None;
-    let mut before: Option<(i128, f64)> = None;
-    let mut pair = None;
-    let step = ((high - low) / PROBES).max(1);
-    let mut next = low;
-    while pair.is_none() && next <= high {
-        if let Some(value) = at(next) {
-            let distance = (value - wanted).abs();
-            if best.is_none_or(|(known, _)| distance < known) {
-                best = Some((distance, next));
+impl<'c> Numbers<'c> {
+    /// `None` for text, which is no number.
+    fn new(code: &'c Code) -> Option<Self> {
+        let (low, high) = match code.layout.form {
+            Form::Text => return None,
+            // Bits of floating point rise with the number, where the sign is clear.
+            Form::Float => {
+                let most = match code.layout.width() {
+                    16 => 0x7BFF,
+                    32 => 0x7F7F_FFFF,
+                    _ => 0x7FEF_FFFF_FFFF_FFFF,
+                };
+                (-most, most)
             }
-            if let Some((from, known)) = before
-                && (known - wanted) * (value - wanted) <= 0.0
-            {
-                pair = Some((from, known < value, next));
-            }
-            before = Some((next, value));
-        } else {
-            before = None;
+            _ => code.bounds(),
+        };
+        Some(Self { code, low, high })
+    }
+
+    /// The code at a place, as its form has it.
+    fn code_at(&self, at: i128) -> i128 {
+        let sign = 1i128 << (self.code.layout.width() - 1);
+        match self.code.layout.form {
+            Form::Float if at < 0 => sign - at,
+            _ => at,
         }
-        next = if next < high && next + step > high { high } else { next + step };
     }
-    // Halving between two codes whose readings stand on either side.
-    let Some((mut below, rising, mut above)) = pair else { return best.map(|(_, code)| code) };
-    while above - below > 1 {
-        let middle = below + (above - below) / 2;
-        let value = at(middle)?;
-        if (value < wanted) == rising { below = middle } else { above = middle }
+
+    /// The place of a code.
+    fn place_of(&self, code: i128) -> i128 {
+        let sign = 1i128 << (self.code.layout.width() - 1);
+        match self.code.layout.form {
+            Form::Float if code & sign != 0 => -(code & (sign - 1)),
+            Form::Float => code & (sign - 1),
+            _ => code,
+        }
     }
-    let near = |value: Option<f64>| value.map_or(f64::INFINITY, |value| (value - wanted).abs());
-    Some(if near(at(below)) <= near(at(above)) { below } else { above })
+
+    /// Places that are looked at first: evenly over the range, its ends and zero among them.
+    fn probes(&self) -> Vec<i128> {
+        let step = ((self.high - self.low) / PROBES).max(1);
+        let mut places: Vec<i128> = (0..=PROBES + 1).map(|at| self.low + at * step).filter(|at| *at < self.high).collect();
+        places.extend([self.high, 0].into_iter().filter(|at| (self.low..=self.high).contains(at)));
+        places.sort_unstable();
+        places.dedup();
+        places
+    }
 }
 
-/// The same of a code that is a real number: a few steps along the line through two points.
-fn real_for(eval: &mut Eval, trying: &mut Trying<'_>, code: &Code, wanted: f64) -> Option<i128> {
-    let mut at = |value: f64| {
-        trying.number = Number::Real(value, code.ty);
-        eval.value(trying).ok().filter(|value| value.is_finite())
-    };
-    let (mut one, mut two) = (wanted, wanted + 1.0);
-    for _ in 0..8 {
-        let (first, second) = (at(one)?, at(two)?);
-        if first == wanted || first == second {
+/// A code that was found, and what the reading is with it.
+#[derive(Clone, Copy, Debug)]
+struct Found {
+    at: i128,
+    value: f64,
+}
+
+impl Found {
+    fn off(self, wanted: f64) -> f64 {
+        (self.value - wanted).abs()
+    }
+}
+
+/// Values over the numbers of one code, with everything else as it is: other codes that share its bits change with it.
+struct Curve<'a, 's> {
+    eval: &'a mut Eval,
+    scene: Scene<'s>,
+    code: CodeId,
+    numbers: Numbers<'s>,
+}
+
+impl<'a, 's> Curve<'a, 's> {
+    fn new(eval: &'a mut Eval, scene: &Scene<'s>, id: CodeId) -> Option<Self> {
+        Some(Self { eval, numbers: Numbers::new(scene.part.codes.get(id)?)?, scene: scene.clone(), code: id })
+    }
+
+    fn at(&mut self, at: i128) -> Option<Found> {
+        self.scene.put_code(self.code, self.numbers.code_at(at));
+        let value = self.eval.value(&self.scene.present()).ok().filter(|value| value.is_finite())?;
+        Some(Found { at, value })
+    }
+
+    /// How far the values go.
+    fn span(&mut self) -> f64 {
+        let values: Vec<f64> = self.numbers.probes().into_iter().filter_map(|at| self.at(at)).map(|found| found.value).collect();
+        let (low, high) =
+            values.into_iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), value| (low.min(value), high.max(value)));
+        (high - low).max(0.0)
+    }
+
+    /// The place whose value is the nearest; `None` where none has a value.
+    fn nearest(&mut self, wanted: f64) -> Option<Found> {
+        let probes = self.numbers.probes();
+        let found: Vec<Option<Found>> = probes.into_iter().map(|at| self.at(at)).collect();
+        let mut best =
+            found.iter().flatten().copied().reduce(|one, other| if other.off(wanted) < one.off(wanted) { other } else { one })?;
+        let pairs = found.windows(2).filter_map(|pair| match pair {
+            [Some(below), Some(above)] if (below.value - wanted) * (above.value - wanted) <= 0.0 => Some((*below, *above)),
+            _ => None,
+        });
+        for (below, above) in pairs.take(MOST_PAIRS) {
+            for found in self.halved(below, above, wanted) {
+                best = if found.off(wanted) < best.off(wanted) { found } else { best };
+            }
+        }
+        Some(self.climbed(best, wanted))
+    }
+
+    /// From a place to better ones, by ever smaller powers of two: values that go up and down between the probes are found so.
+    fn climbed(&mut self, from: Found, wanted: f64) -> Found {
+        let mut best = from;
+        let width = self.numbers.code.layout.width();
+        for _ in 0..MOST_ROUNDS {
+            let before = best.off(wanted);
+            for by in (0..width).rev().map(|bit| 1i128 << bit) {
+                for at in [best.at - by, best.at + by] {
+                    if best.off(wanted) == 0.0 {
+                        return best;
+                    }
+                    let found = Some(at).filter(|at| (self.numbers.low..=self.numbers.high).contains(at)).and_then(|at| self.at(at));
+                    best = found.filter(|found| found.off(wanted) < best.off(wanted)).unwrap_or(best);
+                }
+            }
+            if best.off(wanted) == before {
+                break;
+            }
+        }
+        best
+    }
+
+    /// The two neighbours with the value between them.
+    fn halved(&mut self, mut below: Found, mut above: Found, wanted: f64) -> [Found; 2] {
+        let rising = below.value < above.value;
+        while above.at - below.at > 1 {
+            let Some(middle) = self.at(below.at + (above.at - below.at) / 2) else { break };
+            if (middle.value < wanted) == rising { below = middle } else { above = middle }
+        }
+        [below, above]
+    }
+
+    /// By how much the next number changes the value, towards what is wanted.
+    fn step(&mut self, from: Found, wanted: f64) -> Option<f64> {
+        let beside = [from.at - 1, from.at + 1].into_iter().filter(|at| (self.numbers.low..=self.numbers.high).contains(at));
+        let beside: Vec<i128> = beside.collect();
+        let towards = |found: &Found| if wanted > from.value { found.value > from.value } else { found.value < from.value };
+        let steps = beside.into_iter().filter_map(|at| self.at(at)).filter(towards).map(|found| found.off(from.value));
+        steps.reduce(f64::min)
+    }
+}
+
+/// Codes for a value.
+#[derive(Clone, Debug)]
+pub(super) struct Solution {
+    pub(super) codes: Vec<(CodeId, i128)>,
+    /// What the reading is with them.
+    pub(super) value: f64,
+    /// The smallest change towards what is wanted that they allow there; 0 where they allow none.
+    pub(super) step: f64,
+}
+
+impl Solution {
+    fn off(&self, wanted: f64) -> f64 {
+        (self.value - wanted).abs()
+    }
+
+    fn put_into<'s>(&self, scene: &Scene<'s>) -> Scene<'s> {
+        let mut scene = scene.clone();
+        self.codes.iter().for_each(|(code, number)| scene.put_code(*code, *number));
+        scene
+    }
+
+    /// By how much the next number of a code changes the value, towards what is wanted.
+    fn step_of(&self, eval: &mut Eval, scene: &Scene<'_>, code: CodeId, wanted: f64) -> Option<f64> {
+        let mut curve = Curve::new(eval, &self.put_into(scene), code)?;
+        let at = curve.numbers.place_of(curve.scene.number_of(code));
+        let from = curve.at(at)?;
+        curve.step(from, wanted)
+    }
+
+    /// Whether it is as near as the codes allow.
+    pub(super) fn hits(&self, wanted: f64) -> bool {
+        (self.value - wanted).abs() <= self.step.max(wanted.abs() * 1e-9)
+    }
+}
+
+/// Codes of a frame with which a reading has a value, as near as can be; `None` where it has none with any.
+pub(super) fn solve(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId], wanted: f64) -> Option<Solution> {
+    // The one that moves the reading most comes first, and the others fill in.
+    let mut spans: Vec<(f64, CodeId)> = codes.iter().filter_map(|code| Some((Curve::new(eval, scene, *code)?.span(), *code))).collect();
+    spans.sort_by(|(one, _), (other, _)| other.total_cmp(one));
+    let order: Vec<CodeId> = spans.into_iter().map(|(_, code)| code).take(MOST_CODES).collect();
+    let mut best = among(eval, scene, &order, wanted)?;
+    // A code that moved nothing before may do so now.
+    for _ in 0..MOST_ROUNDS {
+        let before = best.off(wanted);
+        for code in &order {
+            best = refined(eval, scene, *code, best, wanted)?;
+        }
+        if best.off(wanted) == before {
             break;
         }
-        let next = one + (wanted - first) * (two - one) / (second - first);
-        (two, one) = (one, next);
     }
-    let width = code.layout.width();
-    code.layout.form.write_real(one, width).and_then(|bits| code.layout.form.read(bits, width)).map(i128::from)
+    best.step = order.iter().filter_map(|code| best.step_of(eval, scene, *code, wanted)).reduce(f64::min).unwrap_or(0.0);
+    Some(best)
 }
 
-/// A bit, or a few, that tell of a frame's state: a code of it, or a field of a register.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Flag {
-    Code(CodeId),
-    Field(FieldId),
+/// The same solution with one code, and those that share its bits, found anew.
+fn refined(eval: &mut Eval, scene: &Scene<'_>, code: CodeId, known: Solution, wanted: f64) -> Option<Solution> {
+    let mut curve = Curve::new(eval, &known.put_into(scene), code)?;
+    let Some(found) = curve.nearest(wanted).filter(|found| found.off(wanted) < known.off(wanted)) else { return Some(known) };
+    let code_at = curve.numbers.code_at(found.at);
+    let mut codes: Vec<(CodeId, i128)> = known.codes.into_iter().filter(|(other, _)| *other != code).collect();
+    codes.push((code, code_at));
+    Some(Solution { codes, value: found.value, step: 0.0 })
 }
 
-/// A flag and its code.
-pub(super) type Flags = Vec<(Flag, i128)>;
-
-/// A frame that is being put together.
-#[derive(Clone, Debug)]
-pub(super) struct Scene<'a> {
-    pub(super) part: &'a Sheet,
-    pub(super) frame: FrameId,
-    pub(super) bytes: Vec<u8>,
-    /// What else the part holds.
-    pub(super) state: State,
-}
-
-impl Scene<'_> {
-    pub(super) fn put(&mut self, flags: &[(Flag, i128)]) {
-        for (flag, code) in flags {
-            match flag {
-                Flag::Code(id) => self.put_code(*id, *code),
-                Flag::Field(field) => self.part.fields.get(*field).into_iter().for_each(|field| self.state.set_field(field, *code)),
-            }
+fn among(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId], wanted: f64) -> Option<Solution> {
+    let (first, rest) = codes.split_first()?;
+    let mut over = Curve::new(eval, scene, *first)?;
+    let Some(nearest) = over.nearest(wanted) else {
+        // It may have a value with others of its codes alone.
+        return among(eval, scene, rest, wanted);
+    };
+    let (low, high) = (over.numbers.low, over.numbers.high);
+    let around: Vec<(i128, i128)> = [0, -1, 1]
+        .map(|by| nearest.at + by)
+        .into_iter()
+        .filter(|at| (low..=high).contains(at))
+        .map(|at| (at, over.numbers.code_at(at)))
+        .collect();
+    let code = over.numbers.code_at(nearest.at);
+    let mut best = Solution { codes: vec![(*first, code)], value: nearest.value, step: 0.0 };
+    if rest.is_empty() || nearest.value == wanted {
+        return Some(best);
+    }
+    for (_, code) in around {
+        let mut tried = scene.clone();
+        tried.put_code(*first, code);
+        let Some(mut finer) = among(eval, &tried, rest, wanted) else { continue };
+        if finer.off(wanted) < best.off(wanted) {
+            finer.codes.insert(0, (*first, code));
+            best = finer;
         }
     }
-
-    /// Puts a code into the bytes, and into the register that it is a field of.
-    pub(super) fn put_code(&mut self, id: CodeId, value: i128) {
-        let Some(code) = self.part.codes.get(id) else { return };
-        scatter(&mut self.bytes, &code.layout.slices, code.layout.form.write(value, code.layout.width()));
-        if let Some(field) = code.field.and_then(|field| self.part.fields.get(field)) {
-            self.state.set_field(field, value);
-        }
-    }
-
-    /// What is there now, for formulas.
-    pub(super) fn present(&mut self) -> Present<'_> {
-        self.state.keep_frame(self.frame, &self.bytes);
-        Present { part: self.part, state: &self.state }
-    }
-
-    fn width(&self, flag: Flag) -> u32 {
-        match flag {
-            Flag::Code(id) => self.part.codes.get(id).map_or(0, |code| code.layout.width()),
-            Flag::Field(id) => self.part.fields.get(id).map_or(0, |field| field.width()),
-        }
-    }
-
-    fn raw(&self, flag: Flag) -> u64 {
-        match flag {
-            Flag::Code(id) => self.part.codes.get(id).map_or(0, |code| code.gather.raw(&self.bytes)),
-            Flag::Field(id) => self.part.fields.get(id).map_or(0, |field| field.layout.form.write(self.state.field(field), field.width())),
-        }
-    }
-
-    fn code_of(&self, flag: Flag, raw: u64) -> i128 {
-        let (form, width) = match flag {
-            Flag::Code(id) => match self.part.codes.get(id) {
-                Some(code) => (code.layout.form, code.layout.width()),
-                None => return 0,
-            },
-            Flag::Field(id) => match self.part.fields.get(id) {
-                Some(field) => (field.layout.form, field.width()),
-                None => return 0,
-            },
-        };
-        form.read(raw, width).map_or(0, i128::from)
-    }
-
-    /// The codes of some flags with which something holds, as near as can be to what they are now; `None` where there are none, or
-    /// too many bits to try.
-    pub(super) fn flags_with(&self, flags: &[Flag], holds: &dyn Fn(&Present<'_>) -> bool) -> Option<Flags> {
-        let widths: Vec<u32> = flags.iter().map(|flag| self.width(*flag)).collect();
-        let bits: u32 = widths.iter().sum();
-        if bits > MOST_BITS {
-            return None;
-        }
-        let now: Vec<u64> = flags.iter().map(|flag| self.raw(*flag)).collect();
-        let mut flips: Vec<u64> = (0..1u64 << bits).collect();
-        flips.sort_by_key(|flip| flip.count_ones());
-        let mut scene = self.clone();
-        for flip in flips {
-            let mut left = flip;
-            let mut tried = Flags::new();
-            for ((flag, width), now) in flags.iter().zip(&widths).zip(&now) {
-                let raw = now ^ (left & ((1u64 << width) - 1));
-                left >>= width;
-                tried.push((*flag, self.code_of(*flag, raw)));
-            }
-            scene.put(&tried);
-            if holds(&scene.present()) {
-                return Some(tried);
-            }
-        }
-        None
-    }
+    Some(best)
 }

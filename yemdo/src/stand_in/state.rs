@@ -5,7 +5,7 @@ use std::fmt;
 use super::acquire::{Acquisition, acquisitions};
 use super::judge::Judge;
 use super::measure::Measure;
-use super::sample::{Held, Recipe, Recipes};
+use super::sample::{Held, Miss, Recipe, Recipes};
 use super::signal::{Random, Signal};
 use crate::bus::modbus::ModbusTable;
 use crate::ground::list::List;
@@ -60,6 +60,14 @@ pub struct StandIn {
     pub(super) coils: Vec<(u16, bool)>,
     pub(super) alert: bool,
     pub(super) alert_seen: bool,
+    /// A frame was composed anew, since this was cleared.
+    pub(super) composed: bool,
+    /// Some signal is said by several frames together.
+    pub(super) spans_frames: bool,
+    /// The bits of each frame that signals were put into.
+    pub(super) said: List<FrameId, Vec<u8>>,
+    /// Signals that the last frames could not say.
+    pub(super) misses: Vec<Miss>,
     /// It was reset without the client's doing: what it does not know is not its fault.
     pub(super) excused: bool,
 }
@@ -87,6 +95,24 @@ impl fmt::Display for NoStandIn {
 }
 
 impl std::error::Error for NoStandIn {}
+
+/// A reading that no signal can be given.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NoSignal {
+    reading: String,
+}
+
+impl fmt::Display for NoSignal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let reading = &self.reading;
+        write!(
+            f,
+            "{reading} cannot be given: no code that the part makes says it (calibration, settings and texts are not made of signals)"
+        )
+    }
+}
+
+impl std::error::Error for NoSignal {}
 
 impl StandIn {
     /// A part after power-up, at time 0. What looks random in it follows from the seed.
@@ -133,6 +159,10 @@ impl StandIn {
             coils: Vec::new(),
             alert: false,
             alert_seen: true,
+            composed: false,
+            spans_frames: false,
+            said: List::filled(part.frames.len(), |_| Vec::new()),
+            misses: Vec::new(),
             excused: false,
             state,
             recipes,
@@ -151,10 +181,25 @@ impl StandIn {
         &self.state
     }
 
+    /// Signals that the last frames could not say: the value is beyond what the codes hold with the present settings, a status withholds
+    /// it, or another signal has the codes.
+    pub fn misses(&self) -> &[Miss] {
+        &self.misses
+    }
+
     /// Gives a reading's physical quantity, in the reading's unit. Without it, a reading is as in the sheet's worked example.
-    pub fn set(&mut self, reading: ReadingId, signal: Signal) {
+    ///
+    /// # Errors
+    /// [`NoSignal`]: no code of a frame says it.
+    pub fn set(&mut self, reading: ReadingId, signal: Signal) -> Result<(), NoSignal> {
+        let frames = self.recipes.iter().filter(|recipe| recipe.readings().any(|known| known == reading)).count();
+        self.spans_frames |= frames > 1;
+        if frames == 0 {
+            return Err(NoSignal { reading: self.part.readings.get(reading).map_or_else(String::new, |reading| reading.name.clone()) });
+        }
         self.world.get_mut(reading).into_iter().for_each(|place| *place = Some(signal.clone()));
         self.current.fill(None);
+        Ok(())
     }
 
     /// Adds the noise that the sheet states in a column `noise`, and rounds to the step in a column `step`.
@@ -199,6 +244,14 @@ impl StandIn {
         for measure in self.measures.iter_mut().flatten() {
             (measure.started, measure.taken, measure.published) = (None, None, None);
         }
+        // Formulas over several frames have something to begin with.
+        for (id, frame) in self.part.clone().frames.entries() {
+            let bytes = match &frame.origin {
+                Origin::Registers(runs) => self.register_bytes(runs),
+                _ => self.recipes[id].base().to_vec(),
+            };
+            self.state.keep_frame(id, &bytes);
+        }
         // Registers that the sheet gives a reset value hold it until something is measured; all else holds what its frames show.
         for (id, frame) in self.part.clone().frames.entries() {
             let known = matches!(&frame.origin, Origin::Registers(runs) if self.have_resets(runs));
@@ -225,6 +278,12 @@ impl StandIn {
                 }
             }
         }
+    }
+
+    /// What registers hold, as a frame of them has it.
+    pub(super) fn register_bytes(&self, runs: &[Vec<RegisterId>]) -> Vec<u8> {
+        let registers = self.part.registers.of(runs.iter().flatten());
+        registers.flat_map(|register| register.wire_bytes(self.state.register(register))).collect()
     }
 
     fn have_resets(&self, runs: &[Vec<RegisterId>]) -> bool {

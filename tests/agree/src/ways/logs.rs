@@ -58,6 +58,10 @@ pub fn logged(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         }) else {
             continue;
         };
+        // What read nothing but frames that are kept leaves no record.
+        if heard.iter().any(|entry| entry.error.is_none() && entry.frames.is_empty()) {
+            continue;
+        }
         let about = format!("{form} of {settings:?}");
         let form = LogForm::of(&file.0).unwrap();
         read_back(&heard, &file.0, form, &about, tally);

@@ -10,6 +10,7 @@ pub mod narrow;
 pub mod page;
 pub mod reach;
 pub mod recording;
+pub mod signal;
 
 use std::collections::BTreeMap;
 
@@ -100,6 +101,7 @@ pub fn all(part: &Part, c: &mut Choices<'_>) -> Tally {
     reach::possible(part, c, &mut tally);
     recording::measured(part, c, &mut tally);
     logs::logged(part, c, &mut tally);
+    signal::signals(part, c, &mut tally);
     narrow::integers(part, c, &mut tally);
     tally
 }

@@ -151,7 +151,8 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
         let part = Part::parse(name, text).map_err(|error| Failure::Sheet(Box::new(error)))?;
         let mut stand_in = StandIn::new(&part, at as u64).map_err(|error| Failure::told(error.to_string()))?;
         for (reading, signal) in place.world {
-            stand_in.set(part.reading(reading)?, Signal::parse(signal).map_err(|error| Failure::told(error.message))?);
+            let signal = Signal::parse(signal).map_err(|error| Failure::told(error.message))?;
+            stand_in.set(part.reading(reading)?, signal).map_err(|error| Failure::told(error.to_string()))?;
         }
         let slot = rig.add(stand_in);
         devices.push(Device::new(rig.port(slot, place.bus), part.clone(), place.bus)?);
