@@ -109,6 +109,7 @@ impl StandIn {
 
     /// How many bytes of a transfer are sent to the part, and what it says behind them.
     fn spi_now(&mut self, now: u64, out: &[u8], spi: &Spi) -> (usize, Vec<u8>) {
+        let part = self.part.clone();
         // The answer to the previous request is clocked out.
         if self.asked.is_some()
             && out.iter().all(|byte| *byte == 0)
@@ -125,8 +126,8 @@ impl StandIn {
             if behind < read && length > 0 {
                 continue;
             }
-            // Register accesses have priority over frames without a command.
-            if length == 0 && self.names_register(Bus::Spi, out, 0) {
+            // Register accesses and commands have priority over frames without a command.
+            if length == 0 && (self.names_register(Bus::Spi, out, 0) || is_command(&part, &self.state, out)) {
                 continue;
             }
             match self.commanded(now, command, behind) {
