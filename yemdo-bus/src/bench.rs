@@ -129,6 +129,11 @@ pub fn parse(text: &str, folder: &Path) -> Result<Vec<BenchPart>, BenchError> {
             })?),
         };
         let line = line_of(text, entry.sheet.span().start);
+        let shown = yemdo::visible(&name);
+        if name.is_empty() || shown != name {
+            let help = "it stands in tables, logs and plots: give it printable characters".to_owned();
+            return Err(BenchError { line, message: format!("`{shown}` is no name for a part"), help: Some(help) });
+        }
         let sheet = folder.join(entry.sheet.get_ref());
         parts.push(BenchPart { name, sheet, variant: entry.variant, place, set: entry.set, every, line });
     }

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
+use yemdo::visible;
 use yemdo_log::LogError;
 
 use crate::args::Format;
@@ -77,6 +78,16 @@ fn place(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Option<PathBuf>, 
     }
 }
 
+/// The name of a file, for messages.
+pub(crate) fn shown(path: &Path) -> String {
+    visible(&path.display().to_string()).into_owned()
+}
+
+/// Says that a file was written.
+pub(crate) fn tell_written(path: &Path) {
+    let _ = writeln!(anstream::stderr(), "wrote {}", shown(path));
+}
+
 /// Writes to a file, or to standard output where there is none.
 pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Result<(), Failure> {
     let Some(path) = path else {
@@ -86,7 +97,7 @@ pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Resu
         return Ok(());
     };
     write_file(path, text.as_bytes(), overwrite)?;
-    let _ = writeln!(anstream::stderr(), "wrote {}", path.display());
+    tell_written(path);
     Ok(())
 }
 

@@ -1,7 +1,9 @@
 //! What a log keeps of one measurement.
 
+use std::borrow::Cow;
+
 use yemdo::view::ShownUnits;
-use yemdo::{InUse, Part, Status};
+use yemdo::{InUse, Part, Status, visible};
 use yemdo_bus::{DeviceError, MeasuredFrame, Measurement};
 
 use crate::time::Moment;
@@ -91,6 +93,29 @@ impl Entry {
             each.map(|(frame, settings)| EntryFrame { settings, ..EntryFrame::new(&frame_name(frame.decoded().frame), frame.bytes()) });
         let frames = frames.collect();
         Self { time, part: name.to_owned(), frames, settings, readings, error: None }
+    }
+
+    /// As it may be shown: what came from outside cannot steer a terminal, or break a picture.
+    pub(crate) fn shown(mut self) -> Self {
+        let show = |text: &mut String| {
+            if let Cow::Owned(shown) = visible(text) {
+                *text = shown;
+            }
+        };
+        show(&mut self.part);
+        for frame in &mut self.frames {
+            show(&mut frame.name);
+            frame.settings.iter_mut().flatten().for_each(|(name, value)| [name, value].into_iter().for_each(show));
+        }
+        self.settings.iter_mut().for_each(|(name, value)| [name, value].into_iter().for_each(show));
+        for reading in &mut self.readings {
+            [&mut reading.frame, &mut reading.reading, &mut reading.unit, &mut reading.status].into_iter().for_each(show);
+            reading.reason.iter_mut().for_each(show);
+        }
+        if let Some(error) = &mut self.error {
+            [&mut error.cause, &mut error.message].into_iter().for_each(show);
+        }
+        self
     }
 
     /// A measurement that failed.

@@ -61,4 +61,5 @@ pub use read::{Found, LogEntries, form_of};
 pub use records::{LogFrames, LogStep};
 pub use time::{Clocks, Moment};
 pub use tracks::{Raw, TimeKind, Track, Tracks, seconds_of, span};
+pub use words::csv_text;
 pub use write::Encoder;

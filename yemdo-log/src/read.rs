@@ -11,6 +11,7 @@ use crate::error::{LogError, LogErrorKind};
 use crate::form::LogForm;
 use crate::senml;
 use crate::time::Moment;
+use crate::words::of_csv;
 use crate::write::{COLUMNS, Column, Line, Map, settings_of};
 
 /// Longest record that is read, in bytes; what is longer is none of ours.
@@ -93,7 +94,7 @@ impl<R: BufRead> LogEntries<R> {
                 _ => self.text_line()?,
             }
         }
-        Ok(self.ready.pop_front())
+        Ok(self.ready.pop_front().map(|(line, found)| (line, found.map(Entry::shown))))
     }
 
     fn text_line(&mut self) -> Result<(), LogError> {
@@ -186,7 +187,7 @@ impl<R: BufRead> LogEntries<R> {
         };
         let cell = |column: Column| {
             let at = columns.get(column as usize).copied().flatten();
-            at.and_then(|at| cells.get(at)).map_or("", |cell| &**cell)
+            at.and_then(|at| cells.get(at)).map_or("", |cell| of_csv(cell))
         };
         let wide = columns.iter().flatten().max().map_or(0, |last| last + 1);
         let row = if cells.len() < wide || !whole {

@@ -8,6 +8,7 @@ use crate::error::{LogError, LogErrorKind};
 use crate::form::LogForm;
 use crate::senml;
 use crate::time::Clocks;
+use crate::words::csv_text;
 
 /// The columns of CSV.
 pub(crate) const COLUMNS: [&str; 10] = ["time", "part", "frame", "bytes", "settings", "reading", "value", "unit", "status", "reason"];
@@ -141,16 +142,19 @@ impl Encoder {
     /// A row for each reading; for a frame without readings, and for what failed, one as well.
     fn rows(&self, entry: &Entry) -> Result<Vec<u8>, LogError> {
         let mut writer = csv::Writer::from_writer(Vec::new());
-        let (time, settings) = (self.clocks.text(entry.time), settings_text(&entry.settings));
+        let (time, part, settings) = (self.clocks.text(entry.time), csv_text(&entry.part), settings_text(&entry.settings));
+        let settings = csv_text(&settings);
         for frame in &entry.frames {
             let (name, bytes) = (&frame.name, to_hex(&frame.bytes));
             let own = frame.settings.as_ref().map(settings_text);
-            let before = [&*time, &*entry.part, name, &*bytes, own.as_deref().unwrap_or(&settings)];
+            let own = own.as_deref().map(csv_text);
+            let before = [&*time, &*part, name, &*bytes, own.as_deref().unwrap_or(&settings)];
             let mut any = false;
             for reading in entry.readings.iter().filter(|reading| reading.frame == *name) {
                 any = true;
                 let value = reading.value.map_or(String::new(), |value| value.to_string());
-                let own = [&*reading.reading, &*value, &*reading.unit, &*reading.status, reading.reason.as_deref().unwrap_or("")];
+                let (unit, reason) = (csv_text(&reading.unit), csv_text(reading.reason.as_deref().unwrap_or("")));
+                let own = [&*reading.reading, &*value, &*unit, &*reading.status, &*reason];
                 writer.write_record(before.iter().chain(&own)).map_err(unwritable)?;
             }
             if !any {
@@ -159,7 +163,7 @@ impl Encoder {
         }
         if let Some(error) = &entry.error {
             writer
-                .write_record([&*time, &*entry.part, "", "", &*settings, "", "", "", &*error.cause, &*error.message])
+                .write_record([&*time, &*part, "", "", &*settings, "", "", "", &*error.cause, &*csv_text(&error.message)])
                 .map_err(unwritable)?;
         }
         writer.into_inner().map_err(unwritable)

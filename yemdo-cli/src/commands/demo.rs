@@ -21,7 +21,7 @@ use crate::args::Demo;
 use crate::args::{Args, Command};
 use crate::failure::Failure;
 use crate::input;
-use crate::output::write_files;
+use crate::output::{shown, write_files};
 use crate::show::grid::{Align, Grid};
 use crate::show::status::status_cell;
 use crate::show::{figure, requests, writes};
@@ -93,7 +93,7 @@ fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<()
     let all: Vec<_> = placed.iter().map(|(path, bytes)| (path.as_path(), bytes.as_slice(), args.overwrite)).collect();
     write_files(&all)?;
     let dim = Style::new().dimmed();
-    let folder = args.out.display();
+    let folder = shown(&args.out);
     writeln!(out, "\nwrote into {folder}:")?;
     let mut grid = Grid::new(2, &[Align::Left, Align::Left]);
     for (file, what) in [

@@ -1,7 +1,6 @@
 //! `yemdo emit`: what is made from sheets.
 
 use std::fs;
-use std::io::Write;
 use std::path::Path;
 
 use yemdo::Part;
@@ -10,7 +9,7 @@ use yemdo::emit::{Emitted, Hal, Language, Only, Options, Reals, firmware, vector
 use crate::args::{Emit, Firmware, HalForm, RealsForm, What};
 use crate::failure::Failure;
 use crate::input::load;
-use crate::output::{write_files, write_to};
+use crate::output::{shown, tell_written, write_files, write_to};
 
 pub(crate) fn run(args: &Emit) -> Result<u8, Failure> {
     match &args.what {
@@ -46,7 +45,7 @@ fn emit(args: &Firmware, language: Language) -> Result<u8, Failure> {
     let written: Vec<_> = files.iter().map(|(path, text)| (path.as_path(), text.as_bytes(), args.overwrite || is_ours(path))).collect();
     write_files(&written)?;
     for (path, _) in &files {
-        let _ = writeln!(anstream::stderr(), "wrote {}", path.display());
+        tell_written(path);
     }
     Ok(0)
 }
@@ -66,7 +65,7 @@ fn verify(folder: &Path, files: &[Emitted]) -> Result<u8, Failure> {
         let path = folder.join(&file.name);
         match fs::read(&path) {
             Ok(known) if known == file.text.as_bytes() => {}
-            Ok(_) => stale.push(format!("{} is out of date", path.display())),
+            Ok(_) => stale.push(format!("{} is out of date", shown(&path))),
             Err(error) => stale.push(Failure::file("read", &path, &error).message()),
         }
     }

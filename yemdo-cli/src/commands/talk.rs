@@ -251,7 +251,7 @@ impl Console {
         }
         grid.write(&mut anstream::stdout())?;
         if !name.is_empty() {
-            writeln!(anstream::stdout(), "kept as {name}")?;
+            writeln!(anstream::stdout(), "kept as {}", visible(name))?;
             self.dumps.insert(name.to_owned(), values);
         }
         Ok(())

@@ -1,6 +1,5 @@
 //! Decoded frames as rows: a table for people, CSV, or JSON lines.
 
-use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::io::Write;
 
@@ -8,6 +7,7 @@ use anstyle::Style;
 use yemdo::part::{Code, Frame, Reading};
 use yemdo::view::{FrameView, ShownUnits, UseView};
 use yemdo::{CodeId, Columns, Decoder, FrameId, Part, ReadingId, Status, push_hex, to_hex};
+use yemdo_log::csv_text;
 
 use super::grid::{Align, Grid};
 use super::status::{Told, note, push_told, status_cell, status_style};
@@ -252,7 +252,7 @@ impl<'a> Sink<'a> {
         for view in self.good(rows) {
             cell.clear();
             push_hex(&mut cell, view.bytes.get(..view.given).unwrap_or(view.bytes));
-            writer.write_field(as_text(view.time.unwrap_or("")).as_ref())?;
+            writer.write_field(csv_text(view.time.unwrap_or("")).as_ref())?;
             writer.write_field(frame.name())?;
             writer.write_field(&cell)?;
             for (code, came) in codes.iter().zip(&came) {
@@ -275,7 +275,7 @@ impl<'a> Sink<'a> {
                 writer.write_field(&cell)?;
                 writer.write_field(place.map_or("", |place| view.columns.status(place, view.index).as_str()))?;
             }
-            writer.write_field(as_text(&view.reasons()).as_ref())?;
+            writer.write_field(csv_text(&view.reasons()).as_ref())?;
             writer.write_record(None::<&[u8]>)?;
         }
         writer.flush()?;
@@ -314,12 +314,6 @@ fn told(view: &FrameView<'_>) -> Vec<Told> {
         note(&mut found, status, view.reason(place, id), reading.name());
     }
     found
-}
-
-/// A text that a spreadsheet does not take for a formula: an apostrophe stands before what would begin one. Numbers stay.
-fn as_text(text: &str) -> Cow<'_, str> {
-    let begins = text.starts_with(['=', '@', '\t', '\r']) || (text.starts_with(['+', '-']) && text.parse::<f64>().is_err());
-    if begins { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }
 }
 
 /// For every reading of a frame the codes beside it; none where another reading before it has the same several ones.

@@ -12,7 +12,7 @@ use yemdo::Part;
 use crate::args::Plot;
 use crate::failure::Failure;
 use crate::input;
-use crate::output::write_file;
+use crate::output::{tell_written, write_file};
 use crate::show::figure::{self, Figure};
 use yemdo_log::{Clocks, Moment};
 use yemdo_log::{Raw, Tracks, seconds_of};
@@ -90,7 +90,6 @@ fn write(args: &Plot, place: &Path, figure: &Figure) -> Result<(), Failure> {
         false => figure::png(figure)?,
     };
     write_file(place, &bytes, args.overwrite)?;
-    use std::io::Write as _;
-    let _ = writeln!(anstream::stderr(), "wrote {}", place.display());
+    tell_written(place);
     Ok(())
 }

@@ -111,6 +111,8 @@ fn plain(text: &str) -> String {
             '<' => out.push_str("&lt;"),
             '&' => out.push_str("&amp;"),
             '\\' | '`' | '*' | '[' | ']' | '|' | '#' | '~' => out.extend(['\\', c]),
+            // A line of its own would end a table.
+            '\n' | '\r' => out.push(' '),
             _ => out.push(c),
         }
     }
@@ -121,7 +123,7 @@ fn plain(text: &str) -> String {
 fn code(text: &str) -> String {
     let fence = if text.contains('`') { "``" } else { "`" };
     let blank = if text.contains('`') { " " } else { "" };
-    format!("{fence}{blank}{}{blank}{fence}", text.replace('|', "\\|").replace('\n', " "))
+    format!("{fence}{blank}{}{blank}{fence}", text.replace('|', "\\|").replace(['\n', '\r'], " "))
 }
 
 fn registers(page: &mut Page, part: &Part) {
