@@ -15,7 +15,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     // On a Linux board this is `yemdo_bus::linux::I2cBus`, on a microcontroller the HAL's own I2C and timer.
     let rig = Rig::new();
     let mut stand_in = StandIn::new(&part, 1)?;
-    stand_in.set(part.reading("illuminance")?, Signal::parse("120 + 40 * sin(t)")?).unwrap();
+    stand_in.set(part.reading("illuminance")?, Signal::parse("120 + 40 * sin(t)")?)?;
     rig.add(stand_in);
     let mut lantern = Device::i2c(rig.i2c(), part)?.with_delay(rig.delay());
 

@@ -28,7 +28,7 @@ pub mod linux;
 pub mod modbus;
 pub mod place;
 mod port;
-pub mod record;
+pub mod recording;
 mod rig;
 pub mod scan;
 

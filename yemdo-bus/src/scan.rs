@@ -1,8 +1,9 @@
 //! Who answers on a bus, and which sheet it could be.
 
 use yemdo::bus::modbus::{AddressRange, ModbusTable, ResponseError, read_request, read_response};
-use yemdo::bus::{Bus, Operation, Transfer};
+use yemdo::bus::{Bus, Transfer};
 use yemdo::part::Origin;
+use yemdo::routine::Operation;
 use yemdo::routine::{Answer, Failure, Runner};
 use yemdo::{Decoder, Part, State};
 

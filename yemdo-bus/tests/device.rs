@@ -198,20 +198,20 @@ fn a_mock_of_others_sees_the_datasheets_bytes() {
 fn a_recording_is_played_back() {
     let (rig, part) = rig("lantern-16", &[("illuminance", "42")]);
     let mut written = Vec::new();
-    let port = yemdo_bus::record::Recorder::new(rig.port(0, Bus::I2c), &mut written, "lantern-16 on a bench").unwrap();
+    let port = yemdo_bus::recording::Recorder::new(rig.port(0, Bus::I2c), &mut written, "lantern-16 on a bench").unwrap();
     let mut device = Device::new(port, part.clone(), Bus::I2c).unwrap();
     let first = device.measure().unwrap().reading("illuminance").unwrap().to_string();
     drop(device);
     let text = String::from_utf8(written).unwrap();
     assert!(text.starts_with("# yemdo traffic 1\n# lantern-16 on a bench\n0.000000 i2c 0x4E W 30 R 2 = 4C 61\n"), "{text}");
-    let mut played = Device::new(yemdo_bus::record::Playback::parse(&text).unwrap(), part.clone(), Bus::I2c).unwrap();
+    let mut played = Device::new(yemdo_bus::recording::Playback::parse(&text).unwrap(), part.clone(), Bus::I2c).unwrap();
     assert_eq!(played.measure().unwrap().reading("illuminance").unwrap().to_string(), first);
     assert!(played.port_mut().is_over());
     let error = played.measure().unwrap_err();
     assert!(matches!(&error, DeviceError::Bus { error, .. } if error.cause == Cause::OtherTraffic), "{error}");
-    assert_eq!(yemdo_bus::record::Playback::parse("0.0 i2c").unwrap_err().0, 1);
+    assert_eq!(yemdo_bus::recording::Playback::parse("0.0 i2c").unwrap_err().0, 1);
     let wrong = "# yemdo traffic 1\n0.1 i2c 0x4E W 30 Q 2\n";
-    assert_eq!(yemdo_bus::record::Playback::parse(wrong).unwrap_err(), (2, "expected W, R, = or !, not `Q`".into()));
+    assert_eq!(yemdo_bus::recording::Playback::parse(wrong).unwrap_err(), (2, "expected W, R, = or !, not `Q`".into()));
     // And its frames are found in it.
     let mut frames = yemdo::record::TrafficFrames::new(&part, &yemdo::State::reset(&part));
     let found: Vec<_> =

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use yemdo::bus::Bus;
 use yemdo::configure::{LastReading, Limits, Wish, WriteScope, choose, configure, next_range, quantity_value};
-use yemdo::emit::{Language, Options, firmware};
+use yemdo::emit::{FirmwareOptions, Language, firmware};
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
 use yemdo::{Part, State};
 use yemdo_bus::{Device, Rig};
@@ -58,7 +58,7 @@ fn near(found: Option<f64>, wanted: f64, off: f64) {
 #[test]
 fn what_is_emitted_is_what_stands_here() {
     for name in ["binnacle-24", "ember-14", "lantern-16", "plumb-2", "strake-20", "thole-9"] {
-        for file in firmware(&sheet(name), Language::Rust, &Options::default()).unwrap() {
+        for file in firmware(&sheet(name), Language::Rust, &FirmwareOptions::default()).unwrap() {
             let path = folder("tests/emitted").join(&file.name);
             if std::env::var_os("UPDATE").is_some() {
                 fs::write(&path, &file.text).unwrap();

@@ -20,7 +20,7 @@ use yemdo::bus::{Bus, Transfer};
 use yemdo::stand_in::StandIn;
 use yemdo::{Part, Status};
 use yemdo_bus::hal::{AsyncI2cPort, I2cPort, SpiPort};
-use yemdo_bus::record::{Playback, Recorder};
+use yemdo_bus::recording::{Playback, Recorder};
 use yemdo_bus::{AsyncDevice, AsyncPort, BusError, Cause, Device, DeviceError, Port, Rig, Shared};
 
 fn part(text: &str) -> Part {

@@ -11,7 +11,7 @@ use yemdo::bus::{Bus, Transfer};
 use yemdo::part::Access;
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
 use yemdo::{Part, State};
-use yemdo_bus::record::{MAX_RECORDING, Playback, Recorder};
+use yemdo_bus::recording::{MAX_RECORDING, Playback, Recorder};
 use yemdo_bus::{AsyncDevice, AsyncPort, BusError, Device, Port, Rig, RigPort};
 
 const SHEETS: [&str; 9] =

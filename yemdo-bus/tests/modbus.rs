@@ -17,7 +17,7 @@ use yemdo::bus::Bus;
 use yemdo::bus::modbus::with_crc;
 use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
 use yemdo::{Part, Status};
-use yemdo_bus::modbus::{Brisk, Patience, RtuPort, Stream, TcpPort, Unit, connect};
+use yemdo_bus::modbus::{Brisk, ModbusUnit, Patience, RtuPort, Stream, TcpPort, connect};
 use yemdo_bus::{Cause, Device, DeviceError, Rig, serve_rtu, serve_tcp};
 
 fn sheet() -> Part {
@@ -167,7 +167,7 @@ fn every_function_is_a_method() {
     let over_tcp = connect("127.0.0.1", server.address().port(), Patience::default()).unwrap();
     let ports: [Box<dyn yemdo_bus::Port>; 2] = [Box::new(over_tcp), Box::new(rig().port(0, Bus::Modbus))];
     for port in ports {
-        let mut unit = Unit::new(port, 17);
+        let mut unit = ModbusUnit::new(port, 17);
         assert_eq!(unit.read_input(10, 2).unwrap(), [1, 195]);
         unit.write_registers(100, &[205]).unwrap();
         unit.write_registers(100, &[206, 0xFFF6]).unwrap();
@@ -190,22 +190,22 @@ fn every_function_is_a_method() {
             assert_eq!(error.cause, Cause::Unsupported, "{error}");
         }
         // All units at once: nobody answers.
-        let mut all = Unit::new(unit.into_port(), 0);
+        let mut all = ModbusUnit::new(unit.into_port(), 0);
         all.write_registers(100, &[99]).unwrap();
-        assert_eq!(Unit::new(all.into_port(), 17).read_holding(100, 1).unwrap(), [99]);
+        assert_eq!(ModbusUnit::new(all.into_port(), 17).read_holding(100, 1).unwrap(), [99]);
     }
     for (answer, cause) in [
         (with_crc(vec![17, 3, 4, 0, 1, 0, 2]), Cause::Garbage),
         (with_crc(vec![17, 3, 2, 0]), Cause::TimeOut),
         (with_crc(vec![17, 0x83, 4]), Cause::Exception(4)),
     ] {
-        let mut unit = Unit::new(RtuPort::new(Line::with(&[&answer]), 115_200, brief(0)), 17);
+        let mut unit = ModbusUnit::new(RtuPort::new(Line::with(&[&answer]), 115_200, brief(0)), 17);
         let found = unit.read_holding(100, 1).unwrap_err();
         assert!(found.cause == cause || cause == Cause::TimeOut && found.cause == Cause::Garbage, "{answer:02X?}: {found}");
     }
     // A write that is echoed otherwise is none.
     let echo = with_crc(vec![17, 6, 0, 100, 0, 9]);
-    let mut unit = Unit::new(RtuPort::new(Line::with(&[&echo]), 115_200, brief(0)), 17);
+    let mut unit = ModbusUnit::new(RtuPort::new(Line::with(&[&echo]), 115_200, brief(0)), 17);
     assert_eq!(unit.write_registers(100, &[8]).unwrap_err().cause, Cause::Garbage);
 }
 

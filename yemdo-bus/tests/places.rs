@@ -11,7 +11,7 @@ use yemdo::Part;
 use yemdo::bus::{Bus, Transfer};
 use yemdo::record::Traffic;
 use yemdo_bus::bench::{self, BenchError, clashes, duration};
-use yemdo_bus::linux::{OpenError, Options, list, new_ones, open};
+use yemdo_bus::linux::{OpenError, PlaceOptions, list, new_ones, open};
 use yemdo_bus::place::Place;
 use yemdo_bus::{Cause, Rig};
 
@@ -72,7 +72,7 @@ fn what_names_no_place_is_told_with_what_to_write() {
 
 #[test]
 fn opening_says_what_is_wrong() {
-    let open = |typed: &str, part: &str| open(&Place::parse(typed).unwrap(), sheet(part), &Options::default(), None).map(drop);
+    let open = |typed: &str, part: &str| open(&Place::parse(typed).unwrap(), sheet(part), &PlaceOptions::default(), None).map(drop);
     let told = |typed: &str, part: &str| {
         let error = open(typed, part).unwrap_err();
         (error.to_string(), error.help().unwrap_or_default())
@@ -94,7 +94,7 @@ fn opening_says_what_is_wrong() {
         yemdo_bus::linux::open(
             &Place::parse("stand-in:temperature=5;faults=0.5;noise=on").unwrap(),
             sheet("thole-9"),
-            &Options::default(),
+            &PlaceOptions::default(),
             Some(&rig),
         )
         .unwrap();
@@ -109,13 +109,13 @@ fn a_signal_is_recorded_in_a_file() {
     let path = folder.join("day.csv");
     fs::write(&path, "seconds,value\n0, 10\n\n10, 20\n").unwrap();
     let place = Place::parse(&format!("stand-in:temperature=@{}", path.display())).unwrap();
-    let opened = open(&place, sheet("thole-9"), &Options::default(), None).unwrap();
+    let opened = open(&place, sheet("thole-9"), &PlaceOptions::default(), None).unwrap();
     let mut device = yemdo_bus::Device::new(opened.port, opened.part, opened.bus).unwrap();
     device.port_mut().wait(5_000_000);
     let value = device.measure().unwrap().value("temperature").unwrap();
     assert!((value - 15.0).abs() < 0.2, "{value}");
     fs::write(&path, "seconds,value\n0, 10\nlater, 20\n").unwrap();
-    let error = open(&place, sheet("thole-9"), &Options::default(), None).unwrap_err();
+    let error = open(&place, sheet("thole-9"), &PlaceOptions::default(), None).unwrap_err();
     assert!(error.to_string().ends_with("line 3: expected seconds and a value, with a comma between"), "{error}");
     fs::remove_dir_all(&folder).unwrap();
 }
@@ -295,6 +295,6 @@ proptest! {
             Err(error) => prop_assert!(!error.message.is_empty() && !error.help.is_empty()),
         }
         let _ = bench::parse(&text, Path::new(".")).is_ok();
-        let _ = yemdo_bus::record::Playback::parse(&format!("# yemdo traffic 1\n{text}")).is_ok();
+        let _ = yemdo_bus::recording::Playback::parse(&format!("# yemdo traffic 1\n{text}")).is_ok();
     }
 }

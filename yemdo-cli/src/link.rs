@@ -10,10 +10,10 @@ use std::time::Duration;
 
 use yemdo::bus::{Bus, Transfer};
 use yemdo::{Part, State, visible};
-use yemdo_bus::linux::{OpenError, Opened, Options, open};
+use yemdo_bus::linux::{OpenError, Opened, PlaceOptions, open};
 use yemdo_bus::modbus::Patience;
 use yemdo_bus::place::Place;
-use yemdo_bus::record::Recorder;
+use yemdo_bus::recording::Recorder;
 use yemdo_bus::{BusError, Cause, Device, Port, Rig, Shared};
 
 use crate::failure::Failure;
@@ -113,10 +113,11 @@ impl Link {
         Ok(Device::new(port, part, bus)?.with_retries(self.retries))
     }
 
-    fn options(&self) -> Options {
+    fn options(&self) -> PlaceOptions {
         // What is tried again as a whole need not be tried again by the bus.
         let patience = Patience { response: Duration::from_micros(self.timeout), retries: 0, echo: false };
-        Options { patience, line: self.line.clone() }
+        let options = PlaceOptions::default().patience(patience);
+        self.line.iter().fold(options, |options, line| options.line(line))
     }
 
     /// The port with its recorder, where one is asked for.

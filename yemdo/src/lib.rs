@@ -53,7 +53,7 @@ pub mod units;
 #[cfg(feature = "serde")]
 pub mod view;
 
-pub use decode::{CodeValue, Columns, Decoded, Decoder, Fault, FrameValues, ReadingValue};
+pub use decode::{CodeValue, Columns, Decoded, Decoder, FormulaFault, FrameValues, ReadingValue};
 pub use formula::fault::FaultKind;
 pub use ground::diagnostic::{Diagnostic, Severity, SheetError, render_all};
 pub use ground::digits::Digits;

@@ -11,7 +11,7 @@ use std::path::PathBuf;
 use std::process::Command;
 
 use yemdo::FrameId;
-use yemdo::emit::{Language, Options, Reals, firmware, vectors};
+use yemdo::emit::{FirmwareOptions, Language, Reals, firmware, vectors};
 use yemdo::part::Id;
 use yemdo::review::Extent;
 use yemdo::{Columns, FrameValues};
@@ -583,7 +583,7 @@ fn random_formulas_are_emitted_as_they_are_computed() {
         }
         let part = Part::parse("oracle", &text).unwrap_or_else(|error| panic!("{error}"));
         for reals in [Reals::Double, Reals::Single] {
-            let options = Options { reals, ..Options::default() };
+            let options = FirmwareOptions::default().reals(reals);
             for language in [Language::C, Language::Rust] {
                 let files = firmware(&part, language, &options).unwrap();
                 let tests = vectors(&part, language, &options, chunk as u64, 400).unwrap();

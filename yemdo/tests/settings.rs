@@ -3,9 +3,10 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
-use yemdo::bus::{Bus, Operation};
+use yemdo::bus::Bus;
 use yemdo::configure::{Limits, NotReadable, Wish, WriteScope, choose, configure, read_frame};
 use yemdo::review::{predict, run_examples};
+use yemdo::routine::Operation;
 use yemdo::routine::{Answer, Runner};
 use yemdo::{Columns, Decoder, FrameValues, Part, State, Status};
 

@@ -5,8 +5,9 @@
 use std::fs;
 use std::path::Path;
 
-use yemdo::bus::{Bus, Operation};
+use yemdo::bus::Bus;
 use yemdo::configure::{Wish, WriteScope, configure};
+use yemdo::routine::Operation;
 use yemdo::routine::{Answer, Runner};
 use yemdo::stand_in::{Fault, Faults, Random, Reaction, Rule, Signal, StandIn};
 use yemdo::{Decoder, Part, State, Status};

@@ -5,9 +5,10 @@
 use std::fs;
 use std::path::Path;
 
-use yemdo::bus::{Bus, Operation, Transfer};
+use yemdo::bus::{Bus, Transfer};
 use yemdo::configure::{Wish, WriteScope, configure};
 use yemdo::record::{LogReader, TRAFFIC_HEADER, Traffic, TrafficFrames};
+use yemdo::routine::Operation;
 use yemdo::routine::{Answer, Failure, NotRunnable, Runner};
 use yemdo::{Part, State};
 

@@ -1,7 +1,8 @@
 //! The same device for those who await.
 
-use yemdo::bus::{Bus, Operation};
+use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, WriteScope};
+use yemdo::routine::Operation;
 use yemdo::{Decoder, Part, RegisterId, State};
 
 use super::session::{Job, Measurement, Session};

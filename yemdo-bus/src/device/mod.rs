@@ -4,8 +4,9 @@ mod asynchronous;
 mod session;
 mod task;
 
-use yemdo::bus::{Bus, Operation};
+use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, WriteScope};
+use yemdo::routine::Operation;
 use yemdo::routine::Request;
 use yemdo::{Decoder, Part, RegisterId, State};
 

@@ -13,7 +13,7 @@ use std::path::Path;
 pub use gpio::DataReady;
 pub use i2c::I2cBus;
 pub use list::{ListedBus, list, new_ones};
-pub use open::{OpenError, Opened, Options, open, stand_in};
+pub use open::{OpenError, Opened, PlaceOptions, open, stand_in};
 pub use serial::{SerialLine, open_serial};
 pub use spi::SpiBus;
 

@@ -13,16 +13,26 @@ use crate::error::BusError;
 use crate::modbus::{Patience, RtuPort, connect};
 use crate::place::Place;
 use crate::port::Port;
-use crate::record::Playback;
+use crate::recording::Playback;
 use crate::rig::Rig;
 
 /// How places are opened.
 #[derive(Clone, Debug, Default)]
-pub struct Options {
+pub struct PlaceOptions {
+    patience: Patience,
+    line: Option<String>,
+}
+
+impl PlaceOptions {
     /// How Modbus clients wait.
-    pub patience: Patience,
+    pub fn patience(self, patience: Patience) -> Self {
+        Self { patience, ..self }
+    }
+
     /// The part's data-ready line on a GPIO: `gpiochip0:17`.
-    pub line: Option<String>,
+    pub fn line(self, line: &str) -> Self {
+        Self { line: Some(line.to_owned()), ..self }
+    }
 }
 
 /// A port that is open, the part as it is there, and the bus.
@@ -123,7 +133,7 @@ impl std::error::Error for OpenError {}
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> Result<Opened, OpenError> {
+pub fn open(place: &Place, part: Part, options: &PlaceOptions, rig: Option<&Rig>) -> Result<Opened, OpenError> {
     let known: Vec<Bus> = part.buses().all().collect();
     let bus = place.bus(&part).filter(|bus| known.contains(bus));
     let asked = place.bus(&part).unwrap_or(Bus::I2c);
@@ -178,7 +188,7 @@ pub fn open(place: &Place, part: Part, options: &Options, rig: Option<&Rig>) -> 
 }
 
 /// The data-ready line, where one is given.
-fn line(options: &Options) -> Result<Option<DataReady>, OpenError> {
+fn line(options: &PlaceOptions) -> Result<Option<DataReady>, OpenError> {
     options.line.as_deref().map(|typed| DataReady::open(typed).map_err(OpenError::Bus)).transpose()
 }
 

@@ -14,7 +14,7 @@ use crate::port::Port;
 ///
 /// ```
 /// use yemdo::{Part, bus::Bus, stand_in::StandIn};
-/// use yemdo_bus::{Rig, modbus::Unit};
+/// use yemdo_bus::{Rig, modbus::ModbusUnit};
 /// let part = Part::parse("fan.toml", r#"
 /// part = "fan-2"
 /// modbus = { unit = 9, numbering = "from 0" }
@@ -22,19 +22,19 @@ use crate::port::Port;
 /// "#)?;
 /// let rig = Rig::new();
 /// let place = rig.add(StandIn::new(&part, 1)?);
-/// let mut fan = Unit::new(rig.port(place, Bus::Modbus), 9);
+/// let mut fan = ModbusUnit::new(rig.port(place, Bus::Modbus), 9);
 /// fan.write_registers(40, &[850])?;
 /// assert_eq!(fan.read_holding(40, 1)?, [850]);
 /// assert_eq!(fan.read_holding(41, 1).unwrap_err().to_string(), "unit 9: exception 2, ILLEGAL DATA ADDRESS");
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 #[derive(Debug)]
-pub struct Unit<P> {
+pub struct ModbusUnit<P> {
     port: P,
     unit: u8,
 }
 
-impl<P: Port> Unit<P> {
+impl<P: Port> ModbusUnit<P> {
     /// A unit, 1 to 247; 0 is all of them: what is written goes to everybody, and nobody answers.
     pub fn new(port: P, unit: u8) -> Self {
         Self { port, unit }

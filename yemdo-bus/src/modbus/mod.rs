@@ -16,7 +16,7 @@ use yemdo::bus::modbus::ResponseError;
 
 use crate::error::{BusError, Cause};
 
-pub use client::Unit;
+pub use client::ModbusUnit;
 pub use rtu::RtuPort;
 pub use tcp::{TcpPort, connect};
 

@@ -76,7 +76,7 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
 fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<(), Failure> {
     let load = |(name, text): (&str, &str)| Part::parse(name, text).map_err(|error| Failure::Sheet(Box::new(error)));
     let (lantern, thole) = (load((LANTERN.0, LANTERN.1))?, load((PARTS[1].0, PARTS[1].1))?);
-    let firmware = yemdo::emit::firmware(&thole, yemdo::emit::Language::C, &yemdo::emit::Options::default());
+    let firmware = yemdo::emit::firmware(&thole, yemdo::emit::Language::C, &yemdo::emit::FirmwareOptions::default());
     let mut files: Vec<(String, Vec<u8>)> = vec![
         ("day.svg".into(), figure::svg(figure)?.into_bytes()),
         ("day.png".into(), figure::png(figure)?),

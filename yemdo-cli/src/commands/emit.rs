@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use yemdo::Part;
-use yemdo::emit::{Emitted, Hal, Language, Only, Options, Reals, firmware, vectors};
+use yemdo::emit::{Emitted, FirmwareOptions, Hal, Language, Only, Reals, firmware, vectors};
 
 use crate::args::{Emit, Firmware, HalForm, RealsForm, What};
 use crate::failure::Failure;
@@ -75,38 +75,38 @@ fn verify(folder: &Path, files: &[Emitted]) -> Result<u8, Failure> {
     Err(Failure::refused(stale.join("\n")).help("emit it again, without --verify"))
 }
 
-fn options(args: &Firmware, part: &Part) -> Result<Options, Failure> {
-    let mut options = Options {
-        reals: match args.reals {
-            RealsForm::Double => Reals::Double,
-            RealsForm::Float => Reals::Single,
-            RealsForm::None => Reals::Integer,
-        },
-        hal: match args.hal {
-            HalForm::Blocking => Hal::Blocking,
-            HalForm::Async => Hal::Async,
-            HalForm::None => Hal::None,
-        },
-        bus: args.bus,
-        ..Options::default()
+fn options(args: &Firmware, part: &Part) -> Result<FirmwareOptions, Failure> {
+    let reals = match args.reals {
+        RealsForm::Double => Reals::Double,
+        RealsForm::Float => Reals::Single,
+        RealsForm::None => Reals::Integer,
     };
-    if let Some(bus) = args.bus.filter(|bus| part.buses().wire(*bus).is_none()) {
-        return Err(Failure::told(format!("{} is not reached over {}", part.name(), bus.name())));
+    let hal = match args.hal {
+        HalForm::Blocking => Hal::Blocking,
+        HalForm::Async => Hal::Async,
+        HalForm::None => Hal::None,
+    };
+    let mut options = FirmwareOptions::default().reals(reals).hal(hal);
+    if let Some(bus) = args.bus {
+        if part.buses().wire(bus).is_none() {
+            return Err(Failure::told(format!("{} is not reached over {}", part.name(), bus.name())));
+        }
+        options = options.bus(bus);
     }
     for typed in &args.step {
         let (name, number) = typed.split_once('=').map_or((None, typed.as_str()), |(name, number)| (Some(name), number));
         let step = number.trim().parse::<f64>().ok().filter(|step| step.is_finite() && *step > 0.0);
         let step = step.ok_or_else(|| Failure::told(format!("`{number}` is not a step")).help("write a number above 0, such as 0.01"))?;
         match name {
-            Some(name) => options.steps.push((part.reading(name.trim())?, step)),
-            None => options.step = step,
+            Some(name) => options = options.step_for(part.reading(name.trim())?, step),
+            None => options = options.step(step),
         }
     }
     if args.reals != RealsForm::None && !args.step.is_empty() {
         return Err(Failure::told("--step is for readings that are integers").help("add --reals none"));
     }
     if args.only.iter().any(|name| name == "decode") {
-        options.only = Only::Decode;
+        options = options.only(Only::Decode);
     } else if !args.only.is_empty() {
         let (mut readings, mut routines) = (Vec::new(), Vec::new());
         for name in &args.only {
@@ -124,7 +124,7 @@ fn options(args: &Firmware, part: &Part) -> Result<Options, Failure> {
                 }
             }
         }
-        options.only = Only::These { readings, routines };
+        options = options.only(Only::These { readings, routines });
     }
     Ok(options)
 }

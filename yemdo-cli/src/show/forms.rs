@@ -4,7 +4,7 @@ use std::io::Write;
 
 use anstyle::Style;
 use yemdo::Part;
-use yemdo::emit::{Options, Reals, forms};
+use yemdo::emit::{FirmwareOptions, Reals, forms};
 
 use super::grid::{Align, Cell, Grid};
 use crate::failure::Failure;
@@ -14,7 +14,7 @@ pub(crate) fn write(out: &mut dyn Write, part: &Part, step: f64) -> Result<(), F
     writeln!(out, "  firmware, estimated for a Cortex-M0 (library functions not counted in bytes):")?;
     let mut grid = Grid::new(4, &[Align::Left, Align::Left, Align::Right, Align::Right, Align::Left]);
     grid.titles(&["reading", "reals", "instructions", "bytes", "off at the most"]);
-    let options = Options { step, ..Options::default() };
+    let options = FirmwareOptions::default().step(step);
     for (id, forms) in forms(part, &options) {
         let Some(reading) = part.readings().get(id) else { continue };
         for (reals, form) in forms {

@@ -7,12 +7,13 @@
 pub(crate) mod i2c;
 pub mod modbus;
 pub(crate) mod spi;
-mod transfer;
+pub(crate) mod transfer;
 
 pub use i2c::{Clash, I2c, Sharing, share_bus};
 pub use modbus::Modbus;
 pub use spi::Spi;
-pub use transfer::{AnswerError, Operation, Received, Transfer};
+pub(crate) use transfer::Operation;
+pub use transfer::{AnswerError, Received, Transfer};
 
 /// A bus that a part can be reached over.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

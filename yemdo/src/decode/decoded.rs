@@ -15,7 +15,7 @@ use crate::model::status::Status;
 /// A fault of a formula.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Fault {
+pub struct FormulaFault {
     /// What went wrong.
     pub kind: FaultKind,
     /// Line of the sheet, from 1; `None` where it is about the formula as a whole.
@@ -25,7 +25,7 @@ pub struct Fault {
     pub operation: Option<String>,
 }
 
-impl fmt::Display for Fault {
+impl fmt::Display for FormulaFault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.kind.describe())?;
         self.line.iter().try_for_each(|line| write!(f, " in line {line} of the sheet"))?;
@@ -76,7 +76,7 @@ pub struct ReadingValue {
     /// Names of the frames that have not come yet.
     pub waits_for: Vec<String>,
     /// What went wrong in its formula.
-    pub fault: Option<Fault>,
+    pub fault: Option<FormulaFault>,
     /// The codes that it comes from.
     pub codes: Vec<CodeValue>,
     /// The digits of it that are worth showing, with the settings of now.

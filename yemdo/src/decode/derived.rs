@@ -4,7 +4,7 @@
 //! it takes from there, and its own. It begins anew after a gap, and after a clock that went back; its own value is kept over both. A frame whose
 //! readings are none, or bounds, is as if it had not come, and one of the same instant takes the place of the one before.
 
-use super::decoded::Fault;
+use super::decoded::FormulaFault;
 use super::steps::{ReadingSteps, formula_lines};
 use crate::formula::run::columns::FaultAt;
 use crate::ground::list::List;
@@ -27,7 +27,7 @@ pub(crate) struct Given {
     pub(crate) status: Status,
     /// Why it is not ok.
     pub(crate) why: Option<String>,
-    pub(crate) fault: Option<Fault>,
+    pub(crate) fault: Option<FormulaFault>,
 }
 
 impl Given {
@@ -248,7 +248,7 @@ fn given(part: &Sheet, value: Result<f64, FaultAt>, status: Status, why: Option<
     match value {
         Ok(value) => Given { value, status, why, fault: None },
         Err((kind, span)) => {
-            let fault = Fault { kind, line: span.map(|span| part.source.line_column(span.start).0), operation: None };
+            let fault = FormulaFault { kind, line: span.map(|span| part.source.line_column(span.start).0), operation: None };
             Given { value: f64::NAN, status: Status::FormulaFault, why: Some(fault.to_string()), fault: Some(fault) }
         }
     }

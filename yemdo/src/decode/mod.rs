@@ -9,7 +9,7 @@ mod row;
 mod steps;
 
 pub use columns::Columns;
-pub use decoded::{CodeValue, Decoded, Fault, ReadingValue};
+pub use decoded::{CodeValue, Decoded, FormulaFault, ReadingValue};
 pub use decoder::Decoder;
 pub use row::FrameValues;
 pub use steps::{CheckStep, CodeStep, FormulaLine, ReadingSteps, Steps};

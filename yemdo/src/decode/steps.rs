@@ -1,7 +1,7 @@
 //! Every step from bytes to readings, for people who want to see.
 
 use super::columns::no_value;
-use super::decoded::{CodeValue, Fault};
+use super::decoded::{CodeValue, FormulaFault};
 use super::row::Room;
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, cut};
@@ -69,7 +69,7 @@ pub struct ReadingSteps {
     /// The values that are computed, in order; the last is the formula's own.
     pub lines: Vec<FormulaLine>,
     /// Why the formula gives no value, where it gives none.
-    pub fault: Option<Fault>,
+    pub fault: Option<FormulaFault>,
 }
 
 /// One computed value of a formula.
@@ -129,15 +129,15 @@ pub(crate) fn steps(state: &Present<'_>, id: FrameId, frame: &Frame, given: &[u8
 }
 
 /// Why a reading of a frame has no value, with the operation that failed as typed and with the values at hand.
-pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: ReadingId) -> Option<Fault> {
+pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: ReadingId) -> Option<FormulaFault> {
     let plan = Plan::new(state.part, frame, PlanFor::Steps);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
     let output = plan.readings.iter().find(|planned| planned.id == reading)?.output;
     let fault = Used::new(&plan.program, &room.single, output).fault(state.part);
     fault.map(|fault| match fault {
-        Fault { kind: FaultKind::NoValue, line: None, operation: None } => {
-            Fault { operation: without_value(&plan, state, output, bytes), ..fault }
+        FormulaFault { kind: FaultKind::NoValue, line: None, operation: None } => {
+            FormulaFault { operation: without_value(&plan, state, output, bytes), ..fault }
         }
         other => other,
     })
@@ -244,14 +244,14 @@ impl<'r> Used<'r> {
         }
     }
 
-    fn fault(&self, part: &Sheet) -> Option<Fault> {
+    fn fault(&self, part: &Sheet) -> Option<FormulaFault> {
         let (kind, span) = self.fault?;
         let line = span.map(|span| part.source.line_column(span.start).0);
         // Of values that are needed the names are said, each once.
         let mut names: Vec<&str> = self.at_fault.iter().map(|span| part.source.slice(*span)).collect();
         names.dedup();
         let needed = (kind == FaultKind::Needed && !names.is_empty()).then(|| names.join(", "));
-        Some(Fault { kind, line, operation: span.map(|span| self.in_numbers(part, span)).or(needed) })
+        Some(FormulaFault { kind, line, operation: span.map(|span| self.in_numbers(part, span)).or(needed) })
     }
 
     /// An expression with numbers in the place of names.

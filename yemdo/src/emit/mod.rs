@@ -6,8 +6,8 @@ mod paste;
 mod schema;
 
 pub use firmware::{
-    EmitError, Emitted, Form, Forms, Hal, Language, Only, Options, Reals, as_computed, error_bound, firmware, forms, rust_module,
-    vector_records, vectors,
+    EmitError, Emitted, FirmwareOptions, Forms, Hal, Language, Only, ReadingForm, Reals, as_computed, error_bound, firmware, forms,
+    rust_module, vector_records, vectors,
 };
 pub use page::{page, page_as_markdown};
 pub use paste::Paste;

@@ -10,7 +10,7 @@ mod request;
 mod runner;
 mod taking;
 
-pub use crate::bus::Operation;
+pub use crate::bus::transfer::Operation;
 pub use failure::{Failure, RoutineError};
 pub use request::{Answer, Request};
 pub use runner::{NotRunnable, Runner};

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::Command;
 
 use yemdo::Part;
-use yemdo::emit::{Emitted, Hal, Language, Options, firmware, vectors};
+use yemdo::emit::{Emitted, FirmwareOptions, Hal, Language, firmware, vectors};
 
 use super::{Row, Tally};
 
@@ -62,7 +62,7 @@ fn one(folder: &Path, sheet: &Numbered<'_>) -> Outcome {
     fs::create_dir_all(folder).unwrap();
     let text = sheet.text.replacen("hulk-1", &format!("hulk-{}", sheet.seed), 1);
     let part = Part::parse("sheet.toml", &text).unwrap();
-    let options = Options::default();
+    let options = FirmwareOptions::default();
     let (emitted, tests) = match (firmware(&part, Language::C, &options), vectors(&part, Language::C, &options, sheet.seed, FRAMES)) {
         (Ok(emitted), Ok(tests)) => (emitted, tests),
         (Err(error), _) | (_, Err(error)) => return Outcome::NotEmitted(error.to_string()),
@@ -135,7 +135,7 @@ const LIBRARY: &[(&str, &str)] = &[
 /// Emits Rust of some sheets as modules of one program, compiles it, and runs all of their tests.
 pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
     fs::create_dir_all(folder).unwrap();
-    let options = Options { hal: Hal::None, ..Options::default() };
+    let options = FirmwareOptions::default().hal(Hal::None);
     let (mut outcomes, mut modules, mut calls) = (Vec::new(), String::new(), String::new());
     for sheet in sheets {
         let text = sheet.text.replacen("hulk-1", &format!("hulk-{}", sheet.seed), 1);

@@ -1,6 +1,6 @@
 //! Integer readings: within their stated error bound, with the same frames accepted, and the same status unless rounding decides.
 
-use yemdo::emit::{Options, Reals, as_computed, error_bound};
+use yemdo::emit::{FirmwareOptions, Reals, as_computed, error_bound};
 use yemdo::{Decoder, Part, ReadingId, Status};
 
 use super::decode::decoder;
@@ -8,12 +8,15 @@ use super::{Row, Tally};
 use crate::cases;
 use crate::choices::Choices;
 
+/// The step of integers.
+const STEP: f64 = 0.001;
+
 /// Frames of each sheet.
 const FRAMES: usize = 24;
 
 /// Random frames decoded in doubles and in steps of integers.
 pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
-    let options = Options { reals: Reals::Integer, ..Options::default() };
+    let options = FirmwareOptions::default().reals(Reals::Integer).step(STEP);
     let Ok(narrow) = as_computed(part, &options) else { return };
     let bounds: Vec<Option<f64>> = part.readings().ids().map(|id| error_bound(part, &options, id).ok().flatten()).collect();
     let start = decoder(part, c);
@@ -34,11 +37,11 @@ pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         for (reading, step) in one.readings.iter().zip(&two.readings) {
             let bound = bounds.get(index(part, reading.id)).copied().flatten();
             let (Some(bound), Some(value), Some(steps)) = (bound, reading.value, step.value) else { continue };
-            let off = (steps * options.step - value).abs();
+            let off = (steps * STEP - value).abs();
             // The bound refers to the exact formula; the floating-point value has its own rounding error.
             let rounded = if floats { value.abs().max(1.0) * 1e-5 } else { value.abs() * 1e-12 };
             tally.hold(Row::Meaning, "integers are within their bound", off <= bound * (1.0 + 1e-9) + rounded, || {
-                format!("{}: {} is {value}, {steps} steps of {}, off by {off} of {bound}", about(), reading.name, options.step)
+                format!("{}: {} is {value}, {steps} steps of {}, off by {off} of {bound}", about(), reading.name, STEP)
             });
             // At the end of a range, and in comparisons of reals, rounding decides.
             let told = |status: Status| !matches!(status, Status::OutOfRange | Status::Ok);

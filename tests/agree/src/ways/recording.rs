@@ -7,7 +7,7 @@ use yemdo::configure::Wish;
 use yemdo::record::LogReader;
 use yemdo::stand_in::StandIn;
 use yemdo::{Decoded, Decoder, Part, State, Status};
-use yemdo_bus::record::Recorder;
+use yemdo_bus::recording::Recorder;
 use yemdo_bus::{Device, DeviceError, Rig, RigPort};
 
 use super::{Row, Tally};

@@ -14,7 +14,7 @@ use crate::bits::check::{Crc, MODELS};
 use crate::ground::words::counted;
 
 pub use far::{ModbusRequest, exception_response, parse_pdu, parse_request, response, unwrap_rtu};
-pub use request::{Request, mask_write_request, read_request, read_write_request, write_coils_request, write_request};
+pub use request::{RequestBytes, mask_write_request, read_request, read_write_request, write_coils_request, write_request};
 pub use response::{Envelope, Response, ResponseError, exception_name, read_response};
 
 /// The unit that is addressed where the sheet does not say.

@@ -4,7 +4,7 @@ use super::{AddressRange, ModbusTable, crc, with_crc};
 
 /// A request, with what each of its bytes means.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Request {
+pub struct RequestBytes {
     /// The bytes as they go over the line.
     pub bytes: Vec<u8>,
     /// For runs of bytes: how many, and what they mean.
@@ -18,7 +18,7 @@ pub struct Request {
 /// let range = AddressRange { table: ModbusTable::Holding, start: 10, count: 2 };
 /// assert_eq!(read_request(17, &range).bytes, [0x11, 0x03, 0x00, 0x0A, 0x00, 0x02, 0xE6, 0x99]);
 /// ```
-pub fn read_request(unit: u8, range: &AddressRange) -> Request {
+pub fn read_request(unit: u8, range: &AddressRange) -> RequestBytes {
     let [start_high, start_low] = range.start.to_be_bytes();
     let [count_high, count_low] = range.count.to_be_bytes();
     let function = range.table.read_function();
@@ -30,7 +30,7 @@ pub fn read_request(unit: u8, range: &AddressRange) -> Request {
         (2, format!("quantity {}", range.count)),
         (2, format!("CRC 0x{:04X}, low byte first", crc(&bytes))),
     ];
-    Request { bytes: with_crc(bytes), meaning }
+    RequestBytes { bytes: with_crc(bytes), meaning }
 }
 
 /// The bytes of a request of any function: RTU, with its CRC.
@@ -45,7 +45,7 @@ pub(super) fn request(unit: u8, function_and_data: &[u8]) -> Vec<u8> {
 /// use yemdo::bus::modbus::write_request;
 /// assert_eq!(write_request(17, 100, &[215]).unwrap().bytes, [0x11, 0x06, 0x00, 0x64, 0x00, 0xD7, 0x8A, 0xDB]);
 /// ```
-pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Option<Request> {
+pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Option<RequestBytes> {
     let count = u16::try_from(words.len()).ok().filter(|count| (1..=123).contains(count))?;
     let range = AddressRange { table: ModbusTable::Holding, start, count };
     let function = if words.len() == 1 { 6 } else { 16 };
@@ -64,7 +64,7 @@ pub fn write_request(unit: u8, start: u16, words: &[u16]) -> Option<Request> {
     bytes.extend(words.iter().flat_map(|word| word.to_be_bytes()));
     meaning.push((words.len() * 2, "the value".into()));
     meaning.push((2, format!("CRC 0x{:04X}, low byte first", crc(&bytes))));
-    Some(Request { bytes: with_crc(bytes), meaning })
+    Some(RequestBytes { bytes: with_crc(bytes), meaning })
 }
 
 /// Writes coils: RTU, with its CRC. One goes with function 5, several with function 15 (sections 6.5 and 6.11). `None` for none, and for
@@ -110,9 +110,9 @@ pub fn read_write_request(unit: u8, read: &AddressRange, start: u16, words: &[u1
     Some(with_crc(bytes))
 }
 
-impl Request {
+impl RequestBytes {
     /// The same request over TCP: a header in front, and no CRC.
-    pub fn over_tcp(&self, transaction: u16) -> Request {
+    pub fn over_tcp(&self, transaction: u16) -> RequestBytes {
         let unit_and_body = self.bytes.get(..self.bytes.len().saturating_sub(2)).unwrap_or(&[]);
         let length = unit_and_body.len() as u16;
         let mut bytes = transaction.to_be_bytes().to_vec();
@@ -122,6 +122,6 @@ impl Request {
         let mut meaning =
             vec![(2, format!("transaction {transaction}")), (2, "protocol 0: Modbus".into()), (2, format!("{length} bytes follow"))];
         meaning.extend(self.meaning.iter().take(self.meaning.len().saturating_sub(1)).cloned());
-        Request { bytes, meaning }
+        RequestBytes { bytes, meaning }
     }
 }

@@ -7,7 +7,7 @@ use super::code::{Expr, Module, Name, Param, Pass, Type};
 use super::formula::{Around, Source};
 use super::names::{NameClash, Prefix, Scope, snake, upper};
 use super::used::Used;
-use super::{Only, Options, Reals};
+use super::{FirmwareOptions, Only, Reals};
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
 use crate::formula::facts::Facts;
@@ -26,7 +26,7 @@ use crate::plan::frame::bounds;
 /// A module that is being built.
 pub(super) struct Build<'a> {
     pub(super) part: &'a Part,
-    pub(super) options: &'a Options,
+    pub(super) options: &'a FirmwareOptions,
     /// By how much readings may be off.
     pub(super) errors: &'a BTreeMap<ReadingId, f64>,
     pub(super) prefix: Prefix,
@@ -116,7 +116,7 @@ const OWN: &[&str] = &[
 ];
 
 impl<'a> Build<'a> {
-    pub(super) fn new(part: &'a Part, options: &'a Options, errors: &'a BTreeMap<ReadingId, f64>) -> Self {
+    pub(super) fn new(part: &'a Part, options: &'a FirmwareOptions, errors: &'a BTreeMap<ReadingId, f64>) -> Self {
         let mut this = Self {
             part,
             options,

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use super::judge::OneCode;
-use super::{Narrowed, Only, Options, Reals, narrowed};
+use super::{FirmwareOptions, Narrowed, Only, Reals, narrowed};
 use crate::formula::operators::Arith;
 use crate::formula::typed::{Expr, ExprKind, each};
 use crate::ground::number::Ty;
@@ -17,7 +17,7 @@ use crate::model::value::Eval;
 /// A way to compute a reading.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
-pub struct Form {
+pub struct ReadingForm {
     /// How real numbers are computed.
     pub reals: Reals,
     /// By how much it may be off the reading in doubles, in its unit: proved for integers; for floats the largest found over many codes,
@@ -30,21 +30,21 @@ pub struct Form {
 }
 
 /// A reading with its forms: number type, and cost or the reason of a failure.
-pub type Forms = (ReadingId, Vec<(Reals, Result<Form, String>)>);
+pub type Forms = (ReadingId, Vec<(Reals, Result<ReadingForm, String>)>);
 
 /// Computes the forms of all readings; integers count the steps of the options. If integers fail for an array, its first element
 /// gives the reason for all.
-pub fn forms(part: &Part, options: &Options) -> Vec<Forms> {
+pub fn forms(part: &Part, options: &FirmwareOptions) -> Vec<Forms> {
     let shown: Vec<ReadingId> = part.readings.entries().filter(|(_, reading)| reading.is_measured()).map(|(id, _)| id).collect();
     let mut all: Vec<Forms> = shown.iter().map(|id| (*id, Vec::new())).collect();
     for reals in [Reals::Double, Reals::Single, Reals::Integer] {
         let only = |readings: Vec<ReadingId>| {
             let only = Only::These { readings, routines: Vec::new() };
-            narrowed(part, &Options { reals, only, ..options.clone() })
+            narrowed(part, &options.clone().reals(reals).only(only))
                 .map_err(|error| error.diagnostics.first().map_or(error.to_string(), |one| one.label.clone()))
         };
         let whole = only(shown.clone());
-        let mut alone: BTreeMap<usize, Result<Form, String>> = BTreeMap::new();
+        let mut alone: BTreeMap<usize, Result<ReadingForm, String>> = BTreeMap::new();
         for (id, forms) in &mut all {
             let form = match (&whole, part.readings.get(*id)) {
                 (Ok(whole), _) => Ok(form(part, whole, *id, reals, shown.len())),
@@ -66,14 +66,14 @@ const MOST_ALONE: usize = 64;
 /// Maximum number of codes evaluated for the errors of floats, for all readings together.
 const MOST_TRIED: usize = 1 << 21;
 
-fn form(part: &Part, computed: &Narrowed, reading: ReadingId, reals: Reals, of: usize) -> Form {
+fn form(part: &Part, computed: &Narrowed, reading: ReadingId, reals: Reals, of: usize) -> ReadingForm {
     let (instructions, bytes) = cost(&computed.part, reading);
     let error = match reals {
         Reals::Double => Some(0.0),
         Reals::Single => tried(part, &computed.part, reading, (MOST_TRIED / of.max(1)).clamp(256, 65_536)),
         Reals::Integer => computed.errors.get(&reading).copied(),
     };
-    Form { reals, error, instructions, bytes }
+    ReadingForm { reals, error, instructions, bytes }
 }
 
 /// What the operations of a reading, and of those that it uses, cost together.

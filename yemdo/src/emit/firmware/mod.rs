@@ -49,7 +49,7 @@ use crate::model::part::Part;
 use crate::model::status::Status;
 use build::{Build, status_name};
 use code::{Module, Name};
-pub use forms::{Form, Forms, forms};
+pub use forms::{Forms, ReadingForm, forms};
 use names::Prefix;
 
 /// The language.
@@ -104,28 +104,59 @@ pub enum Hal {
 
 /// What is emitted, and how.
 #[derive(Clone, Debug)]
-pub struct Options {
+pub struct FirmwareOptions {
     /// How real numbers are computed.
-    pub reals: Reals,
+    pub(super) reals: Reals,
     /// What is taken of the part.
-    pub only: Only,
+    pub(super) only: Only,
     /// The bus that routines go over; the sheet's first where it has none such.
-    pub bus: Option<Bus>,
+    pub(super) bus: Option<Bus>,
     /// How a Rust driver waits and talks.
-    pub hal: Hal,
+    pub(super) hal: Hal,
     /// The step of integer readings, in each reading's unit.
-    pub step: f64,
+    pub(super) step: f64,
     /// Readings with another one.
-    pub steps: Vec<(ReadingId, f64)>,
+    pub(super) steps: Vec<(ReadingId, f64)>,
 }
 
-impl Default for Options {
+impl Default for FirmwareOptions {
     fn default() -> Self {
         Self { reals: Reals::Double, only: Only::Everything, step: 0.001, steps: Vec::new(), bus: None, hal: Hal::Blocking }
     }
 }
 
-impl Options {
+impl FirmwareOptions {
+    /// How real numbers are computed; doubles.
+    pub fn reals(self, reals: Reals) -> Self {
+        Self { reals, ..self }
+    }
+
+    /// What is taken of the part; everything.
+    pub fn only(self, only: Only) -> Self {
+        Self { only, ..self }
+    }
+
+    /// The bus that routines go over; the sheet's first.
+    pub fn bus(self, bus: Bus) -> Self {
+        Self { bus: Some(bus), ..self }
+    }
+
+    /// How a Rust driver waits and talks; blocking.
+    pub fn hal(self, hal: Hal) -> Self {
+        Self { hal, ..self }
+    }
+
+    /// The step of integer readings, in each reading's unit; 0.001.
+    pub fn step(self, step: f64) -> Self {
+        Self { step, ..self }
+    }
+
+    /// The step of one reading.
+    pub fn step_for(mut self, reading: ReadingId, step: f64) -> Self {
+        self.steps.push((reading, step));
+        self
+    }
+
     /// The step of a reading.
     fn step_of(&self, id: ReadingId) -> f64 {
         self.steps.iter().find(|(known, _)| *known == id).map_or(self.step, |(_, step)| *step)
@@ -197,7 +228,7 @@ struct Firmware {
 ///
 /// # Errors
 /// [`EmitError`], with all that stands in the way.
-pub fn firmware(part: &Part, language: Language, options: &Options) -> Result<Vec<Emitted>, EmitError> {
+pub fn firmware(part: &Part, language: Language, options: &FirmwareOptions) -> Result<Vec<Emitted>, EmitError> {
     let Narrowed { part, errors } = &narrowed(part, options)?;
     let firmware = build(part, options, errors)?;
     let twins = if language == Language::Rust { twins(&firmware.module) } else { Vec::new() };
@@ -230,7 +261,7 @@ fn twins(module: &Module) -> Vec<String> {
 ///
 /// # Errors
 /// [`EmitError`], as [`firmware`].
-pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, count: usize) -> Result<Vec<Emitted>, EmitError> {
+pub fn vectors(part: &Part, language: Language, options: &FirmwareOptions, seed: u64, count: usize) -> Result<Vec<Emitted>, EmitError> {
     let Narrowed { part, errors } = &narrowed(part, options)?;
     let firmware = build(part, options, errors)?;
     let records = vectors::records(part, &firmware, options, seed, count);
@@ -244,7 +275,7 @@ pub fn vectors(part: &Part, language: Language, options: &Options, seed: u64, co
 ///
 /// # Errors
 /// [`EmitError`], where it cannot be computed so.
-pub fn as_computed(part: &Part, options: &Options) -> Result<Part, EmitError> {
+pub fn as_computed(part: &Part, options: &FirmwareOptions) -> Result<Part, EmitError> {
     Ok(narrowed(part, options)?.part)
 }
 
@@ -252,7 +283,7 @@ pub fn as_computed(part: &Part, options: &Options) -> Result<Part, EmitError> {
 ///
 /// # Errors
 /// [`EmitError`], where it cannot be computed so.
-pub fn error_bound(part: &Part, options: &Options, reading: ReadingId) -> Result<Option<f64>, EmitError> {
+pub fn error_bound(part: &Part, options: &FirmwareOptions, reading: ReadingId) -> Result<Option<f64>, EmitError> {
     Ok(narrowed(part, options)?.errors.get(&reading).copied())
 }
 
@@ -260,7 +291,7 @@ pub fn error_bound(part: &Part, options: &Options, reading: ReadingId) -> Result
 ///
 /// # Errors
 /// What is wrong with the sheet, or stands in the way.
-pub fn rust_module(name: &str, sheet: &str, options: &Options) -> Result<String, EmitError> {
+pub fn rust_module(name: &str, sheet: &str, options: &FirmwareOptions) -> Result<String, EmitError> {
     let part = Part::parse(name, sheet).map_err(|error| EmitError {
         reasons: Vec::new(),
         diagnostics: error.diagnostics().to_vec(),
@@ -274,7 +305,7 @@ pub fn rust_module(name: &str, sheet: &str, options: &Options) -> Result<String,
 ///
 /// # Errors
 /// [`EmitError`], as [`firmware`].
-pub fn vector_records(part: &Part, options: &Options, seed: u64, count: usize) -> Result<Vec<u8>, EmitError> {
+pub fn vector_records(part: &Part, options: &FirmwareOptions, seed: u64, count: usize) -> Result<Vec<u8>, EmitError> {
     let Narrowed { part, errors } = &narrowed(part, options)?;
     let firmware = build(part, options, errors)?;
     Ok(vectors::records(part, &firmware, options, seed, count))
@@ -286,7 +317,7 @@ struct Narrowed {
     errors: BTreeMap<ReadingId, f64>,
 }
 
-fn narrowed(part: &Part, options: &Options) -> Result<Narrowed, EmitError> {
+fn narrowed(part: &Part, options: &FirmwareOptions) -> Result<Narrowed, EmitError> {
     let exact = |part: Part| Narrowed { part, errors: BTreeMap::new() };
     Ok(match options.reals {
         Reals::Double => exact(part.clone()),
@@ -312,7 +343,7 @@ fn narrowed(part: &Part, options: &Options) -> Result<Narrowed, EmitError> {
     })
 }
 
-fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> Result<Firmware, EmitError> {
+fn build(part: &Part, options: &FirmwareOptions, errors: &BTreeMap<ReadingId, f64>) -> Result<Firmware, EmitError> {
     let mut build = Build::new(part, options, errors);
     build.settings();
     build.parameters();
@@ -373,7 +404,7 @@ fn build(part: &Part, options: &Options, errors: &BTreeMap<ReadingId, f64>) -> R
 }
 
 /// What stands at the head of every file.
-fn title(part: &Part, options: &Options) -> Vec<String> {
+fn title(part: &Part, options: &FirmwareOptions) -> Vec<String> {
     let mut lines = vec![format!("{}{}", part.name(), part.title().map_or(String::new(), |title| format!(": {title}")))];
     lines.extend(part.datasheet().map(|datasheet| format!("After: {datasheet}")));
     lines.push(String::new());

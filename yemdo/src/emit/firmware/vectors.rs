@@ -7,7 +7,7 @@
 use super::code::{FrameCalls, Type};
 use super::vectors_c::c;
 use super::vectors_rust::rust;
-use super::{Firmware, Language, Options};
+use super::{Firmware, FirmwareOptions, Language};
 use crate::decode::{Decoder, FrameValues};
 use crate::ground::number::Ty;
 use crate::model::part::Part;
@@ -33,7 +33,7 @@ pub(super) fn layouts(firmware: &Firmware) -> Layouts {
 }
 
 /// Records of so many random frames, and before them every frame's corners.
-pub(super) fn records(part: &Part, firmware: &Firmware, options: &Options, seed: u64, count: usize) -> Vec<u8> {
+pub(super) fn records(part: &Part, firmware: &Firmware, options: &FirmwareOptions, seed: u64, count: usize) -> Vec<u8> {
     let mut random = Random::new(seed);
     let mut decoder = Decoder::new(part);
     let mut values = FrameValues::new();
@@ -100,7 +100,7 @@ fn frame(
     values: &mut FrameValues,
     random: &mut Random,
     kind: Kind,
-    options: &Options,
+    options: &FirmwareOptions,
     out: &mut Vec<u8>,
 ) {
     let Some(model) = part.frames.get(calls.frame) else { return };
@@ -210,7 +210,7 @@ fn put_settings(part: &Part, firmware: &Firmware, settings: &State, out: &mut Ve
     }
 }
 
-pub(super) fn parameters(part: &Part, options: &Options, decoder: &mut Decoder, random: &mut Random, out: &mut Vec<u8>) {
+pub(super) fn parameters(part: &Part, options: &FirmwareOptions, decoder: &mut Decoder, random: &mut Random, out: &mut Vec<u8>) {
     out.push(b'P');
     for (id, parameter) in part.parameters.entries() {
         let (low, high) = parameter.range.unwrap_or((parameter.default, parameter.default));
