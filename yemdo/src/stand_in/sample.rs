@@ -76,7 +76,7 @@ impl fmt::Display for Miss {
         let Miss { name, unit, wanted, nearest, .. } = self;
         write!(f, "{name} cannot be {} with these settings: ", with_unit(wanted, unit))?;
         match nearest {
-            Some(nearest) => write!(f, "the nearest is {}", with_unit(nearest, unit)),
+            Some(nearest) => write!(f, "the nearest is {}", with_unit((nearest * 1e6).round() / 1e6, unit)),
             None => f.write_str("it has no value there"),
         }
     }
@@ -204,9 +204,10 @@ impl Recipe {
             let free: Vec<CodeId> =
                 codes.iter().copied().filter(|code| !taken.iter().any(|other| shares_bits(held.part, *code, *other))).collect();
             let found = solve(eval, &scene, &free, value);
-            match found.as_ref().filter(|found| found.hits(value)) {
-                Some(_) => {}
-                None => misses.push(Miss::new(held.part, *reading, value, found.as_ref().map(|found| found.value))),
+            if found.as_ref().is_none_or(|found| !found.hits(value)) {
+                // Without codes of its own it is what others make it.
+                let nearest = found.as_ref().map(|found| found.value).or_else(|| eval.value(&scene.present()).ok());
+                misses.push(Miss::new(held.part, *reading, value, nearest));
             }
             for (code, number) in found.into_iter().flat_map(|found| found.codes) {
                 scene.put_code(code, number);
