@@ -24,7 +24,7 @@ enum Kind<R> {
 
 impl<R: BufRead> AnyLog<R> {
     /// Detects the format of a log. `name` is its name for the part, `frame` the frame of unnamed bytes, `state` the initial state;
-    /// what the log says of settings does not change those in `set` (`NAME=VALUE`).
+    /// settings in `set` (`NAME=VALUE`) override those of the log.
     ///
     /// # Errors
     /// The input cannot be read; or `name` is given and the log names no parts.

@@ -1,4 +1,4 @@
-//! What a log keeps of one measurement.
+//! One measurement in a log.
 
 use std::borrow::Cow;
 
@@ -72,7 +72,7 @@ pub struct EntryError {
 }
 
 impl Entry {
-    /// What was measured, in the units that are shown.
+    /// The frames and readings of a measurement, in the units shown.
     pub fn new(time: Moment, name: &str, part: &Part, measured: &Measurement, units: &ShownUnits) -> Self {
         let frame_name = |id| part.frames()[id].name().to_owned();
         let mut readings = Vec::new();
@@ -95,7 +95,7 @@ impl Entry {
         Self { time, part: name.to_owned(), frames, settings, readings, error: None }
     }
 
-    /// As it may be shown: what came from outside cannot steer a terminal, or break a picture.
+    /// The same with control characters escaped, so that its texts can be printed and drawn.
     pub(crate) fn shown(mut self) -> Self {
         let show = |text: &mut String| {
             if let Cow::Owned(shown) = visible(text) {

@@ -21,7 +21,7 @@ pub enum LogErrorKind {
     File,
     /// The file is no log, or a log in another format.
     Format,
-    /// Something in the log is too long to be what it says it is.
+    /// A line or record of the log is too long.
     Content,
     /// A part, reading or unit is asked for that the log does not have.
     Name,
@@ -50,7 +50,7 @@ impl LogError {
         Self::new(LogErrorKind::File, format!("cannot {what} {}: {why}", path.display()))
     }
 
-    /// Refuses to write what is no regular file.
+    /// Refuses to write anything but a regular file.
     ///
     /// # Errors
     /// `path` is a folder, a device or the like.

@@ -17,9 +17,9 @@ use crate::write::Encoder;
 /// When a new file is begun.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Rotation {
-    /// When it has so many bytes.
+    /// At this size, in bytes.
     Size(u64),
-    /// When so many microseconds are over, counted from midnight.
+    /// After this time in microseconds, counted from midnight.
     Time(u64),
 }
 
@@ -71,7 +71,7 @@ pub struct LogFile {
     /// All records that were lost.
     lost: u64,
     rotation_failed: bool,
-    /// What is to be told.
+    /// Messages for the user.
     notes: Vec<String>,
 }
 
@@ -90,7 +90,7 @@ impl LogFile {
         Ok(Self { path, encoder, form, clocks, rotation, sync, file, length, begun, introduced, losing, lost, rotation_failed, notes })
     }
 
-    /// What happened to the file since it was asked last, to be told.
+    /// Messages about the file since the last call.
     pub fn notes(&mut self) -> Vec<String> {
         std::mem::take(&mut self.notes)
     }
@@ -114,7 +114,7 @@ impl LogFile {
                 (self.file, self.length, self.begun, self.rotation_failed) = (file, length, None, false);
                 self.introduced.clear();
             }
-            // It goes on where it is.
+            // Logging continues in the same file.
             Err(failure) => {
                 if !std::mem::replace(&mut self.rotation_failed, true) {
                     self.notes.push(failure.to_string());
@@ -201,7 +201,7 @@ struct Opened {
     length: u64,
     /// The time of its first record.
     begun: Option<Moment>,
-    /// What was mended.
+    /// The repair, in words.
     note: Option<String>,
 }
 

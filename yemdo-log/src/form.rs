@@ -31,7 +31,7 @@ impl LogForm {
     /// The form that a file's name asks for.
     ///
     /// # Errors
-    /// Its extension is none of a log.
+    /// The extension is unknown.
     pub fn of(path: &Path) -> Result<Self, LogError> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
         let found = ENDINGS.iter().find(|(known, _)| *known == ending).map(|(_, form)| *form);

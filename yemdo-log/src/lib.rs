@@ -1,8 +1,8 @@
 //! Logs of sensor readings.
 //!
-//! [`Logger`] measures with the devices of several [`Station`]s by their schedules, opens again what was unplugged, and tells an
-//! [`Audience`] of every measurement. [`LogFile`] keeps them on disk in one of four [`LogForm`]s; [`LogEntries`] reads all of them
-//! back, [`AnyLog`] gives their frames to be decoded anew, and [`Tracks`] has readings over time.
+//! [`Logger`] measures with the devices of several [`Station`]s on schedule, reopens unplugged devices, and reports to an
+//! [`Audience`]. [`LogFile`] keeps them on disk in one of four [`LogForm`]s; [`LogEntries`] reads all of them
+//! back, [`AnyLog`] gives their frames for decoding them again, and [`Tracks`] has readings over time.
 //!
 //! ```
 //! use yemdo::{Part, stand_in::StandIn};

@@ -22,7 +22,7 @@ pub fn open_log(path: &Path) -> Result<(BufReader<File>, u64), LogError> {
     Ok((BufReader::with_capacity(1 << 16, file), meta.len()))
 }
 
-/// Of a line that is too long, so many bytes are passed over.
+/// Limits the bytes that are skipped in a line that is too long.
 const MAX_SKIPPED: u64 = 1 << 24;
 
 /// A log of raw frames, record by record, in constant memory.
@@ -75,7 +75,7 @@ impl<R: BufRead> RawFrames<R> {
         }
     }
 
-    /// Passes over the rest of a line; what goes on without end is no log.
+    /// Skips the rest of a line; endless input is refused.
     fn skip_line(&mut self) -> Result<u64, LogError> {
         let mut limited = Read::take(&mut self.input, MAX_SKIPPED);
         let skipped = limited.skip_until(b'\n').map_err(|error| LogError::reading(&error))? as u64;

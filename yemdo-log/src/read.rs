@@ -14,7 +14,7 @@ use crate::time::Moment;
 use crate::words::of_csv;
 use crate::write::{COLUMNS, Column, Line, Map, settings_of};
 
-/// Longest record that is read, in bytes; what is longer is none of ours.
+/// Length of the longest record, in bytes.
 const MOST: usize = 1 << 20;
 
 /// The form of a log of measurements that begins with these bytes; `None` for raw frames.
@@ -36,7 +36,7 @@ pub fn form_of(first: &[u8]) -> Option<LogForm> {
     (titles.contains(&"time") && titles.contains(&"reading") && titles.contains(&"value")).then_some(LogForm::Csv)
 }
 
-/// A measurement, with the line it begins in, or why it is none.
+/// A measurement, with its first line, or the reason why it cannot be read.
 pub type Found = (u64, Result<Entry, String>);
 
 /// A log, measurement by measurement, in constant memory.
@@ -50,7 +50,7 @@ pub struct LogEntries<R> {
     /// Of CSV: where the columns stand, and the measurement whose rows may go on.
     columns: Option<[Option<usize>; COLUMNS.len()]>,
     open: Option<(u64, String, Entry)>,
-    /// What is complete.
+    /// Complete measurements.
     ready: VecDeque<Found>,
     done: bool,
     with_bytes: bool,
@@ -83,7 +83,7 @@ impl<R: BufRead> LogEntries<R> {
         Self { with_bytes: false, ..self }
     }
 
-    /// The next measurement, with the line it begins in, or why it is none; `None` at the end.
+    /// The next measurement, with its first line, or the reason why it cannot be read; `None` at the end.
     ///
     /// # Errors
     /// The input cannot be read, or is no log.
@@ -164,7 +164,7 @@ impl<R: BufRead> LogEntries<R> {
                     }
                 }
                 Ok(None) => return Err(LogError::new(LogErrorKind::Content, format!("a pack of the log has more than {MOST} bytes"))),
-                // Where the next one begins, nobody knows.
+                // The start of the next pack is unknown.
                 Err(why) => {
                     self.done = true;
                     let rest = format!("pack {} is not valid: {why}; the rest cannot be read", self.line + 1);
@@ -281,7 +281,7 @@ fn of_json(text: &str) -> Result<Entry, String> {
     })
 }
 
-/// The cells of a row (RFC 4180, section 2); no cell goes on in the next line.
+/// The cells of a row (RFC 4180, section 2); no cell contains a line break.
 fn cells(line: &str) -> Vec<Cow<'_, str>> {
     if !line.contains('"') {
         return line.split(',').map(Cow::Borrowed).collect();

@@ -1,4 +1,4 @@
-//! The frames of a log of measurements, to be decoded anew.
+//! The frames of a log of measurements, for decoding them again.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::io::BufRead;
@@ -12,12 +12,12 @@ use crate::error::{LogError, LogErrorKind};
 use crate::read::LogEntries;
 use crate::time::Clocks;
 
-/// What comes next out of a log.
+/// The next item of a log.
 #[derive(Clone, Debug)]
 pub enum LogStep {
     /// A frame.
     Frame(Record),
-    /// What is none: its line, and why.
+    /// Not a frame: its line and the reason.
     Refused(u64, String),
     /// From here on the part is in this state: adopt it.
     State(Box<State>),
@@ -32,14 +32,14 @@ pub struct LogFrames<R> {
     name: Option<String>,
     only: Option<FrameId>,
     clocks: Clocks,
-    /// What was known before the log began.
+    /// The state before the log.
     before: State,
     /// What goes before all that the log says.
     set: Vec<String>,
     settings: Settings,
     /// The same as a state.
     state: State,
-    /// Frames bring settings that others depend on: these are set anew before each frame.
+    /// Frames carry settings that other frames depend on; the state is given before each frame.
     brings: bool,
     ready: VecDeque<LogStep>,
     failed: BTreeMap<String, u64>,

@@ -14,7 +14,7 @@ use crate::entry::{Entry, EntryError, EntryFrame, EntryReading};
 use crate::time::Moment;
 use crate::write::{settings_of, settings_text};
 
-/// Times from here on are Unix times; what is smaller is relative to now (RFC 8428, section 4.5.3).
+/// Times from here on are Unix times; smaller times are relative to now (RFC 8428, section 4.5.3).
 const ABSOLUTE: f64 = (1u64 << 28) as f64;
 
 /// A record of a pack (section 4).
@@ -48,7 +48,7 @@ fn name(text: &str) -> String {
     text.chars().map(|c| if c.is_ascii_alphanumeric() || "-:./_".contains(c) { c } else { '_' }).collect()
 }
 
-/// A name that others stand behind: it begins with a letter or a digit.
+/// The first part of a name: it begins with a letter or a digit.
 fn base(text: &str) -> String {
     let text = name(text);
     if text.starts_with(|c: char| c.is_ascii_alphanumeric()) { text } else { format!("x{text}") }
@@ -119,7 +119,7 @@ pub(crate) fn entries(pack: &[Record]) -> Result<Vec<Entry>, String> {
         }
         let time = Moment::of_seconds(seconds);
         let (rest, kind) = match whole.rsplit_once('/') {
-            // A reading may be called `status`: what such a record is, is told by what it holds.
+            // A reading may be called `status`: the kind of record depends on its value.
             Some((rest, kind @ "bytes")) if record.vd.is_some() => (rest, kind),
             Some((rest, kind @ "status")) if record.vs.is_some() => (rest, kind),
             // `PART/settings` is of all frames, `PART/FRAME/settings` of one.

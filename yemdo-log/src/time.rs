@@ -13,12 +13,12 @@ impl Moment {
         Moment(Timestamp::now().as_microsecond())
     }
 
-    /// A moment as RFC 3339 has it, section 5.6. The offset is needed: without it nobody knows which moment it is.
+    /// A moment as RFC 3339 has it, section 5.6. The offset is needed: without it the moment is unknown.
     pub fn parse(text: &str) -> Option<Self> {
         DateTimeParser::new().parse_timestamp(text.trim()).ok().map(|time| Moment(time.as_microsecond()))
     }
 
-    /// The moment of so many microseconds of Unix time.
+    /// The moment of a Unix time in microseconds.
     pub fn of_micros(micros: i64) -> Self {
         Moment(micros)
     }
@@ -38,7 +38,7 @@ impl Moment {
         Moment((seconds * 1e6).round() as i64)
     }
 
-    /// The moment so many microseconds later.
+    /// The moment this many microseconds later.
     pub fn after(self, micros: u64) -> Self {
         Moment(self.0.saturating_add(i64::try_from(micros).unwrap_or(i64::MAX)))
     }

@@ -1,4 +1,4 @@
-//! Readings over time, out of logs of any form: what is plotted and compared.
+//! Readings over time from logs of any form, for plots and comparisons.
 
 use std::collections::BTreeMap;
 use std::io::BufRead;
@@ -27,9 +27,9 @@ pub struct Track {
     pub unit: String,
     /// All readings, with a value or without.
     pub count: u64,
-    /// Values that say what was measured: saturated ones do not.
+    /// Measured values, without saturated ones.
     pub samples: Vec<Sample>,
-    /// What is not ok, by status: times, with the value where there is one.
+    /// Readings that are not ok, by status: times, and values if any.
     pub marks: BTreeMap<String, Vec<(f64, Option<f64>)>>,
 }
 
@@ -69,13 +69,13 @@ impl Track {
     }
 }
 
-/// What the times of a log are.
+/// The kind of times in a log.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum TimeKind {
     /// Unix time.
     #[default]
     Absolute,
-    /// A date and time of nobody knows which offset.
+    /// A date and time without an offset.
     Unplaced,
     /// Seconds of some clock.
     Seconds,
@@ -90,9 +90,9 @@ pub struct Tracks {
     pub tracks: Vec<Track>,
     /// What gave no reading at all, by part and cause.
     pub refused: BTreeMap<(String, String), Vec<f64>>,
-    /// What the times of the samples are.
+    /// The kind of times in the samples.
     pub kind: TimeKind,
-    /// Measurements that had failed already when a log that is decoded anew was written, by cause.
+    /// Measurements that failed while the log was recorded, by cause.
     pub failed: BTreeMap<String, u64>,
 }
 
@@ -120,7 +120,7 @@ impl Tracks {
     /// Adds the readings of a log.
     ///
     /// # Errors
-    /// The log cannot be read, or is none of readings and there is no way to decode it.
+    /// The log cannot be read; or it has no readings, and no part is given to decode it.
     pub fn read(&mut self, path: &Path, raw: Option<&Raw<'_>>) -> Result<(), LogError> {
         let (mut input, _) = open_log(path)?;
         let first = input.fill_buf().map_err(|error| LogError::file("read the log", path, &error))?;
@@ -302,7 +302,7 @@ impl Tracks {
         }
     }
 
-    /// Keeps what is between two times.
+    /// Keeps samples between two times.
     pub fn cut(&mut self, from: Option<f64>, to: Option<f64>) {
         let within = |time: f64| from.is_none_or(|from| time >= from) && to.is_none_or(|to| time <= to);
         for track in &mut self.tracks {
@@ -328,7 +328,7 @@ fn is_meant(track: &Track, asked: &str) -> bool {
     track.reading == asked || track.name() == asked
 }
 
-/// A time as logs have it, in seconds; `None` where it is none.
+/// A time as logs have it, in seconds; `None` for other texts.
 pub fn seconds_of(text: &str) -> Option<f64> {
     time_of(text).map(|(seconds, _)| seconds)
 }

@@ -35,10 +35,10 @@ pub struct Encoder {
     clocks: Clocks,
 }
 
-/// Settings as JSON has them.
+/// Settings in JSON.
 pub(crate) type Map = serde_json::Map<String, serde_json::Value>;
 
-/// A record as JSON has it.
+/// A record in JSON.
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Line {
     pub(crate) time: String,
@@ -76,7 +76,7 @@ pub(crate) struct ErrorLine {
     pub(crate) message: String,
 }
 
-/// What was set, as it is typed: `GAIN=fivefold; TIME=486 ms`.
+/// Settings as typed: `GAIN=fivefold; TIME=486 ms`.
 pub(crate) fn settings_text(settings: &Settings) -> String {
     settings.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join("; ")
 }
@@ -97,7 +97,7 @@ impl Encoder {
         Self { form, clocks }
     }
 
-    /// What stands before the first record; empty in most forms.
+    /// The line before the first record; empty in most forms.
     pub fn header(&self) -> String {
         if self.form == LogForm::Csv { COLUMNS.join(",") + "\n" } else { String::new() }
     }

@@ -1,5 +1,5 @@
 //! Holds the public items of each library against `docs/public/CRATE.txt`, so that none comes, goes or changes unseen. With `UPDATE=1`
-//! the lists are written anew. Asks rustdoc for its JSON, whose format changes from compiler to compiler: with another one it says so
+//! the lists are rewritten. Asks rustdoc for its JSON, whose format changes from compiler to compiler: with another one it says so
 //! and compares nothing.
 
 #![allow(clippy::print_stdout, clippy::print_stderr, missing_docs)] // a tool

@@ -47,7 +47,7 @@ impl Clock {
         }
     }
 
-    /// The moment of a time; that of the world is asked anew, since its clock may be set.
+    /// The moment of a time; real time is read each time, since the clock may be set.
     pub(super) fn moment(&self, at: u64, own_clock: bool) -> Moment {
         if own_clock || self.rig.is_some() { self.begin.after(at) } else { Moment::now() }
     }

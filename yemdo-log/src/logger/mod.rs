@@ -1,4 +1,4 @@
-//! The loop that measures: which part is next, what is done where one fails, and who hears of it.
+//! The measuring loop: scheduling, errors, reconnecting, reports.
 
 mod clock;
 mod station;
@@ -58,17 +58,17 @@ impl<P: Port, E: Display, F: FnMut(&Station) -> Result<Device<P>, E>> Connect<P>
 pub struct Measured<'a, P: Port> {
     /// When, in microseconds since the beginning.
     pub at: u64,
-    /// Of which part.
+    /// The station.
     pub station: &'a Station,
     /// The frames and readings.
     pub measurement: &'a Measurement,
-    /// The same as a log has it.
+    /// The log entry.
     pub entry: &'a Entry,
     /// The device.
     pub device: &'a Device<P>,
 }
 
-/// Who hears of what was measured.
+/// Receives the measurements.
 pub trait Audience<P: Port> {
     /// Why it wants no more.
     type Error: From<LogError> + From<DeviceError>;
@@ -110,7 +110,7 @@ pub struct Logger<P: Port> {
     stop: Arc<AtomicBool>,
 }
 
-/// What came of an attempt to measure.
+/// The result of an attempt to measure.
 enum Done {
     Measured(Box<Measurement>),
     Failed(DeviceError),
@@ -129,19 +129,19 @@ impl<P: Port> Logger<P> {
         self
     }
 
-    /// Ends after so many measurements of each part, failed ones included.
+    /// Ends after this many measurements of each part, including failed ones.
     pub fn count(&mut self, count: u64) -> &mut Self {
         self.count = Some(count);
         self
     }
 
-    /// Ends after so many microseconds.
+    /// Ends after this time in microseconds.
     pub fn duration(&mut self, micros: u64) -> &mut Self {
         self.duration = Some(micros);
         self
     }
 
-    /// Plays recordings at so many times their speed; without it, as fast as it can.
+    /// Plays recordings at a multiple of their speed; default: as fast as possible.
     pub fn speed(&mut self, factor: f64) -> &mut Self {
         self.speed = Some(factor);
         self
@@ -302,7 +302,7 @@ impl Turn<'_> {
         Ok(gone.map(|()| reader.station.line()))
     }
 
-    /// When it is read next: from the beginning, so that it does not drift; what was missed is missed.
+    /// When it is read next: from the beginning, so that it does not drift; missed measurements are skipped.
     fn schedule<P: Port>(&self, reader: &mut Reader<P>, begin: u64, every: Option<u64>) {
         let own_clock = reader.station.own_clock;
         reader.due = match (every, self.speed, &mut reader.device) {

@@ -6,7 +6,7 @@ use yemdo::view::ShownUnits;
 use yemdo::{Decoder, Part, State};
 use yemdo_bus::{Device, DeviceError, Port};
 
-/// A part that is read: what it is called, how it is set up, and how often it is read.
+/// A part to be read: its name, set-up and interval.
 #[derive(Clone, Debug)]
 pub struct Station {
     pub(super) name: String,
@@ -44,7 +44,7 @@ impl Station {
         Self { line: line.to_owned(), ..self }
     }
 
-    /// What is set (`NAME=VALUE`) and which routines are run, in that order, before it is first read, and after it was away.
+    /// The settings (`NAME=VALUE`) and routines to apply, in that order, before the first reading and after an absence.
     pub fn set_up(self, set: &[String], run: &[String]) -> Self {
         Self { set: set.to_vec(), run: run.to_vec(), ..self }
     }
@@ -110,7 +110,7 @@ pub(super) struct Reader<P: Port> {
     pub(super) station: Station,
     /// `None` while it cannot be opened.
     pub(super) device: Option<Device<P>>,
-    /// What the device had decoded before it was gone: quantities over time go on from there.
+    /// The decoder of the device before it was closed; derived quantities continue from it.
     before: Option<Decoder>,
     /// When it is read next.
     pub(super) due: u64,

@@ -87,7 +87,7 @@ pub fn assume(part: &Sheet, start: &State, typed: impl IntoIterator<Item = impl 
     Ok(configure(part, &state, &others, WriteScope::Changed).map_err(AssumeError::Impossible)?.state)
 }
 
-/// The field that a text says nobody knows the value of.
+/// The field that a text declares unknown.
 fn unknown_field(part: &Sheet, typed: &str) -> Option<FieldId> {
     let (name, value) = typed.split_once('=')?;
     part.field(name.trim()).ok().filter(|_| value.trim() == UNKNOWN)

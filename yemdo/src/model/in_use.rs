@@ -18,7 +18,7 @@ pub struct InUse {
     pub as_reset: bool,
 }
 
-/// The value of a setting that nobody knows.
+/// Text for the value of an unknown setting.
 pub(crate) const UNKNOWN: &str = "unknown";
 
 /// Stands before a code that no row of its field's table has.
@@ -43,7 +43,7 @@ impl State {
                     let as_reset = value.to_bits() == parameter.default.to_bits();
                     InUse { name: parameter.name.clone(), value: with_unit(value, parameter.unit.as_deref().unwrap_or("")), as_reset }
                 }
-                // What is computed from these is told by them.
+                // Other inputs follow from these.
                 _ => continue,
             };
             if !found.iter().any(|known| known.name == used.name) {

@@ -50,7 +50,7 @@ impl Scene<'_> {
         }
     }
 
-    /// The code that is there now, as its form has it.
+    /// The present code, in its form.
     pub(super) fn number_of(&self, id: CodeId) -> i128 {
         self.code_of(Flag::Code(id), self.raw(Flag::Code(id)))
     }
@@ -73,7 +73,7 @@ impl Scene<'_> {
         !judged(holding.into_iter(), false).0.has_value()
     }
 
-    /// Whether a code of a reading stands behind the end of a frame of changing length.
+    /// Whether a code of a reading is beyond the end of a frame of changing length.
     pub(super) fn cuts(&mut self, reading: ReadingId) -> bool {
         let (part, frame) = (self.part, self.frame);
         let Some(counted) = &part.frames[frame].counted else { return false };

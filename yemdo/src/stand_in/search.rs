@@ -6,13 +6,13 @@ use crate::model::frame::Code;
 use crate::model::ids::CodeId;
 use crate::model::value::Eval;
 
-/// A code's range is looked at in so many places before the halving begins.
+/// Places in a code's range that are tried before bisection.
 const PROBES: i128 = 64;
-/// So many pairs of neighbouring places, with the value between them, are halved.
+/// Limits the pairs of neighbouring places that are bisected.
 const MOST_PAIRS: usize = 6;
-/// So often all codes of a reading are found anew.
+/// Limits the rounds of refinement.
 const MOST_ROUNDS: usize = 3;
-/// So many codes of one reading are changed together.
+/// Limits the codes of one reading that are changed together.
 const MOST_CODES: usize = 3;
 
 /// The numbers that a code can be, in their order, each at a place: integers at themselves, reals in steps of their last bit.
@@ -41,7 +41,7 @@ impl<'c> Numbers<'c> {
         Some(Self { code, low, high })
     }
 
-    /// The code at a place, as its form has it.
+    /// The code at a place, in its form.
     fn code_at(&self, at: i128) -> i128 {
         let sign = 1i128 << (self.code.layout.width() - 1);
         match self.code.layout.form {
@@ -71,7 +71,7 @@ impl<'c> Numbers<'c> {
     }
 }
 
-/// A code that was found, and what the reading is with it.
+/// A code that was found, and the reading with it.
 #[derive(Clone, Copy, Debug)]
 struct Found {
     at: i128,
@@ -161,7 +161,7 @@ impl<'a, 's> Curve<'a, 's> {
         [below, above]
     }
 
-    /// By how much the next number changes the value, towards what is wanted.
+    /// By how much the next number changes the value, towards the wanted value.
     fn step(&mut self, from: Found, wanted: f64) -> Option<f64> {
         let beside = [from.at - 1, from.at + 1].into_iter().filter(|at| (self.numbers.low..=self.numbers.high).contains(at));
         let beside: Vec<i128> = beside.collect();
@@ -175,9 +175,9 @@ impl<'a, 's> Curve<'a, 's> {
 #[derive(Clone, Debug)]
 pub(super) struct Solution {
     pub(super) codes: Vec<(CodeId, i128)>,
-    /// What the reading is with them.
+    /// The reading with them.
     pub(super) value: f64,
-    /// The smallest change towards what is wanted that they allow there; 0 where they allow none.
+    /// The smallest possible change towards the wanted value; 0 where they allow none.
     pub(super) step: f64,
 }
 
@@ -192,7 +192,7 @@ impl Solution {
         scene
     }
 
-    /// By how much the next number of a code changes the value, towards what is wanted.
+    /// By how much the next number of a code changes the value, towards the wanted value.
     fn step_of(&self, eval: &mut Eval, scene: &Scene<'_>, code: CodeId, wanted: f64) -> Option<f64> {
         let mut curve = Curve::new(eval, &self.put_into(scene), code)?;
         let at = curve.numbers.place_of(curve.scene.number_of(code));
@@ -227,7 +227,7 @@ pub(super) fn solve(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId], wanted
     Some(best)
 }
 
-/// The same solution with one code, and those that share its bits, found anew.
+/// The same solution with one code, and those that share its bits, found again.
 fn refined(eval: &mut Eval, scene: &Scene<'_>, code: CodeId, known: Solution, wanted: f64) -> Option<Solution> {
     let mut curve = Curve::new(eval, &known.put_into(scene), code)?;
     let Some(found) = curve.nearest(wanted).filter(|found| found.off(wanted) < known.off(wanted)) else { return Some(known) };

@@ -1,4 +1,4 @@
-//! Logs in all their forms: what was measured, read back, decoded anew, and as readings over time.
+//! Logs in all forms: measurements read back, decoded again, and as readings over time.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -22,7 +22,7 @@ use crate::choices::Choices;
 /// Measurements with each settings.
 const MEASUREMENTS: u64 = 2;
 
-/// Keeps what it hears.
+/// Keeps all entries.
 #[derive(Default)]
 struct Kept(Vec<Entry>);
 
@@ -120,7 +120,7 @@ fn measure(part: &Part, settings: &[Vec<String>], path: &Path, open: impl Fn() -
     Ok(heard.0)
 }
 
-/// Records read back hold what was measured; SenML in its own units.
+/// Records read back hold the measurement; SenML in its own units.
 fn read_back(heard: &[Entry], path: &Path, form: LogForm, about: &str, tally: &mut Tally) {
     let mut log = LogEntries::new(BufReader::new(fs::File::open(path).unwrap()), form);
     let mut back = Vec::new();
@@ -165,7 +165,7 @@ fn measured_readings(part: &Part, entry: &Entry) -> Vec<(String, Option<f64>, St
     readings.map(|reading| (reading.reading.clone(), reading.value, reading.status.clone())).collect()
 }
 
-/// The readings of each record, decoded anew.
+/// The readings of each record, decoded again.
 fn decoded(part: &Part, path: &Path) -> Result<Vec<BTreeMap<String, Outcome>>, LogError> {
     let state = State::reset(part);
     let mut decoder = Decoder::new(part);
@@ -190,7 +190,7 @@ fn decoded(part: &Part, path: &Path) -> Result<Vec<BTreeMap<String, Outcome>>, L
     Ok(all)
 }
 
-/// Readings over time, as they were logged and decoded anew.
+/// Readings over time, as logged and as decoded again.
 fn tracks(part: &Part, path: &Path, form: LogForm, about: &str, tally: &mut Tally) {
     let open = || BufReader::new(fs::File::open(path).unwrap());
     let (mut logged, mut anew) = (Tracks::default(), Tracks::default());

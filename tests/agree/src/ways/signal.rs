@@ -14,7 +14,7 @@ const SIGNALS: usize = 6;
 
 /// Values that frames can have, given as signals.
 pub fn signals(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
-    // Who does not wait as the sheet says reads what was there before.
+    // A client that does not wait as the sheet says reads old data.
     let waits = |step: &Step| matches!(step.action, Action::Poll { .. } | Action::Line { .. });
     if part.routines().iter().any(|routine| routine.name() != "measure" && routine.steps().iter().any(waits)) {
         return;
@@ -53,7 +53,7 @@ fn one(part: &Part, (frame, bytes): (FrameId, &[u8]), reading: ReadingId, value:
     let Ok(measured) = device.measure() else { return };
     let name = part.readings()[reading].name();
     let Ok(got) = measured.reading(name) else { return };
-    // What the client does not know is not the part's fault.
+    // The client lacks a setting.
     if matches!(got.status, Status::FormulaFault | Status::Waiting) {
         return;
     }
