@@ -102,7 +102,7 @@ fn contradiction(part: &Sheet, wishes: &[Wish]) -> Result<(), AssumeError> {
             _ => None,
         });
         if let Some(first) = before {
-            let name = part.fields.get(*field).map_or(String::new(), |field| field.name.clone());
+            let name = part.fields[*field].name.clone();
             return Err(AssumeError::Impossible(ConfigureError::Contradiction {
                 field: name,
                 first: first.clone(),

@@ -140,10 +140,7 @@ pub(super) fn find(
     held: &dyn Fn(FieldId) -> bool,
     most: usize,
 ) -> Result<QuantityResult, ConfigureError> {
-    let none = |why: &str| ConfigureError::NoWayBack {
-        quantity: part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone()),
-        why: why.to_owned(),
-    };
+    let none = |why: &str| ConfigureError::NoWayBack { quantity: part.quantities[index].name.clone(), why: why.to_owned() };
     let (Some(quantity), Some(eval)) = (part.quantities.get(index), Eval::of_quantity(part, index)) else { return Err(none("unknown")) };
     let moves: Vec<FieldId> = quantity.moves.iter().copied().filter(|field| !held(*field)).collect();
     let fields: Vec<&Field> = part.fields.of(&moves).collect();

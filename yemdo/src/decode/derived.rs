@@ -161,7 +161,7 @@ impl Quantity {
     }
 
     fn give(&mut self, part: &Sheet, state: &State, came: &Came, time: Option<f64>) -> Given {
-        let name = |id: ReadingId| part.readings.get(id).map_or("", |reading| reading.name.as_str());
+        let name = |id: ReadingId| part.readings[id].name.as_str();
         self.computed = false;
         let mut worst = Status::Ok;
         for id in &self.how.uses {

@@ -111,7 +111,7 @@ impl Leaves for Work<'_> {
             },
             Input::Reading(id) => self.readings.get(&id).copied(),
             Input::Parameter(id) => {
-                let name = self.from.parameters.get(id).map_or("", |parameter| parameter.name.as_str());
+                let name = self.from.parameters[id].name.as_str();
                 return Err(format!("the parameter {name} is a real number"));
             }
             Input::Field(id) if self.from.fields.get(id).is_some_and(super::registers::Field::is_real) => {

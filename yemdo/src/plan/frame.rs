@@ -167,7 +167,7 @@ impl Plan {
     pub(crate) fn new(part: &Sheet, frame: FrameId, purpose: PlanFor) -> Plan {
         let optimized = purpose == PlanFor::Decoding;
         let mut lowerer = Lowerer::new(&part.curves, purpose == PlanFor::Steps);
-        let wanted = part.frames.get(frame).map_or(&[] as &[ReadingId], |frame| frame.readings.as_slice());
+        let wanted = part.frames[frame].readings.as_slice();
         let mut needed: List<ReadingId, bool> = List::filled(part.readings.len(), |_| false);
         // Conditions may be about readings of other frames: they are computed too, or they would stay as they first were.
         let conditions = wanted.iter().flat_map(|id| part.conditions(Some(frame), *id));
@@ -328,7 +328,7 @@ fn passes(checks: &[Syndrome], words: Vec<Word>) -> Vec<Pass> {
 
 /// Where the program's inputs come from.
 fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) {
-    let (mut loads, mut words) = (Vec::new(), Words::new(part.frames.get(frame).map_or(0, |frame| frame.length)));
+    let (mut loads, mut words) = (Vec::new(), Words::new(part.frames[frame].length));
     let in_frame = |field: FieldId| {
         let held = part.frames.get(frame)?.fields.iter().find(|(held, _)| *held == field)?;
         Some(held.1.clone())

@@ -342,7 +342,7 @@ fn search_in(trial: &mut Trial<'_>, batches: usize) -> (Vec<FaultExample>, usize
             && found.len() < 8
             && !found.iter().any(|known| known.span == span && known.kind == kind)
         {
-            let name = |code: CodeId| part.codes.get(code).map_or(String::new(), |code| code.name.clone());
+            let name = |code: CodeId| part.codes[code].name.clone();
             found.push(FaultExample { kind, span, codes: codes.iter().map(|(code, value)| (name(*code), *value)).collect() });
         }
     });
@@ -397,7 +397,7 @@ fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i12
     let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
     let (mut finest, mut coarsest) = (f64::INFINITY, 0.0f64);
     let mut faults: Vec<FaultExample> = Vec::new();
-    let name = trial.part.codes.get(code_index).map_or(String::new(), |code| code.name.clone());
+    let name = trial.part.codes[code_index].name.clone();
     // A lane without a value is no number: it counts for no extent, and there is no step to it or from it.
     let (mut last, mut room) = (f64::NAN, Vec::new());
     let mut from = low;

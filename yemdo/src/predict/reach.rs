@@ -43,7 +43,7 @@ pub(super) type EachSetting<'e> = dyn FnMut(&mut Trial<'_>, &[(FieldId, i128)]) 
 /// of their number. Gives whether it did.
 pub(super) fn each_setting(trial: &mut Trial<'_>, fields: &[FieldId], wanted: &dyn Fn(usize) -> bool, each: &mut EachSetting<'_>) -> bool {
     let part = trial.part;
-    let rows = |id: &FieldId| part.fields.get(*id).map_or(&[] as &[_], |field| field.values.as_slice());
+    let rows = |id: &FieldId| part.fields[*id].values.as_slice();
     let count = fields.iter().map(|id| rows(id).len()).fold(1usize, usize::saturating_mul);
     if !(1..=MOST_SETTINGS).contains(&count) || !wanted(count) {
         return false;

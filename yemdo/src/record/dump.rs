@@ -59,7 +59,7 @@ pub fn parse_dump(part: &Sheet, text: &str) -> Result<Vec<(RegisterId, u64)>, Du
         let in_line = |error| DumpError { line: Some(index + 1), ..error };
         for (id, value) in read(part, line, true).map_err(in_line)? {
             if let Some((_, first)) = values.iter().find(|(known, first)| *known == id && *first != value) {
-                let name = part.registers.get(id).map_or("", |register| register.name.as_str());
+                let name = part.registers[id].name.as_str();
                 let help = "a dump has each register once; which of them is it?".to_owned();
                 return Err(in_line(error(format!("{name} is 0x{value:X} here, and 0x{first:X} above"), help)));
             }

@@ -250,7 +250,7 @@ fn code_agrees(found: &CodeContent, expected: &Expected) -> bool {
 }
 
 fn refused(part: &Sheet, example: &Example, frame: FrameId, refusal: &Refusal) -> Mismatch {
-    let name = part.frames.get(frame).map_or(String::new(), |frame| frame.name.clone());
+    let name = part.frames[frame].name.clone();
     let expected = example.refused.map_or("a frame that passes".to_owned(), |cause| format!("refused: {cause}"));
     Mismatch { span: example.span, name, expected, found: refusal.to_string(), steps: Vec::new() }
 }

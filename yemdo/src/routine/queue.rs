@@ -159,7 +159,7 @@ impl Runner {
     /// Writes, each with what it is for: told by `meaning` from the register's name and what is written.
     pub(super) fn push_writes(&mut self, writes: Vec<Write>, verify: bool, meaning: impl Fn(&str) -> String) {
         for write in writes {
-            let name = self.part.registers.get(write.register).map_or("", |register| register.name.as_str());
+            let name = self.part.registers[write.register].name.as_str();
             let meaning = match write.reason {
                 Some(WriteReason::Unlocks) => format!("{name}: temporary, to unlock another register"),
                 Some(WriteReason::Restores) => format!("{name}: restored"),

@@ -84,14 +84,14 @@ impl Scene<'_> {
 
     fn width(&self, flag: Flag) -> u32 {
         match flag {
-            Flag::Code(id) => self.part.codes.get(id).map_or(0, |code| code.layout.width()),
-            Flag::Field(id) => self.part.fields.get(id).map_or(0, |field| field.width()),
+            Flag::Code(id) => self.part.codes[id].layout.width(),
+            Flag::Field(id) => self.part.fields[id].width(),
         }
     }
 
     fn raw(&self, flag: Flag) -> u64 {
         match flag {
-            Flag::Code(id) => self.part.codes.get(id).map_or(0, |code| code.gather.raw(&self.bytes)),
+            Flag::Code(id) => self.part.codes[id].gather.raw(&self.bytes),
             Flag::Field(id) => self.part.fields.get(id).map_or(0, |field| field.layout.form.write(self.state.field(field), field.width())),
         }
     }

@@ -60,7 +60,7 @@ impl<'a> StepsView<'a> {
     /// status.
     pub fn new(part: &'a Part, steps: &'a Steps, decoded: Option<&'a Decoded>, why: &dyn Fn(&str) -> Option<String>) -> Self {
         let code = |step: &'a crate::decode::CodeStep| {
-            let layout = part.codes.get(step.value.id).map_or(String::new(), |code| code.layout.notation());
+            let layout = part.codes[step.value.id].layout.notation();
             CodeView { name: &step.value.name, from: layout, joined: step.value.raw, value: Content(step.value.value.clone()) }
         };
         let reading = |name: &'a str, lines: &'a [crate::decode::FormulaLine]| {
@@ -86,7 +86,7 @@ impl<'a> StepsView<'a> {
         let readings = steps.readings.iter().map(|one| reading(&one.name, &one.lines)).chain(without.map(|done| reading(&done.name, &[])));
         Self {
             part: &part.name,
-            frame: part.frames.get(steps.frame).map_or("", |frame| &frame.name),
+            frame: &part.frames[steps.frame].name,
             bytes: to_hex(&steps.bytes),
             checks: steps
                 .checks

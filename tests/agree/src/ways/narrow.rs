@@ -31,7 +31,7 @@ pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         }
         let bytes = cases::frame(c, part, frame);
         let (one, two) = (exact.decode(frame, &bytes), steps.decode(frame, &bytes));
-        let about = || format!("{} {}", part.frames().get(frame).map_or("", |frame| frame.name()), yemdo::to_hex(&bytes));
+        let about = || format!("{} {}", part.frames()[frame].name(), yemdo::to_hex(&bytes));
         tally.hold(Row::Meaning, "doubles, integers: refusal", one.is_ok() == two.is_ok(), about);
         let (Ok(one), Ok(two)) = (one, two) else { continue };
         for (reading, step) in one.readings.iter().zip(&two.readings) {

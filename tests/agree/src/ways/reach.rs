@@ -61,7 +61,7 @@ fn held(
     let shown: Vec<ReadingId> = model.shown().collect();
     for (place, reading) in shown.into_iter().enumerate() {
         let Some(prediction) = predictions.get(reading.index()).and_then(Option::as_ref) else { continue };
-        let name = part.readings().get(reading).map_or("", |reading| reading.name());
+        let name = part.readings()[reading].name();
         let about = || format!("{} {}: {name}", model.name(), yemdo::to_hex(bytes));
         if !decoder.state().has_same_settings(start) || is_beyond(part, model, bytes) {
             continue;

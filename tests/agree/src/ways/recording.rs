@@ -64,7 +64,7 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
             let Ok(measurement) = device.measure() else { continue };
             let recorded = log.take(&kept.text());
             for (decoded, bytes) in measurement.frames.iter().map(|frame| (frame.decoded(), frame.bytes())) {
-                let name = part.frames().get(decoded.frame).map_or("", |frame| frame.name());
+                let name = part.frames()[decoded.frame].name();
                 let about = || format!("{name} {} over {} with {told:?} and {carried:?}", yemdo::to_hex(bytes), bus.key());
                 let found = recorded.iter().rev().find(|found| found.frame == decoded.frame);
                 tally.hold(Row::Meaning, "measured frames are in the recording", found.is_some(), about);

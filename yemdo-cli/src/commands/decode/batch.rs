@@ -51,7 +51,7 @@ impl Batch {
     /// The other frames that readings of this one use, as they are before it is decoded.
     fn uses(&self, decoder: &Decoder, frame: FrameId) -> Vec<UseView> {
         let part = decoder.part();
-        let readings = part.frames().get(frame).map_or(&[] as &[_], |frame| frame.readings());
+        let readings = part.frames()[frame].readings();
         let used = part.readings().of(readings).flat_map(|reading| reading.frames());
         let mut others: Vec<FrameId> = used.copied().filter(|other| *other != frame).collect();
         others.sort_unstable();

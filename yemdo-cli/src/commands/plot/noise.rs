@@ -79,7 +79,7 @@ fn stated(part: &Part, track: &Track, set: &[String]) -> Result<(Option<f64>, Op
         Some(((next.value? - one.value?) / (next.code - one.code) as f64).abs())
     };
     let step = found.as_ref().and_then(|choice| choice.step).or_else(own);
-    let from = part.readings().get(id).map_or("", |reading| reading.unit());
+    let from = part.readings()[id].unit();
     let convert = |value: f64| match (yemdo::units::Unit::find(from), yemdo::units::Unit::find(&track.unit)) {
         (Some(from), Some(to)) => from.difference_to(to, value).unwrap_or(value),
         _ => value,

@@ -281,7 +281,7 @@ impl<'a> Build<'a> {
     }
 
     pub(super) fn frame_name(&self, id: FrameId) -> &'a str {
-        self.part.frames.get(id).map_or("", |frame| frame.name.as_str())
+        self.part.frames[id].name.as_str()
     }
 
     /// The structure of a frame.

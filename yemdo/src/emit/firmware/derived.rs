@@ -36,7 +36,7 @@ impl Build<'_> {
         // Readings as they came, then those before, then the time.
         taken.sort_unstable();
         for input in taken {
-            let of = |id| snake(part.readings.get(id).map_or("", |taken| taken.name.as_str()));
+            let of = |id| snake(part.readings[id].name.as_str());
             let name = match input {
                 Input::Came(id) => of(id),
                 Input::Before(id) => format!("before_{}", of(id)),

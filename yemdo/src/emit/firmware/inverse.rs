@@ -51,7 +51,7 @@ impl Build<'_> {
 
     /// A setter of a quantity, or what it needs.
     pub(super) fn setter(&mut self, way: &Way, public: bool, doc: Vec<String>, body: Vec<Stmt>) -> Name {
-        let name = self.part.quantities.get(way.id).map_or("", |quantity| quantity.name.as_str());
+        let name = self.part.quantities[way.id].name.as_str();
         let given = self.prefix.function(&format!("{}_{name}", if public { "set" } else { "near" }));
         if public {
             self.give(&given, format!("setting quantity {name}"));

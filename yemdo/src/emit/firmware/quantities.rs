@@ -42,7 +42,7 @@ impl Build<'_> {
     }
 
     fn name_in(&self, id: QuantityId, frame: FrameId) -> Name {
-        let quantity = self.part.quantities.get(id).map_or("", |quantity| quantity.name.as_str());
+        let quantity = self.part.quantities[id].name.as_str();
         self.prefix.function(&format!("{quantity}_in_{}", self.frame_name(frame)))
     }
 

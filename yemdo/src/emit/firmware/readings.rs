@@ -357,7 +357,7 @@ impl Build<'_> {
 }
 
 fn frame_name(part: &crate::model::part::Sheet, id: FrameId) -> &str {
-    part.frames.get(id).map_or("", |frame| frame.name.as_str())
+    part.frames[id].name.as_str()
 }
 
 /// Lines of documentation that tell where the datasheet says so.

@@ -194,7 +194,7 @@ impl Build<'_> {
                     round.push(self.set_code(*inner, Expr::Int(end, stored)));
                     round.extend(way.with(name, sides(way.got(name))));
                 }
-                let near = self.prefix.function(&format!("near_{}", part.quantities.get(way.id).map_or("", |quantity| &quantity.name)));
+                let near = self.prefix.function(&format!("near_{}", &part.quantities[way.id].name));
                 let arguments = way.params.iter().map(|param| Expr::Var(param.name.clone())).collect();
                 let (code, _) = read_field(self, inner.0, "settings");
                 let inner_code =

@@ -26,7 +26,7 @@ pub(super) fn section(part: &Part, review: &Review) -> Markup {
                 @let set: Vec<String> = example.set.iter().filter_map(|(field, code)| part.setting_text(*field, *code)).chain(example.supplied.iter().map(|(text, _)| text.clone())).collect();
                 @if !set.is_empty() { p { "With " (set.join(", ")) "." } }
                 @for (at, (frame, bytes)) in example.frames.iter().enumerate() {
-                    @let name = part.frames.get(*frame).map_or("", |frame| frame.name());
+                    @let name = part.frames[*frame].name();
                     p { a href=(format!("#{}", anchor("frame", name))) { (name) } " " code { (to_hex(bytes)) } (moment(example, at)) }
                 }
                 @let readings = given(run);

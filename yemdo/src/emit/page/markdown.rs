@@ -288,7 +288,7 @@ fn examples(page: &mut Page, part: &Part, review: &Review) {
         page.title(3, &format!("Example {}, {verdict}", at + 1));
         page.paragraph(example.datasheet().map(plain).unwrap_or_default());
         for (at, (frame, bytes)) in example.frames.iter().enumerate() {
-            let name = part.frames().get(*frame).map_or("", |frame| frame.name());
+            let name = part.frames()[*frame].name();
             page.line(&format!("- {} {}{}", plain(name), code(&to_hex(bytes)), moment(example, at)));
         }
         for reading in given(run) {

@@ -96,7 +96,7 @@ fn input(part: &Sheet, load: &Load) -> String {
 fn held_input(part: &Sheet, held: Input) -> String {
     match held {
         Input::Code(id) => part.codes.get(id).map_or(String::new(), |code| {
-            let frame = part.frames.get(code.frame).map_or("", |frame| frame.name());
+            let frame = part.frames[code.frame].name();
             let allowed = CodeRange::of(code).filter(|_| !code.ty.is_real());
             format!(",\"frame\":{}{}{}", text(frame), bits(&code.gather), allowed.map_or(String::new(), range))
         }),
