@@ -133,7 +133,9 @@ impl<P: Port> Reader<P> {
 
     /// The device is gone.
     pub(super) fn close(&mut self) {
-        self.before = self.device.take().map(|device| device.decoder().clone());
+        if let Some(device) = self.device.take() {
+            self.before = Some(device.decoder().clone());
+        }
     }
 
     pub(super) fn fail(&mut self, cause: &'static str) {
