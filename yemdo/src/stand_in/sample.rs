@@ -317,11 +317,13 @@ fn whole(held: &Held<'_>, id: FrameId, frame: &Frame, base: Vec<u8>) -> Vec<u8> 
     scene.bytes
 }
 
-/// True if a code is a field that the client sets, or stands in a register that it writes.
+/// True if a code is a field that the part does not change, or is in a register that the client writes.
 fn set_by_client(part: &Sheet, code: CodeId) -> bool {
     let code = &part.codes[code];
     let Some(field) = code.field else { return is_in_written(part, code) };
-    part.fields.get(field).is_some_and(|field| field.access == Access::ReadWrite) && !is_reported(part, field)
+    // What cannot be read, or means nothing, says nothing either.
+    let says = !matches!(part.fields[field].access, Access::ReadWrite | Access::WriteOnly | Access::Reserved);
+    !says && !is_reported(part, field)
 }
 
 /// True if a code of a frame of registers has bits of one that the client writes.
