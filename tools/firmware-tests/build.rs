@@ -4,7 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 use std::{env, fs};
 
-use yemdo::emit::{Hal, Language, Only, Options, Reals, firmware, vector_records, vectors};
+use yemdo::emit::{FirmwareOptions, Hal, Language, Only, Reals, firmware, vector_records, vectors};
 
 fn main() {
     let out = env::var("OUT_DIR").unwrap();
@@ -23,17 +23,17 @@ fn main() {
         writeln!(forms, "/// Real numbers: {form}.\npub mod {form} {{").unwrap();
         for name in &names {
             let part = yemdo::Part::parse(name, &fs::read_to_string(sheets.join(name)).unwrap()).unwrap();
-            let mut options = Options { reals, hal, ..Options::default() };
+            let mut options = FirmwareOptions::default().reals(reals).hal(hal);
             // What cannot do without real numbers is left out.
             if reals == Reals::Integer {
                 let able = |id: &yemdo::ReadingId| {
                     let only = Only::These { readings: vec![*id], routines: Vec::new() };
-                    firmware(&part, Language::Rust, &Options { only, ..options.clone() }).is_ok()
+                    firmware(&part, Language::Rust, &options.clone().only(only)).is_ok()
                 };
                 let readings: Vec<_> = part.readings().ids().filter(|id| part.readings().get(*id).unwrap().is_measured()).collect();
                 if !readings.iter().all(able) {
                     let readings = readings.into_iter().filter(able).collect();
-                    options.only = Only::These { readings, routines: part.routines().ids().collect() };
+                    options = options.only(Only::These { readings, routines: part.routines().ids().collect() });
                 }
             }
             let files = firmware(&part, Language::Rust, &options).unwrap_or_else(|error| panic!("{error}"));

@@ -8,7 +8,7 @@ use yemdo_bus::Rig;
 fn bench(celsius: &str) -> Rig {
     let part = Part::parse("thole-9.toml", include_str!("../thole-9.toml")).unwrap();
     let mut stand_in = StandIn::new(&part, 1).unwrap();
-    stand_in.set(part.reading("temperature").unwrap(), Signal::parse(celsius).unwrap());
+    stand_in.set(part.reading("temperature").unwrap(), Signal::parse(celsius).unwrap()).unwrap();
     let rig = Rig::new();
     rig.add(stand_in);
     rig

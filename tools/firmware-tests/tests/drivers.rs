@@ -21,7 +21,7 @@ fn rig(name: &str, world: &[(&str, &str)]) -> Rig {
     let part = sheet(name);
     let mut stand_in = StandIn::new(&part, 2).unwrap();
     for (reading, signal) in world {
-        stand_in.set(part.reading(reading).unwrap(), Signal::parse(signal).unwrap());
+        stand_in.set(part.reading(reading).unwrap(), Signal::parse(signal).unwrap()).unwrap();
     }
     let rig = Rig::new();
     rig.add(stand_in);
