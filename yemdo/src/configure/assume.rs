@@ -1,4 +1,4 @@
-//! A state as somebody says it is: settings, parameters and quantities by name, without writing anything.
+//! A state from settings, parameters and quantities by name; nothing is written.
 
 use std::fmt;
 
@@ -10,11 +10,11 @@ use crate::plan::writes::WriteScope;
 
 use super::{ConfigureError, Wish, WishError, configure};
 
-/// Why a part cannot be in the state that was named.
+/// Why a part cannot be in the named state.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum AssumeError {
-    /// Texts that name no state of this part, all of them.
+    /// The texts that cannot be read, all of them.
     Wishes(Vec<WishError>),
     /// The part has no such state.
     Impossible(ConfigureError),
@@ -45,7 +45,8 @@ impl fmt::Display for AssumeError {
 impl std::error::Error for AssumeError {}
 
 /// The state `start` with fields, parameters and quantities as `NAME=VALUE` texts say they are. Unlike a wish, a text may name
-/// what the part alone sets, a code that the sheet does not list (`GAIN=code 7`), or that a value is `unknown`. What follows from parameters and quantities is as it would be after [`configure`].
+/// fields that only the part sets, codes that the sheet does not list (`GAIN=code 7`), and unknown values (`GAIN=unknown`). Computed
+/// fields and quantities follow as after [`configure`].
 ///
 /// ```
 /// let part = yemdo::Part::parse("lamp.toml", r#"
@@ -62,23 +63,31 @@ impl std::error::Error for AssumeError {}
 pub fn assume(part: &Sheet, start: &State, typed: impl IntoIterator<Item = impl AsRef<str>>) -> Result<State, AssumeError> {
     let (mut wishes, mut wrong, mut unknown) = (Vec::new(), Vec::new(), Vec::new());
     for typed in typed {
-        match Wish::present(part, typed.as_ref()) {
-            Ok(wish) => wishes.push(wish),
+        match (Wish::present(part, typed.as_ref()), unknown_field(part, typed.as_ref())) {
+            (Ok(wish), _) => wishes.push(wish),
             // No row of the field's table has that name.
-            Err(_) if let Some(field) = unknown_field(part, typed.as_ref()) => unknown.push(field),
-            Err(error) => wrong.push(error),
+            (Err(_), Some(field)) => unknown.push(field),
+            (Err(error), None) => wrong.push(error),
         }
     }
     if !wrong.is_empty() {
         return Err(AssumeError::Wishes(wrong));
     }
     let mut state = start.clone();
-    contradiction(part, &wishes)?;
-    let (fields, others): (Vec<Wish>, Vec<Wish>) = wishes.into_iter().partition(|wish| matches!(wish, Wish::Field { .. }));
-    for wish in &fields {
-        if let Wish::Field { field, code, .. } = wish {
-            part.fields.get(*field).into_iter().for_each(|field| state.set_field(field, *code));
+    let (mut set, mut others) = (Vec::new(), Vec::new());
+    for wish in wishes {
+        let Wish::Field { field, code, typed } = wish else {
+            others.push(wish);
+            continue;
+        };
+        let model = &part.fields[field];
+        // Of parameters and quantities, `configure` finds contradictions.
+        if let Some((.., first)) = set.iter().find(|(known, other, _)| *known == field && *other != code) {
+            let (first, field) = (String::clone(first), model.name.clone());
+            return Err(AssumeError::Impossible(ConfigureError::Contradiction { field, first, second: typed }));
         }
+        state.set_field(model, code);
+        set.push((field, code, typed));
     }
     part.fields.of(&unknown).for_each(|field| state.forget_field(field));
     if others.is_empty() {
@@ -91,24 +100,4 @@ pub fn assume(part: &Sheet, start: &State, typed: impl IntoIterator<Item = impl 
 fn unknown_field(part: &Sheet, typed: &str) -> Option<FieldId> {
     let (name, value) = typed.split_once('=')?;
     part.field(name.trim()).ok().filter(|_| value.trim() == UNKNOWN)
-}
-
-/// Two texts that want different codes of one field; of parameters and quantities `configure` sees it.
-fn contradiction(part: &Sheet, wishes: &[Wish]) -> Result<(), AssumeError> {
-    for (at, wish) in wishes.iter().enumerate() {
-        let Wish::Field { field, code, typed } = wish else { continue };
-        let before = wishes.iter().take(at).find_map(|other| match other {
-            Wish::Field { field: same, code: different, typed } if same == field && different != code => Some(typed),
-            _ => None,
-        });
-        if let Some(first) = before {
-            let name = part.fields[*field].name.clone();
-            return Err(AssumeError::Impossible(ConfigureError::Contradiction {
-                field: name,
-                first: first.clone(),
-                second: typed.clone(),
-            }));
-        }
-    }
-    Ok(())
 }
