@@ -34,7 +34,7 @@ pub mod scan;
 
 pub use device::{AsyncDevice, Device, MeasuredFrame, Measurement, Seen};
 pub use error::{BusError, Cause, DeviceError, HalError};
-pub use port::{AsyncPort, Port, Shared};
+pub use port::{AsyncPort, Checked, Port, Shared};
 pub use rig::{Rig, RigAlert, RigDelay, RigI2c, RigI2cError, RigLine, RigPort, RigSpi, Server, serve_tcp};
 #[cfg(all(target_os = "linux", feature = "linux"))]
 pub use rig::{Terminal, serve_rtu};

@@ -75,30 +75,73 @@ pub trait AsyncPort {
     }
 }
 
+/// Everything but transfers, done by the port inside.
+macro_rules! forward {
+    ($self:ident => $inner:expr) => {
+        fn wait(&mut $self, micros: u64) {
+            $inner.wait(micros);
+        }
+
+        fn line(&mut $self, high: bool, within: u64) -> Result<bool, $crate::error::BusError> {
+            $inner.line(high, within)
+        }
+
+        fn now(&mut $self) -> u64 {
+            $inner.now()
+        }
+
+        fn set_baud(&mut $self, baud: u32) -> Result<(), $crate::error::BusError> {
+            $inner.set_baud(baud)
+        }
+
+        fn supply(&mut $self, state: &yemdo::State) {
+            $inner.supply(state);
+        }
+    };
+}
+pub(crate) use forward;
+
 impl<P: Port + ?Sized> Port for Box<P> {
     fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
         (**self).transfer(transfer)
     }
 
-    fn wait(&mut self, micros: u64) {
-        (**self).wait(micros);
+    forward!(self => (**self));
+}
+
+/// A port with a check before every transfer: it may note the transfer, or refuse it.
+///
+/// ```
+/// use yemdo::bus::{Bus, Transfer};
+/// use yemdo_bus::{BusError, Cause, Checked, Rig};
+///
+/// let mut left = 10;
+/// let port = Checked::new(Rig::new().port(0, Bus::I2c), move |_: &Transfer| {
+///     left -= 1;
+///     if left < 0 { Err(BusError::new(Cause::Gone, "unplugged")) } else { Ok(()) }
+/// });
+/// # let _ = port;
+/// ```
+#[derive(Clone, Debug)]
+pub struct Checked<P, F> {
+    port: P,
+    check: F,
+}
+
+impl<P: Port, F: FnMut(&Transfer) -> Result<(), BusError>> Checked<P, F> {
+    /// Puts a check before a port.
+    pub fn new(port: P, check: F) -> Self {
+        Self { port, check }
+    }
+}
+
+impl<P: Port, F: FnMut(&Transfer) -> Result<(), BusError>> Port for Checked<P, F> {
+    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
+        (self.check)(transfer)?;
+        self.port.transfer(transfer)
     }
 
-    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        (**self).line(high, within)
-    }
-
-    fn now(&mut self) -> u64 {
-        (**self).now()
-    }
-
-    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
-        (**self).set_baud(baud)
-    }
-
-    fn supply(&mut self, state: &State) {
-        (**self).supply(state);
-    }
+    forward!(self => self.port);
 }
 
 /// A port that several parts share: those on one line.
@@ -129,23 +172,5 @@ impl Port for Shared {
         self.lock().transfer(transfer)
     }
 
-    fn wait(&mut self, micros: u64) {
-        self.lock().wait(micros);
-    }
-
-    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        self.lock().line(high, within)
-    }
-
-    fn now(&mut self) -> u64 {
-        self.lock().now()
-    }
-
-    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
-        self.lock().set_baud(baud)
-    }
-
-    fn supply(&mut self, state: &State) {
-        self.lock().supply(state);
-    }
+    forward!(self => self.lock());
 }

@@ -2,12 +2,11 @@
 
 use std::io::{self, BufRead, Read, Write};
 
-use yemdo::State;
 use yemdo::bus::Transfer;
 use yemdo::record::{TRAFFIC_HEADER, Traffic};
 
 use crate::error::{BusError, Cause};
-use crate::port::Port;
+use crate::port::{Port, forward};
 
 /// A port whose traffic is written down, line by line as it happens.
 #[derive(Debug)]
@@ -49,25 +48,7 @@ impl<P: Port, W: Write> Port for Recorder<P, W> {
         outcome
     }
 
-    fn wait(&mut self, micros: u64) {
-        self.port.wait(micros);
-    }
-
-    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        self.port.line(high, within)
-    }
-
-    fn now(&mut self) -> u64 {
-        self.port.now()
-    }
-
-    fn supply(&mut self, state: &State) {
-        self.port.supply(state);
-    }
-
-    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
-        self.port.set_baud(baud)
-    }
+    forward!(self => self.port);
 }
 
 /// A recording as a port: what was asked then is asked again, in the same order, and answered as then.

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
+use std::cell::RefCell;
 use std::fs;
 use std::path::Path;
 
@@ -9,36 +10,11 @@ use yemdo::Part;
 use yemdo::bus::{Bus, Transfer};
 use yemdo::stand_in::StandIn;
 use yemdo_bus::scan::{Answered, Evidence, I2C_ADDRESSES, candidates_i2c, probe_i2c, probe_modbus};
-use yemdo_bus::{BusError, Cause, Port, Rig, RigPort};
+use yemdo_bus::{BusError, Cause, Checked, Rig};
 
 fn sheet(name: &str) -> Part {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../sheets").join(format!("{name}.toml"));
     Part::parse(name, &fs::read_to_string(path).unwrap()).unwrap()
-}
-
-/// A port that keeps what was sent.
-struct Kept {
-    port: RigPort,
-    sent: Vec<Transfer>,
-}
-
-impl Port for Kept {
-    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
-        self.sent.push(transfer.clone());
-        self.port.transfer(transfer)
-    }
-
-    fn wait(&mut self, micros: u64) {
-        self.port.wait(micros);
-    }
-
-    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        self.port.line(high, within)
-    }
-
-    fn now(&mut self) -> u64 {
-        self.port.now()
-    }
 }
 
 #[test]
@@ -52,7 +28,11 @@ fn parts_on_i2c_are_found_and_confirmed_without_writing() {
         rig.add(StandIn::new(&Part::parse(part.name(), &text).unwrap(), 1).unwrap());
     }
     rig.add(StandIn::new(&sheet("strake-20").with_address(0x2D).unwrap(), 1).unwrap());
-    let mut port = Kept { port: rig.port(0, Bus::I2c), sent: Vec::new() };
+    let sent = RefCell::new(Vec::new());
+    let mut port = Checked::new(rig.port(0, Bus::I2c), |transfer: &Transfer| {
+        sent.borrow_mut().push(transfer.clone());
+        Ok(())
+    });
     let mut found = Vec::new();
     for address in I2C_ADDRESSES {
         if probe_i2c(&mut port, address).unwrap() == Some(Answered::Acknowledged) {
@@ -73,8 +53,8 @@ fn parts_on_i2c_are_found_and_confirmed_without_writing() {
         ]
     );
     // Nothing but register addresses and commands that read was ever sent, and nothing to reserved addresses.
-    assert!(port.sent.iter().all(|transfer| transfer.receive > 0 && transfer.send.len() <= 1));
-    assert!(port.sent.iter().all(|transfer| I2C_ADDRESSES.contains(&transfer.address.unwrap())));
+    assert!(sent.borrow().iter().all(|transfer| transfer.receive > 0 && transfer.send.len() <= 1));
+    assert!(sent.borrow().iter().all(|transfer| I2C_ADDRESSES.contains(&transfer.address.unwrap())));
 }
 
 #[test]
@@ -99,27 +79,12 @@ fn modbus_units_are_found_by_a_register_or_an_exception() {
 /// A bus that is gone, or held, is no bus without parts.
 #[test]
 fn a_bus_that_fails_is_told() {
-    struct Failing(Cause);
-    impl Port for Failing {
-        fn transfer(&mut self, _: &Transfer) -> Result<Vec<u8>, BusError> {
-            Err(BusError::new(self.0, "it fails"))
-        }
-
-        fn wait(&mut self, _: u64) {}
-
-        fn line(&mut self, _: bool, _: u64) -> Result<bool, BusError> {
-            Ok(false)
-        }
-
-        fn now(&mut self) -> u64 {
-            0
-        }
-    }
+    let failing = |cause: Cause| Checked::new(Rig::new().port(0, Bus::I2c), move |_: &Transfer| Err(BusError::new(cause, "it fails")));
     for (cause, found) in
         [(Cause::Nak, Some(None)), (Cause::InUse, Some(Some(Answered::TakenByDriver))), (Cause::Gone, None), (Cause::Stuck, None)]
     {
-        assert_eq!(probe_i2c(&mut Failing(cause), 0x20).ok(), found, "{cause:?}");
+        assert_eq!(probe_i2c(&mut failing(cause), 0x20).ok(), found, "{cause:?}");
     }
-    assert!(probe_modbus(&mut Failing(Cause::Gone), 1, &[]).is_err());
-    assert_eq!(probe_modbus(&mut Failing(Cause::TimeOut), 1, &[]).unwrap(), None);
+    assert!(probe_modbus(&mut failing(Cause::Gone), 1, &[]).is_err());
+    assert_eq!(probe_modbus(&mut failing(Cause::TimeOut), 1, &[]).unwrap(), None);
 }

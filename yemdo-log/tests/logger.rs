@@ -6,58 +6,25 @@ use std::error::Error;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use yemdo::Part;
 use yemdo::bus::{Bus, Transfer};
 use yemdo::stand_in::{Signal, StandIn};
-use yemdo::{Part, State};
-use yemdo_bus::{BusError, Cause, Device, Port, Rig, RigPort};
+use yemdo_bus::{BusError, Cause, Checked, Device, Port, Rig, RigPort};
 use yemdo_log::{Audience, Clock, Connect, Entry, Logger, Measured, Moment, Station};
 
 fn part() -> Part {
     let sheet = r#"
 part = "winch-3"
-i2c.address = 0x29
-frame.PULL = { read = 2, command = [0x5E], code = { pull = "b1 b0" } }
+i2c.address = 0x15
+frame.PULL = { read = 3, command = [0xE5], code = { pull = "b2[2:0] b0 b1[7:4]" } }
 reading.pull = { unit = "N", formula = "pull * 0.25" }
 derived.work = { unit = "N·h", start = 0, gap = "1 h", formula = "before.work + pull * elapsed / 3600" }
 "#;
     Part::parse("winch.toml", sheet).unwrap()
 }
 
-/// A port that is gone from the transfer of that number on.
-#[derive(Debug)]
-struct Unplugged {
-    port: RigPort,
-    left: Arc<AtomicU64>,
-}
-
-impl Port for Unplugged {
-    fn transfer(&mut self, transfer: &Transfer) -> Result<Vec<u8>, BusError> {
-        match self.left.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)) {
-            Ok(_) => self.port.transfer(transfer),
-            Err(_) => Err(BusError::new(Cause::Gone, "unplugged")),
-        }
-    }
-
-    fn wait(&mut self, micros: u64) {
-        self.port.wait(micros);
-    }
-
-    fn line(&mut self, high: bool, within: u64) -> Result<bool, BusError> {
-        self.port.line(high, within)
-    }
-
-    fn now(&mut self) -> u64 {
-        self.port.now()
-    }
-
-    fn set_baud(&mut self, baud: u32) -> Result<(), BusError> {
-        self.port.set_baud(baud)
-    }
-
-    fn supply(&mut self, state: &State) {
-        self.port.supply(state);
-    }
-}
+/// A port that can be unplugged.
+type Plugged = Checked<RigPort, Box<dyn FnMut(&Transfer) -> Result<(), BusError>>>;
 
 /// Everything that is heard, as lines.
 #[derive(Default)]
@@ -104,10 +71,10 @@ impl Bench {
     }
 }
 
-impl Connect<Unplugged> for Bench {
+impl Connect<Plugged> for Bench {
     type Error = String;
 
-    fn open(&mut self, _: &Station) -> Result<Device<Unplugged>, String> {
+    fn open(&mut self, _: &Station) -> Result<Device<Plugged>, String> {
         if !self.gone.is_empty() {
             self.attempts += 1;
             if self.attempts < 3 {
@@ -115,7 +82,12 @@ impl Connect<Unplugged> for Bench {
             }
             self.left.store(u64::MAX, Ordering::Relaxed);
         }
-        let port = Unplugged { port: self.rig.port(0, Bus::I2c), left: Arc::clone(&self.left) };
+        let left = Arc::clone(&self.left);
+        let check = move |_: &Transfer| match left.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)) {
+            Ok(_) => Ok(()),
+            Err(_) => Err(BusError::new(Cause::Gone, "unplugged")),
+        };
+        let port: Plugged = Checked::new(self.rig.port(0, Bus::I2c), Box::new(check));
         Device::new(port, part(), Bus::I2c).map_err(|error| error.to_string())
     }
 
