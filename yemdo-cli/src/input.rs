@@ -10,7 +10,7 @@ use yemdo::record::parse_dump;
 use yemdo::{Decoder, Part, RegisterId, State, UnknownName, parse_integer};
 
 use crate::failure::Failure;
-use crate::show::number::count;
+use yemdo::counted;
 
 /// Largest dump or table that is read, in bytes.
 pub(crate) const MAX_TEXT: u64 = 1 << 20;
@@ -119,7 +119,7 @@ pub(crate) fn tell_failed(failed: &BTreeMap<String, u64>) {
     }
     let all: u64 = failed.values().sum();
     let causes: Vec<String> = failed.iter().map(|(cause, count)| format!("{count} {}", yemdo::visible(cause))).collect();
-    let _ = writeln!(anstream::stderr(), "{} failed when the log was recorded: {}", count(all, "measurement"), causes.join(", "));
+    let _ = writeln!(anstream::stderr(), "{} failed when the log was recorded: {}", counted(all, "measurement"), causes.join(", "));
 }
 
 impl From<UnknownName> for Failure {

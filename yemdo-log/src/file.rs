@@ -11,8 +11,8 @@ use crate::form::LogForm;
 use crate::read::{LogEntries, form_of};
 use crate::senml;
 use crate::time::{Clocks, Moment};
-use crate::words::count;
 use crate::write::Encoder;
+use yemdo::counted;
 
 /// When a new file is begun.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -191,7 +191,7 @@ impl LogFile {
 }
 
 fn records(number: u64) -> String {
-    count(number, "record")
+    counted(number, "record")
 }
 
 /// A file for appending.
@@ -244,7 +244,7 @@ fn open(path: &Path, form: LogForm, encoder: &Encoder) -> Result<Opened, LogErro
     };
     if whole < there {
         file.set_len(whole).map_err(failed)?;
-        let cut = count(there - whole, "byte");
+        let cut = counted(there - whole, "byte");
         note = Some(format!("{}: the last record was incomplete; removed {cut}", path.display()));
     }
     let mut length = whole;

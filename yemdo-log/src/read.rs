@@ -176,7 +176,7 @@ impl<R: BufRead> LogEntries<R> {
     }
 
     fn left(&self) -> String {
-        crate::words::count(self.buffer.len() as u64, "byte")
+        yemdo::counted(self.buffer.len() as u64, "byte")
     }
 
     fn row(&mut self, text: &str, whole: bool) {

@@ -1,11 +1,6 @@
-//! Words of messages, and texts in cells.
+//! Texts in cells of CSV.
 
 use std::borrow::Cow;
-
-/// "1 byte", "2 bytes".
-pub(crate) fn count(number: u64, what: &str) -> String {
-    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
-}
 
 /// A text for a cell of CSV that a spreadsheet does not take for a formula: an apostrophe stands before what would begin one, and
 /// before one that is there. Numbers stay.

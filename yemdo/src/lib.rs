@@ -61,7 +61,7 @@ pub use ground::hex::{HexError, parse_hex, parse_integer, push_hex, to_hex};
 pub use ground::number::{Number, Ty};
 pub use ground::suggest::nearest;
 pub use ground::text::{Source, Span};
-pub use ground::words::{time_text, visible, with_unit};
+pub use ground::words::{counted, time_text, visible, with_unit};
 pub use model::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 pub use model::in_use::InUse;
 pub use model::name::UnknownName;

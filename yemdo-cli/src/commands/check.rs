@@ -14,7 +14,8 @@ use crate::failure::Failure;
 use crate::input;
 use crate::output::json_line;
 use crate::show::grid::{Align, Cell, Grid};
-use crate::show::number::{count, digits};
+use crate::show::number::digits;
+use yemdo::counted;
 
 pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
     let mut out = anstream::stdout().lock();
@@ -104,7 +105,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
         }
     }
     if !part.registers().is_empty() {
-        writeln!(out, "  {}, {}", count(part.registers().len(), "register"), count(part.fields().len(), "field"))?;
+        writeln!(out, "  {}, {}", counted(part.registers().len(), "register"), counted(part.fields().len(), "field"))?;
     }
     for frame in part.frames() {
         let mut checks: Vec<String> = frame.checks().iter().map(|check| check.method()).collect();
@@ -118,8 +119,8 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
         let from = match frame.origin() {
             Origin::Read(one) if one.command.is_empty() => String::new(),
             Origin::Read(one) => format!(" after {}{}", one.command.text(part), if one.wait.is_some() { " and a wait" } else { "" }),
-            Origin::Registers(runs) => format!(" of registers, {}", count(runs.len(), "transfer")),
-            Origin::Transfers(transfers) => format!(", {}", count(transfers.len(), "transfer")),
+            Origin::Registers(runs) => format!(" of registers, {}", counted(runs.len(), "transfer")),
+            Origin::Transfers(transfers) => format!(", {}", counted(transfers.len(), "transfer")),
             Origin::Modbus(range) => format!(": {range}"),
             _ => String::new(),
         };
@@ -127,8 +128,8 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
             out,
             "  frame {}: {}{from}, {}, {checks}",
             frame.name(),
-            count(frame.length(), "byte"),
-            count(frame.codes().len(), "code")
+            counted(frame.length(), "byte"),
+            counted(frame.codes().len(), "code")
         )?;
     }
     let mut grid = Grid::new(2, &[Align::Left; 7]);
@@ -235,7 +236,7 @@ fn operations(out: &mut dyn Write, part: &Part, review: &Review) -> Result<(), F
         };
         let millis = |micros: u64| format!("{} ms", short(micros as f64 / 1000.0));
         let time = if soonest == latest { millis(latest) } else { format!("{}, at most {}", millis(soonest), millis(latest)) };
-        writeln!(out, "  routine {name}: {}, {time}", count(operations, "operation"))?;
+        writeln!(out, "  routine {name}: {}, {time}", counted(operations, "operation"))?;
     }
     Ok(())
 }

@@ -85,9 +85,7 @@ fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, F
                 let green = AnsiColor::Green.on_default();
                 match done.writes.len() {
                     0 => writeln!(out, "{green}already set: nothing was written{green:#}")?,
-                    count => {
-                        writeln!(out, "{green}{} written and verified{green:#}", crate::show::number::count(count as u64, "register"))?
-                    }
+                    count => writeln!(out, "{green}{} written and verified{green:#}", yemdo::counted(count as u64, "register"))?,
                 }
             }
             Ok(0)

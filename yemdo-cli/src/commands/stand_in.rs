@@ -12,7 +12,7 @@ use crate::args::StandIn;
 use crate::failure::Failure;
 use crate::input;
 use crate::link::{Stop, opening};
-use crate::show::number::count;
+use yemdo::counted;
 
 pub(crate) fn run(args: &StandIn) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
@@ -51,7 +51,7 @@ pub(crate) fn run(args: &StandIn) -> Result<u8, Failure> {
     while !stop.is_asked() && end.is_none_or(|end| Instant::now() < end) {
         thread::sleep(Duration::from_millis(20));
     }
-    writeln!(out, "{}", count(requests(), "request"))?;
+    writeln!(out, "{}", counted(requests(), "request"))?;
     let verdict = rig.verdict();
     for (_, remark) in &verdict {
         writeln!(out, "{}; may give {}", visible(&remark.to_string()), remark.rule.may_cause())?;

@@ -218,7 +218,7 @@ impl Console {
         let green = AnsiColor::Green.on_default();
         match done.writes.len() {
             0 => writeln!(out, "{green}already set{green:#}")?,
-            count => writeln!(out, "{green}{} written and verified{green:#}", crate::show::number::count(count as u64, "register"))?,
+            count => writeln!(out, "{green}{} written and verified{green:#}", yemdo::counted(count as u64, "register"))?,
         }
         Ok(())
     }
@@ -300,7 +300,7 @@ impl Console {
         }
         grid.write(&mut anstream::stdout())?;
         if different == 0 {
-            writeln!(anstream::stdout(), "no difference in {}", crate::show::number::count(first.len() as u64, "register"))?;
+            writeln!(anstream::stdout(), "no difference in {}", yemdo::counted(first.len() as u64, "register"))?;
         }
         Ok(())
     }

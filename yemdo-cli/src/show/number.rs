@@ -1,7 +1,5 @@
 //! Numbers and counts as text.
 
-use std::fmt::Display;
-
 /// A number with six digits that count, without zeros behind them.
 pub(crate) fn short(value: f64) -> String {
     digits(value, 6, 9)
@@ -15,11 +13,6 @@ pub(crate) fn digits(value: f64, digits: i32, most: u32) -> String {
     let decimals = (f64::from(digits - 1) - value.abs().log10().floor()).clamp(0.0, f64::from(most)) as usize;
     let text = format!("{value:.decimals$}");
     if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
-}
-
-/// "1 byte", "2 bytes".
-pub(crate) fn count<N: Display + PartialEq + From<u8>>(number: N, what: &str) -> String {
-    format!("{number} {what}{}", if number == N::from(1) { "" } else { "s" })
 }
 
 /// Microseconds as milliseconds.

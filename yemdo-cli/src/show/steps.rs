@@ -11,10 +11,10 @@ use yemdo::view::StepsView;
 use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, Status, to_hex};
 
 use super::grid::{Align, Cell, Grid};
-use super::number::count;
 use super::status::status_cell;
 use crate::failure::Failure;
 use crate::output::json_line;
+use yemdo::counted;
 
 /// Bytes of a frame side by side.
 const BYTES_A_LINE: usize = 8;
@@ -25,7 +25,7 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, 
     let part = decoder.part().clone();
     let model = part.frames().get(frame);
     let name = model.map_or("", |model| model.name());
-    writeln!(out, "{title}{}{title:#}  frame {name} of {}", part.name(), count(steps.bytes.len(), "byte"))?;
+    writeln!(out, "{title}{}{title:#}  frame {name} of {}", part.name(), counted(steps.bytes.len(), "byte"))?;
     if let Some(Origin::Modbus(range)) = model.map(|model| model.origin()) {
         let unit = part.buses().modbus.as_ref().map_or(1, |modbus| modbus.unit_or_first());
         modbus(out, range, unit, bytes)?;
@@ -184,7 +184,7 @@ fn codes(out: &mut dyn Write, part: &Part, steps: &Steps) -> Result<(), Failure>
             format!("{:0bits$b}", value.raw).into(),
             format!("0x{:0digits$X}", value.raw).into(),
             value.value.to_string().into(),
-            format!("{}, {}", layout.form.name(), count(width as usize, "bit")).into(),
+            format!("{}, {}", layout.form.name(), counted(width as usize, "bit")).into(),
         ]);
     }
     Ok(grid.write(out)?)

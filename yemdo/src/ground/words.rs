@@ -31,9 +31,13 @@ pub(crate) fn is_identifier(text: &str) -> bool {
     text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }
 
-/// So many of something: `1 byte`, `2 bytes`.
-pub(crate) fn counted(number: usize, what: &str) -> String {
-    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
+/// A number of things, with the plural: `1 byte`, `2 bytes`.
+///
+/// ```
+/// assert_eq!(yemdo::counted(2u64, "frame"), "2 frames");
+/// ```
+pub fn counted<N: std::fmt::Display + PartialEq + From<u8>>(number: N, what: &str) -> String {
+    format!("{number} {what}{}", if number == N::from(1) { "" } else { "s" })
 }
 
 /// A time, in microseconds, in the largest unit of which it is a whole number.

@@ -8,8 +8,8 @@ use yemdo::view::UseView;
 use yemdo::{Columns, Decoder, FrameId, Part, Refusal};
 
 use crate::failure::Failure;
-use crate::show::number::count;
 use crate::show::rows::{Rows, Sink};
+use yemdo::counted;
 use yemdo_log::seconds_of;
 
 /// Frames that are decoded and printed together.
@@ -174,7 +174,7 @@ impl Batch {
         if refused > 0 {
             let causes: Vec<String> = self.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
             let hint = if self.list_refused { "" } else { "; --refused lists them" };
-            let _ = writeln!(err, "{} decoded, {refused} refused: {}{hint}", count(self.decoded, "frame"), causes.join(", "));
+            let _ = writeln!(err, "{} decoded, {refused} refused: {}{hint}", counted(self.decoded, "frame"), causes.join(", "));
         }
         if stopped {
             let _ = writeln!(err, "stopped after {} frames", self.decoded + refused);

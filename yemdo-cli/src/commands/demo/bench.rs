@@ -13,8 +13,8 @@ use yemdo_bus::{Device, Rig, RigPort};
 use crate::commands::scan;
 use crate::failure::Failure;
 use crate::show::grid::{Align, Cell, Grid};
-use crate::show::number::count;
 use crate::show::status::status_style;
+use yemdo::counted;
 
 /// A part of the bench.
 struct Place {
@@ -176,7 +176,7 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
         grid.row(vec![
             name,
             place.set.join(", ").into(),
-            format!("{} written and verified", count(done.writes.len() as u64, "register")).into(),
+            format!("{} written and verified", counted(done.writes.len() as u64, "register")).into(),
         ]);
     }
     grid.write(out)?;

@@ -14,7 +14,8 @@ use crate::failure::Failure;
 use crate::output::json_line;
 use crate::show::figure::{Figure, Line, Panel};
 use crate::show::grid::{Align, Grid};
-use crate::show::number::{count, digits, short};
+use crate::show::number::{digits, short};
+use yemdo::counted;
 use yemdo_log::{Clocks, Moment};
 use yemdo_log::{TimeKind, Track, Tracks, span};
 
@@ -122,7 +123,7 @@ impl Pair<'_> {
         let values = Panel { title: unit.to_owned(), lines, share: 3, ..Panel::default() };
         let title = format!("Δ {unit}");
         let below = Panel { title, lines: vec![plain, mended], levels: vec![(0.0, String::new())], share: 2, ..Panel::default() };
-        let about = about(self.kind, span, clocks, &count(self.found.pairs.len() as u64, "pair"));
+        let about = about(self.kind, span, clocks, &counted(self.found.pairs.len() as u64, "pair"));
         let title = format!("{} against {}", self.track.name(), if same { "the other log".to_owned() } else { self.reference.name() });
         Figure { title, about, x: axis(self.kind, span, clocks), panels: vec![values, below], strips: Vec::new() }
     }
@@ -157,7 +158,7 @@ impl Pair<'_> {
         }
         let three = |value: f64| digits(value, 3, 9);
         let with = |value: f64| if unit == "1" { three(value) } else { format!("{} {unit}", three(value)) };
-        writeln!(out, "{} against {}: {}", self.track.name(), self.reference.name(), count(found.pairs.len() as u64, "pair"))?;
+        writeln!(out, "{} against {}: {}", self.track.name(), self.reference.name(), counted(found.pairs.len() as u64, "pair"))?;
         let mut grid = Grid::new(2, &[Align::Left, Align::Left]);
         grid.row(vec!["offset (mean difference)".into(), with(found.difference.mean).into()]);
         grid.row(vec!["spread (standard deviation)".into(), found.difference.deviation().map_or("–".into(), with).into()]);

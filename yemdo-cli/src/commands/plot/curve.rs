@@ -10,7 +10,7 @@ use crate::failure::Failure;
 use crate::output::json_line;
 use crate::show::axis::number_ticks;
 use crate::show::figure::{Axis, Figure, Line, Marks, NO_STYLE, Panel, Shape};
-use crate::show::number::count;
+use yemdo::counted;
 
 /// More lines are not told apart by their style; what is beyond is grey.
 const MOST: usize = 12;
@@ -38,7 +38,7 @@ pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure>
         let marks = Marks { label: label.into(), shape: Shape::Ring, points: ends };
         let (style, label) = match at {
             _ if at < MOST => (at, curve.label.clone()),
-            MOST => (NO_STYLE, count(curves.len() as u64 - MOST as u64, "more setting")),
+            MOST => (NO_STYLE, counted(curves.len() as u64 - MOST as u64, "more setting")),
             _ => (NO_STYLE, String::new()),
         };
         Line { label, style, pieces, marks: vec![marks], ..Line::default() }
@@ -47,7 +47,7 @@ pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure>
     let stated = reading.range(part, decoder.state());
     let levels = stated.into_iter().flat_map(|(low, high)| [(low, "stated range".to_owned()), (high, "stated range".to_owned())]);
     let unit = super::over_time::unit_title(reading.unit());
-    let about = if curves.len() > 1 { count(curves.len() as u64, "setting") } else { String::new() };
+    let about = if curves.len() > 1 { counted(curves.len() as u64, "setting") } else { String::new() };
     let panel = Panel { title: unit.to_owned(), lines: lines.collect(), levels: levels.collect(), share: 1, ..Panel::default() };
     let code = curves.first().map_or("", |curve| curve.code.as_str());
     let figure = Figure {

@@ -16,7 +16,8 @@ use crate::output::json_line;
 use crate::show::axis::number_ticks;
 use crate::show::figure::{Axis, Figure, Form, Line, Panel};
 use crate::show::grid::{Align, Grid};
-use crate::show::number::{count, short};
+use crate::show::number::short;
+use yemdo::counted;
 use yemdo_log::{Track, Tracks};
 
 /// More bars are not told apart.
@@ -47,7 +48,7 @@ pub(super) fn run(args: &Plot, tracks: &Tracks, sheet: Option<&Part>, place: &Pa
         return Err(Failure::refused(format!(
             "{} has {}: a histogram needs at least two",
             track.name(),
-            count(track.samples.len() as u64, "value")
+            counted(track.samples.len() as u64, "value")
         )));
     }
     let (stated, step) = match sheet {
@@ -111,7 +112,7 @@ fn figure(noise: &Noise<'_>) -> Figure {
     let panel = Panel { title: "values".into(), lines, share: 1, ..Panel::default() };
     Figure {
         title: format!("Noise of {}", noise.track.name()),
-        about: count(noise.all.count, "value"),
+        about: counted(noise.all.count, "value"),
         x: Axis {
             low: low - room,
             high: high + room,
@@ -162,7 +163,7 @@ fn tell(args: &Plot, noise: &Noise<'_>) -> Result<(), Failure> {
             },
         );
     }
-    writeln!(out, "{}: {}", noise.track.name(), count(noise.all.count, "value"))?;
+    writeln!(out, "{}: {}", noise.track.name(), counted(noise.all.count, "value"))?;
     let mut grid = Grid::new(2, &[Align::Left, Align::Left]);
     let with = |value: f64| yemdo::with_unit(short(value).parse().unwrap_or(value), unit);
     grid.row(vec!["mean".into(), with(noise.all.mean).into()]);

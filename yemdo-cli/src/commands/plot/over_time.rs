@@ -12,7 +12,8 @@ use crate::output::json_line;
 use crate::show::axis::{number_ticks, time_ticks};
 use crate::show::figure::{Axis, Figure, Line, Marks, Panel, Shape, Strip};
 use crate::show::grid::{Align, Grid};
-use crate::show::number::{count, short};
+use crate::show::number::short;
+use yemdo::counted;
 use yemdo_log::{Clocks, Moment};
 use yemdo_log::{TimeKind, Track, Tracks};
 
@@ -49,7 +50,7 @@ pub(crate) fn figure(tracks: &Tracks, clocks: &Clocks) -> Result<Figure, Failure
     };
     let x = axis(tracks.kind, span, clocks);
     let readings: u64 = tracks.tracks.iter().map(|track| track.count).sum();
-    let about = about(tracks.kind, span, clocks, &count(readings, "reading"));
+    let about = about(tracks.kind, span, clocks, &counted(readings, "reading"));
     Ok(Figure { title, about, x, panels: panels.collect(), strips: strips.collect() })
 }
 

@@ -21,7 +21,7 @@ use crate::failure::Failure;
 use crate::input;
 use crate::link::{AnyPort, Stop, tell_verdict};
 use crate::show::live::Printed;
-use crate::show::number::count;
+use yemdo::counted;
 
 pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
     let stop = Stop::on_interrupt();
@@ -257,9 +257,9 @@ fn summary(logger: &Logger<AnyPort>, once: bool) -> u8 {
         let failed = if failures == 0 { String::new() } else { format!(", {failures} failed: {}", causes.join(", ")) };
         let again = match tally.retried {
             0 => String::new(),
-            times => format!(", tried again {}", count(times, "time")),
+            times => format!(", tried again {}", counted(times, "time")),
         };
-        let _ = writeln!(err, "{dim}{}: {} read{failed}{again}{dim:#}", visible(station.name()), count(tally.good, "measurement"));
+        let _ = writeln!(err, "{dim}{}: {} read{failed}{again}{dim:#}", visible(station.name()), counted(tally.good, "measurement"));
     }
     worst
 }
