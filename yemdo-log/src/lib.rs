@@ -11,9 +11,9 @@
 //!
 //! let part = Part::parse("probe.toml", r#"
 //! part = "probe-1"
-//! i2c.address = 0x33
-//! frame.AIR = { read = 2, code = { temperature = "signed b0 b1[7:3]" } }
-//! reading.temperature = { unit = "°C", range = [-40, 125], formula = "temperature * 0.04" }
+//! i2c.address = 0x17
+//! frame.AIR = { read = 2, code = { temperature = "signed b1 b0[3:0]" } }
+//! reading.temperature = { unit = "°C", range = [-40, 80], formula = "temperature * 0.04" }
 //! "#)?;
 //!
 //! /// Keeps CSV in memory.

@@ -185,36 +185,16 @@ impl<R: BufRead> LogEntries<R> {
             self.columns = Some(COLUMNS.map(|title| cells.iter().position(|cell| cell == title)));
             return;
         };
-        let cell = |column: Column| {
-            let at = columns.get(column as usize).copied().flatten();
-            at.and_then(|at| cells.get(at)).map_or("", |cell| of_csv(cell))
-        };
-        let wide = columns.iter().flatten().max().map_or(0, |last| last + 1);
-        let row = if cells.len() < wide || !whole {
-            Err(if whole { format!("it has {} of {wide} cells", cells.len()) } else { "the last line is incomplete".into() })
-        } else {
-            Moment::parse(cell(Column::Time))
-                .ok_or_else(|| format!("`{}` is not an RFC 3339 time with an offset", yemdo::visible(cell(Column::Time))))
-        };
-        let row = row.and_then(|time| {
-            let bytes = match cell(Column::Bytes) {
-                text if text.is_empty() || !self.with_bytes => Vec::new(),
-                text => parse_hex(text).map_err(|error| error.to_string())?,
-            };
-            let value = match cell(Column::Value) {
-                "" => None,
-                text => Some(text.parse().map_err(|_| format!("`{}` is not a number", yemdo::visible(text)))?),
-            };
-            Ok((time, bytes, value))
-        });
-        let (time, bytes, value) = match row {
-            Ok(row) => row,
+        let row = Row { cells, columns };
+        let (time, bytes, value) = match row.parsed(whole, self.with_bytes) {
+            Ok(parsed) => parsed,
             Err(why) => {
                 self.ready.extend(self.open.take().map(|(line, _, entry)| (line, Ok(entry))));
                 self.ready.push_back((self.line, Err(why)));
                 return;
             }
         };
+        let cell = |column: Column| row.cell(column);
         let (frame, reading) = (cell(Column::Frame), cell(Column::Reading));
         let goes_on = self.open.as_ref().is_some_and(|(_, known, entry)| {
             let again = entry.readings.iter().any(|other| other.reading == reading);
@@ -250,14 +230,53 @@ impl<R: BufRead> LogEntries<R> {
     }
 }
 
+/// A row of CSV.
+struct Row<'a> {
+    cells: Vec<Cow<'a, str>>,
+    columns: &'a [Option<usize>; COLUMNS.len()],
+}
+
+impl Row<'_> {
+    /// The text of a cell; empty where the log has no such column.
+    fn cell(&self, column: Column) -> &str {
+        let at = self.columns.get(column as usize).copied().flatten();
+        at.and_then(|at| self.cells.get(at)).map_or("", |cell| of_csv(cell))
+    }
+
+    /// The time, the bytes and the value. `whole`: the line has its end.
+    fn parsed(&self, whole: bool, with_bytes: bool) -> Result<(Moment, Vec<u8>, Option<f64>), String> {
+        let wide = self.columns.iter().flatten().max().map_or(0, |last| last + 1);
+        if !whole {
+            return Err("the last line is incomplete".into());
+        }
+        if self.cells.len() < wide {
+            return Err(format!("it has {} of {wide} cells", self.cells.len()));
+        }
+        let time = time_of(self.cell(Column::Time))?;
+        let bytes = match self.cell(Column::Bytes) {
+            text if text.is_empty() || !with_bytes => Vec::new(),
+            text => parse_hex(text).map_err(|error| error.to_string())?,
+        };
+        let value = match self.cell(Column::Value) {
+            "" => None,
+            text => Some(text.parse().map_err(|_| format!("`{}` is not a number", yemdo::visible(text)))?),
+        };
+        Ok((time, bytes, value))
+    }
+}
+
+/// The time of a record.
+fn time_of(text: &str) -> Result<Moment, String> {
+    Moment::parse(text).ok_or_else(|| format!("`{}` is not an RFC 3339 time with an offset", yemdo::visible(text)))
+}
+
 fn of_map(map: Map) -> Settings {
     map.into_iter().map(|(name, value)| (name, value.as_str().unwrap_or("").to_owned())).collect()
 }
 
 fn of_json(text: &str) -> Result<Entry, String> {
     let line: Line = serde_json::from_str(text).map_err(|error| error.to_string())?;
-    let time =
-        Moment::parse(&line.time).ok_or_else(|| format!("`{}` is not an RFC 3339 time with an offset", yemdo::visible(&line.time)))?;
+    let time = time_of(&line.time)?;
     let frames = line.frames.into_iter().map(|frame| match parse_hex(&frame.bytes) {
         Ok(bytes) => Ok(EntryFrame { settings: frame.settings.map(of_map), ..EntryFrame::new(&frame.frame, &bytes) }),
         Err(error) => Err(error.to_string()),

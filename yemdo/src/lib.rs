@@ -12,16 +12,16 @@
 //!
 //! [frame.AIR]
 //! read = 2
-//! code = { temperature = "signed b0 b1[7:3]" }
+//! code = { temperature = "signed b1 b0[3:0]" }
 //!
 //! [reading.temperature]
 //! unit = "°C"
-//! range = [-40, 125]
+//! range = [-40, 80]
 //! formula = "temperature * 0.04"
 //! "#)?;
 //! let mut decoder = Decoder::new(&part);
 //! let air = part.frame("AIR")?;
-//! let decoded = decoder.decode(air, &[0xF8, 0x30])?;
+//! let decoded = decoder.decode(air, &[0x06, 0xF0])?;
 //! let temperature = decoded.reading("temperature")?;
 //! assert_eq!(temperature.value, Some(-10.0));
 //! assert_eq!(temperature.to_string(), "-10.00 °C");

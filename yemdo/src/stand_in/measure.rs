@@ -161,29 +161,32 @@ impl StandIn {
         }
     }
 
+    /// The signals of readings at a time become their values.
+    fn sample(&mut self, at: u64, readings: &[ReadingId]) {
+        for reading in readings {
+            let value = self.world.get_mut(*reading).and_then(|signal| signal.as_mut()?.at(at));
+            let value = value.map(|value| if self.noisy { noisy(&self.part, &self.state, &mut self.random, value) } else { value });
+            self.values.get_mut(*reading).into_iter().for_each(|place| *place = value);
+        }
+    }
+
     /// Composes a frame as of a time, and puts what it says into the registers.
     pub(super) fn publish(&mut self, at: u64, id: FrameId, waiting: bool) {
         let part = self.part.clone();
         let Some(frame) = part.frames.get(id) else { return };
-        let Some(recipe) = self.recipes.get_mut(id) else { return };
+        let Some(recipe) = self.recipes.get(id) else { return };
         let readings: Vec<ReadingId> = recipe.readings().collect();
         // Nothing of it changes.
         let constant = frame.keep || (frame.readings.is_empty() && !recipe.shows_waiting());
         if constant && self.current.get(id.index()).is_some_and(Option::is_some) {
             return;
         }
-        let mut wanted: Vec<Option<f64>> = Vec::with_capacity(readings.len());
-        for reading in &readings {
-            if waiting {
-                // Until it is done, what was measured before is still there.
-                wanted.push(self.values.get(*reading).copied().flatten());
-                continue;
-            }
-            let value = self.world.get_mut(*reading).and_then(|signal| signal.as_mut()?.at(at));
-            let value = value.map(|value| if self.noisy { noisy(&part, &self.state, &mut self.random, value) } else { value });
-            self.values.get_mut(*reading).into_iter().for_each(|place| *place = value);
-            wanted.push(value);
+        if !waiting {
+            self.sample(at, &readings);
         }
+        // Until it is done, what was measured before is still there.
+        let wanted: Vec<Option<f64>> = readings.iter().map(|reading| self.values[*reading]).collect();
+        let Some(recipe) = self.recipes.get_mut(id) else { return };
         let held = Held { part: &part, state: &self.state };
         if !waiting {
             let values = &self.values;

@@ -126,10 +126,12 @@ impl<'a, 's> Curve<'a, 's> {
                 best = if found.off(wanted) < best.off(wanted) { found } else { best };
             }
         }
-        Some(self.climbed(best, wanted))
+        // Values that go up and down between the probes may come nearer.
+        let near = best.off(wanted) == 0.0 || self.step(best, wanted).is_some_and(|step| best.off(wanted) <= step);
+        Some(if near { best } else { self.climbed(best, wanted) })
     }
 
-    /// From a place to better ones, by ever smaller powers of two: values that go up and down between the probes are found so.
+    /// From a place to better ones, by ever smaller powers of two.
     fn climbed(&mut self, from: Found, wanted: f64) -> Found {
         let mut best = from;
         let width = self.numbers.code.layout.width();
@@ -208,13 +210,10 @@ impl Solution {
 
 /// Codes of a frame with which a reading has a value, as near as can be; `None` where it has none with any.
 pub(super) fn solve(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId], wanted: f64) -> Option<Solution> {
-    // The one that moves the reading most comes first, and the others fill in.
-    let mut spans: Vec<(f64, CodeId)> = codes.iter().filter_map(|code| Some((Curve::new(eval, scene, *code)?.span(), *code))).collect();
-    spans.sort_by(|(one, _), (other, _)| other.total_cmp(one));
-    let order: Vec<CodeId> = spans.into_iter().map(|(_, code)| code).take(MOST_CODES).collect();
+    let order = if codes.len() > 1 { by_span(eval, scene, codes) } else { codes.to_vec() };
     let mut best = among(eval, scene, &order, wanted)?;
-    // A code that moved nothing before may do so now.
-    for _ in 0..MOST_ROUNDS {
+    // A code of several that moved nothing before may do so now.
+    for _ in 0..if order.len() > 1 { MOST_ROUNDS } else { 0 } {
         let before = best.off(wanted);
         for code in &order {
             best = refined(eval, scene, *code, best, wanted)?;
@@ -225,6 +224,13 @@ pub(super) fn solve(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId], wanted
     }
     best.step = order.iter().filter_map(|code| best.step_of(eval, scene, *code, wanted)).reduce(f64::min).unwrap_or(0.0);
     Some(best)
+}
+
+/// The codes that change a reading most, in this order: the others fill in.
+fn by_span(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId]) -> Vec<CodeId> {
+    let mut spans: Vec<(f64, CodeId)> = codes.iter().filter_map(|code| Some((Curve::new(eval, scene, *code)?.span(), *code))).collect();
+    spans.sort_by(|(one, _), (other, _)| other.total_cmp(one));
+    spans.into_iter().map(|(_, code)| code).take(MOST_CODES).collect()
 }
 
 /// The same solution with one code, and those that share its bits, found again.
@@ -244,19 +250,14 @@ fn among(eval: &mut Eval, scene: &Scene<'_>, codes: &[CodeId], wanted: f64) -> O
         // It may have a value with others of its codes alone.
         return among(eval, scene, rest, wanted);
     };
-    let (low, high) = (over.numbers.low, over.numbers.high);
-    let around: Vec<(i128, i128)> = [0, -1, 1]
-        .map(|by| nearest.at + by)
-        .into_iter()
-        .filter(|at| (low..=high).contains(at))
-        .map(|at| (at, over.numbers.code_at(at)))
-        .collect();
-    let code = over.numbers.code_at(nearest.at);
+    let numbers = over.numbers;
+    let code = numbers.code_at(nearest.at);
     let mut best = Solution { codes: vec![(*first, code)], value: nearest.value, step: 0.0 };
     if rest.is_empty() || nearest.value == wanted {
         return Some(best);
     }
-    for (_, code) in around {
+    for at in [0, -1, 1].map(|by| nearest.at + by).into_iter().filter(|at| (numbers.low..=numbers.high).contains(at)) {
+        let code = numbers.code_at(at);
         let mut tried = scene.clone();
         tried.put_code(*first, code);
         let Some(mut finer) = among(eval, &tried, rest, wanted) else { continue };
