@@ -101,6 +101,15 @@ fn errors_point_at_the_text_and_say_what_to_do() {
         (two("reading.r = { unit = \"K\", formula = \"c\" }"), "unusable-name", "c", "write A.c or B.c"),
         (two("reading.r = { unit = \"K\", formula = \"A.c + B.x\" }"), "unknown-name", "B.x", "not known"),
         (two("reading.r = { unit = \"K\", formula = \"A.c\" }\nshared.r = { formula = \"B.c\" }"), "name-taken", "r", "two values"),
+        (
+            whole(
+                "part = \"x\"\ni2c.address = 0x2B\nregister.R = { at = 1 }\nregister.S = { at = 2 }\nfield.F = { bits = \"R[1:0] S[7:4]\" }\n\
+                 frame.A = { registers = \"S\", code = { c = \"b0\" } }\nreading.r = { unit = \"V\", formula = \"c * F\" }",
+            ),
+            "field-in-part",
+            "A",
+            "it has `S`, not `R`",
+        ),
         // layouts
         (l("singed b0 b1"), "unknown-form", "singed", "did you mean `signed`?"),
         (l("b0 b4"), "byte-outside-frame", "b4", "4 bytes: b0 to b3"),

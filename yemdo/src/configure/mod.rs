@@ -252,8 +252,9 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     for (index, value, typed) in asked {
         // What the user gave is held.
         let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
-        let found = inverse::find(part, index, value, &state, &held, MOST_TRIED);
-        let found = found.map_err(|error| error.fitting(part, index, value, &state, &held))?;
+        let then = afterwards(part, start, &state, &taken);
+        let found = inverse::find(part, index, value, &then, &held, MOST_TRIED);
+        let found = found.map_err(|error| error.fitting(part, index, value, &then, &held))?;
         for (field, code) in &found.codes {
             take(part, &mut taken, *field, *code, typed)?;
             set(part, &mut state, *field, *code);
@@ -286,6 +287,22 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     not_below(part, &state)?;
     let moved = moved(part, start, &state, &results);
     Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
+}
+
+/// The state once bits that clear themselves, or that ones clear, have done so.
+fn afterwards(part: &Sheet, start: &State, state: &State, taken: &Taken) -> State {
+    let mut then = state.clone();
+    for (field, code) in taken.iter().filter_map(|(field, code, _)| Some((part.fields.get(*field)?, *code))) {
+        let before = start.known_field(field);
+        match (field.access, before) {
+            (Access::SelfClearing, _) => then.set_field(field, 0),
+            (Access::WriteOneToClear, Some(before)) => then.set_field(field, before & !code),
+            (Access::WriteOneToClear, None) if code == field.bounds().1 => then.set_field(field, 0),
+            (Access::WriteOneToClear, None) => then.forget_field(field),
+            _ => {}
+        }
+    }
+    then
 }
 
 /// Sets a field, unless it has the code already: some codes have two bit patterns.

@@ -204,7 +204,7 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length,
             place.into_iter().for_each(|failed| *failed = u8::try_from(check + 1).unwrap_or(u8::MAX));
         });
         if !plan.is_straight() {
-            load(plan, room, state, (chunk, length), lanes, again);
+            load(plan, room, state, (chunk, length, given), lanes, again);
             room.machine.run_again(&plan.program, lanes, again);
         }
         for ((reading, whole), (values, column)) in plan.readings.iter().zip(&mut out.whole).zip(out.values.iter_mut().zip(&mut out.status))
@@ -267,7 +267,7 @@ fn look(plan: &Plan, words: &mut [Vec<u64>], (bytes, onwards, length): (&[u8], &
 /// Puts the codes of many frames into the program's inputs, and what stays the same for all of them. With `again`, the
 /// latter have their values from the batch before.
 #[inline(never)]
-fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length): (&[u8], usize), lanes: usize, again: bool) {
+fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length, given): (&[u8], usize, usize), lanes: usize, again: bool) {
     let Room { machine, words } = room;
     machine.begin();
     if !again {
@@ -279,6 +279,10 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length): (&[u
             if machine.lost.contains(&index) {
                 (0..lanes).for_each(|lane| machine.no_value(&load.users, lane));
             }
+            continue;
+        }
+        if given < length && load.from.ends_behind(given) {
+            (0..lanes).for_each(|lane| machine.no_value(&load.users, lane));
             continue;
         }
         let Some(column) = machine.column_mut(load.slot) else { continue };

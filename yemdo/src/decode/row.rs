@@ -243,7 +243,7 @@ pub(crate) fn decode(
         return Err(failed);
     }
     let words = &plan.words.of(bytes);
-    load(plan, room, state, words, bytes);
+    load(plan, room, state, words, (bytes, given));
     room.single.run(&plan.program);
     room.complete = room.lost.is_empty() && plan.readings.iter().all(|reading| no_value(reading, state, usize::MAX).is_none());
     row.readings.resize(plan.readings.len(), (f64::NAN, Status::Absent));
@@ -261,8 +261,8 @@ pub(crate) fn decode(
 }
 
 /// Puts the codes of a frame, of which these are the words, into the program's inputs, and where it is not settled yet,
-/// what stays the same.
-fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WORDS], bytes: &[u8]) {
+/// what stays the same. Codes behind the first `given` bytes have not come.
+fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WORDS], (bytes, given): (&[u8], usize)) {
     let Room { single, lost, .. } = room;
     single.begin();
     if !single.settled {
@@ -272,6 +272,7 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WO
     let count = if single.settled && lost.is_empty() { plan.own_loads } else { plan.loads.len() };
     for (index, load) in plan.loads.iter().enumerate().take(count) {
         match &load.from {
+            own if given < bytes.len() && own.ends_behind(given) => single.no_value(&load.users),
             InputSource::Frame(gather, range) => {
                 let code = load.cut.map_or_else(|| gather.code(bytes), |cut| Some(cut.code(cut.place.word(words))));
                 single.put_int(&plan.program, load.slot, code.unwrap_or(0));
@@ -304,7 +305,7 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WO
 
 /// Puts a frame's codes, and all that stays the same, into the program's inputs, and runs it.
 pub(crate) fn run(plan: &Plan, room: &mut Room, state: &Present<'_>, bytes: &[u8]) {
-    load(plan, room, state, &plan.words.of(bytes), bytes);
+    load(plan, room, state, &plan.words.of(bytes), (bytes, bytes.len()));
     room.single.run(&plan.program);
 }
 

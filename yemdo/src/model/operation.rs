@@ -185,6 +185,17 @@ pub enum Action {
     Run(RoutineId),
 }
 
+/// A tolerance in thousandths, rounded up.
+pub(crate) fn thousandths(tolerance: f64) -> u32 {
+    // What is typed in percent has no exact double.
+    ((tolerance * 1e6).round() / 1e3).ceil() as u32
+}
+
+/// A time with its tolerance, rounded up.
+pub(crate) fn longer(micros: u64, tolerance: f64) -> u64 {
+    micros.saturating_add(micros.saturating_mul(u64::from(thousandths(tolerance))).div_ceil(1000))
+}
+
 /// A time.
 #[derive(Clone, Debug)]
 #[non_exhaustive]

@@ -332,6 +332,12 @@ impl Sheet {
         self.registers.entries().filter(move |(_, register)| register.fields.contains(&field)).map(|(id, _)| id)
     }
 
+    /// Names of registers, for messages.
+    pub(crate) fn names_of(&self, registers: &[RegisterId]) -> String {
+        let names: Vec<String> = self.registers.of(registers).map(|register| format!("`{}`", register.name)).collect();
+        names.join(" and ")
+    }
+
     /// Commands of frames and of routines.
     pub(crate) fn commands(&self) -> impl Iterator<Item = &Command> {
         let asked = self.frames.iter().flat_map(|frame| frame.origin.exchanges()).map(|exchange| &exchange.command);

@@ -158,6 +158,9 @@ impl Resolver {
             self.computed(tree);
             self.quantities(&tree.quantities, &|name| !early.contains(name));
         }
+        if !self.has_errors() {
+            self.fields_in_part();
+        }
         self.floors(&tree.quantities);
         if let Some(modbus) = &tree.modbus {
             self.part.unit_field = modbus.unit_field.as_ref().and_then(|name| self.known_field(name));

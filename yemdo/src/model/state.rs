@@ -133,14 +133,19 @@ impl State {
         joined(&self.image, register)
     }
 
+    /// The bits of a register that are known.
+    pub(crate) fn known_bits(&self, register: &Register) -> u64 {
+        joined(&self.known, register)
+    }
+
     /// A register's value; `None` unless all its bits are known.
     pub fn known_register(&self, register: &Register) -> Option<u64> {
-        (joined(&self.known, register) == register.mask()).then(|| self.register(register))
+        (self.known_bits(register) == register.mask()).then(|| self.register(register))
     }
 
     /// True if at least one bit of a register is known.
     pub(crate) fn knows_any_of(&self, register: &Register) -> bool {
-        joined(&self.known, register) != 0
+        self.known_bits(register) != 0
     }
 
     /// Where a register's value comes from; the oldest source if its bytes have several.

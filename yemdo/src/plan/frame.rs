@@ -86,6 +86,11 @@ impl InputSource {
         matches!(self, InputSource::Held(_))
     }
 
+    /// Whether it needs a byte of the frame behind the first `given`.
+    pub(crate) fn ends_behind(&self, given: usize) -> bool {
+        self.last_byte().is_some_and(|last| last >= given)
+    }
+
     /// The last byte of the frame that it needs.
     pub(crate) fn last_byte(&self) -> Option<usize> {
         match self {

@@ -117,8 +117,10 @@ impl Search<'_> {
             let acts = |(field, code): &(FieldId, i128)| *code != 0 && is_action(*field);
             let matters = |(field, code): &(FieldId, i128)| *code != 0 || !is_action(*field);
             let changed = asked().filter(|asked| matters(asked)).any(|(field, _)| {
-                let model = self.part.fields.get(*field);
-                model.is_some_and(|model| self.start.known_field(model) != Some(self.end.field(model)))
+                // Of a field of several registers, those whose bits of it change.
+                let mask = self.part.fields[*field].mask_in(register);
+                let differing = self.start.register(register) ^ self.end.register(register);
+                (differing | !self.start.known_bits(register)) & mask != 0
             });
             let needed = changed || asked().any(acts);
             asked().next().is_some() && (scope == WriteScope::All || (needed && asked().any(matters)))

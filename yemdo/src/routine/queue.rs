@@ -5,7 +5,7 @@ use super::runner::{Call, Runner};
 use crate::bus::{Operation, Transfer};
 use crate::model::command::NotSent;
 use crate::model::ids::{FieldId, FrameId, RegisterId};
-use crate::model::operation::{Action, Step, Time};
+use crate::model::operation::{Action, Step, Time, longer};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
 use crate::plan::heard::{after_write, unit_after};
@@ -117,13 +117,13 @@ impl Runner {
             StepPlan::Nothing => match &step.action {
                 Action::Wait { time, tolerance } => {
                     let micros = self.micros(time)?;
-                    let longer = (micros as f64 * tolerance).ceil() as u64;
+                    let longer = longer(micros, *tolerance);
                     let reason = match time {
                         Time::Formula(formula) => format!("wait {}", self.text(formula)),
                         Time::Fixed(_) => "wait".into(),
                     };
-                    let reason = if longer > 0 { format!("{reason}, and {} % more", tolerance * 100.0) } else { reason };
-                    self.work.push_back(Work::Wait { micros: micros.saturating_add(longer), meaning: means(reason) });
+                    let reason = if longer > micros { format!("{reason}, and {} % more", tolerance * 100.0) } else { reason };
+                    self.work.push_back(Work::Wait { micros: longer, meaning: means(reason) });
                 }
                 Action::Line { high, within } => {
                     let within = self.micros(within)?;

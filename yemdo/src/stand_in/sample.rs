@@ -1,5 +1,6 @@
 //! The bytes of a frame that say what the physical world is.
 
+use std::cell::Cell;
 use std::fmt;
 
 use super::acquire::Acquisition;
@@ -305,13 +306,20 @@ fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
     }
 }
 
-/// A frame of changing length with all its bytes, where its own codes can say so.
+/// A frame of changing length with as many bytes as its own codes can say.
 fn whole(held: &Held<'_>, id: FrameId, frame: &Frame, base: Vec<u8>) -> Vec<u8> {
     let Some(counted) = &frame.counted else { return base };
     let own = inputs(counted).filter_map(|input| if let Input::Code(code) = input { Some(Flag::Code(code)) } else { None });
     let mut scene = held.scene(id, base);
-    let all = |present: &Present<'_>| present.compute(counted).is_ok_and(|length| length == frame.length as f64);
-    if let Some(flags) = scene.flags_with(&own.collect::<Vec<_>>(), &all) {
+    let own: Vec<Flag> = own.collect();
+    let length = |present: &Present<'_>| present.compute(counted).ok().filter(|length| *length <= frame.length as f64);
+    let most = Cell::new(None);
+    let is_all = |present: &Present<'_>| {
+        most.set(length(present).into_iter().chain(most.get()).reduce(f64::max));
+        most.get() == Some(frame.length as f64)
+    };
+    let flags = scene.flags_with(&own, &is_all);
+    if let Some(flags) = flags.or_else(|| scene.flags_with(&own, &|present| most.get().is_some() && length(present) == most.get())) {
         scene.put(&flags);
     }
     scene.bytes

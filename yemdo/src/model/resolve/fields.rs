@@ -10,7 +10,9 @@ use crate::ground::diagnostic::Diagnostic;
 use crate::ground::hex::parse_integer;
 use crate::ground::list::List;
 use crate::ground::text::{Span, Text};
+use crate::model::frame::Origin;
 use crate::model::ids::{ColumnId, FieldId, RegisterId};
+use crate::model::input::Input;
 use crate::model::name::UnknownName;
 use crate::model::registers::{Access, ColumnName, Field, FieldValue};
 use crate::sheet::reader::At;
@@ -38,6 +40,31 @@ pub(super) fn tables(tree: &tree::Sheet) -> Tables<'_> {
 }
 
 impl Resolver {
+    /// A field whose registers a frame holds in part is neither the frame's nor from elsewhere.
+    pub(super) fn fields_in_part(&mut self) {
+        let mut problems = Vec::new();
+        for (id, frame) in self.part.frames.entries() {
+            let Origin::Registers(runs) = &frame.origin else { continue };
+            let held = |register: &RegisterId| runs.iter().flatten().any(|one| one == register);
+            let mut fields: Vec<FieldId> = self.part.held_inputs(&[id]).into_iter().filter_map(Input::field).collect();
+            fields.dedup();
+            for field in fields {
+                let (here, elsewhere): (Vec<RegisterId>, Vec<RegisterId>) = self.part.homes(field).partition(held);
+                if here.is_empty() {
+                    continue;
+                }
+                let (here, elsewhere) = (self.part.names_of(&here), self.part.names_of(&elsewhere));
+                let field = &self.part.fields[field];
+                let problem = format!("`{}` is used in readings of `{}`, which holds only some of its bits", field.name, frame.name);
+                let problem = Diagnostic::error("field-in-part", frame.span, problem)
+                    .label(format!("it has {here}, not {elsewhere}"))
+                    .also(field.span, "the field");
+                problems.push(problem.help(format!("add {elsewhere} to the frame, or compute with fields of one register each")));
+            }
+        }
+        problems.into_iter().for_each(|problem| self.report(problem));
+    }
+
     /// Bits of registers, as a layout of the image of them all.
     pub(super) fn register_bits(&mut self, bits: &Text, home: Option<RegisterId>) -> Option<Layout> {
         let known: Vec<(String, usize, usize, bool)> =
