@@ -1193,6 +1193,7 @@ impl MeasureRun {
         clippy::cast_possible_truncation,
         clippy::cast_possible_wrap,
         clippy::cast_sign_loss,
+        clippy::manual_div_ceil,
         clippy::similar_names,
         clippy::too_many_lines
     )]
@@ -1285,8 +1286,9 @@ impl MeasureRun {
                         return Err(Failure::NoValue);
                     };
                     let micros_4 = (time_3 as u32).wrapping_mul(1000);
-                    let longer_5 =
-                        micros_4.wrapping_add((micros_4 / 1000).wrapping_add(1).wrapping_mul(150));
+                    let longer_5 = micros_4
+                        .wrapping_add((micros_4 / 1000).wrapping_mul(150))
+                        .wrapping_add((micros_4 % 1000).wrapping_mul(150).wrapping_add(999) / 1000);
                     // wait TIME.ms ms
                     self.at = 7;
                     return Ok(Request::Wait(longer_5));
@@ -1328,11 +1330,15 @@ impl MeasureRun {
                     let Some(time_6) = settings.measure_time_6() else {
                         return Err(Failure::NoValue);
                     };
-                    let micros_7 = ((time_6 * 1000.0) as u32).wrapping_add(1);
+                    let exact_7 = time_6 * 1000.0;
+                    let mut micros_8 = exact_7 as u32;
+                    if f64::from(micros_8) < exact_7 {
+                        micros_8 = micros_8.wrapping_add(1);
+                    }
                     if light.done {
                         self.at = 11;
                     } else {
-                        if self.looked.wrapping_add(2000) > micros_7 {
+                        if self.looked.wrapping_add(2000) > micros_8 {
                             return Err(Failure::TimedOut);
                         }
                         self.looked = self.looked.wrapping_add(2000);

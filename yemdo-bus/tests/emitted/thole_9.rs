@@ -658,6 +658,7 @@ impl MeasureRun {
     #[allow(
         clippy::cast_possible_wrap,
         clippy::cast_sign_loss,
+        clippy::manual_div_ceil,
         clippy::similar_names
     )]
     pub fn step(&mut self, device: &mut Device, answered: bool) -> Result<Request<'_>, Failure> {
@@ -684,8 +685,9 @@ impl MeasureRun {
                     return Err(Failure::NoValue);
                 };
                 let micros_3 = (time_2 as u32).wrapping_mul(1000);
-                let longer_4 =
-                    micros_3.wrapping_add((micros_3 / 1000).wrapping_add(1).wrapping_mul(100));
+                let longer_4 = micros_3
+                    .wrapping_add((micros_3 / 1000).wrapping_mul(100))
+                    .wrapping_add((micros_3 % 1000).wrapping_mul(100).wrapping_add(999) / 1000);
                 // wait RESOLUTION.ms ms
                 self.at = 2;
                 Ok(Request::Wait(longer_4))

@@ -8,11 +8,14 @@ use super::code::{Expr, Function, Gives, Member, Name, Param, Stmt, Struct, Type
 use super::formula::{body, expression, zero};
 use super::inputs::{Value, direct};
 use super::names::snake;
+use super::truths::negated;
 use crate::formula::operators::Compare;
 use crate::formula::typed::{ExprKind, Formula, each};
 use crate::ground::number::Ty;
-use crate::model::ids::{FrameId, ReadingId};
+use crate::model::frame::Code;
+use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::input::{Input, inputs};
+use crate::model::part::Sheet;
 use crate::model::reading::Reading;
 use crate::model::status::Status;
 
@@ -143,12 +146,10 @@ impl Build<'_> {
             if part.frames.get(id).is_none_or(|frame| frame.counted.is_none()) {
                 continue;
             }
-            let last = part.codes.of(&reading.codes).filter(|code| code.frame == id).map(|code| code.last_byte()).max().unwrap_or(0);
+            let last = last_byte(part, &reading.codes, id);
             takes.frames.insert(id);
-            let given = Expr::Member(self.frame_var(id), "given_bytes".into());
-            let absent = given.compare(Compare::LessEqual, Ty::U16, Expr::Int(last as i128, Ty::U16));
             let none = self.none(Status::Absent);
-            statements.push(Stmt::If(absent, vec![none], Vec::new()));
+            statements.push(Stmt::If(self.ends_before(id, last), vec![none], Vec::new()));
         }
         // Conditions in order: the first that holds decides.
         let mut conditions: Vec<(Expr, Status, Option<String>)> = Vec::new();
@@ -169,13 +170,13 @@ impl Build<'_> {
                 } else {
                     call
                 };
-                conditions.push((expr, one.status, one.means.clone()));
+                conditions.push((self.where_there(&one.formula, reading, &mut takes, expr), one.status, one.means.clone()));
                 continue;
             }
             let (expr, taken) = self.holds_with(&one.formula, Some(frame_id), &name, values, &mut statements);
             takes.add(&taken);
             uses.extend(self.handed(&one.formula, values));
-            conditions.push((expr, one.status, one.means.clone()));
+            conditions.push((self.where_there(&one.formula, reading, &mut takes, expr), one.status, one.means.clone()));
         }
         let range = reading.range.as_ref().map(|range| (range.low.clone(), range.high.clone()));
         let mut ends = Vec::new();
@@ -232,6 +233,42 @@ impl Build<'_> {
             });
         }
         Some((name, params, uses))
+    }
+
+    /// Whether a frame has no more than these bytes.
+    fn ends_before(&self, frame: FrameId, last: usize) -> Expr {
+        let given = Expr::Member(self.frame_var(frame), "given_bytes".into());
+        given.compare(Compare::LessEqual, Ty::U16, Expr::Int(last as i128, Ty::U16))
+    }
+
+    /// A condition of a reading, which does not hold where a frame ends before a code that it takes.
+    fn where_there(&self, formula: &Formula, reading: &Reading, takes: &mut Takes, mut holds: Expr) -> Expr {
+        let part = self.part;
+        let mut codes: Vec<CodeId> = Vec::new();
+        for input in inputs(formula) {
+            match input {
+                Input::Code(code) => codes.push(code),
+                Input::Reading(used) => codes.extend(part.readings[used].codes.iter().copied()),
+                _ => {}
+            }
+        }
+        let mut frames: Vec<FrameId> = part.codes.of(&codes).map(|code| code.frame).collect();
+        frames.sort_unstable();
+        frames.dedup();
+        for frame in frames.into_iter().filter(|frame| part.frames[*frame].counted.is_some()) {
+            let last = last_byte(part, &codes, frame);
+            // Without the reading's own codes this is not asked.
+            if last > last_byte(part, &reading.codes, frame) {
+                takes.frames.insert(frame);
+                let there = negated(self.ends_before(frame, last));
+                holds = match holds {
+                    Expr::Bool(true) => there,
+                    Expr::Bool(false) => return Expr::Bool(false),
+                    holds => Expr::And(there.boxed(), holds.boxed()),
+                };
+            }
+        }
+        holds
     }
 
     fn reading_doc(&self, reading: &Reading, public: bool) -> Vec<String> {
@@ -387,4 +424,9 @@ pub(super) fn said(name: &str) -> String {
 pub(super) fn capital(text: &str) -> String {
     let mut chars = text.chars();
     chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
+}
+
+/// The last byte of a frame that some codes take.
+fn last_byte(part: &Sheet, codes: &[CodeId], frame: FrameId) -> usize {
+    part.codes.of(codes).filter(|code| code.frame == frame).map(Code::last_byte).max().unwrap_or(0)
 }

@@ -8,13 +8,14 @@ use super::names::snake;
 use super::needs::moves;
 use super::truths::negated;
 use super::unpack::register;
+use super::used::Used;
 use crate::bus::Bus;
 use crate::formula::operators::{Arith, Compare};
 use crate::formula::typed::Formula;
 use crate::ground::number::Ty;
-use crate::model::ids::RoutineId;
-use crate::model::input::inputs;
-use crate::model::operation::{Action, Step, Time};
+use crate::model::ids::{FrameId, RoutineId};
+use crate::model::input::{Input, inputs};
+use crate::model::operation::{Action, Step, Time, longer, thousandths};
 use crate::model::part::Part;
 use crate::plan::routine::{RoutinePlan, StepPlan};
 
@@ -130,6 +131,7 @@ impl Builder<'_, '_> {
         let mut skip = None;
         if let Some(when) = &step.when {
             let holds = self.condition(when);
+            self.frames_came(when, &holds);
             // Where it goes on is known at the end of the step.
             skip = Some((self.here(), self.states.last().map_or(0, |(_, list)| list.len())));
             self.push(Stmt::If(negated(holds), vec![Stmt::Goto(usize::MAX)], Vec::new()));
@@ -344,12 +346,12 @@ impl Builder<'_, '_> {
     fn longer(&mut self, time: &Time, tolerance: f64) -> Expr {
         let formula = match time {
             Time::Fixed(micros) => {
-                let more = (*micros as f64 * tolerance).ceil() as u64;
-                return Expr::Int(i128::from(micros.saturating_add(more).max(1)).min(LONGEST), Ty::U32);
+                return Expr::Int(i128::from(longer(*micros, tolerance).max(1)).min(LONGEST), Ty::U32);
             }
             Time::Formula(formula) => formula,
         };
         let (value, ty) = self.value(formula, "time");
+        self.frames_came(formula, &value);
         // An integer part has derived its times as microseconds already.
         let in_micros = self.build.part.integers;
         let most = (LONGEST as f64 / (1.0 + tolerance)).floor() as i128;
@@ -358,36 +360,78 @@ impl Builder<'_, '_> {
             let inside = Expr::Within(ty, value.clone().boxed(), number(0, ty).boxed(), number(limit, ty).boxed());
             self.push(Stmt::If(Expr::Not(inside.boxed()), Self::raise(Failure::NoValue), Vec::new()));
         }
-        self.conditions += 1;
-        let name = format!("micros_{}", self.conditions);
         let micros = if ty.is_real() {
-            // Rounded up.
             let scaled = Expr::Arith(Arith::Mul, ty, value.boxed(), number(1000, ty).boxed());
-            let cut = Expr::Cast { from: ty, to: Ty::U32, fits: true, value: scaled.boxed() };
-            Expr::Arith(Arith::Add, Ty::U32, cut.boxed(), Expr::Int(1, Ty::U32).boxed())
+            self.rounded_up(scaled, ty)
         } else {
             let cut = Expr::Cast { from: ty, to: Ty::U32, fits: true, value: value.boxed() };
-            if in_micros { cut } else { Expr::Arith(Arith::Mul, Ty::U32, cut.boxed(), Expr::Int(1000, Ty::U32).boxed()) }
+            let micros = if in_micros { cut } else { Expr::Arith(Arith::Mul, Ty::U32, cut.boxed(), Expr::Int(1000, Ty::U32).boxed()) };
+            self.local("micros", Ty::U32, micros, false)
         };
-        self.push(Stmt::Let { name: name.clone(), ty: Type::Num(Ty::U32), value: Some(micros), mutable: false });
-        let micros = Expr::Var(name);
         if tolerance == 0.0 {
             return micros;
         }
-        // So many thousandths more, rounded up.
-        let share = Expr::Int((tolerance * 1000.0).ceil() as i128, Ty::U32);
-        let thousandths = Expr::Arith(
-            Arith::Add,
-            Ty::U32,
-            Expr::Arith(Arith::Div, Ty::U32, micros.clone().boxed(), Expr::Int(1000, Ty::U32).boxed()).boxed(),
-            Expr::Int(1, Ty::U32).boxed(),
-        );
-        let more = Expr::Arith(Arith::Mul, Ty::U32, thousandths.boxed(), share.boxed());
-        let all = Expr::Arith(Arith::Add, Ty::U32, micros.boxed(), more.boxed());
+        // So many thousandths more, rounded up, and never above 32 bits on the way.
+        let int = |value: i128| Expr::Int(value, Ty::U32).boxed();
+        let arith = |what: Arith, left: Expr, right: Box<Expr>| Expr::Arith(what, Ty::U32, left.boxed(), right);
+        let share = i128::from(thousandths(tolerance));
+        let whole = arith(Arith::Mul, arith(Arith::Div, micros.clone(), int(1000)), int(share));
+        let rest = arith(Arith::Mul, arith(Arith::Rem, micros.clone(), int(1000)), int(share));
+        let rest = arith(Arith::Div, arith(Arith::Add, rest, int(999)), int(1000));
+        let all = arith(Arith::Add, arith(Arith::Add, micros, whole.boxed()), rest.boxed());
+        self.local("longer", Ty::U32, all, false)
+    }
+
+    /// A local variable with a name of its own.
+    fn local(&mut self, name: &str, ty: Ty, value: Expr, mutable: bool) -> Expr {
         self.conditions += 1;
-        let name = format!("longer_{}", self.conditions);
-        self.push(Stmt::Let { name: name.clone(), ty: Type::Num(Ty::U32), value: Some(all), mutable: false });
+        let name = format!("{name}_{}", self.conditions);
+        self.push(Stmt::Let { name: name.clone(), ty: Type::Num(ty), value: Some(value), mutable });
         Expr::Var(name)
+    }
+
+    /// A real number that fits, rounded up to an integer.
+    fn rounded_up(&mut self, value: Expr, ty: Ty) -> Expr {
+        let exact = self.local("exact", ty, value, false);
+        let cut = Expr::Cast { from: ty, to: Ty::U32, fits: true, value: exact.clone().boxed() };
+        let micros = self.local("micros", Ty::U32, cut, true);
+        let back = Expr::Cast { from: Ty::U32, to: ty, fits: ty == Ty::F64, value: micros.clone().boxed() };
+        let more = Expr::Arith(Arith::Add, Ty::U32, micros.clone().boxed(), Expr::Int(1, Ty::U32).boxed());
+        self.push(Stmt::If(back.compare(Compare::Less, ty, exact), vec![Stmt::Set(micros.clone(), more)], Vec::new()));
+        micros
+    }
+
+    /// The routine fails where a frame has not come from which a formula with this value takes a code.
+    fn frames_came(&mut self, formula: &Formula, value: &Expr) {
+        let code = |input| if let Input::Code(code) = input { self.build.part.codes.get(code) } else { None };
+        let mut frames: Vec<FrameId> = inputs(formula).filter_map(code).map(|code| code.frame).collect();
+        frames.sort_unstable();
+        frames.dedup();
+        for frame in frames {
+            let Some(calls) = self.build.module.frames.iter().find(|calls| calls.frame == frame) else { continue };
+            let came = Expr::Member("device".into(), format!("has_{}", calls.var));
+            if let Some(lacks) = lacks(value, &calls.var, &Expr::Not(came.boxed())) {
+                self.push(Stmt::If(lacks, Self::raise(Failure::NoValue), Vec::new()));
+            }
+        }
+    }
+}
+
+/// When the value of an expression takes something from a variable that is `missing`; `None` if it never does.
+fn lacks(value: &Expr, variable: &str, missing: &Expr) -> Option<Expr> {
+    let of = |part: &Expr| lacks(part, variable, missing);
+    let either = |one: Option<Expr>, other: Option<Expr>| match (one, other) {
+        (Some(one), Some(other)) => Some(if one == other { one } else { Expr::Or(one.boxed(), other.boxed()) }),
+        (one, other) => one.or(other),
+    };
+    // The second part counts only where the first leaves it open.
+    let then = |open: Expr, part: &Expr| of(part).map(|lacks| Expr::And(open.boxed(), lacks.boxed()));
+    match value {
+        Expr::And(one, other) if of(one).is_none() => then((**one).clone(), other),
+        Expr::Or(one, other) if of(one).is_none() => then(negated((**one).clone()), other),
+        Expr::Not(inner) => of(inner),
+        Expr::Cond(test, one, other) if of(test).is_none() => either(then((**test).clone(), one), then(negated((**test).clone()), other)),
+        other => Used::in_expr(other).names.contains(variable).then(|| missing.clone()),
     }
 }
 

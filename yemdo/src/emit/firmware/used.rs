@@ -42,6 +42,13 @@ impl Used {
         used
     }
 
+    /// Everything an expression uses.
+    pub(super) fn in_expr(expr: &Expr) -> Self {
+        let mut used = Self::default();
+        used.expr(expr);
+        used
+    }
+
     fn list(&mut self, list: &[Stmt]) {
         list.iter().for_each(|statement| self.statement(statement));
     }

@@ -80,6 +80,7 @@ impl Builder<'_, '_> {
             self.push(Stmt::Let { name: name.clone(), ty: Type::Num(ty), value: Some(value), mutable: false });
             Expr::Var(name)
         };
+        let verify = verify && model.access.is_readable();
         let written = verify.then(|| self.keep(&format!("{member}_written"), ty));
         if let Some(written) = &written {
             self.push(Stmt::Set(written.clone(), value.clone()));

@@ -246,6 +246,11 @@ impl Printer {
         if op == Arith::Div && matches!(right, Expr::Real(2.0, _)) && matches!(left, Expr::Arith(Arith::Add, ..)) {
             self.allowed.insert("manual_midpoint");
         }
+        if let (Arith::Div, Expr::Arith(Arith::Add, _, _, more), Expr::Int(by, _)) = (op, left, right)
+            && matches!(**more, Expr::Int(more, _) if more + 1 == *by)
+        {
+            self.allowed.insert("manual_div_ceil");
+        }
         let level = match op {
             Arith::Mul | Arith::Div | Arith::Rem => Level::Product,
             Arith::Add | Arith::Sub => Level::Sum,
