@@ -11,7 +11,7 @@ impl Gen<'_, '_> {
     pub(super) fn frame(&mut self) {
         let name = self.names.fresh(self.c);
         let mut table = Table::new();
-        let registers = self.registers.iter().any(|register| register.3 != "write-only") && self.c.chance(45);
+        let registers = !self.readable().is_empty() && self.c.chance(45);
         let mut held = Vec::new();
         let length = if registers {
             self.of_registers(&mut table, &mut held)
@@ -33,7 +33,8 @@ impl Gen<'_, '_> {
         if registers {
             self.register_codes(&mut info);
         }
-        if table.get("read").is_some() && length >= 8 && self.c.chance(10) && !info.codes.is_empty() {
+        // A check behind the bytes that count never agrees.
+        if table.get("read").is_some() && length >= 8 && checked == 0 && self.c.chance(10) && !info.codes.is_empty() {
             self.counted(&mut table, &mut info);
         }
         if self.c.chance(12) && !self.frames.is_empty() {
@@ -67,12 +68,29 @@ impl Gen<'_, '_> {
         if all.len() == 1 { all.into_iter().next().unwrap_or_default().into() } else { all.into() }
     }
 
+    /// The registers that frames may hold: not those of a field of which a frame cannot hold all bits.
+    fn readable(&self) -> Vec<(String, u32, u32, &'static str)> {
+        let is_known = |name: &String| self.registers.iter().any(|(known, _, _, access)| known == name && *access != "write-only");
+        let alone = |name: &String| !self.fields.iter().any(|field| field.parts.contains(name) && !field.parts.iter().all(is_known));
+        self.registers.iter().filter(|(name, ..)| is_known(name) && alone(name)).cloned().collect()
+    }
+
     fn of_registers(&mut self, table: &mut Table, held: &mut Vec<String>) -> usize {
-        let readable: Vec<(String, u32, u32, &str)> =
-            self.registers.iter().filter(|register| register.3 != "write-only").cloned().collect();
+        let readable = self.readable();
         let count = 1 + self.c.below(readable.len().min(3));
         let start = self.c.below(readable.len() - count + 1);
-        let list = readable[start..start + count].to_vec();
+        let mut list = readable[start..start + count].to_vec();
+        // A frame has all bits of a field or none.
+        let mut at = 0;
+        while let Some((name, ..)) = list.get(at).cloned() {
+            let others = self.fields.iter().filter(|field| field.parts.contains(&name)).flat_map(|field| &field.parts);
+            for other in others {
+                let missing = !list.iter().any(|(known, ..)| known == other);
+                list.extend(readable.iter().filter(|(known, ..)| missing && known == other).cloned());
+            }
+            at += 1;
+        }
+        let count = list.len();
         held.extend(list.iter().map(|(name, ..)| name.clone()));
         let names: Vec<&str> = list.iter().map(|(name, ..)| name.as_str()).collect();
         let text = if count > 1 && self.c.chance(30) && self.follow(&list) {
@@ -135,7 +153,8 @@ impl Gen<'_, '_> {
         let mut bytes: Vec<Value> = (0..count).map(|_| Value::Hex(0x80 | self.c.bits(7))).collect();
         // No two commands begin alike, and none as an access to a register.
         if let Some(first) = bytes.first_mut() {
-            *first = Value::Hex(0xC0 | self.commands & 0x3F);
+            let reads_from = self.root.get("spi").is_some_and(|spi| matches!(spi, Value::Table(spi) if spi.get("increment").is_some()));
+            *first = Value::Hex(if reads_from { 0xE0 | self.commands & 0x1F } else { 0xC0 | self.commands & 0x3F });
             self.commands += 1;
         }
         // One that follows from a setting.

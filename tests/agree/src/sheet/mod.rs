@@ -32,6 +32,8 @@ struct FieldInfo {
     text: String,
     /// The register that it is declared in.
     register: String,
+    /// The registers of the fields that it is put together from.
+    parts: Vec<String>,
     width: u32,
     bounds: (i128, i128),
     /// Codes of its table.
@@ -61,6 +63,7 @@ impl FieldInfo {
             name: name.to_owned(),
             text: name.to_owned(),
             register: register.to_owned(),
+            parts: Vec::new(),
             width,
             bounds,
             codes: Vec::new(),

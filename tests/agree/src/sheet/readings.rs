@@ -93,6 +93,8 @@ impl Gen<'_, '_> {
             && let Some((name, _)) = self.c.any(&self.readings)
         {
             inputs.push(Input::real(name));
+            // It may come with another frame.
+            elsewhere = true;
         }
         let codes: Vec<Input> = self.codes_of(frame);
         // A field that several frames hold does not say with which of them the reading comes, and a column is no code.

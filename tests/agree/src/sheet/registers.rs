@@ -402,6 +402,7 @@ impl Gen<'_, '_> {
                     self.root.table("field").table(&name).put("access", "read-only");
                 }
                 info.conditional = true;
+                info.parts = vec![one.register, two.register];
                 self.fields.push(info);
             }
         }

@@ -10,6 +10,7 @@ pub mod narrow;
 pub mod page;
 pub mod reach;
 pub mod recording;
+pub mod replay;
 pub mod signal;
 
 use std::collections::BTreeMap;

@@ -39,7 +39,10 @@ pub fn integers(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
             let (Some(bound), Some(value), Some(steps)) = (bound, reading.value, step.value) else { continue };
             let off = (steps * STEP - value).abs();
             // The bound refers to the exact formula; the floating-point value has its own rounding error.
-            let rounded = if floats { value.abs().max(1.0) * 1e-5 } else { value.abs() * 1e-12 };
+            let codes = reading.codes.iter().filter_map(|code| code.value.to_f64()).map(f64::abs);
+            // Of large codes a difference may be small.
+            let largest = codes.fold(value.abs().max(1.0), f64::max);
+            let rounded = if floats { largest * 1e-5 } else { value.abs() * 1e-12 };
             tally.hold(Row::Meaning, "integers are within their bound", off <= bound * (1.0 + 1e-9) + rounded, || {
                 format!("{}: {} is {value}, {steps} steps of {}, off by {off} of {bound}", about(), reading.name, STEP)
             });

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 use yemdo::configure::Wish;
 use yemdo::record::LogReader;
 use yemdo::stand_in::StandIn;
-use yemdo::{Decoded, Decoder, Part, State, Status};
+use yemdo::{Decoded, Decoder, FieldId, Part, State, Status};
 use yemdo_bus::recording::Recorder;
 use yemdo_bus::{Device, DeviceError, Rig, RigPort};
 
@@ -63,6 +63,10 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
             log.take(&kept.text());
             let Ok(measurement) = device.measure() else { continue };
             let recorded = log.take(&kept.text());
+            // A step of a routine set what no bus carries.
+            if !same_without_register(part, device.state(), log.decoder.state()) {
+                break;
+            }
             for (decoded, bytes) in measurement.frames.iter().map(|frame| (frame.decoded(), frame.bytes())) {
                 let name = part.frames()[decoded.frame].name();
                 let about = || format!("{name} {} over {} with {told:?} and {carried:?}", yemdo::to_hex(bytes), bus.key());
@@ -82,6 +86,12 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
 
 fn configure(device: &mut Device<Recorder<RigPort, Kept>>, typed: &[String]) -> Result<(), DeviceError> {
     device.configure(&typed.iter().map(String::as_str).collect::<Vec<_>>()).map(drop)
+}
+
+/// Settings that no register holds are the same.
+fn same_without_register(part: &Part, one: &State, other: &State) -> bool {
+    let stored = |id: &FieldId| part.registers().iter().any(|register| register.fields().contains(id));
+    part.fields().entries().filter(|(id, _)| !stored(id)).all(|(_, field)| one.known_field(field) == other.known_field(field))
 }
 
 /// True if a bus carries the requested setting.

@@ -1,6 +1,6 @@
 //! A signal at a stand-in becomes bytes, and those the reading: within one step, or the stand-in says why it cannot.
 
-use yemdo::part::{Action, Code, Step};
+use yemdo::part::{Action, Code, Origin, Step};
 use yemdo::stand_in::{Rule, Signal, StandIn};
 use yemdo::{Decoder, FrameId, Part, ReadingId, Status};
 use yemdo_bus::{Device, Rig, RigPort};
@@ -74,7 +74,11 @@ fn one(part: &Part, (frame, bytes): (FrameId, &[u8]), reading: ReadingId, value:
     });
     // Everything but one code is as it was, and no status withholds it: the value can be had.
     let own: Vec<&Code> = part.codes().of(part.readings()[reading].codes()).collect();
-    let alone = own.len() == 1 && own[0].frame() == frame && got.value.is_some();
+    let of_client = match part.frames()[frame].origin() {
+        Origin::Registers(runs) => part.registers().of(runs.iter().flatten()).any(|register| register.access().is_writable()),
+        _ => false,
+    };
+    let alone = own.len() == 1 && own[0].frame() == frame && got.value.is_some() && !of_client;
     tally.hold(Row::Possible, "signals of one code are never missed", hit || missed.is_none() || !alone, || {
         format!("{name} = {value} of {} became {:?} {:?}, step {step}; {missed:?}", yemdo::to_hex(bytes), got.value, got.status)
     });
