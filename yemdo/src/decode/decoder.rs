@@ -304,6 +304,11 @@ impl Decoder {
                 }
                 then.take_frame(part, frame, bytes);
                 let state = Present { part, state: &then };
+                let counted = self.part.frames.get(frame).and_then(|model| model.counted.as_ref());
+                if let Some(count) = counted.and_then(|formula| state.compute(formula).ok()) {
+                    then.take_frame(part, frame, bytes.get(..count as usize).unwrap_or(bytes));
+                }
+                let state = Present { part, state: &then };
                 such().find(|condition| state.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))?.means.clone()
             }
         }

@@ -77,7 +77,10 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
                 seen.span.get_or_insert(step.span);
             }
             Action::Poll { condition, within } => {
-                seen.poll = Some((condition.clone(), within.clone()));
+                // One that is left out now and then decides nothing.
+                if step.when.is_none() {
+                    seen.poll = Some((condition.clone(), within.clone()));
+                }
                 // A frame that is looked at until it is done is read with that.
                 for input in inputs(condition) {
                     if let Input::Code(code) = input
@@ -87,10 +90,10 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
                     }
                 }
             }
-            Action::Line { high, within } => seen.line = Some((*high, within.clone())),
+            Action::Line { high, within } if step.when.is_none() => seen.line = Some((*high, within.clone())),
             Action::ReadFrame(frame) => take(part, &seen, *frame, step.span, step.retry > 0, found),
             Action::Run(other) => seen = walk(part, *other, depth + 1, seen, found),
-            Action::WriteRegisters(_) | Action::ReadRegisters(_) | Action::Expect(_) => {}
+            Action::WriteRegisters(_) | Action::ReadRegisters(_) | Action::Expect(_) | Action::Line { .. } => {}
         }
     }
     seen

@@ -69,7 +69,7 @@ fn one(folder: &Path, sheet: &Numbered<'_>) -> Outcome {
     };
     let header = emitted.iter().find(|file| file.name.ends_with(".h")).unwrap();
     let prefix = header.name.trim_end_matches(".h").to_owned();
-    let (replays, runs) = replay::source(&part, &header.text, &prefix);
+    let (replays, runs) = replay::in_c(&part, &header.text, &prefix);
     let mut sources = Vec::new();
     for Emitted { name, text } in emitted.into_iter().chain(tests) {
         fs::write(folder.join(&name), text).unwrap();
@@ -149,6 +149,10 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
             Ok((emitted, tests)) => {
                 for Emitted { name, text } in emitted.into_iter().chain(tests) {
                     let module = name.trim_end_matches(".rs").to_owned();
+                    if !module.ends_with("_vectors") {
+                        modules.push_str(&replay::in_rust(&part, &text, &module));
+                        calls.push_str(&format!("    for told in replay_{module}() {{ println!(\"{} {{told}}\"); }}\n", sheet.seed));
+                    }
                     modules.push_str(&format!("mod {module};\n"));
                     fs::write(folder.join(name), text).unwrap();
                     if module.ends_with("_vectors") {
@@ -160,7 +164,8 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
             Err(error) => outcomes.push((sheet.seed, Outcome::NotEmitted(error.to_string()))),
         }
     }
-    fs::write(folder.join("main.rs"), format!("#![allow(dead_code)]\n{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
+    let tools = replay::RUST_TOOLS;
+    fs::write(folder.join("main.rs"), format!("#![allow(dead_code, unused)]\n{tools}{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
     // Emitted modules import these as `libm`.
     let library: String = LIBRARY
         .iter()

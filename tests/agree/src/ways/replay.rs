@@ -90,35 +90,112 @@ fn script(part: &Part, routine: RoutineId, bus: Bus, fails: Option<usize>) -> Op
     Some((script, count))
 }
 
-/// Functions in C that run the routines of a module against the library's runs, and `replays`, which calls them all and prints what
-/// differs; with the number of runs.
-pub fn source(part: &Part, header: &str, prefix: &str) -> (String, usize) {
-    let upper = prefix.to_uppercase();
-    let mut text = String::from(TOOLS);
-    let (mut calls, mut count) = (String::new(), 0);
-    let steps = steps(header);
-    let bus = part.buses().all().into_iter().next().filter(|bus| *bus != Bus::Modbus);
+/// A run of the library: the place of the routine among those of the sheet, what it is called in a report, and its script.
+struct Replay {
+    routine: usize,
+    which: String,
+    script: Vec<u8>,
+}
+
+/// Each routine from beginning to end, and with one of its first operations failing.
+fn replays(part: &Part) -> Vec<Replay> {
     // Emitted code unlocks and restores registers whatever they hold, since the part may have been reset.
     let locked = part.registers().iter().any(|register| !register.bank().is_empty() || !register.writable_while().is_empty());
-    let bus = bus.filter(|_| !locked);
-    for ((id, routine), Step { function, run }) in part.routines().entries().zip(steps) {
-        let Some(whole) = bus.and_then(|bus| script(part, id, bus, None)) else { continue };
-        let failing = (0..whole.1.min(FAILING)).filter_map(|at| script(part, id, bus?, Some(at)));
-        let scripts: Vec<Vec<u8>> = failing.chain([whole.clone()]).map(|(script, _)| script).collect();
+    let Some(bus) = part.buses().all().next().filter(|bus| *bus != Bus::Modbus && !locked) else { return Vec::new() };
+    let mut all = Vec::new();
+    for (at, (id, model)) in part.routines().entries().enumerate() {
+        let Some((whole, count)) = script(part, id, bus, None) else { continue };
+        let named = |which: String, script| Replay { routine: at, which: format!("{} {which}", model.name()), script };
+        let failing = |at: usize| Some(named(format!("failing at {at}"), script(part, id, bus, Some(at))?.0));
+        all.extend((0..count.min(FAILING)).filter_map(failing));
+        all.push(named("whole".into(), whole));
+    }
+    all
+}
+
+/// Functions in C that run the routines of a module against the library's runs, and `replays`, which calls them all and prints what
+/// differs; with the number of runs.
+pub fn in_c(part: &Part, header: &str, prefix: &str) -> (String, usize) {
+    let upper = prefix.to_uppercase();
+    let (mut text, mut calls) = (String::from(TOOLS), String::new());
+    let replays = replays(part);
+    for (at, Step { function, run }) in steps(header).iter().enumerate() {
+        if !replays.iter().any(|replay| replay.routine == at) {
+            continue;
+        }
         let line = if header.contains(&format!("{upper}_LINE")) { LINE } else { "" };
         let body = REPLAY.replace("@LINE@", line).replace("@STEP@", function).replace("@RUN@", run);
         text.push_str(&body.replace("@UP@", &upper).replace("@P@", prefix));
-        for (at, script) in scripts.iter().enumerate() {
-            let bytes: Vec<String> = script.iter().map(u8::to_string).collect();
-            text.push_str(&format!("static const uint8_t script_{count}[] = {{ {} }};\n", bytes.join(", ")));
-            let which = if at + 1 == scripts.len() { "whole".to_owned() } else { format!("failing at {at}") };
-            calls.push_str(&format!("    wrong += replay_{function}(script_{count}, \"{} {which}\");\n", routine.name()));
-            count += 1;
+        for (count, Replay { which, script, .. }) in replays.iter().enumerate().filter(|(_, replay)| replay.routine == at) {
+            text.push_str(&format!("static const uint8_t script_{count}[] = {{ {} }};\n", listed(script)));
+            calls.push_str(&format!("    wrong += replay_{function}(script_{count}, \"{which}\");\n"));
         }
     }
     text.push_str(&format!("static int replays(void)\n{{\n    int wrong = 0;\n\n{calls}    return wrong;\n}}\n"));
-    (text, count)
+    (text, replays.len())
 }
+
+/// A function in Rust that runs the routines of a module against the library's runs, and gives what differs.
+pub fn in_rust(part: &Part, text: &str, module: &str) -> String {
+    let runs: Vec<&str> = text.match_indices("Run {\n    /// Its beginning.").map(|(at, _)| type_before(text, at)).collect();
+    let mut calls = String::new();
+    for Replay { routine, which, script } in replays(part) {
+        let arm = |has: &str, arm: &str| if text.contains(has) { arm.to_owned() } else { String::new() };
+        let wait = arm(
+            "\n    Wait(u32),",
+            "Request::Wait(micros) => { if script.wait(1, micros) { continue; } return script.told(\"another wait\"); }",
+        );
+        let line = arm(
+            "\n    Line {",
+            "Request::Line { high, micros } => { answered = script.at[1] != 0; if script.wait(if high { 3 } else { 2 }, micros) { continue; } return script.told(\"another wait for the line\"); }",
+        );
+        calls.push_str(&format!(
+            "    told.extend((|| {{ use {module}::Request; let mut script = Script::new(\"{which}\", &[{}]); let mut run = {module}::{}Run::new(); let mut device = {module}::Device::RESET; let mut answered = true; loop {{ match run.step(&mut device, answered) {{ Err(_) => return script.ended(false), Ok(request) => match request {{ Request::Finished => return script.ended(true), {wait} {line} Request::Transfer {{ write, read }} => match script.transfer(write, read) {{ Some(came) => answered = came, None => return script.told(&format!(\"asked {{write:02X?}} and {{}}\", read.len())) }} }} }} }} }})());\n",
+            listed(&script),
+            runs[routine]
+        ));
+    }
+    format!("fn replay_{module}() -> Vec<String> {{\n    let mut told: Vec<String> = Vec::new();\n{calls}    told\n}}\n")
+}
+
+/// The name of the type whose `impl` goes on at a place.
+fn type_before(text: &str, at: usize) -> &str {
+    text[..at].rsplit(' ').next().unwrap_or("")
+}
+
+fn listed(script: &[u8]) -> String {
+    script.iter().map(u8::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// What the functions in Rust share.
+pub const RUST_TOOLS: &str = "
+struct Script<'s> { which: &'static str, at: &'s [u8], count: usize }
+impl<'s> Script<'s> {
+    fn new(which: &'static str, at: &'s [u8]) -> Self { Self { which, at, count: 0 } }
+    fn told(&self, what: &str) -> Option<String> { Some(format!(\"{}, operation {}: {what}; the library {:02X?}\", self.which, self.count, &self.at[..self.at.len().min(16)])) }
+    fn ended(&self, well: bool) -> Option<String> {
+        if self.at[0] != 255 { return self.told(\"ended\"); }
+        if (self.at[1] != 0) == well { None } else { self.told(\"one succeeds, the other fails\") }
+    }
+    fn wait(&mut self, kind: u8, micros: u32) -> bool {
+        let same = self.at[0] == kind && self.at[2..6] == micros.to_be_bytes();
+        if same { self.at = &self.at[6..]; self.count += 1; }
+        same
+    }
+    fn transfer(&mut self, write: &[u8], read: &mut [u8]) -> Option<bool> {
+        if self.at[0] != 0 { return None; }
+        let length = |at: usize| usize::from(u16::from_be_bytes([self.at[at], self.at[at + 1]]));
+        let sent = length(2);
+        let came = length(4 + sent);
+        if self.at[4..4 + sent] != *write || came != read.len() { return None; }
+        let answered = self.at[1] != 0;
+        if answered { read.copy_from_slice(&self.at[6 + sent..6 + sent + came]); }
+        self.at = &self.at[6 + sent + came..];
+        self.count += 1;
+        Some(answered)
+    }
+}
+";
 
 /// Reads numbers of a script, and tells a difference.
 const TOOLS: &str = "

@@ -130,8 +130,7 @@ impl Builder<'_, '_> {
     pub(super) fn step(&mut self, id: RoutineId, index: usize, step: &Step, depth: usize) {
         let mut skip = None;
         if let Some(when) = &step.when {
-            let holds = self.condition(when);
-            self.frames_came(when, &holds);
+            let holds = self.condition(when, true);
             // Where it goes on is known at the end of the step.
             skip = Some((self.here(), self.states.last().map_or(0, |(_, list)| list.len())));
             self.push(Stmt::If(negated(holds), vec![Stmt::Goto(usize::MAX)], Vec::new()));
@@ -197,7 +196,7 @@ impl Builder<'_, '_> {
                 let text = format!("until {}", self.part().typed(condition));
                 let first = self.open(&self.meaning(step, &text));
                 self.reads(&reads, step);
-                let holds = self.condition(condition);
+                let holds = self.condition(condition, false);
                 let (every, within) = (self.micros(&step.every), self.micros(within));
                 let behind = self.states.len();
                 // Not yet: the next look, or too late.
@@ -209,7 +208,7 @@ impl Builder<'_, '_> {
             }
             (Action::Expect(condition), StepPlan::Read(reads)) => {
                 self.reads(&reads, step);
-                let holds = self.condition(condition);
+                let holds = self.condition(condition, false);
                 self.push(Stmt::Comment(self.meaning(step, &format!("expect {}", self.part().typed(condition)))));
                 self.push(Stmt::If(negated(holds), Self::raise(Failure::Unexpected), Vec::new()));
             }
@@ -322,8 +321,8 @@ impl Builder<'_, '_> {
         (Expr::There(name), formula.ty)
     }
 
-    /// Whether a condition holds; one without a value fails the routine.
-    fn condition(&mut self, formula: &Formula) -> Expr {
+    /// Whether a condition holds; one without a value fails the routine. `unread`: what it takes was not read just now.
+    fn condition(&mut self, formula: &Formula, unread: bool) -> Expr {
         let facts = self.build.facts_of(formula);
         let mut sources = Vec::new();
         for input in inputs(formula) {
@@ -331,7 +330,13 @@ impl Builder<'_, '_> {
         }
         let found = super::build::Found { build: self.build, sources };
         if let Some(holds) = super::formula::condition(formula, &facts, &found) {
+            if unread {
+                self.frames_came(formula, Some(&holds));
+            }
             return holds;
+        }
+        if unread {
+            self.frames_came(formula, None);
         }
         let (value, ty) = self.value(formula, "condition");
         value.compare(Compare::NotEqual, ty, zero(ty))
@@ -350,8 +355,8 @@ impl Builder<'_, '_> {
             }
             Time::Formula(formula) => formula,
         };
+        self.frames_came(formula, None);
         let (value, ty) = self.value(formula, "time");
-        self.frames_came(formula, &value);
         // An integer part has derived its times as microseconds already.
         let in_micros = self.build.part.integers;
         let most = (LONGEST as f64 / (1.0 + tolerance)).floor() as i128;
@@ -401,16 +406,16 @@ impl Builder<'_, '_> {
         micros
     }
 
-    /// The routine fails where a frame has not come from which a formula with this value takes a code.
-    fn frames_came(&mut self, formula: &Formula, value: &Expr) {
+    /// The routine fails where a frame has not come from which a formula takes a code; with its value, only where that does.
+    fn frames_came(&mut self, formula: &Formula, value: Option<&Expr>) {
         let code = |input| if let Input::Code(code) = input { self.build.part.codes.get(code) } else { None };
         let mut frames: Vec<FrameId> = inputs(formula).filter_map(code).map(|code| code.frame).collect();
         frames.sort_unstable();
         frames.dedup();
         for frame in frames {
             let Some(calls) = self.build.module.frames.iter().find(|calls| calls.frame == frame) else { continue };
-            let came = Expr::Member("device".into(), format!("has_{}", calls.var));
-            if let Some(lacks) = lacks(value, &calls.var, &Expr::Not(came.boxed())) {
+            let missing = Expr::Not(Expr::Member("device".into(), format!("has_{}", calls.var)).boxed());
+            if let Some(lacks) = value.map_or(Some(missing.clone()), |value| lacks(value, &calls.var, &missing)) {
                 self.push(Stmt::If(lacks, Self::raise(Failure::NoValue), Vec::new()));
             }
         }
