@@ -69,7 +69,7 @@ fn one(folder: &Path, sheet: &Numbered<'_>) -> Outcome {
     };
     let header = emitted.iter().find(|file| file.name.ends_with(".h")).unwrap();
     let prefix = header.name.trim_end_matches(".h").to_owned();
-    let (replays, runs) = replay::in_c(&part, &header.text, &prefix);
+    let (replays, runs) = replay::c::functions(&part, &header.text, &prefix);
     let mut sources = Vec::new();
     for Emitted { name, text } in emitted.into_iter().chain(tests) {
         fs::write(folder.join(&name), text).unwrap();
@@ -150,8 +150,11 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
                 for Emitted { name, text } in emitted.into_iter().chain(tests) {
                     let module = name.trim_end_matches(".rs").to_owned();
                     if !module.ends_with("_vectors") {
-                        modules.push_str(&replay::in_rust(&part, &text, &module));
-                        calls.push_str(&format!("    for told in replay_{module}() {{ println!(\"{} {{told}}\"); }}\n", sheet.seed));
+                        let (functions, names) = replay::rust::functions(&part, &text, &module);
+                        modules.push_str(&functions);
+                        for name in names {
+                            calls.push_str(&format!("    {name}().inspect(|told| println!(\"{} {{told}}\"));\n", sheet.seed));
+                        }
                     }
                     modules.push_str(&format!("mod {module};\n"));
                     fs::write(folder.join(name), text).unwrap();
@@ -164,8 +167,8 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
             Err(error) => outcomes.push((sheet.seed, Outcome::NotEmitted(error.to_string()))),
         }
     }
-    let tools = replay::RUST_TOOLS;
-    fs::write(folder.join("main.rs"), format!("#![allow(dead_code, unused)]\n{tools}{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
+    fs::write(folder.join("script.rs"), replay::rust::TOOLS).unwrap();
+    fs::write(folder.join("main.rs"), format!("#![allow(dead_code, unused)]\nmod script;\n{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
     // Emitted modules import these as `libm`.
     let library: String = LIBRARY
         .iter()
