@@ -111,12 +111,13 @@ impl Gen<'_, '_> {
             None => {
                 let formula = Formulas { inputs: &inputs, curves: &self.curves }.reading(self.c);
                 // At least one code, or there is nothing that it comes with.
-                let named = sure.iter().any(|code| {
-                    formula.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_' || c == '.')).any(|word| word == code.text)
-                });
+                let named = sure.iter().any(|code| names(&formula, &code.text));
                 if named { formula } else { format!("{} * 0.5", code.text) }
             }
         };
+        // A field that another frame alone holds may bring the reading with that one.
+        let of_others = self.frames.iter().flat_map(|other| &other.codes).filter(|code| is_field(&code.text));
+        let foreign = of_others.filter(|code| !codes.iter().any(|own| own.text == code.text)).any(|code| names(&formula, &code.text));
         let name = self.names.small(self.c);
         let unit = *self.c.pick(UNITS);
         let mut table = Table::new().with("unit", unit).with("formula", formula);
@@ -128,7 +129,8 @@ impl Gen<'_, '_> {
             table.put("decimals", self.c.within(0, 5));
         }
         if self.c.chance(35) {
-            let own = if self.c.chance(30) && array.is_none() { vec![Input::real(name.clone())] } else { codes };
+            let itself = self.c.chance(30) || foreign;
+            let own = if itself && array.is_none() { vec![Input::real(name.clone())] } else { codes };
             let status = self.statuses(&own);
             table.put("status", status);
         }
@@ -271,4 +273,9 @@ impl Gen<'_, '_> {
             self.root.table("derived").put(&name, table);
         }
     }
+}
+
+/// Whether a formula names something.
+fn names(formula: &str, text: &str) -> bool {
+    formula.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_' || c == '.')).any(|word| word == text)
 }
