@@ -10,10 +10,10 @@ use yemdo::Part;
 use yemdo_agree::choices::{Choices, bytes_of};
 use yemdo_agree::shrink::shrink;
 use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
-use yemdo_agree::ways::{self, Tally, page};
+use yemdo_agree::ways::{self, Tally, page, speed};
 use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 
-const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--page]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …";
+const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--page] [--speed]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …; with --speed, counts the instructions of decoding many frames";
 
 fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     let text = sheet::random(&mut Choices::new(sheet));
@@ -132,6 +132,13 @@ fn all(from: u64, count: u64) -> Found {
 
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
+    // The process that is measured.
+    if let [what, frame, seed, file, times] = args.as_slice()
+        && what == "--decode"
+    {
+        speed::decode(frame.parse().unwrap(), seed.parse().unwrap(), file, times.parse().unwrap());
+        return;
+    }
     let number = |at: usize| args.get(at).and_then(|arg| arg.parse::<u64>().ok());
     let (Some(from), Some(count)) = (number(0), number(1)) else {
         eprintln!("{USAGE}");
@@ -142,6 +149,10 @@ fn main() {
             compiled(language, from, count);
             return;
         }
+    }
+    if args.iter().any(|arg| arg == "--speed") {
+        println!("{}", speed::distribution(&mut speed::measured(from, count)));
+        return;
     }
     if args.iter().any(|arg| arg == "--page") {
         calculated(from, count);

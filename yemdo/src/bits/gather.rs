@@ -103,6 +103,9 @@ impl Gather {
     /// Floats of whole bytes, in one run or in two words, are joined without a look at the bits in between.
     #[inline]
     pub(crate) fn reals<T>(&self, frames: &[u8], stride: usize, out: &mut [T], float: impl Fn(f32) -> T, double: impl Fn(f64) -> T) {
+        if matches!(self.form, Form::Fixed(..) | Form::UnsignedFixed(..)) {
+            return self.fixed(frames, stride, out, double);
+        }
         let lanes = frames.chunks_exact(stride.max(1)).zip(out);
         match (self.form, self.width, self.windows.as_slice()) {
             (Form::Float, 32, [w]) if w.len == 4 => {
@@ -116,6 +119,25 @@ impl Gather {
                 lanes.for_each(|(frame, out)| *out = float(f32::from_bits(word(high, frame) << 16 | word(low, frame))));
             }
             _ => lanes.for_each(|(frame, out)| *out = double(self.real(frame).unwrap_or(f64::NAN))),
+        }
+    }
+
+    /// The fixed-point numbers of many frames: integers, and the value of their last bit.
+    #[inline]
+    fn fixed<T>(&self, frames: &[u8], stride: usize, out: &mut [T], double: impl Fn(f64) -> T) {
+        let (form, fraction) = match self.form {
+            Form::Fixed(_, fraction) => (Form::Signed, fraction),
+            Form::UnsignedFixed(_, fraction) => (Form::Unsigned, fraction),
+            _ => return,
+        };
+        let integers = Self { form, ..self.clone() };
+        let step = 1.0 / (1u64 << fraction) as f64;
+        let mut room = [0.0; BLOCK];
+        for (frames, out) in frames.chunks(stride.max(1) * BLOCK).zip(out.chunks_mut(BLOCK)) {
+            let count = (frames.len() / stride.max(1)).min(out.len());
+            let room = room.get_mut(..count).unwrap_or_default();
+            integers.codes_then(frames, stride, room, &mut |_| (), |code| code);
+            room.iter().zip(out).for_each(|(code, out)| *out = double(code * step));
         }
     }
 

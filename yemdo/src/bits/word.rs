@@ -118,26 +118,23 @@ impl Word {
 
     #[inline(always)]
     fn load_as(self, frames: &[u8], length: usize, words: &mut [u64], order: impl Fn(u64) -> u64, each: &mut impl FnMut(usize, u64)) {
-        let bytes = frames.get(self.from..).unwrap_or(&[]);
-        let whole = bytes.windows(8).step_by(length.max(1)).filter_map(|bytes| bytes.first_chunk());
-        let mut lane = 0;
-        for (place, bytes) in words.iter_mut().zip(whole) {
-            let word = u64::from_be_bytes(*bytes);
+        let mut rest = frames.get(self.from..).unwrap_or(&[]);
+        for (lane, place) in words.iter_mut().enumerate() {
+            let word = match rest.first_chunk() {
+                Some(bytes) => u64::from_be_bytes(*bytes),
+                // Of frames shorter than a word the last has no eight bytes any more.
+                None => short(rest),
+            };
             *place = order(word);
             each(lane, word);
-            lane += 1;
-        }
-        // Of frames shorter than a word the last has no eight bytes any more.
-        for (lane, place) in words.iter_mut().enumerate().skip(lane) {
-            let word = short(bytes.get(lane * length..).unwrap_or(&[]));
-            *place = order(word);
-            each(lane, word);
+            rest = rest.get(length..).unwrap_or(&[]);
         }
     }
 }
 
 /// Fewer than eight bytes as the top of a word. The two loads overlap, and say the same where they do.
-#[inline]
+#[cold]
+#[inline(never)]
 fn short(bytes: &[u8]) -> u64 {
     let rest = 64 - 8 * bytes.len().min(8) as u32;
     if let (Some(head), Some(tail)) = (bytes.first_chunk(), bytes.last_chunk()) {

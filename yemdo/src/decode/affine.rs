@@ -22,7 +22,17 @@ impl Affine {
         if self.rest.is_empty() {
             return all;
         }
-        values.iter_mut().for_each(|value| *value = self.rest(*value));
+        for step in &self.rest {
+            // Each in a loop of its own, which knows what it does.
+            match (self.single, *step) {
+                (false, Step::Add(k)) => values.iter_mut().for_each(|value| *value += k),
+                (false, Step::Mul(k)) => values.iter_mut().for_each(|value| *value *= k),
+                (false, Step::Div(k)) => values.iter_mut().for_each(|value| *value /= k),
+                (true, Step::Add(k)) => values.iter_mut().for_each(|value| *value = f64::from((*value + k) as f32)),
+                (true, Step::Mul(k)) => values.iter_mut().for_each(|value| *value = f64::from((*value * k) as f32)),
+                (true, Step::Div(k)) => values.iter_mut().for_each(|value| *value = f64::from((*value / k) as f32)),
+            }
+        }
         self.finite || values.iter().all(|value| value.is_finite())
     }
 
@@ -88,16 +98,5 @@ impl Scale {
             Scale::AddMul(a, m) => (code + a as f32) * m as f32,
             Scale::DivAdd(d, a) => code / d as f32 + a as f32,
         })
-    }
-}
-
-impl Step {
-    #[inline]
-    pub(super) fn apply(self, value: f64) -> f64 {
-        match self {
-            Step::Add(k) => value + k,
-            Step::Mul(k) => value * k,
-            Step::Div(k) => value / k,
-        }
     }
 }

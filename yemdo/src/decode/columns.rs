@@ -173,6 +173,9 @@ impl Room {
     }
 }
 
+/// Codes of tables are cut out so many at a time.
+const BLOCK: usize = 64;
+
 /// Frames that are worked on together where there is no program. Few, so that what is written to memory is on its way
 /// while the next frames are checked.
 const FEW: usize = 128;
@@ -319,11 +322,15 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length, given
                 gather.reals(bytes, length, column.get_mut(..lanes).unwrap_or_default(), f64::from, |real| real);
             }
             (InputSource::FrameRow(gather, rows), column) => {
-                for (lane, frame) in bytes.chunks_exact(length).take(lanes).enumerate() {
-                    let code = gather.code(frame);
-                    match rows.iter().find(|(known, _)| Some(*known) == code) {
-                        Some((_, number)) => column.put(lane, *number),
-                        None => none.push(lane),
+                for (block, frames) in bytes.chunks(length * BLOCK).enumerate() {
+                    let mut room = [0i64; BLOCK];
+                    let codes = room.get_mut(..frames.len() / length).unwrap_or_default();
+                    gather.codes(frames, length, codes, &mut |lane| none.push(block * BLOCK + lane));
+                    for (lane, code) in codes.iter().enumerate() {
+                        match rows.number(*code) {
+                            Some(number) => column.put(block * BLOCK + lane, number),
+                            None => none.push(block * BLOCK + lane),
+                        }
                     }
                 }
             }

@@ -281,13 +281,10 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WO
                 }
             }
             InputSource::FrameReal(gather) => single.put_real(&plan.program, load.slot, gather.real(bytes).unwrap_or(f64::NAN)),
-            InputSource::FrameRow(gather, rows) => {
-                let code = gather.code(bytes);
-                match rows.iter().find(|(known, _)| Some(*known) == code) {
-                    Some((_, number)) => single.put_real(&plan.program, load.slot, *number),
-                    None => single.no_value(&load.users),
-                }
-            }
+            InputSource::FrameRow(gather, rows) => match gather.code(bytes).and_then(|code| rows.number(code)) {
+                Some(number) => single.put_real(&plan.program, load.slot, number),
+                None => single.no_value(&load.users),
+            },
             InputSource::Held(_) if single.settled && !lost.contains(&index) => {}
             InputSource::Held(input) => match state.input(*input) {
                 Some(Number::Int(value, _)) => single.put_int(&plan.program, load.slot, value as i64),

@@ -74,7 +74,7 @@ pub(crate) enum InputSource {
     /// Bits of the frame that make a real number.
     FrameReal(Gather),
     /// The column of a table, in the row that bits of the frame choose.
-    FrameRow(Gather, Vec<(i64, f64)>),
+    FrameRow(Gather, Rows),
     /// Something that stays the same for all frames that are decoded together: a setting, a parameter, a code of
     /// another frame as it came last.
     Held(Input),
@@ -99,6 +99,38 @@ impl InputSource {
         }
     }
 }
+
+/// The rows of a table that have a number in some column: codes and numbers.
+#[derive(Clone, Debug)]
+pub(crate) struct Rows {
+    rows: Vec<(i64, f64)>,
+    /// Those of small codes, by the code.
+    small: Vec<Option<f64>>,
+}
+
+impl Rows {
+    fn new(rows: Vec<(i64, f64)>) -> Self {
+        let small = (0..SMALL).map(|code| rows.iter().find(|(known, _)| *known == code).map(|(_, number)| *number)).collect();
+        Self { rows, small }
+    }
+
+    /// Codes and numbers.
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (i64, f64)> + '_ {
+        self.rows.iter().copied()
+    }
+
+    /// The number of a code.
+    #[inline]
+    pub(crate) fn number(&self, code: i64) -> Option<f64> {
+        match self.small.get(usize::try_from(code).unwrap_or(usize::MAX)) {
+            Some(number) => *number,
+            None => self.rows.iter().find(|(known, _)| *known == code).map(|(_, number)| *number),
+        }
+    }
+}
+
+/// Codes that are looked up by themselves.
+const SMALL: i64 = 16;
 
 /// The codes that the datasheet allows, as bit patterns of 64 bits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -356,7 +388,7 @@ fn loads(part: &Sheet, frame: FrameId, program: &Program) -> (Vec<Load>, Words) 
                 (Some(gather), Some(model)) => {
                     let number = |column: Option<f64>, code: i128| Some((i64::try_from(code).ok()?, column?));
                     let rows = model.values.iter().filter_map(|row| number(row.columns.get(column).copied().flatten(), row.code));
-                    InputSource::FrameRow(gather, rows.collect())
+                    InputSource::FrameRow(gather, Rows::new(rows.collect()))
                 }
                 _ => InputSource::Held(input),
             },
@@ -398,6 +430,7 @@ fn take_out_affine(program: &mut Program, loads: &mut Vec<Load>, readings: &mut 
                 InputSource::FrameReal(gather) => (gather, Source::Number(load.number)),
                 _ => return None,
             };
+            let steps = if gather.form() == Form::Float { steps } else { affine::folded(&steps, ty == Ty::F32) };
             Some(Affine::new(gather.clone(), source, &steps, (ty == Ty::F32, finite)))
         });
         if reading.affine.is_some() {

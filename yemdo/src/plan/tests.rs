@@ -164,6 +164,19 @@ fn one_input_times_a_number_needs_no_program() {
     assert_eq!(way("(3.0 + w) * 0.1"), Some(vec![Step::Add(3.0), Step::Mul(0.1)]));
     // Dividing by a power of two is exact as a product; by anything else it rounds in its own way.
     assert_eq!((way("w / 8.0"), way("w / 10.0")), (Some(vec![Step::Mul(0.125)]), Some(vec![Step::Div(10.0)])));
+    let folded = |text| affine::folded(&way(text).unwrap(), false);
+    assert_eq!(folded("w * 100.0 / 1048576.0"), [Step::Mul(100.0 / 1048576.0)]);
+    assert_eq!(folded("(w * 0.3 + 7.0) / 8.0"), [Step::Mul(0.3 / 8.0), Step::Add(7.0 / 8.0)]);
+    assert_eq!(folded("w / 16.0 / 10.0"), [Step::Div(160.0)]);
+    for text in
+        ["w * 100.0 / 1048576.0", "(w * 0.3 + 7.0) / 8.0 / 0.7", "(w / 0.7 - 3.0) * 4.0 + 0.1", "w * 0.5 * 0.1 - 6.0", "(w - 300.0) * 2.0"]
+    {
+        let (steps, short) = (way(text).unwrap(), folded(text));
+        for code in (0..0x10000).map(f64::from) {
+            let [long, short] = [&steps, &short].map(|steps| steps.iter().fold(code, |value, step| step.apply(value)).to_bits());
+            assert_eq!(long, short, "{text} of {code}");
+        }
+    }
     for other in
         ["w * w * 1.0", "w * b * 0.5", "3.0 - w", "w * 0.25 + zero", "sqrt(fabs(w))", "w / 0.0 + 1", "((((w + 1.0) * 2) + 3) * 4) + 5"]
     {

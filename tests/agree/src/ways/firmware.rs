@@ -169,19 +169,7 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
     }
     fs::write(folder.join("script.rs"), replay::rust::TOOLS).unwrap();
     fs::write(folder.join("main.rs"), format!("#![allow(dead_code, unused)]\nmod script;\n{modules}\nfn main() {{\n{calls}}}\n")).unwrap();
-    // Emitted modules import these as `libm`.
-    let library: String = LIBRARY
-        .iter()
-        .map(|(name, body)| {
-            let takes = if body.contains("(y)") || body.ends_with(" y") { "x: T, y: T" } else { "x: T" };
-            let one = |name: String, real: &str| format!("pub fn {name}({}) -> {real} {{ {body} }}\n", takes.replace('T', real));
-            one((*name).to_owned(), "f64") + &one(format!("{name}f"), "f32")
-        })
-        .collect();
-    fs::write(folder.join("libm.rs"), library).unwrap();
-    let library =
-        Command::new("rustc").current_dir(folder).args(["--crate-type", "rlib", "--edition", "2024", "libm.rs"]).output().unwrap();
-    assert!(library.status.success(), "{}", String::from_utf8_lossy(&library.stderr));
+    library(folder);
     let mut compiler = Command::new("rustc");
     compiler.current_dir(folder).args(["--extern", "libm=liblibm.rlib"]).args([
         "--edition",
@@ -208,4 +196,20 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
         outcomes.push((seed.parse().unwrap(), agrees.map_or_else(|| Outcome::Differs(told.to_owned()), Outcome::Agrees)));
     }
     outcomes
+}
+
+/// Compiles what emitted modules import as `libm`.
+pub fn library(folder: &Path) {
+    let library: String = LIBRARY
+        .iter()
+        .map(|(name, body)| {
+            let takes = if body.contains("(y)") || body.ends_with(" y") { "x: T, y: T" } else { "x: T" };
+            let one = |name: String, real: &str| format!("pub fn {name}({}) -> {real} {{ {body} }}\n", takes.replace('T', real));
+            one((*name).to_owned(), "f64") + &one(format!("{name}f"), "f32")
+        })
+        .collect();
+    fs::write(folder.join("libm.rs"), library).unwrap();
+    let library =
+        Command::new("rustc").current_dir(folder).args(["--crate-type", "rlib", "--edition", "2024", "libm.rs"]).output().unwrap();
+    assert!(library.status.success(), "{}", String::from_utf8_lossy(&library.stderr));
 }

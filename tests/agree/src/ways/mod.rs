@@ -12,6 +12,7 @@ pub mod reach;
 pub mod recording;
 pub mod replay;
 pub mod signal;
+pub mod speed;
 
 use std::collections::BTreeMap;
 

@@ -85,7 +85,7 @@ fn input(part: &Sheet, load: &Load) -> String {
     let from = match &load.from {
         InputSource::Frame(gather, None) | InputSource::FrameReal(gather) => bits(gather),
         InputSource::Frame(gather, Some(allowed)) => bits(gather) + &range(*allowed),
-        InputSource::FrameRow(gather, own) => bits(gather) + &rows(own.iter().map(|(code, number)| (i128::from(*code), *number))),
+        InputSource::FrameRow(gather, own) => bits(gather) + &rows(own.iter().map(|(code, number)| (i128::from(code), number))),
         InputSource::Held(held) => held_input(part, *held),
     };
     let users = list(load.users.iter().map(|one| format!("[{},{}]", one.output, guard(one.live))));

@@ -17,6 +17,18 @@ pub(crate) enum Step {
     Div(f64),
 }
 
+impl Step {
+    /// What it makes of a value.
+    #[inline]
+    pub(crate) fn apply(self, value: f64) -> f64 {
+        match self {
+            Step::Add(k) => value + k,
+            Step::Mul(k) => value * k,
+            Step::Div(k) => value / k,
+        }
+    }
+}
+
 /// The input of an output that is affine in it (a real, or an integer or float made one), and what is done to it: all in
 /// the output's own precision, of float or double.
 pub(crate) fn find(program: &Program, output: Slot) -> Option<(Slot, Vec<Step>)> {
@@ -64,6 +76,58 @@ pub(crate) fn find(program: &Program, output: Slot) -> Option<(Slot, Vec<Step>)>
             return None;
         }
     }
+}
+
+/// The same steps with products by powers of two put into others. Scaling by them rounds nothing, so every value stays what it was, as long
+/// as nothing on the way leaves the numbers of full precision: neither for a code, which is no float, nor for numbers of usual size.
+pub(crate) fn folded(steps: &[Step], single: bool) -> Vec<Step> {
+    let (least, most) = if single { (1e-6, 1e6) } else { (1e-60, 1e60) };
+    let usual = |k: f64| (least..=most).contains(&k.abs());
+    let is_usual = |step: &Step| match *step {
+        Step::Add(k) => k == 0.0 || usual(k),
+        Step::Mul(k) | Step::Div(k) => usual(k),
+    };
+    let mut all: Vec<Step> = Vec::new();
+    if !steps.iter().all(is_usual) {
+        return steps.to_vec();
+    }
+    for step in steps {
+        match *step {
+            // A negative one would change the sign of a zero.
+            Step::Mul(p) if p > 0.0 && is_power_of_two(p) => scale(&mut all, p),
+            Step::Mul(m) => match all.last_mut() {
+                Some(Step::Mul(p)) if *p > 0.0 && is_power_of_two(*p) => *p *= m,
+                _ => all.push(*step),
+            },
+            Step::Div(d) => match all.last_mut() {
+                Some(before @ Step::Mul(_)) if matches!(*before, Step::Mul(p) if p > 0.0 && is_power_of_two(p)) => {
+                    let Step::Mul(p) = *before else { continue };
+                    *before = Step::Div(d / p);
+                }
+                _ => all.push(*step),
+            },
+            Step::Add(_) => all.push(*step),
+        }
+    }
+    all
+}
+
+/// Scales what some steps give by a power of two.
+fn scale(steps: &mut Vec<Step>, by: f64) {
+    for step in steps.iter_mut().rev() {
+        match step {
+            Step::Add(k) => *k *= by,
+            Step::Mul(k) => {
+                *k *= by;
+                return;
+            }
+            Step::Div(k) => {
+                *k /= by;
+                return;
+            }
+        }
+    }
+    steps.insert(0, Step::Mul(by));
 }
 
 /// Whether a number and its reciprocal are powers of two, as a float too.
