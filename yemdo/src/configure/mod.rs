@@ -284,7 +284,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     for write in &writes {
         part.registers.get(write.register).into_iter().for_each(|register| state.set_register(register, write.after));
     }
-    not_below(part, &state)?;
+    not_below(part, start, &state)?;
     let moved = moved(part, start, &state, &results);
     Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
 }
@@ -363,13 +363,14 @@ fn compute_fields(
     Ok(computed)
 }
 
-/// Refuses quantities that are below others, if both are known.
-fn not_below(part: &Sheet, state: &State) -> Result<(), ConfigureError> {
+/// Refuses quantities that are below others, if both are known and were not so before.
+fn not_below(part: &Sheet, start: &State, state: &State) -> Result<(), ConfigureError> {
     let present = Present { part, state };
+    let before = Present { part, state: start };
     for (index, quantity) in part.quantities.entries() {
         let Some(floor) = quantity.not_below else { continue };
         let (Ok(value), Ok(least)) = (present.quantity(index), present.quantity(floor)) else { continue };
-        if value < least {
+        if value < least && (before.quantity(index), before.quantity(floor)) != (Ok(value), Ok(least)) {
             let name = |index: QuantityId| part.quantities.get(index).map_or(String::new(), |quantity| quantity.name.clone());
             return Err(ConfigureError::Below { quantity: (name(index), value), other: (name(floor), least), unit: quantity.unit.clone() });
         }

@@ -9,7 +9,7 @@ use super::operation::{Action, Time};
 use super::part::{Part, Sheet};
 use super::reading::End;
 use crate::bits::form::Form;
-use crate::formula::curve::Curve;
+use crate::formula::curve::{Curve, Outside};
 use crate::formula::facts::Facts;
 use crate::formula::fixed::{Fixed, Goal, Leaf, Leaves, NotFixed, fixed};
 use crate::formula::flat::interval::Interval;
@@ -130,10 +130,14 @@ impl Leaves for Work<'_> {
         })
     }
 
-    fn curve(&mut self, curve: CurveId, x_unit: f64) -> Result<(CurveId, f64, f64, (f64, f64)), String> {
+    fn curve(&mut self, curve: CurveId, x_unit: f64, x: (i128, i128)) -> Result<(CurveId, f64, f64, (f64, f64)), String> {
         let Some(known) = self.from.curves.get(curve.0 as usize) else { return Err("unknown".into()) };
         let (points, outside) = known.parts();
+        let ends = [x.0 as f64 * x_unit, x.1 as f64 * x_unit];
+        let (low, high) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
+        let (least, most, _) = known.over(low, high);
         let largest = points.iter().fold(0.0f64, |most, (_, y)| most.max(y.abs()));
+        let largest = if outside == Outside::Extend { largest.max(least.abs()).max(most.abs()) } else { largest };
         let y_unit = 2f64.powi(largest.max(1e-9).log2().ceil() as i32 - 28);
         let mut whole = Vec::new();
         let mut steepest: f64 = 0.0;
@@ -164,8 +168,16 @@ impl Leaves for Work<'_> {
                 CurveId(index)
             }
         };
-        // Both ends are rounded, and the quotient is cut.
-        Ok((id, y_unit, 1.5 * y_unit, (steepest, largest)))
+        // Both ends are rounded, and the quotient is cut; beyond the points that grows with the distance.
+        let beyond = |end: f64, pair: Option<&[(f64, f64)]>| match pair {
+            Some([(x0, _), (x1, _)]) if outside == Outside::Extend => 2.0 * end.max(0.0) / (x1 - x0),
+            _ => 0.0,
+        };
+        let (first, last) = (points.windows(2).next(), points.windows(2).next_back());
+        let before = points.first().map_or(0.0, |(x, _)| x - low);
+        let behind = points.last().map_or(0.0, |(x, _)| high - x);
+        let grown = 1.0 + beyond(before, first).max(beyond(behind, last));
+        Ok((id, y_unit, 1.5 * y_unit * grown, (steepest, largest)))
     }
 }
 

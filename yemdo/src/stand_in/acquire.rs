@@ -61,6 +61,8 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
     let Some(model) = part.routines.get(routine).filter(|_| depth < MOST_DEEP) else { return seen };
     for step in &model.steps {
         match &step.action {
+            // What is done in some states only starts no measurement.
+            Action::Write(_) | Action::Set { .. } if step.when.is_some() => {}
             Action::Write(command) => seen = started(Trigger::Command(command.clone())),
             Action::Set { fields, .. } => {
                 // What no register holds starts nothing, nor does clearing what the part has raised.

@@ -44,8 +44,9 @@ pub(crate) struct Leaf {
 pub(crate) trait Leaves {
     /// An input, where it is no integer any more, or never was one; `Err` where it has no fixed unit.
     fn leaf(&mut self, key: InputKey) -> Result<Option<Leaf>, String>;
-    /// A curve between integers: its y in the unit that comes back, by its x in a unit; also by how much y may be off.
-    fn curve(&mut self, curve: CurveId, x_unit: f64) -> Result<(CurveId, f64, f64, (f64, f64)), String>;
+    /// A curve between integers: its y in the unit that comes back, by its x in a unit and within bounds of that; also by how much y may
+    /// be off, how steep it is at most, and how large.
+    fn curve(&mut self, curve: CurveId, x_unit: f64, x: (i128, i128)) -> Result<(CurveId, f64, f64, (f64, f64)), String>;
 }
 
 /// What becomes of the formula's value.

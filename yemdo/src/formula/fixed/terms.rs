@@ -93,7 +93,8 @@ impl Writer<'_> {
                 let sum = self.sum(x)?;
                 let x = self.whole(&sum, x.span)?;
                 let x = self.cut_to(x, 31, span);
-                let (curve, unit, off, (steepest, largest)) = self.leaves.curve(*curve, x.unit).map_err(|why| NotFixed { span, why })?;
+                let (curve, unit, off, (steepest, largest)) =
+                    self.leaves.curve(*curve, x.unit, (x.low, x.high)).map_err(|why| NotFixed { span, why })?;
                 let most = (largest / unit).ceil() as i128 + 1;
                 let expr = Expr::new(ExprKind::Curve(curve, Box::new(as_type(x.expr, Ty::I64))), Ty::I64, span);
                 Ok(self.term(expr, -most, most, unit, off + steepest * x.error, span))
