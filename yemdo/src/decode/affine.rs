@@ -23,7 +23,7 @@ impl Affine {
             return all;
         }
         for step in &self.rest {
-            // Each in a loop of its own, which knows what it does.
+            // A separate loop for each operation can be vectorized.
             match (self.single, *step) {
                 (false, Step::Add(k)) => values.iter_mut().for_each(|value| *value += k),
                 (false, Step::Mul(k)) => values.iter_mut().for_each(|value| *value *= k),

@@ -173,7 +173,7 @@ impl Room {
     }
 }
 
-/// Codes of tables are cut out so many at a time.
+/// Number of table codes extracted at a time.
 const BLOCK: usize = 64;
 
 /// Frames that are worked on together where there is no program. Few, so that what is written to memory is on its way

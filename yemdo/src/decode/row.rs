@@ -261,7 +261,7 @@ pub(crate) fn decode(
 }
 
 /// Puts the codes of a frame, of which these are the words, into the program's inputs, and where it is not settled yet,
-/// what stays the same. Codes behind the first `given` bytes have not come.
+/// what stays the same. Codes after the first `given` bytes are absent.
 fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WORDS], (bytes, given): (&[u8], usize)) {
     let Room { single, lost, .. } = room;
     single.begin();

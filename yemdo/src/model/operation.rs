@@ -187,7 +187,7 @@ pub enum Action {
 
 /// A tolerance in thousandths, rounded up.
 pub(crate) fn thousandths(tolerance: f64) -> u32 {
-    // What is typed in percent has no exact double.
+    // A typed percentage has no exact double.
     ((tolerance * 1e6).round() / 1e3).ceil() as u32
 }
 

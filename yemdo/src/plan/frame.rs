@@ -86,7 +86,7 @@ impl InputSource {
         matches!(self, InputSource::Held(_))
     }
 
-    /// Whether it needs a byte of the frame behind the first `given`.
+    /// True if it needs a byte after the first `given` bytes of the frame.
     pub(crate) fn ends_behind(&self, given: usize) -> bool {
         self.last_byte().is_some_and(|last| last >= given)
     }

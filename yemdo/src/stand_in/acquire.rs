@@ -61,7 +61,7 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
     let Some(model) = part.routines.get(routine).filter(|_| depth < MOST_DEEP) else { return seen };
     for step in &model.steps {
         match &step.action {
-            // What is done in some states only starts no measurement.
+            // A conditional step does not start a measurement.
             Action::Write(_) | Action::Set { .. } if step.when.is_some() => {}
             Action::Write(command) => seen = started(Trigger::Command(command.clone())),
             Action::Set { fields, .. } => {
@@ -79,7 +79,7 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
                 seen.span.get_or_insert(step.span);
             }
             Action::Poll { condition, within } => {
-                // One that is left out now and then decides nothing.
+                // A conditional poll does not delay the data.
                 if step.when.is_none() {
                     seen.poll = Some((condition.clone(), within.clone()));
                 }

@@ -184,7 +184,7 @@ impl StandIn {
         if !waiting {
             self.sample(at, &readings);
         }
-        // Until it is done, what was measured before is still there.
+        // Until it is done, the part holds the previous values.
         let wanted: Vec<Option<f64>> = readings.iter().map(|reading| self.values[*reading]).collect();
         let Some(recipe) = self.recipes.get_mut(id) else { return };
         let held = Held { part: &part, state: &self.state };

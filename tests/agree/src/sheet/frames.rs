@@ -33,7 +33,7 @@ impl Gen<'_, '_> {
         if registers {
             self.register_codes(&mut info);
         }
-        // A check behind the bytes that count never agrees.
+        // A check after the counted bytes never agrees.
         if table.get("read").is_some() && length >= 8 && checked == 0 && self.c.chance(10) && !info.codes.is_empty() {
             self.counted(&mut table, &mut info);
         }
@@ -68,7 +68,7 @@ impl Gen<'_, '_> {
         if all.len() == 1 { all.into_iter().next().unwrap_or_default().into() } else { all.into() }
     }
 
-    /// The registers that frames may hold: not those of a field of which a frame cannot hold all bits.
+    /// The registers that frames may hold. A field must be readable in all its registers.
     fn readable(&self) -> Vec<(String, u32, u32, &'static str)> {
         let is_known = |name: &String| self.registers.iter().any(|(known, _, _, access)| known == name && *access != "write-only");
         let alone = |name: &String| !self.fields.iter().any(|field| field.parts.contains(name) && !field.parts.iter().all(is_known));

@@ -22,7 +22,7 @@ pub struct Measured {
 }
 
 impl Measured {
-    /// How much of the emitted code's speed is reached.
+    /// Speed relative to the emitted code.
     fn ratio(&self) -> f64 {
         self.emitted / self.own
     }
@@ -59,7 +59,7 @@ fn decode_of<'t>(part: &Part, text: &'t str) -> Option<Decode<'t>> {
     })
 }
 
-/// Measures sheets, from a seed on, until so many were.
+/// Measures `count` sheets, starting at a seed.
 pub fn measured(from: u64, count: u64) -> Vec<Measured> {
     let folder = std::env::temp_dir().join(format!("yemdo-agree-speed-{from}"));
     fs::create_dir_all(&folder).unwrap();
@@ -101,7 +101,7 @@ pub fn measured(from: u64, count: u64) -> Vec<Measured> {
     all.collect()
 }
 
-/// Good frames, one behind the other.
+/// Valid frames, concatenated.
 fn frames(part: &Part, frame: FrameId, seed: u64) -> Vec<u8> {
     let choices = bytes_of(!seed, 1 << 19);
     let mut choices = Choices::new(&choices);
@@ -115,7 +115,7 @@ fn frames(part: &Part, frame: FrameId, seed: u64) -> Vec<u8> {
         .collect()
 }
 
-/// Most frames have values: emitted code ends early where there is none.
+/// True if most frames have values: emitted code returns early otherwise.
 fn mostly_good(part: &Part, frame: FrameId, frames: &[u8]) -> bool {
     let mut columns = Columns::new();
     if Decoder::new(part).decode_many(frame, frames, &mut columns).is_err() {
@@ -159,7 +159,7 @@ fn instructions(program: &Path, args: &[&str], seed: u64, folder: &Path) -> f64 
     (counted("3") - counted("1")) / 2.0 / FRAMES as f64
 }
 
-/// Decodes a file of frames so many times: what is measured.
+/// Decodes a file of frames `times` times: the measured process.
 pub fn decode(frame: usize, seed: u64, file: &str, times: usize) {
     let part = part(seed);
     let frame = cases::frame_at(frame);

@@ -321,7 +321,7 @@ impl Builder<'_, '_> {
         (Expr::There(name), formula.ty)
     }
 
-    /// Whether a condition holds; one without a value fails the routine. `unread`: what it takes was not read just now.
+    /// Whether a condition holds; one without a value fails the routine. `unread`: its inputs were not read just before.
     fn condition(&mut self, formula: &Formula, unread: bool) -> Expr {
         let facts = self.build.facts_of(formula);
         let mut sources = Vec::new();
@@ -376,7 +376,7 @@ impl Builder<'_, '_> {
         if tolerance == 0.0 {
             return micros;
         }
-        // So many thousandths more, rounded up, and never above 32 bits on the way.
+        // Adds thousandths, rounded up, without exceeding 32 bits.
         let int = |value: i128| Expr::Int(value, Ty::U32).boxed();
         let arith = |what: Arith, left: Expr, right: Box<Expr>| Expr::Arith(what, Ty::U32, left.boxed(), right);
         let share = i128::from(thousandths(tolerance));

@@ -18,7 +18,7 @@ pub(crate) enum Step {
 }
 
 impl Step {
-    /// What it makes of a value.
+    /// Applies it to a value.
     #[inline]
     pub(crate) fn apply(self, value: f64) -> f64 {
         match self {
@@ -78,8 +78,8 @@ pub(crate) fn find(program: &Program, output: Slot) -> Option<(Slot, Vec<Step>)>
     }
 }
 
-/// The same steps with products by powers of two put into others. Scaling by them rounds nothing, so every value stays what it was, as long
-/// as nothing on the way leaves the numbers of full precision: neither for a code, which is no float, nor for numbers of usual size.
+/// Folds products by powers of two into other steps. Such scaling is exact, so all values stay bit-identical unless an intermediate value
+/// overflows or becomes subnormal. Integer codes and constants of usual size exclude both.
 pub(crate) fn folded(steps: &[Step], single: bool) -> Vec<Step> {
     let (least, most) = if single { (1e-6, 1e6) } else { (1e-60, 1e60) };
     let usual = |k: f64| (least..=most).contains(&k.abs());

@@ -5,7 +5,7 @@ use yemdo::bus::Bus;
 
 use super::{Replay, listed, replays};
 
-/// What the step functions of a module are called.
+/// The names of a step function and its run.
 struct Step<'t> {
     function: &'t str,
     run: &'t str,
@@ -51,7 +51,7 @@ pub fn functions(part: &Part, header: &str, prefix: &str) -> (String, usize) {
     (text, replays.len())
 }
 
-/// Reads numbers of a script, and tells a difference.
+/// Functions that read numbers of a script and print a difference.
 const TOOLS: &str = "
 #include <string.h>
 #define U16(at) ((uint16_t)(((at)[0] << 8) | (at)[1]))
@@ -105,12 +105,12 @@ static int replay_@STEP@(const uint8_t *at, const char *which)
 
         if ((outcome != @UP@_SUCCEEDED) || (request.kind == @UP@_FINISHED)) {
             if (at[0] != 255) {
-                return told(which, count, \"ended, and the library goes on\");
+                return told(which, count, \"ended before the library\");
             }
             return ((outcome == @UP@_SUCCEEDED) == (at[1] != 0)) ? 0 : told(which, count, \"one succeeds, the other fails\");
         }
         if (at[0] == 255) {
-            return told(which, count, \"goes on, and the library ended\");
+            return told(which, count, \"continues after the library ended\");
         }@LINE@
         if (request.kind == @UP@_WAIT) {
             if ((at[0] != 1) || (U32(at + 2) != request.micros)) {

@@ -15,7 +15,7 @@ const MOST: usize = 120;
 /// The longest chain of operations in which one is made to fail.
 const FAILING: usize = 4;
 
-/// A run of a routine at a stand-in, as bytes for the program in C: what was done, and what came. `None` where it takes no end.
+/// A run of a routine at a stand-in: operations and answers as bytes for the compiled program. `None` if it is too long.
 fn script(part: &Part, routine: RoutineId, bus: Bus, fails: Option<usize>) -> Option<(Vec<u8>, usize)> {
     let rig = Rig::new();
     let place = rig.add(StandIn::new(part, 1).ok()?);
@@ -103,7 +103,7 @@ fn of_modbus(send: &[u8], answer: Option<&[u8]>) -> Option<Vec<u8>> {
     Some(script)
 }
 
-/// A run of the library: the place of the routine among those of the sheet, what it is called in a report, and its script.
+/// A run of the library: the index of the routine in the sheet, a name for reports, and the script.
 struct Replay {
     routine: usize,
     which: String,

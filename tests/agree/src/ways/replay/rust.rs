@@ -5,7 +5,7 @@ use yemdo::bus::Bus;
 
 use super::{Replay, listed, replays};
 
-/// What the functions of all modules share.
+/// Code shared by all modules.
 pub const TOOLS: &str = include_str!("script.rs");
 
 /// Requests, as an enum that has them looks and as they are answered.
@@ -62,7 +62,7 @@ pub fn functions(part: &Part, text: &str, module: &str) -> (String, Vec<String>)
     (functions, names)
 }
 
-/// The name of the type whose `impl` goes on at a place.
+/// The name of the type before a position.
 fn type_before(text: &str, at: usize) -> &str {
     text[..at].rsplit(' ').next().unwrap_or("")
 }

@@ -1,6 +1,6 @@
 //! A run of the library, held against what an emitted routine asks for. It is a file of each compiled program.
 
-/// What was done, and what came: see `replay/mod.rs`.
+/// Operations and answers: see `replay/mod.rs`.
 pub struct Script<'s> {
     which: &'static str,
     at: &'s [u8],
@@ -28,7 +28,7 @@ impl<'s> Script<'s> {
         usize::from(u16::from_be_bytes([self.at[at], self.at[at + 1]]))
     }
 
-    /// Goes on behind so many bytes; gives whether it was answered.
+    /// Skips an operation of this length; returns true if it was answered.
     fn next(&mut self, length: usize) -> Option<bool> {
         let answered = self.at[1] != 0;
         self.at = &self.at[length..];
