@@ -393,7 +393,8 @@ thole_9_outcome_t thole_9_measure_step(thole_9_measure_run_t *run, thole_9_devic
             return THOLE_9_FAILED_NO_VALUE;
         }
         const uint32_t micros_3 = (uint32_t)time_2;
-        const uint32_t longer_4 = micros_3 + (micros_3 / 1000U + 1U) * 100U;
+        const uint32_t longer_4 = micros_3 + micros_3 / 1000U * 100U + (micros_3 % 1000U * 100U + 999U)
+                / 1000U;
         /* wait RESOLUTION.ms ms */
         run->at = 2;
         request->kind = THOLE_9_WAIT;
