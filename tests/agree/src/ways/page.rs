@@ -30,7 +30,9 @@ fn case(part: &Part, tables: &Value, start: &Decoder, c: &mut Choices<'_>) -> Op
     for id in part.frames().ids().filter(|id| *id != frame) {
         let bytes = cases::frame(c, part, id);
         let model = part.frames().get(id)?;
-        if item(id).is_some() && bytes.len() == model.length() && decoder.decode(id, &bytes).is_ok() {
+        // The page takes all bytes of a frame.
+        let is_whole = decoder.frame_bytes(id, &bytes).is_ok_and(|(_, count)| count == model.length());
+        if item(id).is_some() && bytes.len() == model.length() && is_whole && decoder.decode(id, &bytes).is_ok() {
             others.insert(model.name().to_owned(), json!(bytes));
         }
     }
