@@ -67,7 +67,7 @@ b = { unit = "K", formula = "F.b - 3" }
 
 const CURVED: &str = r#"
 part = "curved-1"
-frame.F = { read = 2, code = { c = "b1 b0[5:0]" } }
+frame.F = { read = 2, code = { c = "b0 b1[7:3]" } }
 table.CURVE = { points = [[512, 60.0], [1024, 42.5], [2048, 24.0], [3072, 17.2], [4096, 12.6], [6144, 8.1], [7936, 6.0]], outside = "fault" }
 reading.r = { unit = "%", formula = "CURVE(c)" }
 "#;

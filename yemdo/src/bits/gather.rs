@@ -7,8 +7,8 @@ use super::form::Form;
 use super::layout::{Layout, Slice};
 use super::word::{Cut, FloatCut, NumberCut, Run, Words};
 
-/// Codes of many frames are cut out so many at a time.
-const BLOCK: usize = 64;
+/// Number of codes of many frames extracted at a time.
+pub(crate) const BLOCK: usize = 64;
 
 /// Up to eight neighbouring bytes, read in one go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

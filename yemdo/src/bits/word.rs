@@ -123,7 +123,7 @@ impl Word {
             let word = match rest.first_chunk() {
                 Some(bytes) => u64::from_be_bytes(*bytes),
                 // Of frames shorter than a word the last has no eight bytes any more.
-                None => short(rest),
+                None => last(rest),
             };
             *place = order(word);
             each(lane, word);
@@ -133,8 +133,7 @@ impl Word {
 }
 
 /// Fewer than eight bytes as the top of a word. The two loads overlap, and say the same where they do.
-#[cold]
-#[inline(never)]
+#[inline]
 fn short(bytes: &[u8]) -> u64 {
     let rest = 64 - 8 * bytes.len().min(8) as u32;
     if let (Some(head), Some(tail)) = (bytes.first_chunk(), bytes.last_chunk()) {
@@ -144,6 +143,13 @@ fn short(bytes: &[u8]) -> u64 {
     } else {
         bytes.first().map_or(0, |byte| u64::from(*byte) << 56)
     }
+}
+
+/// The same out of the loop over many frames, in which it is needed for the last ones alone.
+#[cold]
+#[inline(never)]
+fn last(bytes: &[u8]) -> u64 {
+    short(bytes)
 }
 
 /// The bits of a code in a word.

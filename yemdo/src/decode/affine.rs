@@ -24,16 +24,23 @@ impl Affine {
         }
         for step in &self.rest {
             // A separate loop for each operation can be vectorized.
-            match (self.single, *step) {
-                (false, Step::Add(k)) => values.iter_mut().for_each(|value| *value += k),
-                (false, Step::Mul(k)) => values.iter_mut().for_each(|value| *value *= k),
-                (false, Step::Div(k)) => values.iter_mut().for_each(|value| *value /= k),
-                (true, Step::Add(k)) => values.iter_mut().for_each(|value| *value = f64::from((*value + k) as f32)),
-                (true, Step::Mul(k)) => values.iter_mut().for_each(|value| *value = f64::from((*value * k) as f32)),
-                (true, Step::Div(k)) => values.iter_mut().for_each(|value| *value = f64::from((*value / k) as f32)),
+            match *step {
+                Step::Add(k) => self.each(values, |value| value + k),
+                Step::Mul(k) => self.each(values, |value| value * k),
+                Step::Div(k) => self.each(values, |value| value / k),
             }
         }
         self.finite || values.iter().all(|value| value.is_finite())
+    }
+
+    /// Applies an operation to all values, in the precision of the reading.
+    #[inline]
+    fn each(&self, values: &mut [f64], apply: impl Fn(f64) -> f64) {
+        if self.single {
+            values.iter_mut().for_each(|value| *value = f64::from(apply(*value) as f32));
+        } else {
+            values.iter_mut().for_each(|value| *value = apply(*value));
+        }
     }
 
     #[inline]

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::derived::Given;
-use crate::bits::gather::{FromCode, Gather};
+use crate::bits::gather::{BLOCK, FromCode, Gather};
 use crate::bits::word::Cut;
 use crate::formula::run::columns::{Column, LANES, Machine};
 use crate::ground::number::{Number, Ty};
@@ -172,9 +172,6 @@ impl Room {
         Self { machine: Machine::new(&plan.program, LANES), words: vec![Vec::new(); words] }
     }
 }
-
-/// Number of table codes extracted at a time.
-const BLOCK: usize = 64;
 
 /// Frames that are worked on together where there is no program. Few, so that what is written to memory is on its way
 /// while the next frames are checked.

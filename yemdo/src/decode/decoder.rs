@@ -303,9 +303,9 @@ impl Decoder {
                     return steps::fault(&Present { part, state: &then }, frame, bytes, reading).map(|fault| fault.to_string());
                 }
                 then.take_frame(part, frame, bytes);
-                let state = Present { part, state: &then };
-                let counted = self.part.frames.get(frame).and_then(|model| model.counted.as_ref());
-                if let Some(count) = counted.and_then(|formula| state.compute(formula).ok()) {
+                if let Some(counted) = &part.frames[frame].counted
+                    && let Ok(count) = (Present { part, state: &then }).compute(counted)
+                {
                     then.take_frame(part, frame, bytes.get(..count as usize).unwrap_or(bytes));
                 }
                 let state = Present { part, state: &then };

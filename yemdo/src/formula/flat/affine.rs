@@ -92,27 +92,29 @@ pub(crate) fn folded(steps: &[Step], single: bool) -> Vec<Step> {
         return steps.to_vec();
     }
     for step in steps {
-        match *step {
-            // A negative one would change the sign of a zero.
-            Step::Mul(p) if p > 0.0 && is_power_of_two(p) => scale(&mut all, p),
-            Step::Mul(m) => match all.last_mut() {
-                Some(Step::Mul(p)) if *p > 0.0 && is_power_of_two(*p) => *p *= m,
-                _ => all.push(*step),
-            },
-            Step::Div(d) => match all.last_mut() {
-                Some(before @ Step::Mul(_)) if matches!(*before, Step::Mul(p) if p > 0.0 && is_power_of_two(p)) => {
-                    let Step::Mul(p) = *before else { continue };
-                    *before = Step::Div(d / p);
-                }
-                _ => all.push(*step),
-            },
-            Step::Add(_) => all.push(*step),
+        match (*step, all.last().and_then(scale_of)) {
+            (Step::Mul(p), _) if scale_of(step).is_some() => scale(&mut all, p),
+            (Step::Mul(m), Some(p)) => replace_last(&mut all, Step::Mul(p * m)),
+            (Step::Div(d), Some(p)) => replace_last(&mut all, Step::Div(d / p)),
+            (step, _) => all.push(step),
         }
     }
     all
 }
 
-/// Scales what some steps give by a power of two.
+/// The factor of an exact scaling. A negative one would change the sign of a zero.
+fn scale_of(step: &Step) -> Option<f64> {
+    match *step {
+        Step::Mul(p) if p > 0.0 && is_power_of_two(p) => Some(p),
+        _ => None,
+    }
+}
+
+fn replace_last(steps: &mut [Step], by: Step) {
+    steps.last_mut().into_iter().for_each(|last| *last = by);
+}
+
+/// Scales the result of some steps by a power of two.
 fn scale(steps: &mut Vec<Step>, by: f64) {
     for step in steps.iter_mut().rev() {
         match step {

@@ -40,13 +40,14 @@ pub(super) fn tables(tree: &tree::Sheet) -> Tables<'_> {
 }
 
 impl Resolver {
-    /// A field whose registers a frame holds in part is neither the frame's nor from elsewhere.
+    /// Refuses fields if a frame holds only some of their registers: the value would mix bits of different times.
     pub(super) fn fields_in_part(&mut self) {
         let mut problems = Vec::new();
         for (id, frame) in self.part.frames.entries() {
             let Origin::Registers(runs) = &frame.origin else { continue };
             let held = |register: &RegisterId| runs.iter().flatten().any(|one| one == register);
             let mut fields: Vec<FieldId> = self.part.held_inputs(&[id]).into_iter().filter_map(Input::field).collect();
+            fields.sort_unstable();
             fields.dedup();
             for field in fields {
                 let (here, elsewhere): (Vec<RegisterId>, Vec<RegisterId>) = self.part.homes(field).partition(held);

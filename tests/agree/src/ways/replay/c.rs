@@ -27,19 +27,19 @@ pub fn functions(part: &Part, header: &str, prefix: &str) -> (String, usize) {
     let upper = prefix.to_uppercase();
     let (mut text, mut calls) = (String::from(TOOLS), String::new());
     let replays = replays(part);
+    let line = if header.contains(&format!("{upper}_LINE")) { LINE } else { "" };
+    let transfer = match part.buses().all().next() {
+        Some(Bus::Modbus) => {
+            let reads = if header.contains(&format!("{upper}_MODBUS_READ")) { MODBUS_READ } else { "" };
+            let writes = if header.contains(&format!("{upper}_MODBUS_WRITE")) { MODBUS_WRITE } else { "" };
+            format!("{reads}{writes}        return told(which, count, \"another operation\");\n")
+        }
+        _ => TRANSFER.to_owned(),
+    };
     for (at, Step { function, run }) in steps(header).iter().enumerate() {
         if !replays.iter().any(|replay| replay.routine == at) {
             continue;
         }
-        let line = if header.contains(&format!("{upper}_LINE")) { LINE } else { "" };
-        let transfer = match part.buses().all().next() {
-            Some(Bus::Modbus) => {
-                let reads = if header.contains(&format!("{upper}_MODBUS_READ")) { MODBUS_READ } else { "" };
-                let writes = if header.contains(&format!("{upper}_MODBUS_WRITE")) { MODBUS_WRITE } else { "" };
-                format!("{reads}{writes}        return told(which, count, \"another operation\");\n")
-            }
-            _ => TRANSFER.to_owned(),
-        };
         let body = REPLAY.replace("@TRANSFER@", &transfer).replace("@LINE@", line).replace("@STEP@", function).replace("@RUN@", run);
         text.push_str(&body.replace("@UP@", &upper).replace("@P@", prefix));
         for (count, Replay { which, script, .. }) in replays.iter().enumerate().filter(|(_, replay)| replay.routine == at) {
