@@ -303,7 +303,7 @@ impl Decoder {
                     return steps::fault(&Present { part, state: &then }, frame, bytes, reading).map(|fault| fault.to_string());
                 }
                 then.take_frame(part, frame, bytes);
-                if let Some(counted) = &part.frames[frame].counted
+                if let Some(counted) = part.frames.get(frame).and_then(|model| model.counted.as_ref())
                     && let Ok(count) = (Present { part, state: &then }).compute(counted)
                 {
                     then.take_frame(part, frame, bytes.get(..count as usize).unwrap_or(bytes));
