@@ -84,7 +84,7 @@ pub(crate) fn table(
                 .map_or(String::new(), |address| format!("  {dim}(on the wire {:02X} {}){dim:#}", address << 1, to_hex(&transfer.send)));
             writeln!(out, "   {green}{} {}{green:#}{wire}", transfer.bus.name(), transfer.text())?;
         }
-        after.set_register(register, write.after);
+        write.apply(part, &mut after);
         before = after;
         writeln!(out)?;
     }

@@ -12,13 +12,13 @@ mod wish;
 
 use std::fmt;
 
+use crate::bus::modbus::is_unit;
 use crate::formula::typed::Formula;
 use crate::ground::words::with_unit;
 use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{MOST_TRIED, Quantity};
 use crate::model::part::Sheet;
-use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::model::value::Present;
 use crate::plan::writes::{self, Unreachable};
@@ -117,6 +117,13 @@ pub enum ConfigureError {
         /// Its codes.
         bounds: (i128, i128),
     },
+    /// A field that holds the unit id would be none that a part can have.
+    NotAUnit {
+        /// The field.
+        field: String,
+        /// Its code.
+        code: i128,
+    },
     /// A register cannot be reached in any order.
     Unreachable {
         /// The register.
@@ -143,6 +150,7 @@ impl fmt::Display for ConfigureError {
             ConfigureError::DoesNotFit { field, value, bounds: (low, high) } => {
                 write!(f, "{field} would be {}, but its bits hold {low} to {high}", round(*value))
             }
+            ConfigureError::NotAUnit { field, code } => write!(f, "{field} cannot be {code}: unit ids are 1 to 247"),
             ConfigureError::Unreachable { register, needs } => write!(f, "{register} cannot be written: it needs {needs}"),
         }
     }
@@ -252,7 +260,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     for (index, value, typed) in asked {
         // What the user gave is held.
         let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
-        let then = afterwards(part, start, &state, &taken);
+        let (_, then) = planned(part, start, &state, &codes(&taken), scope)?;
         let found = inverse::find(part, index, value, &then, &held, MOST_TRIED);
         let found = found.map_err(|error| error.fitting(part, index, value, &then, &held))?;
         for (field, code) in &found.codes {
@@ -261,48 +269,50 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
         }
         results.push(found);
     }
-    let asked: Vec<(FieldId, i128)> = taken.iter().map(|(field, code, _)| (*field, *code)).collect();
+    let asked = codes(&taken);
     let unstored = asked.iter().copied().filter(|(field, _)| part.is_unstored(*field)).collect();
-    let mut writes = writes::writes(part, start, &state, &asked, scope)?;
-    // Unknown values cannot be restored.
-    let unlocked = writes.clone();
-    let is_known = |write: &Write| {
-        let same = unlocked.iter().filter(|other| other.reason == Some(WriteReason::Unlocks) && other.register == write.register);
-        let mut fields = same.flat_map(|other| &other.sets).filter_map(|(field, _)| part.fields.get(*field));
-        fields.any(|field| state.knows(field))
-    };
-    writes.retain(|write| write.reason != Some(WriteReason::Restores) || is_known(write));
-    // Writing zero leaves write-1-to-clear and self-clearing bits unchanged.
-    for field in asked.iter().filter_map(|(field, code)| part.fields.get(*field).filter(|_| *code == 0)) {
-        if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
-            match start.known_field(field) {
-                Some(code) => state.set_field(field, code),
-                None => state.forget_field(field),
-            }
-        }
-    }
-    for write in &writes {
-        part.registers.get(write.register).into_iter().for_each(|register| state.set_register(register, write.after));
+    let (writes, state) = planned(part, start, &state, &asked, scope)?;
+    if let Some(field) = asked.iter().find(|(field, code)| Some(*field) == part.unit_field && !is_unit(*code)) {
+        return Err(ConfigureError::NotAUnit { field: part.fields[field.0].name.clone(), code: field.1 });
     }
     not_below(part, start, &state)?;
     let moved = moved(part, start, &state, &results);
     Ok(Configuration { state, writes, quantities: results, computed, unstored, moved })
 }
 
-/// The state once bits that clear themselves, or that ones clear, have done so.
-fn afterwards(part: &Sheet, start: &State, state: &State, taken: &Taken) -> State {
-    let mut then = state.clone();
-    for (field, code) in taken.iter().filter_map(|(field, code, _)| Some((part.fields.get(*field)?, *code))) {
-        let before = start.known_field(field);
-        match (field.access, before) {
-            (Access::SelfClearing, _) => then.set_field(field, 0),
-            (Access::WriteOneToClear, Some(before)) => then.set_field(field, before & !code),
-            (Access::WriteOneToClear, None) if code == field.bounds().1 => then.set_field(field, 0),
-            (Access::WriteOneToClear, None) => then.forget_field(field),
-            _ => {}
+fn codes(taken: &Taken) -> Vec<(FieldId, i128)> {
+    taken.iter().map(|(field, code, _)| (*field, *code)).collect()
+}
+
+/// The writes that lead to a state, and the state after them: bits that clear themselves, or that ones clear, have done so.
+fn planned(
+    part: &Sheet,
+    start: &State,
+    wished: &State,
+    asked: &[(FieldId, i128)],
+    scope: WriteScope,
+) -> Result<(Vec<Write>, State), ConfigureError> {
+    let mut writes = writes::writes(part, start, wished, asked, scope)?;
+    // Unknown values cannot be restored.
+    let unlocked = writes.clone();
+    let is_known = |write: &Write| {
+        let same = unlocked.iter().filter(|other| other.reason == Some(WriteReason::Unlocks) && other.register == write.register);
+        let mut fields = same.flat_map(|other| &other.sets).filter_map(|(field, _)| part.fields.get(*field));
+        fields.any(|field| wished.knows(field))
+    };
+    writes.retain(|write| write.reason != Some(WriteReason::Restores) || is_known(write));
+    let mut state = wished.clone();
+    // Zeros leave bits that do something as they are.
+    for field in asked.iter().filter(|(_, code)| *code == 0).filter_map(|(field, _)| part.fields.get(*field)) {
+        if field.access.is_action() {
+            match start.known_field(field) {
+                Some(code) => state.set_field(field, code),
+                None => state.forget_field(field),
+            }
         }
     }
-    then
+    writes.iter().for_each(|write| write.apply(part, &mut state));
+    Ok((writes, state))
 }
 
 /// Sets a field, unless it has the code already: some codes have two bit patterns.

@@ -48,6 +48,11 @@ impl Access {
         matches!(self, Access::ReadWrite | Access::WriteOnly | Access::WriteOneToClear | Access::SelfClearing)
     }
 
+    /// Whether ones do something, and zeros leave things as they are.
+    pub(crate) fn is_action(self) -> bool {
+        matches!(self, Access::WriteOneToClear | Access::SelfClearing)
+    }
+
     /// Whether a value can be read.
     pub fn is_readable(self) -> bool {
         !matches!(self, Access::WriteOnly | Access::Reserved)

@@ -159,6 +159,11 @@ impl State {
         self.put(register, value, register.mask(), Provenance::Set);
     }
 
+    /// A register was written; only some of its bits may be known after that.
+    pub(crate) fn write_register(&mut self, register: &Register, value: u64, known: u64) {
+        self.put(register, value, known, Provenance::Set);
+    }
+
     /// A register holds this value: it was read.
     pub fn read_register(&mut self, register: &Register, value: u64) {
         self.put(register, value, register.mask(), Provenance::Read);

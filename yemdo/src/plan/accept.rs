@@ -6,7 +6,7 @@ use std::fmt;
 use crate::bits::check::Check;
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
-use crate::bus::modbus::{AddressRange, ResponseError, read_response};
+use crate::bus::modbus::{AddressRange, ResponseError, is_unit, read_response};
 use crate::formula::fault::FaultKind;
 use crate::model::frame::{Code, Frame, Origin};
 use crate::model::part::Sheet;
@@ -129,7 +129,7 @@ pub(crate) fn unwrapped<'b>(part: &Sheet, frame: &Frame, bytes: &'b [u8]) -> Res
 /// Bytes of just the data's length may be a response all the same: an exception, or one with fewer data. They are taken
 /// for one where unit, function and length all say so.
 fn says_it_is_a_response(bytes: &[u8], range: &AddressRange, unit: Option<u8>) -> bool {
-    let of_unit = |found: u8| unit.map_or((1..=247).contains(&found), |unit| unit == found);
+    let of_unit = |found: u8| unit.map_or(is_unit(i128::from(found)), |unit| unit == found);
     let function = range.table.read_function();
     let says = |pdu: &[u8]| match *pdu {
         [found, code, _] if code == function | 0x80 => of_unit(found),

@@ -2,6 +2,7 @@
 //!
 //! Used by stand-ins, which play the part, and by recordings, which show its traffic.
 
+use crate::bus::modbus::is_unit;
 use crate::model::command::{Command, CommandByte};
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
 use crate::model::input::{Input, inputs};
@@ -33,6 +34,30 @@ pub(crate) fn after_write(part: &Sheet, register: &Register, before: u64, writte
     taken & !clears
 }
 
+/// What a register holds after a write, and which bits of that are known: of bits that the part alone sets, those that were known before.
+pub(crate) fn left_by(part: &Sheet, state: &State, register: &Register, written: u64) -> Left {
+    let before = state.known_bits(register);
+    let keeps = |field: &Field| match field.access {
+        Access::ReadOnly | Access::ClearOnRead | Access::Reserved => field.mask_in(register),
+        Access::WriteOneToClear => field.mask_in(register) & !written,
+        Access::ReadWrite | Access::WriteOnly | Access::SelfClearing => 0,
+    };
+    let fields = part.fields.of(&register.fields).filter(|field| !field.joined).map(keeps);
+    let reserved = register.reserved.iter().filter(|reserved| reserved.write.is_none()).map(|reserved| reserved.mask);
+    let kept = fields.chain(reserved).fold(0, |kept, mask| kept | mask);
+    let value = after_write(part, register, state.register(register), written);
+    Left { value, known: register.mask() & (before | !kept) }
+}
+
+/// What a register holds after a write.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Left {
+    /// Its value; bits that are unknown are as they were taken to be.
+    pub(crate) value: u64,
+    /// The bits that are known.
+    pub(crate) known: u64,
+}
+
 /// The value that a register takes from a write, and those of its bits that clear themselves soon after.
 pub(crate) fn taken_by(part: &Sheet, register: &Register, before: u64, written: u64) -> (u64, u64) {
     let (mut after, mut clears) = (written, 0);
@@ -58,7 +83,7 @@ pub(crate) fn unit_after(part: &Sheet, state: &State, register: &Register, after
     let field = part.unit_field.filter(|field| register.fields.contains(field))?;
     let mut then = state.clone();
     then.set_register(register, after);
-    let unit = u8::try_from(then.field(part.fields.get(field)?)).ok()?;
+    let unit = u8::try_from(then.field(part.fields.get(field)?)).ok().filter(|unit| is_unit(i128::from(*unit)))?;
     let own = part.buses.modbus.as_ref().map(|modbus| modbus.unit_or_first());
     Some(unit).filter(|unit| Some(*unit) != own)
 }

@@ -86,7 +86,7 @@ pub(crate) fn counted_bits(part: &Sheet, register: &Register) -> u64 {
 pub fn read_back(part: &Sheet, register: RegisterId, before: Option<u64>, written: u64, found: u64) -> Option<ReadBack> {
     let model = part.registers.get(register)?;
     let counts = counted_bits(part, model);
-    let acts = |field: &&Field| matches!(field.access, Access::WriteOneToClear | Access::SelfClearing);
+    let acts = |field: &&Field| field.access.is_action();
     let expected = part.fields.of(&model.fields).filter(acts).fold(written, |expected, field| expected & !field.mask_in(model));
     let differs = (expected ^ found) & counts;
     let mut differences = Vec::new();

@@ -192,9 +192,7 @@ impl Planner<'_> {
             self.part.fields.get(*field).into_iter().for_each(|field| self.state.set_field(field, *code));
         }
         for write in &planned {
-            if let Some(register) = self.part.registers.get(write.register) {
-                self.state.set_register(register, write.after);
-            }
+            write.apply(self.part, &mut self.state);
         }
         if step.when.is_some() {
             // It may be left out.

@@ -1,6 +1,6 @@
 //! Which registers are written, and in which order.
 
-use super::heard::after_write;
+use super::heard::{Left, left_by};
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::part::Sheet;
 use crate::model::registers::{Access, Register};
@@ -17,10 +17,21 @@ pub struct Write {
     pub value: u64,
     /// The value that reads back: what clears itself is zeros again.
     pub after: u64,
+    /// The bits of `after` that are known.
+    pub(crate) known: u64,
     /// Why it is written where nobody asked for it.
     pub reason: Option<WriteReason>,
     /// The fields that it is written for, with their codes.
     pub(crate) sets: Vec<(FieldId, i128)>,
+}
+
+impl Write {
+    /// The state of the part after this write. A write of another part changes nothing.
+    pub fn apply(&self, part: &Sheet, state: &mut State) {
+        if let Some(register) = part.registers.get(self.register) {
+            state.write_register(register, self.after, self.known);
+        }
+    }
 }
 
 /// Why a register is written that holds nothing that was asked for.
@@ -109,10 +120,7 @@ impl Search<'_> {
     fn wanted(&self, scope: WriteScope) -> Vec<(RegisterId, Option<WriteReason>)> {
         let wanted = |register: &Register| {
             let asked = || self.asked.iter().filter(|(field, _)| register.fields.contains(field));
-            let is_action = |field: FieldId| {
-                let access = self.part.fields.get(field).map(|field| field.access);
-                matches!(access, Some(Access::WriteOneToClear | Access::SelfClearing))
-            };
+            let is_action = |field: FieldId| self.part.fields.get(field).is_some_and(|field| field.access.is_action());
             // Ones that do something are done even where the image does not change; zeros do nothing ever.
             let acts = |(field, code): &(FieldId, i128)| *code != 0 && is_action(*field);
             let matters = |(field, code): &(FieldId, i128)| *code != 0 || !is_action(*field);
@@ -145,9 +153,9 @@ impl Search<'_> {
         let Some(register) = self.part.registers.get(id) else { return };
         let asked: Vec<FieldId> = sets.iter().map(|(field, _)| *field).collect();
         let value = value_to_write(self.part, id, image.register(register), &asked);
-        let after = after_write(self.part, register, self.state.register(register), value);
-        self.done.push(Write { register: id, before: self.state.known_register(register), value, after, reason, sets });
-        self.state.set_register(register, after);
+        let Left { value: after, known } = left_by(self.part, &self.state, register, value);
+        self.done.push(Write { register: id, before: self.state.known_register(register), value, after, known, reason, sets });
+        self.state.write_register(register, after, known);
     }
 
     /// The next register to be written: one that can be reached now, and before those that close the way to others.
@@ -233,7 +241,7 @@ pub(crate) fn value_to_write(part: &Sheet, index: RegisterId, wanted: u64, asked
     let asked = part.fields.of(asked).fold(0, |mask, field| mask | field.mask_in(register));
     for field in part.fields.of(&register.fields).filter(|field| !field.joined) {
         let mask = field.mask_in(register);
-        if matches!(field.access, Access::WriteOneToClear | Access::SelfClearing) {
+        if field.access.is_action() {
             value &= !mask | asked;
         }
         // What the part alone sets is written as after a reset, whatever was read there last.

@@ -22,7 +22,7 @@ use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::plan::heard::{after_write, is_command, register_at, understood, unit_after};
+use crate::plan::heard::{is_command, left_by, register_at, understood, unit_after};
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -265,9 +265,9 @@ impl TrafficFrames {
         let (whole, mut unit) = (traffic.outcome.is_ok(), None);
         self.walk(address, data, |part, state, register, value| {
             if whole {
-                let after = after_write(part, register, state.register(register), value);
-                unit = unit_after(part, state, register, after).or(unit);
-                state.set_register(register, after);
+                let left = left_by(part, state, register, value);
+                unit = unit_after(part, state, register, left.value).or(unit);
+                state.write_register(register, left.value, left.known);
             } else {
                 state.forget_register(register);
             }

@@ -8,7 +8,7 @@ use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::operation::{Action, Step, Time, longer};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::plan::heard::{after_write, unit_after};
+use crate::plan::heard::{Left, left_by, unit_after};
 use crate::plan::reads::{ReadPlan, groups};
 use crate::plan::routine::StepPlan;
 use crate::plan::transfers::{NotReadable, operations, read_registers, write_register};
@@ -61,7 +61,7 @@ pub(super) enum Then {
     },
     Wrote {
         register: RegisterId,
-        after: u64,
+        left: Left,
         moves: Option<Moves>,
     },
     Compare {
@@ -187,13 +187,13 @@ impl Runner {
         let part = self.part.clone();
         let Some(register) = part.registers.get(id) else { return Ok(()) };
         self.saved.clear();
-        let after = after_write(&part, register, self.state.register(register), value);
+        let left = left_by(&part, &self.state, register, value);
         for group in groups(&part, &self.state, &[id]).map_err(|unreachable| self.error(unreachable.into()))? {
             self.push_writes(group.before, false, |name| format!("write {name}"));
             let transfer = write_register(&part, self.bus, register, value);
             self.work.extend(transfer.map(|transfer| Work::Transfer {
                 transfer,
-                then: Then::Wrote { register: id, after, moves: None },
+                then: Then::Wrote { register: id, left, moves: None },
                 meaning: format!("write {}", register.name),
             }));
             if register.access.is_readable() {
@@ -260,13 +260,13 @@ impl Runner {
         }
         let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
         let value = value_to_write(&part, write.register, image.register(register), &asked);
-        let after = after_write(&part, register, self.state.register(register), value);
+        let left = left_by(&part, &self.state, register, value);
         let mut next = Vec::new();
-        let moves = self.moves(register, after);
+        let moves = self.moves(register, left.value);
         if let Some(transfer) = write_register(&part, self.bus, register, value) {
             next.push(Work::Transfer {
                 transfer,
-                then: Then::Wrote { register: write.register, after, moves },
+                then: Then::Wrote { register: write.register, left, moves },
                 meaning: meaning.to_owned(),
             });
         }

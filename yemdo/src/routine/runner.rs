@@ -335,8 +335,8 @@ impl Runner {
         let Some((work, operation)) = self.outstanding.take() else { return Ok(None) };
         match (work, answer) {
             // Whoever is given another unit id or speed may not answer any more; whether it took it, the comparison tells.
-            (Work::Transfer { then: Then::Wrote { register, after, moves: Some(moves) }, .. }, Answer::Nak) => {
-                self.wrote(register, after, Some(moves));
+            (Work::Transfer { then: Then::Wrote { register, left, moves: Some(moves) }, .. }, Answer::Nak) => {
+                self.wrote(register, left, Some(moves));
                 self.doubt(register);
             }
             (Work::Transfer { then: Then::Compare { register, before, written, back: Some(back) }, .. }, Answer::Nak) => {

@@ -8,6 +8,7 @@ use crate::bus::{AnswerError, Transfer};
 use crate::model::frame::Origin;
 use crate::model::ids::{FrameId, RegisterId};
 use crate::plan::accept;
+use crate::plan::heard::Left;
 use crate::plan::read_back::read_back;
 
 impl Runner {
@@ -15,7 +16,7 @@ impl Runner {
     pub(super) fn take(&mut self, transfer: &Transfer, then: Then, bytes: &[u8], assumed: bool) -> Result<(), RoutineError> {
         if assumed {
             match then {
-                Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
+                Then::Wrote { register, left, moves } => self.wrote(register, left, moves),
                 // A dry run cannot predict the value.
                 Then::Register(register) => self.forget(&[register]),
                 Then::Registers(registers) => self.forget(&registers),
@@ -32,7 +33,7 @@ impl Runner {
         let data = self.data(transfer, &then, bytes)?;
         match then {
             Then::Nothing | Then::Discard => {}
-            Then::Wrote { register, after, moves } => self.wrote(register, after, moves),
+            Then::Wrote { register, left, moves } => self.wrote(register, left, moves),
             Then::Register(register) => {
                 if let Some(model) = self.part.registers.get(register) {
                     self.state.read_register(model, model.value_of(&data));
@@ -82,10 +83,10 @@ impl Runner {
     }
 
     /// A register holds what was written, and the part is where that moves it.
-    pub(super) fn wrote(&mut self, register: RegisterId, after: u64, moves: Option<Moves>) {
+    pub(super) fn wrote(&mut self, register: RegisterId, left: Left, moves: Option<Moves>) {
         let part = self.part.clone();
         self.unsure = None;
-        part.registers.get(register).into_iter().for_each(|model| self.state.set_register(model, after));
+        part.registers.get(register).into_iter().for_each(|model| self.state.write_register(model, left.value, left.known));
         if let Some(unit) = moves.and_then(|moves| moves.unit) {
             self.part = part.with_unit(unit);
         }

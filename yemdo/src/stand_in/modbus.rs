@@ -2,7 +2,7 @@
 
 use super::judge::Rule;
 use super::state::StandIn;
-use crate::bus::modbus::{AddressRange, ModbusRequest, ModbusTable, parse_pdu, with_crc, without_crc};
+use crate::bus::modbus::{AddressRange, ModbusRequest, ModbusTable, is_unit, parse_pdu, with_crc, without_crc};
 use crate::model::frame::Origin;
 
 /// Exception codes (section 7).
@@ -43,7 +43,7 @@ impl StandIn {
     /// The unit that it is: as delivered, or as it was set since.
     pub fn unit(&self) -> Option<u8> {
         let field = self.part.unit_field.and_then(|field| self.part.fields.get(field));
-        let set = field.and_then(|field| u8::try_from(self.state.field(field)).ok()).filter(|unit| (1..=247).contains(unit));
+        let set = field.and_then(|field| u8::try_from(self.state.field(field)).ok()).filter(|unit| is_unit(i128::from(*unit)));
         set.or(self.part.buses.modbus.as_ref()?.unit)
     }
 

@@ -86,12 +86,12 @@ fn one_by_one(part: &Part, start: &State, wishes: &[Wish], done: &Configuration,
 fn writes(part: &Part, start: &State, done: &Configuration, tally: &mut Tally, about: &dyn Fn() -> String) {
     let mut state = start.clone();
     for write in &done.writes {
-        let Some(register) = part.registers().get(write.register) else { continue };
+        let register = &part.registers()[write.register];
         let before = write.before == state.known_register(register);
         tally.hold(Row::Setting, "before a write", before, || {
             format!("{}: {} {:?} for {:?}", about(), register.name(), write.before, state.known_register(register))
         });
-        state.set_register(register, write.after);
+        write.apply(part, &mut state);
     }
     for (_, register) in part.registers().entries() {
         let (one, other) = (state.known_register(register), done.state.known_register(register));

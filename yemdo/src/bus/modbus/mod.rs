@@ -17,6 +17,11 @@ pub use far::{ModbusRequest, exception_response, parse_pdu, parse_request, respo
 pub use request::{RequestBytes, mask_write_request, read_request, read_write_request, write_coils_request, write_request};
 pub use response::{Envelope, Response, ResponseError, exception_name, read_response};
 
+/// Whether a part can have this unit id: 0 is a broadcast, and those above 247 are reserved (Modbus over serial line, section 2.2).
+pub(crate) fn is_unit(id: i128) -> bool {
+    (1..=247).contains(&id)
+}
+
 /// The unit that is addressed where the sheet does not say.
 const FIRST_UNIT: u8 = 1;
 
