@@ -40,6 +40,7 @@ pub mod explain;
 mod formula;
 mod ground;
 pub mod import;
+pub mod mend;
 mod model;
 mod plan;
 mod predict;

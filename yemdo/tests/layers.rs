@@ -10,6 +10,7 @@ const ORDER: &[&[&str]] = &[
     &["emit"],
     &["view"],
     &["review"],
+    &["mend"],
     &["decode", "configure", "routine", "explain", "record", "import", "stand_in"],
     &["predict"],
     &["plan"],

@@ -74,7 +74,7 @@ impl Sheet {
     }
 
     /// A code of a field as one types it: the name of its row, or a number.
-    fn present_text(&self, id: FieldId, code: Option<i128>) -> String {
+    pub(crate) fn present_text(&self, id: FieldId, code: Option<i128>) -> String {
         let field = &self.fields[id];
         match code {
             None => UNKNOWN.to_owned(),

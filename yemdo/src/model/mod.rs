@@ -15,7 +15,7 @@ pub(crate) mod part;
 pub(crate) mod reading;
 pub(crate) mod reals;
 pub(crate) mod registers;
-mod resolve;
+pub(crate) mod resolve;
 pub(crate) mod state;
 pub(crate) mod status;
 pub(crate) mod value;

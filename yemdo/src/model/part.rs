@@ -122,6 +122,8 @@ impl std::error::Error for NotAnAddress {}
 #[derive(Clone, Debug)]
 pub struct Sheet {
     pub(crate) source: Source,
+    /// The variant of the sheet that it is.
+    pub(crate) variant: Option<String>,
     pub(crate) name: String,
     pub(crate) title: Option<String>,
     pub(crate) datasheet: Option<String>,
@@ -165,6 +167,7 @@ impl Sheet {
     pub(crate) fn empty(source: Source) -> Self {
         Sheet {
             source,
+            variant: None,
             name: String::new(),
             title: None,
             datasheet: None,

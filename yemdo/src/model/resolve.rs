@@ -27,7 +27,13 @@ use crate::sheet::tree;
 
 /// Reads and resolves a sheet, or one of its variants.
 pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, SheetError> {
-    let (tree, diagnostics) = crate::sheet::parse::parse(source.text(), variant);
+    resolve_changed(source, variant, |_| {})
+}
+
+/// The same, with the tree changed before it is resolved.
+pub(crate) fn resolve_changed(source: Source, variant: Option<&str>, change: impl FnOnce(&mut tree::Sheet)) -> Result<Part, SheetError> {
+    let (mut tree, diagnostics) = crate::sheet::parse::parse(source.text(), variant);
+    change(&mut tree);
     let mut resolver = Resolver {
         diagnostics,
         part: Sheet::empty(source.clone()),
@@ -40,6 +46,7 @@ pub(crate) fn resolve(source: Source, variant: Option<&str>) -> Result<Part, She
         resolver.run(&tree);
     }
     let Resolver { mut diagnostics, mut part, .. } = resolver;
+    part.variant = variant.map(str::to_owned);
     diagnostics.sort_by_key(|d| (d.span.start, d.span.end));
     // What is wrong with every element of an array is told once.
     diagnostics.dedup_by(|one, other| one.span == other.span && one.message == other.message);

@@ -5,5 +5,5 @@ pub(crate) use super::parse::buses::{Address, I2c};
 pub(crate) use super::parse::derived::Derived;
 pub(crate) use super::parse::frames::{Check, Code, End, Example, Exchange, Frame, Method, Parameter, Reading, Stated, Status, Supplied};
 pub(crate) use super::parse::operation::{Action, Quantity, Step, Time, Way};
-pub(crate) use super::parse::registers::{Field, Register, Row, Values};
+pub(crate) use super::parse::registers::{Cell, Field, Register, Row, Values};
 pub(crate) use super::parse::{Byte, Choice, Named, Sheet};

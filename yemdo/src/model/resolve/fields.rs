@@ -181,7 +181,7 @@ impl Resolver {
     ) -> (List<ColumnId, ColumnName>, Vec<FieldValue>) {
         let rows = self.rows(values, tables);
         let mut columns: List<ColumnId, ColumnName> = List::new();
-        for (column, _, whole) in rows.iter().flat_map(|row| &row.columns) {
+        for tree::Cell { name: column, whole, .. } in rows.iter().flat_map(|row| &row.columns) {
             match columns.iter_mut().find(|known| known.name == column.value) {
                 Some(known) => known.whole &= whole,
                 None => {
@@ -211,7 +211,7 @@ impl Resolver {
                 self.report(problem.label("again here"));
             }
             let of_column =
-                |column: &ColumnName| row.columns.iter().find(|(name, ..)| name.value == column.name).map(|(_, number, _)| *number);
+                |column: &ColumnName| row.columns.iter().find(|cell| cell.name.value == column.name).map(|cell| cell.number.value);
             values.push(FieldValue {
                 code,
                 name: row.name.as_ref().map(|text| text.value.clone()),

@@ -52,8 +52,17 @@ pub(crate) struct Row {
     pub(crate) code: At<i128>,
     pub(crate) name: Option<Text>,
     pub(crate) means: Option<Text>,
-    /// Column, number, and whether it was typed as a whole number.
-    pub(crate) columns: Vec<(At<String>, f64, bool)>,
+    pub(crate) columns: Vec<Cell>,
+}
+
+/// A number of a table's column.
+#[derive(Debug)]
+pub(crate) struct Cell {
+    /// The column.
+    pub(crate) name: At<String>,
+    pub(crate) number: At<f64>,
+    /// It was typed as a whole number.
+    pub(crate) whole: bool,
 }
 
 pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Register> {
@@ -207,7 +216,7 @@ fn row<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<R
     for (name, value) in fields.entries() {
         if keys::VALUE.key(&name.value).is_none() {
             let whole = matches!(value.get_ref(), DeValue::Integer(_));
-            columns.extend(reader.number(value).map(|number| (name, number.value, whole)));
+            columns.extend(reader.number(value).map(|number| Cell { name, number, whole }));
         }
     }
     Some(Row { code: code?, name, means, columns })

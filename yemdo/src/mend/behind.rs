@@ -1,0 +1,144 @@
+//! What a reading is made of, with the places in the sheet where each of it is typed.
+
+use crate::formula::input::InputKey;
+use crate::formula::typed::{Expr, ExprKind, each};
+use crate::ground::text::{Span, Text};
+use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
+use crate::model::input::Input;
+use crate::model::part::Part;
+use crate::sheet::parse::parse;
+use crate::sheet::tree;
+
+/// The layout of a code as it is typed.
+pub(super) struct LayoutSite {
+    pub(super) code: CodeId,
+    pub(super) text: Text,
+    /// It is the field of a register.
+    pub(super) field: Option<FieldId>,
+}
+
+/// A number in a column of a field's table.
+pub(super) struct CellSite {
+    pub(super) field: FieldId,
+    /// The code of its row.
+    pub(super) code: i128,
+    pub(super) column: String,
+    pub(super) number: f64,
+    pub(super) span: Span,
+}
+
+/// All places that readings are made of.
+pub(super) struct Behind {
+    pub(super) layouts: Vec<LayoutSite>,
+    /// Those of all other codes in the frames of `layouts`.
+    pub(super) beside: Vec<LayoutSite>,
+    /// The readings whose formulas are behind them, themselves too.
+    pub(super) readings: Vec<ReadingId>,
+    pub(super) units: Vec<(ReadingId, Text)>,
+    /// Fields that are taken from settings.
+    pub(super) settings: Vec<FieldId>,
+    pub(super) parameters: Vec<ParameterId>,
+    pub(super) cells: Vec<CellSite>,
+}
+
+impl Behind {
+    /// What is behind some readings.
+    pub(super) fn of(part: &Part, targets: &[ReadingId]) -> Self {
+        let (tree, _) = parse(part.source.text(), part.variant.as_deref());
+        let mut readings: Vec<ReadingId> = targets.iter().flat_map(|target| part.needed(*target)).collect();
+        readings.sort_unstable();
+        readings.dedup();
+        let mut codes: Vec<CodeId> = part.readings.of(&readings).flat_map(|reading| reading.codes.iter().copied()).collect();
+        codes.sort_unstable();
+        codes.dedup();
+        let inputs = part.inputs_behind(part.readings.of(&readings).flat_map(|reading| crate::model::input::inputs(&reading.formula)));
+        let (mut settings, mut parameters, mut columns) = (Vec::new(), Vec::new(), Vec::new());
+        let in_frames = |field: FieldId| part.codes.of(&codes).any(|code| code.field == Some(field));
+        for input in &inputs {
+            match input {
+                Input::Parameter(id) => parameters.push(*id),
+                Input::Column(field, column) => columns.push((*field, *column)),
+                _ => {}
+            }
+            if let Some(field) = input.field().filter(|field| !in_frames(*field) && !settings.contains(field)) {
+                settings.push(field);
+            }
+        }
+        let frames: Vec<FrameId> = part.codes.of(&codes).map(|code| code.frame).collect();
+        let site = |id: &CodeId| site(part, &tree, *id);
+        let beside = part.codes.entries().filter(|(id, code)| frames.contains(&code.frame) && !codes.contains(id)).map(|(id, _)| id);
+        let mut layouts: Vec<LayoutSite> = codes.iter().filter_map(site).collect();
+        let mut beside: Vec<LayoutSite> = beside.collect::<Vec<_>>().iter().filter_map(site).collect();
+        // The elements of an array have one layout.
+        layouts.dedup_by_key(|site| site.text.span);
+        beside.dedup_by_key(|site| site.text.span);
+        let mut cells = Vec::new();
+        for (field, column) in columns {
+            let Some(column) = part.fields[field].columns.get(column).map(|column| column.name.clone()) else { continue };
+            cells.extend(cells_of(part, &tree, field, &column));
+        }
+        let unit = |id: &ReadingId| {
+            let name = &part.readings.get(*id)?.name;
+            tree.readings.iter().find(|(known, _)| known.value == *name).map(|(_, reading)| (*id, reading.unit.clone()))
+        };
+        let units = targets.iter().filter_map(unit).collect();
+        Behind { layouts, beside, readings, units, settings, parameters, cells }
+    }
+}
+
+/// Where a code's layout is typed.
+fn site(part: &Part, tree: &tree::Sheet, id: CodeId) -> Option<LayoutSite> {
+    let code = part.codes.get(id)?;
+    if let Some(field) = code.field {
+        let name = &part.fields.get(field)?.name;
+        let fields = tree.registers.iter().flat_map(|(_, register)| &register.fields).chain(&tree.fields);
+        let (_, typed) = fields.into_iter().find(|(known, _)| known.value == *name)?;
+        return Some(LayoutSite { code: id, text: typed.bits.clone(), field: Some(field) });
+    }
+    let frame = &part.frames.get(code.frame)?.name;
+    let (_, frame) = tree.frames.iter().find(|(known, _)| known.value == *frame)?;
+    // Of a list of layouts, each is a code with the list's place: they are told apart by their names.
+    let typed = frame.codes.iter().find(|(name, _)| name.value == code.name);
+    let typed = typed.or_else(|| frame.codes.iter().find(|(name, _)| name.span == code.span));
+    typed.map(|(_, typed)| LayoutSite { code: id, text: typed.layout.clone(), field: None })
+}
+
+fn cells_of(part: &Part, tree: &tree::Sheet, field: FieldId, column: &str) -> Vec<CellSite> {
+    let name = &part.fields[field].name;
+    let fields: Vec<&tree::Named<tree::Field>> = tree.registers.iter().flat_map(|(_, register)| &register.fields).chain(&tree.fields).collect();
+    let rows_of = |name: &str| fields.iter().find(|(known, _)| known.value == name).map(|(_, field)| &field.values);
+    let parameter = || {
+        tree.parameters.iter().find(|(known, _)| known.value == *name).and_then(|(_, parameter)| match &parameter.supplied {
+            tree::Supplied::Choice { values, .. } => Some(values),
+            tree::Supplied::Number { .. } => None,
+        })
+    };
+    let values = match rows_of(name).or_else(parameter) {
+        Some(tree::Values::As(other)) => rows_of(&other.value),
+        own => own,
+    };
+    let Some(tree::Values::Rows(rows)) = values else { return Vec::new() };
+    let mut found = Vec::new();
+    for row in rows {
+        let code = part.fields[field].layout.as_printed(row.code.value, part.source.slice(row.code.span));
+        for cell in row.columns.iter().filter(|cell| cell.name.value == column) {
+            let (number, span) = (cell.number.value, cell.number.span);
+            found.push(CellSite { field, code, column: column.to_owned(), number, span });
+        }
+    }
+    found
+}
+
+/// The expressions of a reading's formula, the inner ones first.
+pub(super) fn expressions(part: &Part, reading: ReadingId) -> Vec<&Expr> {
+    let mut found = Vec::new();
+    if let Some(reading) = part.readings.get(reading) {
+        each(&reading.formula.body, &mut |expr| found.push(expr));
+    }
+    found
+}
+
+/// What an expression takes from outside, if it is that alone.
+pub(super) fn input(expr: &Expr) -> Option<Input> {
+    if let ExprKind::Input(key) = expr.kind { Some(Input::of(InputKey(key.0))) } else { None }
+}

@@ -1,0 +1,224 @@
+//! What may be wrong with a constant: the usual slips, and the values with which all would agree.
+
+use super::behind::{Behind, CellSite, expressions};
+use super::change::{Change, Edit, Mistake};
+use super::solve::Unknown;
+use super::trial::Bench;
+use crate::formula::typed::{Expr, ExprKind};
+use crate::ground::text::Span;
+use crate::model::ids::ReadingId;
+use crate::model::part::Part;
+
+/// The most constants of other formulas that are tried in the place of one.
+const MOST_OTHERS: usize = 40;
+
+/// A number as it is typed in a formula or in a table.
+#[derive(Clone, Debug)]
+struct Literal {
+    span: Span,
+    /// Its digits, without a suffix.
+    text: String,
+    suffix: String,
+    value: f64,
+    /// It is one of reals: another real in its place changes no type.
+    real: bool,
+}
+
+/// What else a number may be.
+struct Variant {
+    mistake: Mistake,
+    share: f64,
+    text: String,
+    value: f64,
+    what: &'static str,
+}
+
+/// What may be wrong with the constants behind readings. Constants of reals come only with values that improve matters.
+pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
+    let mut found = Vec::new();
+    let part = bench.part;
+    let all: Vec<Literal> = part.readings.ids().flat_map(|reading| literals(part, reading)).collect();
+    let mut seen: Vec<Span> = Vec::new();
+    for reading in &behind.readings {
+        for literal in literals(part, *reading) {
+            if seen.contains(&literal.span) {
+                continue;
+            }
+            seen.push(literal.span);
+            let others = all.iter().filter(|other| other.span != literal.span && other.value != literal.value);
+            let variants = literal.variants(&others.map(|other| (other.text.as_str(), other.value)).collect::<Vec<_>>(), 0.4);
+            let name = &part.readings[*reading].name;
+            match Unknown::new(bench, vec![Edit { span: literal.span, text: super::trial::UNKNOWN.into() }], literal.value).filter(|_| literal.real) {
+                Some(mut unknown) => {
+                    let better = variants.into_iter().filter(|variant| unknown.improves(variant.value));
+                    found.extend(better.map(|variant| literal.change(name, variant)));
+                    found.extend(unknown.solve(literal.value).map(|solved| literal.solved(name, &solved)));
+                }
+                None => found.extend(variants.into_iter().map(|variant| literal.change(name, variant))),
+            }
+        }
+    }
+    for (reading, _) in &behind.units {
+        around(bench, *reading, &mut found);
+    }
+    for cell in cells_in_force(bench, behind) {
+        let rows = behind.cells.iter().filter(|other| other.field == cell.field && other.column == cell.column && other.number != cell.number);
+        let texts: Vec<(String, f64)> = rows.map(|other| (part.source.slice(other.span).to_owned(), other.number)).collect();
+        let Some(literal) = Literal::of(part.source.slice(cell.span), cell.span, true) else { continue };
+        let variants = literal.variants(&texts.iter().map(|(text, number)| (text.as_str(), *number)).collect::<Vec<_>>(), 1.0);
+        let name = format!("{}.{}", part.fields[cell.field].name, cell.column);
+        found.extend(variants.into_iter().map(|variant| literal.change(&name, variant)));
+    }
+    found.extend(parameters(bench, behind));
+    found
+}
+
+/// The cells of the rows that the settings select; of settings that are unknown, of all.
+fn cells_in_force<'b>(bench: &Bench<'_>, behind: &'b Behind) -> Vec<&'b CellSite> {
+    let decoder = bench.decoder(bench.part, &[]);
+    let now = |cell: &CellSite| decoder.as_ref().and_then(|decoder| decoder.state().known_field(&bench.part.fields[cell.field]));
+    behind.cells.iter().filter(|cell| now(cell).is_none_or(|code| code == cell.code)).collect()
+}
+
+/// An offset or a factor that the whole formula lacks.
+fn around(bench: &Bench<'_>, reading: ReadingId, found: &mut Vec<Change>) {
+    let reading = &bench.part.readings[reading];
+    let span = reading.formula.span;
+    if !reading.formula.is_expression {
+        return;
+    }
+    for (mark, start, what) in [('+', 0.0, "an offset"), ('*', 1.0, "a factor")] {
+        let edits = |text: &str| {
+            let (front, back) = (Span::new(span.start, span.start), Span::new(span.end, span.end));
+            vec![Edit { span: front, text: "(".into() }, Edit { span: back, text: format!(") {mark} {text}") }]
+        };
+        if let Some(solved) = Unknown::new(bench, edits(super::trial::UNKNOWN), start).and_then(|mut unknown| unknown.solve(start)) {
+            let what = format!("{}: {what} of {} is missing", reading.name, solved.text);
+            let edits = edits(&solved.text);
+            found.push(Change { mistake: Mistake::Constant, share: 0.4, what, edits, settings: Vec::new(), fits: Some(solved.range) });
+        }
+    }
+}
+
+/// Other values of parameters.
+fn parameters(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
+    let mut found = Vec::new();
+    for id in &behind.parameters {
+        let Some(parameter) = bench.part.parameters.get(*id) else { continue };
+        let now = bench.decoder(bench.part, &[]).and_then(|decoder| decoder.state().parameter(*id)).unwrap_or(parameter.default);
+        let Some(mut unknown) = Unknown::parameter(bench, *id) else { continue };
+        if let Some(solved) = unknown.solve(now) {
+            let what = format!("{} was {}, not {now}", parameter.name, solved.text);
+            let mut change = Change::setting(Mistake::Parameter, 1.0, what, format!("{}={}", parameter.name, solved.text));
+            change.fits = Some(solved.range);
+            found.push(change);
+        }
+    }
+    found
+}
+
+/// The numbers typed in a reading's formula.
+fn literals(part: &Part, reading: ReadingId) -> Vec<Literal> {
+    let expressions = expressions(part, reading);
+    let constant = |expr: &Expr| matches!(expr.kind, ExprKind::Const(_));
+    let turned = |expr: &&&Expr| matches!(&expr.kind, ExprKind::Convert(inner) if expr.ty.is_real() && constant(inner));
+    let reals: Vec<Span> = expressions.iter().filter(turned).map(|expr| expr.span).collect();
+    let of = |expr: &&Expr| Literal::of(part.source.slice(expr.span), expr.span, expr.ty.is_real() || reals.contains(&expr.span));
+    let mut found: Vec<Literal> = expressions.iter().filter(|expr| constant(expr)).filter_map(of).collect();
+    found.sort_by_key(|literal| literal.span);
+    found.dedup_by_key(|literal| literal.span);
+    found
+}
+
+impl Literal {
+    /// `None` where the text is no decimal number, such as a mask in hex.
+    fn of(typed: &str, span: Span, real: bool) -> Option<Self> {
+        let end = typed.trim_end_matches(|c: char| matches!(c, 'f' | 'F' | 'l' | 'L' | 'u' | 'U')).len();
+        let (text, suffix) = typed.split_at(end);
+        let is_number = text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-')) && !text.starts_with("0x");
+        let value = text.replace('_', "").parse::<f64>().ok().filter(|value| is_number && value.is_finite())?;
+        Some(Literal { span, text: text.to_owned(), suffix: suffix.to_owned(), value, real })
+    }
+
+    fn change(&self, name: &str, variant: Variant) -> Change {
+        let Variant { mistake, share, text, what, .. } = variant;
+        let what = format!("{name}: {text} in place of {}{what}", self.text);
+        Change::edit(mistake, share, what, self.span, format!("{text}{}", self.suffix))
+    }
+
+    fn solved(&self, name: &str, solved: &super::solve::Solved) -> Change {
+        let text = self.like(&solved.text);
+        let what = format!("{name}: {text} in place of {}", self.text);
+        let mut change = Change::edit(Mistake::Constant, 0.6, what, self.span, format!("{text}{}", self.suffix));
+        change.fits = Some(solved.range);
+        change
+    }
+
+    /// A number typed as this one is: a real stays a real.
+    fn like(&self, text: &str) -> String {
+        let is_real = |text: &str| text.contains(['.', 'e', 'E']);
+        if is_real(&self.text) && !is_real(text) { format!("{text}.0") } else { text.to_owned() }
+    }
+
+    /// What else it may be; `others` are numbers that stand elsewhere, and how near that is.
+    fn variants(&self, others: &[(&str, f64)], near: f64) -> Vec<Variant> {
+        let mut found: Vec<Variant> = Vec::new();
+        let mut add = |mistake: Mistake, share: f64, text: String, what: &'static str| {
+            let text = self.like(&text);
+            if let Some(value) = text.parse::<f64>().ok().filter(|value| value.is_finite() && *value != self.value)
+                && (self.real || value.fract() == 0.0 && value.abs() < 2e9)
+                && found.iter().all(|other| other.value != value)
+            {
+                found.push(Variant { mistake, share, text, value, what });
+            }
+        };
+        for (text, _) in others.iter().take(MOST_OTHERS) {
+            let share = near / others.len().clamp(1, MOST_OTHERS) as f64;
+            add(Mistake::OtherConstant, share, (*text).to_owned(), ", which stands elsewhere");
+        }
+        if self.value != 0.0 {
+            add(Mistake::ConstantSign, 0.4, short(-self.value), "");
+            for (power, share) in [(1, 0.3), (2, 0.1), (3, 0.1), (4, 0.03), (6, 0.03)] {
+                add(Mistake::PowerOfTen, share, short(self.value * 10f64.powi(power)), "");
+                add(Mistake::PowerOfTen, share, short(self.value / 10f64.powi(power)), "");
+            }
+            for (power, share) in (1..=16).zip([0.2, 0.1, 0.03, 0.05, 0.01, 0.02, 0.01, 0.03].into_iter().chain(std::iter::repeat(0.005))) {
+                add(Mistake::PowerOfTwo, share, short(self.value * 2f64.powi(power)), "");
+                add(Mistake::PowerOfTwo, share, short(self.value / 2f64.powi(power)), "");
+            }
+        }
+        self.digits(&mut add);
+        found
+    }
+
+    /// Digits exchanged, missing, doubled, or another one.
+    fn digits(&self, add: &mut impl FnMut(Mistake, f64, String, &'static str)) {
+        let chars: Vec<char> = self.text.chars().collect();
+        let places: Vec<usize> = (0..chars.len()).take_while(|at| !matches!(chars[*at], 'e' | 'E')).filter(|at| chars[*at].is_ascii_digit()).collect();
+        let each = 1.0 / places.len().max(1) as f64;
+        for (here, next) in places.iter().zip(places.iter().skip(1)) {
+            let mut other = chars.clone();
+            other.swap(*here, *next);
+            add(Mistake::Digits, 0.4 * each, other.into_iter().collect(), ": two digits exchanged");
+        }
+        for place in &places {
+            let mut other = chars.clone();
+            let digit = other.remove(*place);
+            add(Mistake::Digits, 0.15 * each, other.iter().collect(), ": a digit too many");
+            other.insert(*place, digit);
+            other.insert(*place, digit);
+            add(Mistake::Digits, 0.2 * each, other.iter().collect(), ": a digit is missing");
+            for another in ('0'..='9').filter(|another| *another != digit) {
+                let mut other = chars.clone();
+                other[*place] = another;
+                add(Mistake::Digits, 0.02 * each, other.into_iter().collect(), ": another digit");
+            }
+        }
+    }
+}
+
+/// A number without the noise of a product.
+pub(super) fn short(value: f64) -> String {
+    let tidy: f64 = format!("{value:.11e}").parse().unwrap_or(value);
+    if tidy != 0.0 && !(1e-6..1e15).contains(&tidy.abs()) { format!("{tidy:e}") } else { tidy.to_string() }
+}

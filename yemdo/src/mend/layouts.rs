@@ -1,0 +1,314 @@
+//! What may be wrong with a layout: order, form, place and width of a code's bits.
+
+use super::behind::{Behind, LayoutSite};
+use super::change::{Change, Edit, Mistake, quoted};
+use crate::bits::form::Form;
+use crate::bits::layout::{Layout, Slice};
+use crate::ground::words::counted;
+use crate::model::frame::Origin;
+use crate::model::ids::FrameId;
+use crate::model::part::Part;
+use crate::model::registers::Register;
+
+/// A bit of a frame: its byte, and its place there.
+type Bit = (usize, u8);
+
+/// How often the distance is so many bits, of eight for each direction together.
+const BY_BITS: [f64; 8] = [0.06, 0.10, 0.05, 0.14, 0.04, 0.06, 0.03, 0.02];
+
+/// What may be wrong with the layouts of codes.
+pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
+    let mut found = Vec::new();
+    for site in &behind.layouts {
+        if let Some(typed) = Typed::of(part, site) {
+            typed.orders(&mut found);
+            typed.forms(&mut found);
+            typed.windows(&mut found);
+        }
+    }
+    exchanged(part, behind, &mut found);
+    numbering(part, behind, &mut found);
+    found
+}
+
+/// A layout with what is needed to type another one in its place.
+struct Typed<'p> {
+    part: &'p Part,
+    site: &'p LayoutSite,
+    name: &'p str,
+    frame: FrameId,
+    layout: &'p Layout,
+    length: usize,
+    /// What stands before and behind it in an array: `3 x` and `every 4`.
+    array: (String, String),
+    words: bool,
+}
+
+impl<'p> Typed<'p> {
+    fn of(part: &'p Part, site: &'p LayoutSite) -> Option<Self> {
+        let code = part.codes.get(site.code)?;
+        let typed: Vec<&str> = site.text.value.split_whitespace().collect();
+        let is_array = typed.get(1) == Some(&"x");
+        // An array is typed as its first element is.
+        let first = part.codes.iter().find(|other| is_array && other.frame == code.frame && other.span == code.span).unwrap_or(code);
+        let every = typed.iter().position(|word| *word == "every").map_or(String::new(), |at| format!(" {}", typed[at..].join(" ")));
+        let array = if is_array { (format!("{} x ", typed[0]), every) } else { (String::new(), String::new()) };
+        let words = typed.iter().any(|word| word.strip_prefix('w').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit())));
+        let name = if is_array { code.name.rsplit_once('_').map_or(code.name.as_str(), |(name, _)| name) } else { code.name.as_str() };
+        let length = part.frames.get(code.frame)?.length;
+        (first.layout.form != Form::Text).then_some(Typed { part, site, name, frame: code.frame, layout: &first.layout, length, array, words })
+    }
+
+    fn change(&self, mistake: Mistake, share: f64, what: String, form: Form, bits: &[Bit]) -> Option<Change> {
+        if bits.iter().any(|(byte, _)| *byte >= self.length) {
+            return None;
+        }
+        let slices = slices(bits);
+        let place = match self.site.field {
+            Some(_) => self.in_registers(&slices)?,
+            None if self.words => in_words(&slices),
+            None => Layout { form, slices }.notation(),
+        };
+        let form = if form == Form::Unsigned { String::new() } else { format!("{} ", form.name()) };
+        let text = format!("{}{form}{place}{}", self.array.0, self.array.1);
+        Some(Change::edit(mistake, share, format!("{}: {what}", self.name), self.site.text.span, quoted(&text)))
+    }
+
+    /// Bytes and words in another order.
+    fn orders(&self, found: &mut Vec<Change>) {
+        let form = self.layout.form;
+        let mut bytes: Vec<usize> = self.layout.slices.iter().map(|slice| slice.byte).collect();
+        bytes.dedup();
+        let mut sorted = bytes.clone();
+        sorted.sort_unstable();
+        sorted.dedup();
+        if bytes.len() < 2 || sorted.len() != bytes.len() {
+            return;
+        }
+        let turned = |order: &[usize]| -> Vec<Bit> {
+            let other = |byte: usize| bytes.iter().position(|known| *known == byte).and_then(|at| order.get(at)).copied().unwrap_or(byte);
+            bits(self.layout).into_iter().map(|(byte, bit)| (other(byte), bit)).collect()
+        };
+        let back: Vec<usize> = bytes.iter().rev().copied().collect();
+        let first = if bytes.first() < bytes.last() { "the low byte comes first" } else { "the high byte comes first" };
+        found.extend(self.change(Mistake::ByteOrder, 1.0, first.to_owned(), form, &turned(&back)));
+        if bytes.len() >= 4 && bytes.len().is_multiple_of(2) {
+            let words: Vec<&[usize]> = bytes.chunks(2).collect();
+            let swapped: Vec<usize> = words.iter().rev().flat_map(|word| word.iter().copied()).collect();
+            found.extend(self.change(Mistake::WordOrder, 0.8, "the words come in the other order".to_owned(), form, &turned(&swapped)));
+            let within: Vec<usize> = words.iter().flat_map(|word| word.iter().rev().copied()).collect();
+            found.extend(self.change(
+                Mistake::WordOrder,
+                0.4,
+                "the bytes of each word come in the other order".to_owned(),
+                form,
+                &turned(&within),
+            ));
+        }
+    }
+
+    /// The same bits read as another form.
+    fn forms(&self, found: &mut Vec<Change>) {
+        let (form, width) = (self.layout.form, self.layout.width());
+        let others: [(Form, Mistake, f64, &str); 7] = [
+            (Form::Signed, Mistake::Sign, 1.0, "two's complement"),
+            (Form::Unsigned, Mistake::Sign, 0.5, "it has no sign"),
+            (Form::SignMagnitude, Mistake::Form, 0.4, "a sign bit and a magnitude"),
+            (Form::OffsetBinary, Mistake::Form, 0.4, "offset binary: half of its range is zero"),
+            (Form::OnesComplement, Mistake::Form, 0.1, "one's complement"),
+            (Form::Bcd, Mistake::Bcd, 1.0, "binary-coded decimal"),
+            (Form::Float, Mistake::Form, 0.2, "an IEEE 754 real"),
+        ];
+        for (other, mistake, share, what) in others {
+            let mistake = if form == Form::Bcd && other == Form::Unsigned { Mistake::Bcd } else { mistake };
+            if other != form && other.accepts(width).is_ok() {
+                found.extend(self.change(mistake, share, format!("read as {what}"), other, &bits(self.layout)));
+            }
+        }
+    }
+
+    /// The same number of bits elsewhere, or some more or fewer.
+    fn windows(&self, found: &mut Vec<Change>) {
+        let (form, width) = (self.layout.form, i64::from(self.layout.width()));
+        let Some(stream) = Stream::of(self.layout) else {
+            for by in [-2i64, -1, 1, 2] {
+                let moved = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));
+                let moved: Option<Vec<Bit>> = bits(self.layout).into_iter().map(moved).collect();
+                let what = format!("it stands {} {}", counted(by.unsigned_abs() as usize, "byte"), if by > 0 { "further on" } else { "before" });
+                found.extend(moved.and_then(|bits| self.change(Mistake::Neighbour, 0.3 / by.abs() as f64, what, form, &bits)));
+            }
+            return;
+        };
+        let mut window = |from: i64, to: i64, mistake: Mistake, share: f64, what: String| {
+            let bits: Option<Vec<Bit>> = (from..to).map(|at| stream.at(at)).collect();
+            found.extend(bits.and_then(|bits| self.change(mistake, share, what, form, &bits)));
+        };
+        let (start, end) = (stream.start, stream.start + width);
+        for (bytes, share) in [(1, 0.3), (2, 0.2)] {
+            let what = |way: &str| format!("it stands {} {way}", counted(bytes as usize, "byte"));
+            window(start + 8 * bytes, end + 8 * bytes, Mistake::Neighbour, share, what("further on"));
+            window(start - 8 * bytes, end - 8 * bytes, Mistake::Neighbour, share, what("before"));
+        }
+        for (by, share) in (1i64..).zip(BY_BITS).take(7) {
+            let bits = counted(by as usize, "bit");
+            window(start - by, end - by, Mistake::Justified, share, format!("its bits stand {bits} further to the left"));
+            window(start + by, end + by, Mistake::Justified, share, format!("its bits stand {bits} further to the right"));
+        }
+        for (by, share) in (1i64..).zip(BY_BITS) {
+            let bits = counted(by as usize, "bit");
+            if width - by >= 4 {
+                window(start + by, end, Mistake::Width, share * 0.7, format!("its upper {bits} are none of it"));
+                window(start, end - by, Mistake::Width, share * 0.7, format!("its lower {bits} are none of it"));
+            }
+            window(start - by, end, Mistake::Width, share * 0.4, format!("{bits} above it belong to it"));
+            window(start, end + by, Mistake::Width, share * 0.4, format!("{bits} below it belong to it"));
+        }
+    }
+
+    /// Slices of a frame of registers as bits of those.
+    fn in_registers(&self, slices: &[Slice]) -> Option<String> {
+        let Origin::Registers(runs) = &self.part.frames.get(self.frame)?.origin else { return None };
+        let mut places: Vec<(&Register, usize)> = Vec::new();
+        let mut at = 0;
+        for register in self.part.registers.of(runs.iter().flatten()) {
+            places.push((register, at));
+            at += register.bytes;
+        }
+        // Bits alone are those of the register that the field is typed in.
+        let bare = self.site.text.value.split_whitespace().any(|word| word.starts_with('['));
+        let home = self.part.registers.iter().find(|register| bare && self.site.field.is_some_and(|field| register.fields.contains(&field)));
+        let mut runs: Vec<(&Register, usize, usize)> = Vec::new();
+        for slice in slices {
+            let (register, start) = places.iter().find(|(register, at)| (*at..at + register.bytes).contains(&slice.byte))?;
+            let byte = slice.byte - start;
+            let base = 8 * if register.low_first { byte } else { register.bytes - 1 - byte };
+            let (high, low) = (base + usize::from(slice.high), base + usize::from(slice.low));
+            match runs.last_mut() {
+                Some((last, _, below)) if last.name == register.name && *below == high + 1 => *below = low,
+                _ => runs.push((register, high, low)),
+            }
+        }
+        let word = |(register, high, low): &(&Register, usize, usize)| {
+            let at_home = home.is_some_and(|home| home.name == register.name);
+            let name = if at_home { "" } else { register.name.as_str() };
+            match (high, low) {
+                (high, 0) if !at_home && *high + 1 == 8 * register.bytes => name.to_owned(),
+                (high, low) if high == low => format!("{name}[{high}]"),
+                (high, low) => format!("{name}[{high}:{low}]"),
+            }
+        };
+        Some(runs.iter().map(word).collect::<Vec<_>>().join(" "))
+    }
+}
+
+/// The bits of a frame in the order in which a code has them, on both sides of it.
+struct Stream {
+    first: i64,
+    step: i64,
+    /// Where the code begins.
+    start: i64,
+}
+
+impl Stream {
+    /// `None` where the code's bits do not follow one another.
+    fn of(layout: &Layout) -> Option<Stream> {
+        let bits = bits(layout);
+        let (first, bit) = bits.first().copied()?;
+        let last = bits.last()?.0;
+        let step = if last < first { -1 } else { 1 };
+        let stream = Stream { first: i64::try_from(first).ok()?, step, start: 7 - i64::from(bit) };
+        let follows = bits.iter().zip(stream.start..).all(|(bit, at)| stream.at(at) == Some(*bit));
+        follows.then_some(stream)
+    }
+
+    fn at(&self, place: i64) -> Option<Bit> {
+        let byte = self.first + self.step * place.div_euclid(8);
+        Some((usize::try_from(byte).ok()?, 7 - place.rem_euclid(8) as u8))
+    }
+}
+
+/// The bits of a layout, most significant first.
+fn bits(layout: &Layout) -> Vec<Bit> {
+    layout.slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| (slice.byte, bit))).collect()
+}
+
+/// Bits put together to slices.
+fn slices(bits: &[Bit]) -> Vec<Slice> {
+    let mut found: Vec<Slice> = Vec::new();
+    for (byte, bit) in bits {
+        match found.last_mut() {
+            Some(last) if last.byte == *byte && last.low == bit + 1 => last.low = *bit,
+            _ => found.push(Slice { byte: *byte, high: *bit, low: *bit }),
+        }
+    }
+    found
+}
+
+/// Slices in the notation, whole words as such.
+fn in_words(slices: &[Slice]) -> String {
+    let (mut words, mut at) = (Vec::new(), 0);
+    while let Some(slice) = slices.get(at) {
+        let next = slices.get(at + 1).filter(|next| next.width() == 8 && slice.width() == 8);
+        if next.is_some_and(|next| next.byte == slice.byte + 1 && slice.byte.is_multiple_of(2)) {
+            words.push(format!("w{}", slice.byte / 2));
+            at += 2;
+        } else {
+            words.push(Layout { form: Form::Unsigned, slices: vec![*slice] }.notation());
+            at += 1;
+        }
+    }
+    words.join(" ")
+}
+
+/// Two codes of a frame, each with the layout of the other.
+fn exchanged(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
+    let mut seen = Vec::new();
+    for one in &behind.layouts {
+        let Some(code) = part.codes.get(one.code) else { continue };
+        let others = behind.layouts.iter().chain(&behind.beside).filter(|other| {
+            let same = part.codes.get(other.code).is_some_and(|other| other.frame == code.frame);
+            same && other.field.is_none() && one.field.is_none() && other.text.span != one.text.span
+        });
+        let others: Vec<&LayoutSite> = others.collect();
+        for other in &others {
+            let pair = (one.text.span.min(other.text.span), one.text.span.max(other.text.span));
+            let Some(name) = part.codes.get(other.code).map(|code| &code.name).filter(|_| !seen.contains(&pair)) else { continue };
+            seen.push(pair);
+            let edits = vec![
+                Edit { span: one.text.span, text: quoted(&other.text.value) },
+                Edit { span: other.text.span, text: quoted(&one.text.value) },
+            ];
+            let what = format!("{} and {name} are exchanged", code.name);
+            let share = 1.0 / others.len() as f64;
+            found.push(Change { mistake: Mistake::Exchanged, share, what, edits, settings: Vec::new(), fits: None });
+        }
+    }
+}
+
+/// All codes of a frame one byte further on, or before: numbered from 1, or a byte more in front.
+fn numbering(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
+    let frame_of = |site: &LayoutSite| part.codes.get(site.code).map(|code| code.frame);
+    let mut frames: Vec<FrameId> = behind.layouts.iter().filter(|site| site.field.is_none()).filter_map(frame_of).collect();
+    frames.sort_unstable();
+    frames.dedup();
+    for frame in frames {
+        let sites: Vec<&LayoutSite> = behind.layouts.iter().chain(&behind.beside).filter(|site| frame_of(site) == Some(frame)).collect();
+        if sites.len() < 2 || sites.iter().any(|site| site.field.is_some()) {
+            continue;
+        }
+        for (by, what) in [(-1i64, "from 0, not from 1"), (1, "from 1, not from 0")] {
+            let edits: Option<Vec<Edit>> = sites.iter().map(|site| moved(part, site, by)).collect();
+            let what = format!("the bytes of {} are numbered {what}", part.frames[frame].name);
+            let numbered = |edits| Change { mistake: Mistake::Numbering, share: 0.5, what, edits, settings: Vec::new(), fits: None };
+            found.extend(edits.map(numbered));
+        }
+    }
+}
+
+/// A layout some bytes further on.
+fn moved(part: &Part, site: &LayoutSite, by: i64) -> Option<Edit> {
+    let typed = Typed::of(part, site)?;
+    let shift = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));
+    let bits: Vec<Bit> = bits(typed.layout).into_iter().map(shift).collect::<Option<_>>()?;
+    typed.change(Mistake::Numbering, 1.0, String::new(), typed.layout.form, &bits)?.edits.pop()
+}

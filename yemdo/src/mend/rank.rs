@@ -1,0 +1,100 @@
+//! Which of the changes that agree is the likeliest, and which are the same.
+
+use super::change::Change;
+use super::trial::{Bench, Fit, Outcome, decode};
+use crate::model::ids::FrameId;
+
+/// Frames of chance bytes by which changes are told from one another.
+const PROBES: usize = 24;
+/// The most changes of which that is asked.
+const MOST_SETTLED: usize = 48;
+
+/// A change that was tried.
+pub(super) struct Ranked {
+    pub(super) change: Change,
+    pub(super) fit: Fit,
+    pub(super) outcome: Outcome,
+    pub(super) weight: f64,
+    /// Others that do the same.
+    pub(super) same: Vec<String>,
+}
+
+/// Tries changes; those with which more agrees than without, the likeliest first.
+pub(super) fn rank(bench: &Bench<'_>, changes: &[Change]) -> Vec<Ranked> {
+    let now = bench.fit(&bench.now);
+    let mut found = Vec::new();
+    for change in changes {
+        let Some(outcome) = bench.of(change) else { continue };
+        let fit = bench.fit(&outcome);
+        if fit.agree > now.agree {
+            let weight = weight(change, &fit);
+            found.push(Ranked { change: change.clone(), fit, outcome, weight, same: Vec::new() });
+        }
+    }
+    found
+}
+
+/// How much speaks for a change.
+fn weight(change: &Change, fit: &Fit) -> f64 {
+    let missed = (fit.of - fit.agree) as f64;
+    change.weight() * (-fit.distance).exp() * 0.125f64.powi(i32::try_from(fit.trouble.min(40)).unwrap_or(40)) * 1e-3f64.powf(missed)
+}
+
+/// Sorts, and puts together what does the same for any bytes. What changes nothing falls away.
+pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
+    ranked.sort_by(|one, two| two.weight.total_cmp(&one.weight));
+    ranked.truncate(MOST_SETTLED);
+    let probes = probes(bench, PROBES);
+    let mut kept: Vec<(Vec<Vec<Option<u64>>>, Ranked)> = Vec::new();
+    let unchanged = signature(bench, None, &probes);
+    for one in ranked.drain(..) {
+        let Some(own) = signature(bench, Some(&one.change), &probes).filter(|own| Some(own) != unchanged.as_ref()) else { continue };
+        match kept.iter_mut().find(|(other, _)| *other == own) {
+            Some((_, likelier)) => {
+                // What is merely solved for adds nothing to what it agrees with.
+                if one.change.fits.is_none() && !likelier.same.contains(&one.change.what) && likelier.change.what != one.change.what {
+                    likelier.same.push(one.change.what);
+                }
+            }
+            None => kept.push((own, one)),
+        }
+    }
+    ranked.extend(kept.into_iter().map(|(_, one)| one));
+}
+
+/// Frames like those of the evidence, with other bytes.
+pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)> {
+    let mut dice = 0x2545_F491_4F6C_DD1Du64;
+    let mut next = || {
+        // Marsaglia, "Xorshift RNGs", 2003.
+        dice ^= dice << 13;
+        dice ^= dice >> 7;
+        dice ^= dice << 17;
+        dice
+    };
+    let mut found: Vec<(FrameId, Vec<u8>)> = bench.evidence.frames.clone();
+    let kept = |frame: FrameId| bench.part.frames.get(frame).is_some_and(|frame| frame.keep);
+    let moving: Vec<(FrameId, Vec<u8>)> = bench.evidence.frames.iter().filter(|(frame, _)| !kept(*frame)).cloned().collect();
+    for at in 0..if moving.is_empty() { 0 } else { count } {
+        let (frame, bytes) = &moving[at % moving.len()];
+        // Some are near to what came, some are anything.
+        let few = at % 3 != 0;
+        let other = bytes.iter().map(|byte| if few && next() % 3 != 0 { *byte } else { (next() >> 24) as u8 }).collect();
+        found.push((*frame, other));
+    }
+    found
+}
+
+/// All readings of some frames with a change, to ten digits.
+fn signature(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec<u8>)]) -> Option<Vec<Vec<Option<u64>>>> {
+    let outcome = outcome(bench, change, frames)?;
+    let digits = |value: f64| format!("{value:.9e}").parse::<f64>().unwrap_or(value).to_bits();
+    Some(outcome.values.iter().map(|row| row.iter().map(|value| value.map(|value| digits(value + 0.0))).collect()).collect())
+}
+
+/// What comes out of some frames with a change.
+pub(super) fn outcome(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec<u8>)]) -> Option<Outcome> {
+    let (edits, settings) = change.map_or((&[] as &[_], &[] as &[_]), |change| (change.edits.as_slice(), change.settings.as_slice()));
+    let mut decoder = bench.decoder(&bench.resolve(edits, None)?, settings)?;
+    Some(decode(&mut decoder, frames.iter().map(|(frame, bytes)| (*frame, bytes.as_slice()))))
+}

@@ -1,0 +1,116 @@
+//! A number with which all agrees: solved for, not guessed.
+
+use super::change::Edit;
+use super::constants::short;
+use super::trial::{Bench, Fit, UNKNOWN};
+use crate::decode::Decoder;
+use crate::model::ids::ParameterId;
+
+/// Steps of the secant rule, at most.
+const MOST_STEPS: usize = 24;
+
+/// A number that is looked for: a parameter of a part.
+pub(super) struct Unknown<'b, 'e> {
+    bench: &'b Bench<'e>,
+    decoder: Decoder,
+    id: ParameterId,
+    now: Fit,
+}
+
+/// The values with which all agrees.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Solved {
+    /// The roundest of them.
+    pub(super) text: String,
+    pub(super) range: (f64, f64),
+}
+
+impl<'b, 'e> Unknown<'b, 'e> {
+    /// A number in the place of a constant, as edits put it there; `None` where the sheet would have errors.
+    pub(super) fn new(bench: &'b Bench<'e>, edits: Vec<Edit>, value: f64) -> Option<Self> {
+        let part = bench.resolve(&edits, Some(value))?;
+        let id = part.parameter(UNKNOWN).ok()?;
+        let decoder = bench.decoder(&part, &[])?;
+        let now = bench.fit(&bench.now);
+        Some(Unknown { bench, decoder, id, now })
+    }
+
+    /// A parameter of the sheet.
+    pub(super) fn parameter(bench: &'b Bench<'e>, id: ParameterId) -> Option<Self> {
+        let decoder = bench.decoder(&bench.resolve(&[], None)?, &[])?;
+        Some(Unknown { bench, decoder, id, now: bench.fit(&bench.now) })
+    }
+
+    fn fit(&mut self, value: f64) -> Option<Fit> {
+        self.decoder.clear_frames();
+        self.decoder.set_parameter(self.id, value).ok()?;
+        let outcome = self.bench.run(&mut self.decoder);
+        Some(self.bench.fit(&outcome))
+    }
+
+    /// Whether more agrees with this value than now.
+    pub(super) fn improves(&mut self, value: f64) -> bool {
+        self.fit(value).is_some_and(|fit| fit.agree > self.now.agree)
+    }
+
+    /// The values with which all agrees, near the one that it has.
+    pub(super) fn solve(&mut self, now: f64) -> Option<Solved> {
+        let (mut low, mut high) = (f64::NEG_INFINITY, f64::INFINITY);
+        for point in self.bench.points.clone() {
+            let half = (point.high - point.low) / 2.0;
+            let (at, slope) = self.root(now, point.frame, point.reading, point.low + half)?;
+            let around = (half / slope).abs();
+            (low, high) = (low.max(at - around), high.min(at + around));
+        }
+        if !(low.is_finite() && high.is_finite() && low < high) {
+            return None;
+        }
+        // The ends belong to a straight line: what is in between is tried.
+        let text = roundest(low, high);
+        let value = text.parse().ok()?;
+        (value != now && self.fit(value)?.is_whole()).then_some(Solved { text, range: (low, high) })
+    }
+
+    /// Where a reading has a value, and how much it changes there with the number.
+    fn root(&mut self, now: f64, frame: usize, reading: crate::model::ids::ReadingId, wanted: f64) -> Option<(f64, f64)> {
+        let mut value = |at: f64| {
+            self.decoder.clear_frames();
+            self.decoder.set_parameter(self.id, at).ok()?;
+            self.bench.run(&mut self.decoder).value(frame, reading)
+        };
+        let step = if now == 0.0 { 1.0 } else { now.abs() * 1e-3 };
+        let (mut before, mut at) = (now, now + step);
+        let mut off_before = value(before)? - wanted;
+        let scale = off_before.abs().max(wanted.abs()).max(1e-300);
+        for _ in 0..MOST_STEPS {
+            let off = value(at)? - wanted;
+            let slope = (off - off_before) / (at - before);
+            if slope == 0.0 || !slope.is_finite() {
+                return None;
+            }
+            if off.abs() <= scale * 1e-6 {
+                return Some((at, slope));
+            }
+            (before, off_before) = (at, off);
+            at -= off / slope;
+            if at == before {
+                return Some((at, slope));
+            }
+        }
+        None
+    }
+}
+
+/// The number with the fewest digits between two others.
+fn roundest(low: f64, high: f64) -> String {
+    let size = (high - low).max(f64::MIN_POSITIVE);
+    let first = size.log10().ceil() as i32 + 1;
+    for power in (first - 4..=first).rev() {
+        let step = 10f64.powi(power);
+        let middle = ((low + high) / 2.0 / step).round() * step;
+        if (low..=high).contains(&middle) && middle != 0.0 {
+            return short(middle);
+        }
+    }
+    short((low + high) / 2.0)
+}
