@@ -7,6 +7,7 @@
 
 pub mod cases;
 pub mod choices;
+pub mod planted;
 pub mod sheet;
 pub mod shrink;
 pub mod toml;

@@ -10,10 +10,11 @@ use yemdo::Part;
 use yemdo_agree::choices::{Choices, bytes_of};
 use yemdo_agree::shrink::shrink;
 use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
+use yemdo_agree::planted::{self, Measured};
 use yemdo_agree::ways::{self, Tally, page, speed};
 use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 
-const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--page] [--speed]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …; with --speed, counts the instructions of decoding many frames";
+const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--page] [--speed] [--planted]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …; with --speed, counts the instructions of decoding many frames;\nwith --planted, plants mistakes into them (COUNT 0: into sheets/) and looks for them";
 
 fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     let text = sheet::random(&mut Choices::new(sheet));
@@ -75,6 +76,24 @@ fn calculated(from: u64, count: u64) {
             eprintln!("{why}");
             std::process::exit(1);
         }
+    }
+}
+
+/// Plants mistakes into random sheets, or into those that are shipped, and looks for them.
+fn planted(from: u64, count: u64, show: bool) {
+    let mut measured = Measured::default();
+    if count == 0 {
+        let mut shipped: Vec<_> = std::fs::read_dir("sheets").unwrap().map(|entry| entry.unwrap().path()).collect();
+        shipped.sort();
+        for path in shipped {
+            let text = planted::text_of(&std::fs::read_to_string(&path).unwrap());
+            planted::measure(&path.file_name().unwrap().to_string_lossy(), &text, from, &mut measured);
+        }
+    }
+    (from..from + count).for_each(|seed| planted::measure(&format!("seed {seed}"), &planted::random(seed), seed, &mut measured));
+    println!("{measured}");
+    if show {
+        measured.missed.iter().for_each(|missed| println!("{missed}"));
     }
 }
 
@@ -152,6 +171,10 @@ fn main() {
     }
     if args.iter().any(|arg| arg == "--speed") {
         println!("{}", speed::distribution(&mut speed::measured(from, count)));
+        return;
+    }
+    if args.iter().any(|arg| arg == "--planted") {
+        planted(from, count, args.iter().any(|arg| arg == "--show"));
         return;
     }
     if args.iter().any(|arg| arg == "--page") {

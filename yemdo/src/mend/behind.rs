@@ -4,7 +4,7 @@ use crate::formula::input::InputKey;
 use crate::formula::typed::{Expr, ExprKind, each};
 use crate::ground::text::{Span, Text};
 use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
-use crate::model::input::Input;
+use crate::model::input::{Input, inputs};
 use crate::model::part::Part;
 use crate::sheet::parse::parse;
 use crate::sheet::tree;
@@ -49,12 +49,17 @@ impl Behind {
         readings.sort_unstable();
         readings.dedup();
         let mut codes: Vec<CodeId> = part.readings.of(&readings).flat_map(|reading| reading.codes.iter().copied()).collect();
+        // What withholds a value is behind it too, and so is what says how many bytes count.
+        let frames: Vec<FrameId> = part.codes.of(&codes).map(|code| code.frame).collect();
+        let conditions = targets.iter().flat_map(|target| part.conditions(None, *target)).map(|(_, condition)| &condition.formula);
+        let counts = part.frames.of(&frames).filter_map(|frame| frame.counted.as_ref());
+        codes.extend(conditions.chain(counts).flat_map(inputs).filter_map(|input| if let Input::Code(code) = input { Some(code) } else { None }));
         codes.sort_unstable();
         codes.dedup();
-        let inputs = part.inputs_behind(part.readings.of(&readings).flat_map(|reading| crate::model::input::inputs(&reading.formula)));
+        let behind = part.inputs_behind(part.readings.of(&readings).flat_map(|reading| inputs(&reading.formula)));
         let (mut settings, mut parameters, mut columns) = (Vec::new(), Vec::new(), Vec::new());
         let in_frames = |field: FieldId| part.codes.of(&codes).any(|code| code.field == Some(field));
-        for input in &inputs {
+        for input in &behind {
             match input {
                 Input::Parameter(id) => parameters.push(*id),
                 Input::Column(field, column) => columns.push((*field, *column)),

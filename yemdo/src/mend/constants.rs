@@ -11,6 +11,8 @@ use crate::model::part::Part;
 
 /// The most constants of other formulas that are tried in the place of one.
 const MOST_OTHERS: usize = 40;
+/// How much likelier a number is for each digit that it has fewer.
+const ROUNDER: f64 = 1.7;
 
 /// A number as it is typed in a formula or in a table.
 #[derive(Clone, Debug)]
@@ -165,10 +167,18 @@ impl Literal {
         let mut found: Vec<Variant> = Vec::new();
         let mut add = |mistake: Mistake, share: f64, text: String, what: &'static str| {
             let text = self.like(&text);
+            // 00.0 and 012 are typed by nobody.
+            let odd = text.trim_start_matches('-').strip_prefix('0').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
+            if odd {
+                return;
+            }
             if let Some(value) = text.parse::<f64>().ok().filter(|value| value.is_finite() && *value != self.value)
                 && (self.real || value.fract() == 0.0 && value.abs() < 2e9)
                 && found.iter().all(|other| other.value != value)
             {
+                // Datasheets print round numbers.
+                let rounder = (significant(&self.text) - significant(&text)).clamp(-3, 3);
+                let share = share * ROUNDER.powi(rounder);
                 found.push(Variant { mistake, share, text, value, what });
             }
         };
@@ -215,6 +225,13 @@ impl Literal {
             }
         }
     }
+}
+
+/// Digits of a number that count.
+fn significant(text: &str) -> i32 {
+    let mantissa = text.split(['e', 'E']).next().unwrap_or(text);
+    let digits: String = mantissa.chars().filter(char::is_ascii_digit).collect();
+    i32::try_from(digits.trim_matches('0').len()).unwrap_or(0)
 }
 
 /// A number without the noise of a product.

@@ -16,6 +16,9 @@ type Bit = (usize, u8);
 /// How often the distance is so many bits, of eight for each direction together.
 const BY_BITS: [f64; 8] = [0.06, 0.10, 0.05, 0.14, 0.04, 0.06, 0.03, 0.02];
 
+/// How much less likely a layout is that takes bits of another code.
+const TAKEN: f64 = 0.15;
+
 /// What may be wrong with the layouts of codes.
 pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
     let mut found = Vec::new();
@@ -64,6 +67,7 @@ impl<'p> Typed<'p> {
             return None;
         }
         let slices = slices(bits);
+        let share = if self.takes_others(&slices) { share * TAKEN } else { share };
         let place = match self.site.field {
             Some(_) => self.in_registers(&slices)?,
             None if self.words => in_words(&slices),
@@ -72,6 +76,13 @@ impl<'p> Typed<'p> {
         let form = if form == Form::Unsigned { String::new() } else { format!("{} ", form.name()) };
         let text = format!("{}{form}{place}{}", self.array.0, self.array.1);
         Some(Change::edit(mistake, share, format!("{}: {what}", self.name), self.site.text.span, quoted(&text)))
+    }
+
+    /// Whether slices take bits of another code that it does not share as it is.
+    fn takes_others(&self, slices: &[Slice]) -> bool {
+        let meets = |list: &[Slice], other: &Layout| list.iter().any(|slice| other.slices.iter().any(|taken| taken.overlaps(*slice)));
+        let others = self.part.codes.iter().filter(|other| other.frame == self.frame && other.layout != *self.layout);
+        others.map(|other| &other.layout).any(|other| meets(slices, other) && !meets(&self.layout.slices, other))
     }
 
     /// Bytes and words in another order.

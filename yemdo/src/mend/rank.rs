@@ -49,7 +49,9 @@ pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
     let unchanged = signature(bench, None, &probes);
     for one in ranked.drain(..) {
         let Some(own) = signature(bench, Some(&one.change), &probes).filter(|own| Some(own) != unchanged.as_ref()) else { continue };
-        match kept.iter_mut().find(|(other, _)| *other == own) {
+        // That the sheet is wrong and that something else was in force are two things, even where they do the same.
+        let alike = |other: &Ranked| other.change.settings == one.change.settings;
+        match kept.iter_mut().find(|(signature, other)| *signature == own && alike(other)) {
             Some((_, likelier)) => {
                 // What is merely solved for adds nothing to what it agrees with.
                 if one.change.fits.is_none() && !likelier.same.contains(&one.change.what) && likelier.change.what != one.change.what {
