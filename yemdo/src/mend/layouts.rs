@@ -244,7 +244,7 @@ fn bits(layout: &Layout) -> Vec<Bit> {
 }
 
 /// Bits put together to slices.
-fn slices(bits: &[Bit]) -> Vec<Slice> {
+pub(super) fn slices(bits: &[Bit]) -> Vec<Slice> {
     let mut found: Vec<Slice> = Vec::new();
     for (byte, bit) in bits {
         match found.last_mut() {

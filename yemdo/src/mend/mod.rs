@@ -8,8 +8,10 @@
 //! width are the deviation), and by a factor of 8 for every other reading that loses its value or leaves its stated range.
 
 mod apart;
+mod bare;
 mod behind;
 mod change;
+mod checks;
 mod constants;
 mod formulas;
 mod layouts;
@@ -27,6 +29,8 @@ use rank::{Ranked, rank};
 use trial::Bench;
 
 pub use apart::Apart;
+pub use bare::{BareFinding, from_bytes};
+pub use checks::{CheckFinding, find_checks};
 pub use change::{ChangedLine, Edit, Mistake};
 pub use truth::{Known, Truth, TruthError};
 

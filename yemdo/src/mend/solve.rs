@@ -102,7 +102,7 @@ impl<'b, 'e> Unknown<'b, 'e> {
 }
 
 /// The number with the fewest digits between two others.
-fn roundest(low: f64, high: f64) -> String {
+pub(super) fn roundest(low: f64, high: f64) -> String {
     let size = (high - low).max(f64::MIN_POSITIVE);
     let first = size.log10().ceil() as i32 + 1;
     for power in (first - 4..=first).rev() {
