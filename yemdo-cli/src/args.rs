@@ -2,6 +2,7 @@
 
 mod decode;
 mod emit;
+mod mend;
 mod parts;
 mod plot;
 
@@ -15,6 +16,8 @@ use crate::link::Link;
 use decode::DECODE_HELP;
 pub(crate) use decode::Decode;
 pub(crate) use emit::{Emit, Firmware, HalForm, RealsForm, What};
+use mend::MEND_HELP;
+pub(crate) use mend::Mend;
 use parts::{READ_HELP, SCAN_HELP, STAND_IN_HELP, TALK_HELP};
 pub(crate) use parts::{Read, ReadFormat, Scan, StandIn, Talk};
 use plot::PLOT_HELP;
@@ -44,6 +47,9 @@ pub(crate) enum Command {
     /// Say what a register's value means, bit by bit
     #[command(after_help = EXPLAIN_HELP)]
     Explain(Explain),
+    /// Say why a number is wrong: from bytes and a rough truth to the line of the sheet to change
+    #[command(after_help = MEND_HELP)]
+    Mend(Mend),
     /// Work out the register writes for the settings you want; with --at write and verify them
     #[command(after_help = CONFIGURE_HELP)]
     Configure(Configure),

@@ -27,6 +27,7 @@ pub fn run() -> ExitCode {
         Command::Choose(choose) => commands::choose::run(choose),
         Command::Routine(routine) => commands::routine::run(routine),
         Command::Explain(explain) => commands::explain::run(explain),
+        Command::Mend(mend) => commands::mend::run(mend),
         Command::Scan(scan) => commands::scan::run(scan),
         Command::Read(read) => commands::read::run(read),
         Command::Plot(plot) => commands::plot::run(plot),

@@ -8,9 +8,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use yemdo::Part;
 use yemdo_agree::choices::{Choices, bytes_of};
+use yemdo_agree::planted::{self, Measured};
 use yemdo_agree::shrink::shrink;
 use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
-use yemdo_agree::planted::{self, Measured};
 use yemdo_agree::ways::{self, Tally, page, speed};
 use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 

@@ -321,6 +321,12 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
             marked |= differs.is_some();
             writeln!(out, "      {text}{mark}")?;
         }
+        if let Some(likely) = &run.likely {
+            writeln!(out, "    it would agree with this change: {}", likely.what)?;
+            for line in &likely.lines {
+                writeln!(out, "      line {}: {}", line.line, line.after.trim())?;
+            }
+        }
     }
     Ok(())
 }

@@ -111,7 +111,7 @@ fn typed_or_none(
 }
 
 /// Reads a frame from the part; without a name, measures. Before that, what is read once.
-fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
+pub(super) fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
     let Connected { mut device, rig, .. } = connected;
     let part = device.part().clone();
     *device.state_mut() = decoder.state().clone();
@@ -127,7 +127,7 @@ fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) 
 }
 
 /// A worked example of the sheet, by its number from 1.
-fn worked_example(part: &Part, number: usize) -> Result<&Example, Failure> {
+pub(super) fn worked_example(part: &Part, number: usize) -> Result<&Example, Failure> {
     let all = part.examples();
     all.get(number.wrapping_sub(1)).ok_or_else(|| {
         let failure = Failure::told(format!("the sheet has no worked example {number}"));

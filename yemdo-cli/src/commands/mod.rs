@@ -8,6 +8,7 @@ pub(crate) mod demo;
 pub(crate) mod emit;
 pub(crate) mod explain;
 pub(crate) mod import;
+pub(crate) mod mend;
 pub(crate) mod plot;
 pub(crate) mod read;
 pub(crate) mod routine;

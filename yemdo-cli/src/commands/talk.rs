@@ -10,7 +10,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::configure::WriteScope;
 use yemdo::explain::explain;
 use yemdo::record::parse_register;
-use yemdo::{Part, RegisterId, State, parse_hex, to_hex, visible};
+use yemdo::{Decoder, Part, RegisterId, State, parse_hex, to_hex, visible};
 use yemdo_bus::{Device, Measurement};
 
 use super::explain::table;
@@ -126,6 +126,7 @@ impl Console {
             "set" => self.set(rest)?,
             "run" => self.measured(|device| device.run(rest))?,
             "explain" => self.explain(rest)?,
+            "mend" => self.mend(rest)?,
             "dump" => self.dump(rest)?,
             "compare" => self.compare(rest)?,
             "raw" => self.raw(rest)?,
@@ -203,6 +204,18 @@ impl Console {
             self.tell_register(&part, id)?;
         }
         Ok(())
+    }
+
+    /// Why the last measurement is not what is known of it.
+    fn mend(&mut self, rest: &str) -> Result<(), Failure> {
+        let part = self.part();
+        let frames: Vec<_> = part.frames().ids().filter_map(|id| Some((id, self.device.last_bytes(id)?.to_vec()))).collect();
+        if frames.is_empty() {
+            return Err(Failure::refused("nothing has been measured").help("measure first"));
+        }
+        let mut decoder = Decoder::new(&part);
+        decoder.adopt(self.device.state());
+        super::mend::console(&part, super::mend::last(&part, decoder, frames), &words::settings(rest))
     }
 
     fn set(&mut self, rest: &str) -> Result<(), Failure> {

@@ -80,7 +80,9 @@ pub fn from_bytes(frames: &[Vec<u8>], known: &[(f64, f64)]) -> Vec<BareFinding> 
 /// The likeliest scale with which a layout gives what is known.
 fn scaled(layout: &Layout, bits: &[(usize, u8)], usual: f64, frames: &[Vec<u8>], pairs: &[(f64, f64)]) -> Option<BareFinding> {
     let width = layout.width();
-    let raw = |frame: &Vec<u8>| bits.iter().fold(0u64, |raw, (byte, bit)| raw << 1 | u64::from(frame.get(*byte).copied().unwrap_or(0) >> bit & 1));
+    let raw = |frame: &Vec<u8>| {
+        bits.iter().fold(0u64, |raw, (byte, bit)| raw << 1 | u64::from(frame.get(*byte).copied().unwrap_or(0) >> bit & 1))
+    };
     let raws: Vec<u64> = frames.iter().map(raw).collect();
     // A form that differs from plain binary in none of the frames is that.
     let high = raws.iter().any(|raw| raw >> (width - 1) & 1 == 1);
@@ -132,7 +134,10 @@ fn scale(codes: &[f64], pairs: &[(f64, f64)], offset: f64) -> Option<(f64, f64)>
     let inside = |scale: &f64| (low..=high).contains(scale);
     let tens = (-7..=3).map(|power| 10f64.powi(power)).map(tidy).find(|scale| inside(scale)).map(|scale| (scale, 3.0));
     let twos = (0..=24).map(|power| 0.5f64.powi(power)).find(|scale| inside(scale)).map(|scale| (scale, 2.0));
-    let fives = (-7..=3).flat_map(|power| [2.0, 5.0, 2.5, 4.0].map(|digit| tidy(digit * 10f64.powi(power)))).find(|scale| inside(scale)).map(|scale| (scale, 1.0));
+    let fives = (-7..=3)
+        .flat_map(|power| [2.0, 5.0, 2.5, 4.0].map(|digit| tidy(digit * 10f64.powi(power))))
+        .find(|scale| inside(scale))
+        .map(|scale| (scale, 1.0));
     tens.or(twos).or(fives).or_else(|| {
         let scale: f64 = roundest(low.max(0.0), high).parse().ok()?;
         (scale > 0.0).then_some((scale, 0.1))

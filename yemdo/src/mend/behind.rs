@@ -53,7 +53,9 @@ impl Behind {
         let frames: Vec<FrameId> = part.codes.of(&codes).map(|code| code.frame).collect();
         let conditions = targets.iter().flat_map(|target| part.conditions(None, *target)).map(|(_, condition)| &condition.formula);
         let counts = part.frames.of(&frames).filter_map(|frame| frame.counted.as_ref());
-        codes.extend(conditions.chain(counts).flat_map(inputs).filter_map(|input| if let Input::Code(code) = input { Some(code) } else { None }));
+        codes.extend(
+            conditions.chain(counts).flat_map(inputs).filter_map(|input| if let Input::Code(code) = input { Some(code) } else { None }),
+        );
         codes.sort_unstable();
         codes.dedup();
         let behind = part.inputs_behind(part.readings.of(&readings).flat_map(|reading| inputs(&reading.formula)));
@@ -110,7 +112,8 @@ fn site(part: &Part, tree: &tree::Sheet, id: CodeId) -> Option<LayoutSite> {
 
 fn cells_of(part: &Part, tree: &tree::Sheet, field: FieldId, column: &str) -> Vec<CellSite> {
     let name = &part.fields[field].name;
-    let fields: Vec<&tree::Named<tree::Field>> = tree.registers.iter().flat_map(|(_, register)| &register.fields).chain(&tree.fields).collect();
+    let fields: Vec<&tree::Named<tree::Field>> =
+        tree.registers.iter().flat_map(|(_, register)| &register.fields).chain(&tree.fields).collect();
     let rows_of = |name: &str| fields.iter().find(|(known, _)| known.value == name).map(|(_, field)| &field.values);
     let parameter = || {
         tree.parameters.iter().find(|(known, _)| known.value == *name).and_then(|(_, parameter)| match &parameter.supplied {

@@ -144,15 +144,21 @@ pub(super) struct Change {
     pub(super) settings: Vec<String>,
     /// The values of a constant with which all agrees, where it was solved for.
     pub(super) fits: Option<(f64, f64)>,
+    /// It is two changes at once.
+    pub(super) pair: bool,
 }
 
 impl Change {
+    pub(super) fn edits(mistake: Mistake, share: f64, what: String, edits: Vec<Edit>) -> Self {
+        Change { mistake, share, what, edits, settings: Vec::new(), fits: None, pair: false }
+    }
+
     pub(super) fn edit(mistake: Mistake, share: f64, what: String, span: Span, text: String) -> Self {
-        Change { mistake, share, what, edits: vec![Edit { span, text }], settings: Vec::new(), fits: None }
+        Change::edits(mistake, share, what, vec![Edit { span, text }])
     }
 
     pub(super) fn setting(mistake: Mistake, share: f64, what: String, typed: String) -> Self {
-        Change { mistake, share, what, edits: Vec::new(), settings: vec![typed], fits: None }
+        Change { settings: vec![typed], ..Change::edits(mistake, share, what, Vec::new()) }
     }
 
     pub(super) fn weight(&self) -> f64 {
@@ -170,6 +176,7 @@ impl Change {
             edits: self.edits.iter().chain(&other.edits).cloned().collect(),
             settings: self.settings.iter().chain(&other.settings).cloned().collect(),
             fits: None,
+            pair: true,
         };
         apart.then(both)
     }
@@ -213,8 +220,10 @@ pub(super) fn lines(source: &Source, edits: &[Edit]) -> Vec<ChangedLine> {
         let text = source.text();
         let start = text.get(..first.span.start).and_then(|before| before.rfind('\n')).map_or(0, |at| at + 1);
         let end = text.get(last.span.end..).and_then(|behind| behind.find('\n')).map_or(text.len(), |at| last.span.end + at);
-        let within: Vec<Edit> =
-            here.into_iter().map(|edit| Edit { span: Span::new(edit.span.start - start, edit.span.end - start), text: edit.text }).collect();
+        let within: Vec<Edit> = here
+            .into_iter()
+            .map(|edit| Edit { span: Span::new(edit.span.start - start, edit.span.end - start), text: edit.text })
+            .collect();
         let line = Source::new("", source.slice(Span::new(start, end)));
         found.push(ChangedLine { line: number, before: line.text().to_owned(), after: changed(&line, &within) });
     }

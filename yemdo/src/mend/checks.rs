@@ -32,6 +32,13 @@ pub struct CheckFinding {
     pub bits: i32,
 }
 
+impl CheckFinding {
+    /// The sheet's text with the check; the same where that could not be put into it.
+    pub fn applied(&self, part: &Part) -> String {
+        changed(&part.source, &self.edits)
+    }
+}
+
 /// Where a check value stands, and what it is of.
 struct Place {
     /// Its bytes, most significant first.
@@ -172,8 +179,11 @@ fn places(length: usize, addressed: bool) -> Vec<Place> {
 /// Sums and XOR, with their complements and start values.
 fn sums(covered: &[Vec<u8>], values: &[u64], add: &mut impl FnMut(f64, &str, &str, i32)) {
     let sum = |bytes: &[u8]| bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
-    let finishes: [(&str, &str, fn(u8) -> u8); 3] =
-        [("", "a sum", |sum| sum), (", then = \"invert\"", "an inverted sum", |sum| !sum), (", then = \"negate\"", "a negated sum", u8::wrapping_neg)];
+    let finishes: [(&str, &str, fn(u8) -> u8); 3] = [
+        ("", "a sum", |sum| sum),
+        (", then = \"invert\"", "an inverted sum", |sum| !sum),
+        (", then = \"negate\"", "a negated sum", u8::wrapping_neg),
+    ];
     for (typed, words, finish) in finishes {
         let mut starts = covered.iter().zip(values).map(|(bytes, value)| {
             // What is done at the end undoes itself.
@@ -190,7 +200,13 @@ fn sums(covered: &[Vec<u8>], values: &[u64], add: &mut impl FnMut(f64, &str, &st
     let mut starts = covered.iter().zip(values).map(|(bytes, value)| *value as u8 ^ xor(bytes));
     let start = starts.next().unwrap_or(0);
     if starts.all(|other| other == start) {
-        let (weight, known) = if start == 0 { (25.0, 1) } else if start == 0xFF { (8.0, 2) } else { (2.0, 8) };
+        let (weight, known) = if start == 0 {
+            (25.0, 1)
+        } else if start == 0xFF {
+            (8.0, 2)
+        } else {
+            (2.0, 8)
+        };
         let method = if start == 0 { "xor = 0".to_owned() } else { format!("xor = 0x{start:02X}") };
         add(weight, &method, "all bytes XORed", known);
     }

@@ -50,7 +50,9 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
             let others = all.iter().filter(|other| other.span != literal.span && other.value != literal.value);
             let variants = literal.variants(&others.map(|other| (other.text.as_str(), other.value)).collect::<Vec<_>>(), 0.4);
             let name = &part.readings[*reading].name;
-            match Unknown::new(bench, vec![Edit { span: literal.span, text: super::trial::UNKNOWN.into() }], literal.value).filter(|_| literal.real) {
+            match Unknown::new(bench, vec![Edit { span: literal.span, text: super::trial::UNKNOWN.into() }], literal.value)
+                .filter(|_| literal.real)
+            {
                 Some(mut unknown) => {
                     let better = variants.into_iter().filter(|variant| unknown.improves(variant.value));
                     found.extend(better.map(|variant| literal.change(name, variant)));
@@ -64,7 +66,8 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
         around(bench, *reading, &mut found);
     }
     for cell in cells_in_force(bench, behind) {
-        let rows = behind.cells.iter().filter(|other| other.field == cell.field && other.column == cell.column && other.number != cell.number);
+        let rows =
+            behind.cells.iter().filter(|other| other.field == cell.field && other.column == cell.column && other.number != cell.number);
         let texts: Vec<(String, f64)> = rows.map(|other| (part.source.slice(other.span).to_owned(), other.number)).collect();
         let Some(literal) = Literal::of(part.source.slice(cell.span), cell.span, true) else { continue };
         let variants = literal.variants(&texts.iter().map(|(text, number)| (text.as_str(), *number)).collect::<Vec<_>>(), 1.0);
@@ -96,8 +99,11 @@ fn around(bench: &Bench<'_>, reading: ReadingId, found: &mut Vec<Change>) {
         };
         if let Some(solved) = Unknown::new(bench, edits(super::trial::UNKNOWN), start).and_then(|mut unknown| unknown.solve(start)) {
             let what = format!("{}: {what} of {} is missing", reading.name, solved.text);
-            let edits = edits(&solved.text);
-            found.push(Change { mistake: Mistake::Constant, share: 0.4, what, edits, settings: Vec::new(), fits: Some(solved.range) });
+            let mut edits = edits(&solved.text);
+            if let (Some(edit), '+', Some(size)) = (edits.last_mut(), mark, solved.text.strip_prefix('-')) {
+                edit.text = format!(") - {size}");
+            }
+            found.push(Change { fits: Some(solved.range), ..Change::edits(Mistake::Constant, 0.4, what, edits) });
         }
     }
 }
@@ -204,7 +210,8 @@ impl Literal {
     /// Digits exchanged, missing, doubled, or another one.
     fn digits(&self, add: &mut impl FnMut(Mistake, f64, String, &'static str)) {
         let chars: Vec<char> = self.text.chars().collect();
-        let places: Vec<usize> = (0..chars.len()).take_while(|at| !matches!(chars[*at], 'e' | 'E')).filter(|at| chars[*at].is_ascii_digit()).collect();
+        let places: Vec<usize> =
+            (0..chars.len()).take_while(|at| !matches!(chars[*at], 'e' | 'E')).filter(|at| chars[*at].is_ascii_digit()).collect();
         let each = 1.0 / places.len().max(1) as f64;
         for (here, next) in places.iter().zip(places.iter().skip(1)) {
             let mut other = chars.clone();

@@ -25,7 +25,8 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
     for (reading, unit) in &behind.units {
         let name = &part.readings[*reading].name;
         let own = Unit::find(&unit.value);
-        let others: Vec<&Unit> = UNITS.iter().filter(|other| own.is_some_and(|own| own.dimension == other.dimension && own != *other)).collect();
+        let others: Vec<&Unit> =
+            UNITS.iter().filter(|other| own.is_some_and(|own| own.dimension == other.dimension && own != *other)).collect();
         for other in &others {
             let what = format!("{name}: the formula gives {}, not {}", other.symbol, unit.value);
             let share = 1.0 / others.len() as f64;
@@ -122,6 +123,6 @@ fn decimal_bytes(part: &Part, reading: ReadingId, expressions: &[&Expr], found: 
         let text = format!("(({0} >> 8) + ({0} & 255) / {divisor})", code.name);
         let edits = spans.iter().map(|span| Edit { span: *span, text: text.clone() }).collect();
         let what = format!("{}: the second byte has decimals", model.name);
-        found.push(Change { mistake: Mistake::DecimalByte, share, what, edits, settings: Vec::new(), fits: None });
+        found.push(Change::edits(Mistake::DecimalByte, share, what, edits));
     }
 }

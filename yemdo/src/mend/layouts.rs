@@ -59,7 +59,16 @@ impl<'p> Typed<'p> {
         let words = typed.iter().any(|word| word.strip_prefix('w').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit())));
         let name = if is_array { code.name.rsplit_once('_').map_or(code.name.as_str(), |(name, _)| name) } else { code.name.as_str() };
         let length = part.frames.get(code.frame)?.length;
-        (first.layout.form != Form::Text).then_some(Typed { part, site, name, frame: code.frame, layout: &first.layout, length, array, words })
+        (first.layout.form != Form::Text).then_some(Typed {
+            part,
+            site,
+            name,
+            frame: code.frame,
+            layout: &first.layout,
+            length,
+            array,
+            words,
+        })
     }
 
     fn change(&self, mistake: Mistake, share: f64, what: String, form: Form, bits: &[Bit]) -> Option<Change> {
@@ -145,7 +154,8 @@ impl<'p> Typed<'p> {
             for by in [-2i64, -1, 1, 2] {
                 let moved = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));
                 let moved: Option<Vec<Bit>> = bits(self.layout).into_iter().map(moved).collect();
-                let what = format!("it stands {} {}", counted(by.unsigned_abs() as usize, "byte"), if by > 0 { "further on" } else { "before" });
+                let what =
+                    format!("it stands {} {}", counted(by.unsigned_abs() as usize, "byte"), if by > 0 { "further on" } else { "before" });
                 found.extend(moved.and_then(|bits| self.change(Mistake::Neighbour, 0.3 / by.abs() as f64, what, form, &bits)));
             }
             return;
@@ -187,7 +197,8 @@ impl<'p> Typed<'p> {
         }
         // Bits alone are those of the register that the field is typed in.
         let bare = self.site.text.value.split_whitespace().any(|word| word.starts_with('['));
-        let home = self.part.registers.iter().find(|register| bare && self.site.field.is_some_and(|field| register.fields.contains(&field)));
+        let home =
+            self.part.registers.iter().find(|register| bare && self.site.field.is_some_and(|field| register.fields.contains(&field)));
         let mut runs: Vec<(&Register, usize, usize)> = Vec::new();
         for slice in slices {
             let (register, start) = places.iter().find(|(register, at)| (*at..at + register.bytes).contains(&slice.byte))?;
@@ -291,7 +302,7 @@ fn exchanged(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
             ];
             let what = format!("{} and {name} are exchanged", code.name);
             let share = 1.0 / others.len() as f64;
-            found.push(Change { mistake: Mistake::Exchanged, share, what, edits, settings: Vec::new(), fits: None });
+            found.push(Change::edits(Mistake::Exchanged, share, what, edits));
         }
     }
 }
@@ -310,7 +321,7 @@ fn numbering(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
         for (by, what) in [(-1i64, "from 0, not from 1"), (1, "from 1, not from 0")] {
             let edits: Option<Vec<Edit>> = sites.iter().map(|site| moved(part, site, by)).collect();
             let what = format!("the bytes of {} are numbered {what}", part.frames[frame].name);
-            let numbered = |edits| Change { mistake: Mistake::Numbering, share: 0.5, what, edits, settings: Vec::new(), fits: None };
+            let numbered = |edits| Change::edits(Mistake::Numbering, 0.5, what, edits);
             found.extend(edits.map(numbered));
         }
     }

@@ -21,8 +21,11 @@ mod solve;
 mod trial;
 mod truth;
 
+use crate::ground::text::Span;
+use crate::model::example::{Example, Expected, Subject};
 use crate::model::ids::{FrameId, ReadingId};
-use crate::model::part::Part;
+use crate::model::part::{Part, Sheet};
+use crate::predict::predict;
 use behind::Behind;
 use change::{Change, lines};
 use rank::{Ranked, rank};
@@ -30,8 +33,8 @@ use trial::Bench;
 
 pub use apart::Apart;
 pub use bare::{BareFinding, from_bytes};
-pub use checks::{CheckFinding, find_checks};
 pub use change::{ChangedLine, Edit, Mistake};
+pub use checks::{CheckFinding, find_checks};
 pub use truth::{Known, Truth, TruthError};
 
 /// What is known: frames, and what the readings were about while they came.
@@ -43,6 +46,27 @@ pub struct Evidence {
     pub truths: Vec<Truth>,
     /// Settings and parameters that were in force, `NAME=VALUE`; the others are as after a reset.
     pub settings: Vec<String>,
+}
+
+impl Evidence {
+    /// The frames of a worked example, with the values that it gives; `None` where it gives none of a reading.
+    pub fn of_example(part: &Sheet, example: &Example) -> Option<Evidence> {
+        let set =
+            example.set.iter().map(|(field, code)| format!("{}={}", part.setting_name(*field), part.present_text(*field, Some(*code))));
+        let known = |(subject, expected, _): &(Subject, Expected, Span)| match (subject, expected) {
+            (Subject::Reading(reading), Expected::Value { value, tolerance, .. }) => {
+                let within = vec![(value - tolerance, value + tolerance)];
+                Some(Truth { reading: *reading, known: Known::Within(within) })
+            }
+            _ => None,
+        };
+        let truths: Vec<Truth> = example.gives.iter().filter_map(known).collect();
+        let settings = set.chain(example.supplied().map(str::to_owned)).collect();
+        // What it gives is what the last of several frames gives.
+        let again = |at: usize, frame: FrameId| example.frames.iter().skip(at + 1).any(|(other, _)| *other == frame);
+        let several = example.frames.iter().enumerate().any(|(at, (frame, _))| again(at, *frame));
+        (!truths.is_empty() && !several && example.writes.is_empty()).then(|| Evidence { frames: example.frames.clone(), truths, settings })
+    }
 }
 
 /// A change with which everything agrees, or more than without it.
@@ -61,6 +85,8 @@ pub struct Finding {
     pub settings: Vec<String>,
     /// The values of the constant with which all agrees, where it was solved for.
     pub fits: Option<(f64, f64)>,
+    /// It is two changes at once.
+    pub is_pair: bool,
     /// The points that agree.
     pub agree: usize,
     /// The readings of each frame with the change.
@@ -87,6 +113,8 @@ pub struct Findings {
     pub tried: usize,
     /// A measurement that would tell the first two apart.
     pub apart: Option<Apart>,
+    /// Readings that cannot be what is known of them, whatever the bytes are, with what they can be.
+    pub beyond: Vec<(ReadingId, f64, f64)>,
     /// What is suspect about the frames themselves.
     pub suspects: Vec<Suspect>,
 }
@@ -107,6 +135,15 @@ pub enum Suspect {
         /// Its place in the evidence.
         frame: usize,
     },
+}
+
+impl Findings {
+    /// The first finding, if it is beyond doubt by far: everything agrees, and nothing else is half as likely.
+    pub fn strong(&self) -> Option<&Finding> {
+        let first = self.list.first().filter(|first| first.agree == self.points && !first.is_pair)?;
+        let second = self.list.get(1).map_or(0.0, |second| second.weight);
+        (second <= first.weight / 2.0).then_some(first)
+    }
 }
 
 /// The most findings that are given.
@@ -140,11 +177,13 @@ pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
         now: values(part, evidence, &bench.now),
         tried: 0,
         apart: None,
+        beyond: Vec::new(),
         suspects: suspects(evidence),
     };
     if now.is_whole() {
         return findings;
     }
+    findings.beyond = beyond(part, evidence);
     let behind = Behind::of(part, &targets);
     let mut changes = layouts::changes(part, &behind);
     changes.extend(formulas::changes(part, &behind));
@@ -161,6 +200,16 @@ pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
     findings.apart = apart::tell_apart(&bench, &ranked);
     findings.list = ranked.into_iter().take(MOST_FOUND).map(|ranked| finding(&bench, ranked)).collect();
     findings
+}
+
+/// Readings that cannot be what is known of them.
+fn beyond(part: &Part, evidence: &Evidence) -> Vec<(ReadingId, f64, f64)> {
+    let beyond = |truth: &Truth| {
+        let Known::Within(list) = &truth.known else { return None };
+        let extent = predict(part, truth.reading)?.extent?;
+        list.iter().all(|(low, high)| *low > extent.high || *high < extent.low).then_some((truth.reading, extent.low, extent.high))
+    };
+    evidence.truths.iter().filter_map(beyond).collect()
 }
 
 /// Two changes at once, of the likelier ones.
@@ -185,6 +234,7 @@ fn finding(bench: &Bench<'_>, ranked: Ranked) -> Finding {
         edits: change.edits,
         settings: change.settings,
         fits: change.fits,
+        is_pair: change.pair,
         agree: fit.agree,
         values: values(bench.part, bench.evidence, &outcome),
         same,

@@ -86,8 +86,7 @@ impl<'e> Bench<'e> {
         bench.bare = bench.resolve(&[], None).is_some();
         for truth in &evidence.truths {
             let brings = |frame: &FrameId| part.frames.get(*frame).is_some_and(|frame| frame.readings.contains(&truth.reading));
-            let frames: Vec<usize> =
-                evidence.frames.iter().enumerate().filter(|(_, (frame, _))| brings(frame)).map(|(at, _)| at).collect();
+            let frames: Vec<usize> = evidence.frames.iter().enumerate().filter(|(_, (frame, _))| brings(frame)).map(|(at, _)| at).collect();
             match truth.known {
                 Known::Within(_) => {
                     let known = frames.iter().enumerate().filter_map(|(at, frame)| Some((*frame, truth.at(at)?)));

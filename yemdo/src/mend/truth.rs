@@ -75,8 +75,9 @@ impl Truth {
     /// # Errors
     /// [`TruthError`]: no reading of that name, no such form, no unit, a unit of another dimension.
     pub fn parse(part: &Sheet, typed: &str) -> Result<Truth, TruthError> {
-        let (name, text) =
-            typed.split_once('=').ok_or_else(|| wrong(format!("`{typed}` says nothing of a reading"), "write NAME=VALUE: 'temperature=24 ± 3 °C'"))?;
+        let (name, text) = typed
+            .split_once('=')
+            .ok_or_else(|| wrong(format!("`{typed}` says nothing of a reading"), "write NAME=VALUE: 'temperature=24 ± 3 °C'"))?;
         let (name, text) = (name.trim(), text.trim());
         let reading = part.reading(name).map_err(|unknown| TruthError { message: unknown.message(), help: Some(unknown.help()) })?;
         let unit = part.readings[reading].unit.as_str();
@@ -86,6 +87,15 @@ impl Truth {
             _ => Known::Within(text.split(';').map(|text| within(name, text.trim(), unit)).collect::<Result<_, _>>()?),
         };
         Ok(Truth { reading, known })
+    }
+
+    /// Reads the value alone, without a reading: `21.5 ± 0.5`, `20 to 23`; several are separated by semicolons.
+    ///
+    /// # Errors
+    /// As [`parse`](Self::parse), but for the name and the unit.
+    pub fn parse_bare(typed: &str) -> Result<Vec<(f64, f64)>, TruthError> {
+        let unit = typed.trim_start().rsplit(|c: char| c.is_ascii_digit() || c == '.').next().unwrap_or("").trim();
+        typed.split(';').map(|text| within("the value", text.trim(), unit)).collect()
     }
 
     /// What is known at the frame of that number, from 0; `None` where it is a direction.
@@ -104,7 +114,8 @@ impl Truth {
             Known::Rises => "rises".to_owned(),
             Known::Falls => "falls".to_owned(),
             Known::Within(list) => {
-                let pairs: Vec<String> = list.iter().map(|(low, high)| format!("{} to {}", tidy(*low), with_unit(tidy(*high), unit))).collect();
+                let pairs: Vec<String> =
+                    list.iter().map(|(low, high)| format!("{} to {}", tidy(*low), with_unit(tidy(*high), unit))).collect();
                 pairs.join("; ")
             }
         }
@@ -120,7 +131,10 @@ fn tidy(value: f64) -> f64 {
 fn within(name: &str, text: &str, unit: &str) -> Result<(f64, f64), TruthError> {
     let forms = "write how exact it is: `24 ± 3 °C`, or `20 to 30 °C`";
     if text.contains(',') {
-        return Err(wrong(format!("`{text}` has a comma"), "write the decimal point as a point, and separate the values of several frames by semicolons"));
+        return Err(wrong(
+            format!("`{text}` has a comma"),
+            "write the decimal point as a point, and separate the values of several frames by semicolons",
+        ));
     }
     let plain = text.replace("+/-", "±").replace("+-", "±");
     let (first, second, difference) = match (plain.split_once('±'), plain.split_once(" to ")) {
@@ -129,12 +143,17 @@ fn within(name: &str, text: &str, unit: &str) -> Result<(f64, f64), TruthError> 
         (None, None) => return Err(wrong(format!("`{text}` does not say how exact it is"), forms)),
     };
     let (first, second) = (first.trim(), second.trim());
-    let given = |text: &str| text.trim_start_matches(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_')).trim().to_owned();
+    let given = |text: &str| {
+        text.trim_start_matches(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_')).trim().to_owned()
+    };
     // `24 °C ± 3 °F` has two units; in `20 to 30 °C` the last one is that of both.
     let (own, last) = (given(first), given(second));
     let (own, last) = match (own.is_empty(), last.is_empty()) {
         (true, true) if !unitless(unit) => {
-            return Err(wrong(format!("`{text}` has no unit"), &format!("the reading is in {unit}: write `{text} {unit}`, or what it was measured in")));
+            return Err(wrong(
+                format!("`{text}` has no unit"),
+                &format!("the reading is in {unit}: write `{text} {unit}`, or what it was measured in"),
+            ));
         }
         (true, _) => (last.clone(), last),
         (false, true) => (own.clone(), own),

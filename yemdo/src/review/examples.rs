@@ -7,6 +7,7 @@ use crate::ground::list::Id;
 use crate::ground::number::{Number, Ty};
 use crate::ground::text::Span;
 use crate::ground::words::with_unit;
+use crate::mend::Finding;
 use crate::model::example::{Example, Expected, Subject};
 use crate::model::frame::CodeContent;
 use crate::model::ids::{FieldId, FrameId};
@@ -26,6 +27,8 @@ pub struct ExampleRun {
     pub mismatches: Vec<Mismatch>,
     /// What its frames gave, in order.
     pub readings: Vec<ReadingValue>,
+    /// The change of the sheet with which it would agree, where one is by far the likeliest; only a [`Review`](super::Review) looks for it.
+    pub likely: Option<Finding>,
 }
 
 /// A value that is not as the example says.
@@ -155,7 +158,7 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
             mismatches.push(Mismatch { span: *span, name, expected, found: text, steps });
         }
     }
-    ExampleRun { span: example.span, datasheet: example.datasheet.clone(), mismatches, readings }
+    ExampleRun { span: example.span, datasheet: example.datasheet.clone(), mismatches, readings, likely: None }
 }
 
 fn asks_quantity(example: &Example) -> bool {

@@ -11,6 +11,7 @@ pub use warnings::warnings;
 
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::List;
+use crate::mend::{Evidence, mend};
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::state::State;
@@ -48,7 +49,12 @@ impl Review {
     pub fn new(part: &Part) -> Self {
         let predictions = crate::predict::predict_all(part);
         let warnings = warnings::warnings_with(part, &predictions);
-        Self { predictions, examples: run_examples(part), warnings, routines: routines(part) }
+        let mut examples = run_examples(part);
+        for (run, example) in examples.iter_mut().zip(&part.examples).filter(|(run, _)| !run.mismatches.is_empty()) {
+            let evidence = Evidence::of_example(part, example);
+            run.likely = evidence.and_then(|evidence| mend(part, &evidence).strong().cloned());
+        }
+        Self { predictions, examples, warnings, routines: routines(part) }
     }
 
     /// What can come out of a reading.

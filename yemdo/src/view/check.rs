@@ -3,13 +3,14 @@
 use serde::Serialize;
 
 use super::Named;
+use super::mended::FindingView;
 use super::named::Integer;
 use crate::bus::{Clash, Sharing};
 use crate::ground::diagnostic::{Diagnostic, Severity, SheetError};
 use crate::ground::text::Source;
 use crate::model::ids::FieldId;
 use crate::model::part::Part;
-use crate::review::{FaultExample, Proof, Review};
+use crate::review::{ExampleRun, FaultExample, Proof, Review};
 use crate::routine::RoutineError;
 
 /// A diagnostic with its place.
@@ -98,6 +99,7 @@ pub struct CheckView<'a> {
     routines: Vec<RoutineView<'a>>,
     examples: usize,
     mismatches: Vec<MismatchView<'a>>,
+    likely: Vec<LikelyView<'a>>,
     problems: Vec<ProblemView>,
 }
 
@@ -143,6 +145,13 @@ struct RoutineView<'a> {
     operations: usize,
     least_us: u64,
     most_us: u64,
+}
+
+/// What would make a worked example agree.
+#[derive(Clone, Debug, Serialize)]
+struct LikelyView<'a> {
+    line: usize,
+    change: FindingView<'a>,
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -199,6 +208,10 @@ impl<'a> CheckView<'a> {
             expected: &mismatch.expected,
             found: &mismatch.found,
         });
+        let likely = |run: &'a ExampleRun| {
+            let change = FindingView::new(run.likely.as_ref()?, Vec::new());
+            Some(LikelyView { line: line(run.span.start), change })
+        };
         Self {
             sheet,
             part: &part.name,
@@ -208,6 +221,7 @@ impl<'a> CheckView<'a> {
             routines: routines.collect(),
             examples: review.examples.len(),
             mismatches: mismatches.collect(),
+            likely: review.examples.iter().filter_map(likely).collect(),
             problems: review.warnings.iter().map(|warning| ProblemView::new(warning, &part.source)).collect(),
         }
     }

@@ -6,6 +6,7 @@ mod configuration;
 mod explained;
 mod frame;
 mod live;
+mod mended;
 mod named;
 mod steps;
 mod units;
@@ -15,6 +16,7 @@ pub use configuration::{ChangeView, ChoiceView, ConfigurationView, NameView, Rea
 pub use explained::ExplainedView;
 pub use frame::{FrameView, UseView};
 pub use live::{CandidateView, FoundView, OperationView, PlaceView, ReadingView, SeenView};
+pub use mended::{BareView, CheckFindingView, MendedView};
 pub use steps::StepsView;
 pub use units::{ShownUnits, UnitError};
 

@@ -62,7 +62,8 @@ fn numbers(text: &str) -> Vec<(usize, &str)> {
     let bytes = text.as_bytes();
     let (mut found, mut at) = (Vec::new(), 0);
     while at < bytes.len() {
-        let starts = bytes[at].is_ascii_digit() && (at == 0 || !(bytes[at - 1].is_ascii_alphanumeric() || matches!(bytes[at - 1], b'_' | b'.')));
+        let starts =
+            bytes[at].is_ascii_digit() && (at == 0 || !(bytes[at - 1].is_ascii_alphanumeric() || matches!(bytes[at - 1], b'_' | b'.')));
         if !starts {
             at += 1;
             continue;
@@ -173,8 +174,12 @@ fn in_layout(form: Option<&str>, words: &[&str], plant: &mut dyn FnMut(&'static 
 }
 
 fn in_formula(text: &str, all: &[Quoted<'_>], plant: &mut dyn FnMut(&'static str, usize, usize, &str)) {
-    let elsewhere: Vec<&str> =
-        all.iter().filter(|other| other.key == "formula" && other.text != text).flat_map(|other| numbers(other.text)).map(|(_, number)| number).collect();
+    let elsewhere: Vec<&str> = all
+        .iter()
+        .filter(|other| other.key == "formula" && other.text != text)
+        .flat_map(|other| numbers(other.text))
+        .map(|(_, number)| number)
+        .collect();
     for (place, (at, typed)) in numbers(text).into_iter().enumerate() {
         let Ok(value) = typed.parse::<f64>() else { continue };
         let real = typed.contains(['.', 'e']);
@@ -217,7 +222,10 @@ fn in_formula(text: &str, all: &[Quoted<'_>], plant: &mut dyn FnMut(&'static str
 fn exchanged(text: &str, all: &[Quoted<'_>], found: &mut Vec<Planted>) {
     for pair in all.windows(2) {
         let [one, two] = pair else { continue };
-        let codes = layout(one.text).is_some() && layout(two.text).is_some() && !matches!(one.key, "in" | "over") && !matches!(two.key, "in" | "over");
+        let codes = layout(one.text).is_some()
+            && layout(two.text).is_some()
+            && !matches!(one.key, "in" | "over")
+            && !matches!(two.key, "in" | "over");
         if codes && one.text != two.text {
             let between = &text[one.at + one.text.len()..two.at];
             let new = format!("{}{}{between}{}{}", &text[..one.at], two.text, one.text, &text[two.at + two.text.len()..]);

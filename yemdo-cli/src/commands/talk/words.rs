@@ -12,13 +12,14 @@ use yemdo::Part;
 use crate::show::grid::{Align, Grid};
 
 /// What there is: the command, what stands behind it, what it does.
-pub(super) const COMMANDS: [(&str, &str, &str); 11] = [
+pub(super) const COMMANDS: [(&str, &str, &str); 12] = [
     ("measure", "", "measure, and show the readings"),
     ("read", "REGISTER, FIELD or FRAME ...", "read it; alone as measure"),
     ("write", "REGISTER=VALUE ...", "write registers as given, and read them back"),
     ("set", "NAME=VALUE ...", "set fields, quantities and parameters: work out, write, verify"),
     ("run", "ROUTINE", "run a routine of the sheet"),
     ("explain", "[REGISTER ...]", "read registers, and say what every bit means"),
+    ("mend", "READING=VALUE ...", "why the last measurement is wrong: mend temperature=24 ± 3 °C"),
     ("dump", "[NAME]", "read all registers; under a name they are kept"),
     ("compare", "NAME [NAME]", "what differs between two dumps, or a dump and now"),
     ("raw", "BYTES [read COUNT]", "send bytes as they are"),
@@ -56,6 +57,7 @@ pub(super) struct Words {
     frames: Vec<String>,
     routines: Vec<String>,
     quantities: Vec<String>,
+    readings: Vec<String>,
     /// `FIELD=VALUE` for every value with a name.
     values: Vec<String>,
 }
@@ -71,6 +73,12 @@ impl Words {
             fields: part.fields().iter().map(|field| field.name().to_owned()).collect(),
             frames: part.frames().iter().map(|frame| frame.name().to_owned()).collect(),
             routines: part.routines().iter().map(|routine| routine.name().to_owned()).collect(),
+            readings: part
+                .readings()
+                .iter()
+                .filter(|reading| reading.is_measured())
+                .map(|reading| format!("{}=", reading.name()))
+                .collect(),
             quantities: part.quantities().iter().map(|quantity| format!("{}=", quantity.name())).collect(),
             values,
         }
@@ -88,6 +96,7 @@ impl Words {
             (_, "read") => [self.registers.clone(), self.fields.clone(), self.frames.clone()].concat(),
             (_, "write") => self.registers.iter().map(|name| format!("{name}=")).collect(),
             (_, "explain") => self.registers.clone(),
+            (_, "mend") => self.readings.clone(),
             (_, "run") => self.routines.clone(),
             (_, "set") => {
                 let names = self.fields.iter().map(|name| format!("{name}=")).chain(self.quantities.iter().cloned());

@@ -1,0 +1,182 @@
+//! What is known: frames as they are typed, logged or worked out, and the settings that were in force.
+
+use std::io::Write;
+
+use yemdo::mend::{Evidence, Known};
+use yemdo::record::parse_frames;
+use yemdo::{Decoder, FrameId, Part, Refusal, counted};
+use yemdo_log::{AnyLog, Clocks, LogStep};
+
+use crate::args::Mend;
+use crate::failure::Failure;
+use crate::input;
+use crate::link::Stop;
+
+/// The most frames of a log that are looked at.
+const MOST_FRAMES: usize = 64;
+
+/// Frames and settings, and what was left out.
+pub(crate) struct Gathered {
+    pub(crate) evidence: Evidence,
+    /// Frames that fail a check.
+    failing: Vec<(FrameId, Vec<u8>)>,
+    /// Why the last of those that were refused was.
+    refused: Option<(usize, Refusal)>,
+    /// Frames that there were in all.
+    all: usize,
+    /// The log says that something else was in force later.
+    changed: bool,
+}
+
+/// The frames that the arguments name.
+pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathered, Failure> {
+    let frame = args.frame.as_deref().map(|name| part.frame(name)).transpose()?;
+    if let Some(number) = args.example {
+        let example = super::super::decode::worked_example(part, number)?;
+        let evidence = Evidence::of_example(part, example).ok_or_else(|| {
+            let failure = Failure::told("this worked example says nothing of a reading after a frame");
+            failure.help("`yemdo check` runs it")
+        })?;
+        return Ok(sorted(part, Decoder::new(part), evidence.frames.clone(), evidence));
+    }
+    let mut decoder = Decoder::new(part);
+    *decoder.state_mut() = input::present(part, args.dump.as_deref())?;
+    input::apply(&mut decoder, &args.set)?;
+    if let Some(connected) = args.link.connect(part, &Stop::default())? {
+        let all = super::super::decode::read_frames(connected, frame, &decoder)?;
+        return Ok(last(part, decoder, all));
+    }
+    let (mut all, mut changed, mut count) = (Vec::new(), false, 0);
+    match &args.log {
+        Some(path) => {
+            let (input, _) = yemdo_log::open_log(path)?;
+            let before = decoder.state().clone();
+            let mut log = AnyLog::open(input, part, frame, args.part.as_deref(), &before, &args.set, &Clocks::new(false))?;
+            let mut every = 1;
+            while let Some(step) = log.next_step()? {
+                let state = match &step {
+                    LogStep::Frame(record) => record.state.as_deref().cloned(),
+                    LogStep::State(state) => Some((**state).clone()),
+                    LogStep::Refused(..) => None,
+                };
+                if let Some(state) = state.filter(|state| !state.has_same_values(decoder.state())) {
+                    changed |= count > 0;
+                    if count == 0 {
+                        decoder.adopt(&state);
+                    }
+                }
+                if changed {
+                    break;
+                }
+                let LogStep::Frame(record) = step else { continue };
+                let Ok(bytes) = record.bytes else { continue };
+                let kept = part.frames()[record.frame].is_kept();
+                if kept || count % every == 0 {
+                    all.push((record.frame, bytes));
+                }
+                count += 1;
+                if all.len() > 2 * MOST_FRAMES {
+                    let mut at = 0;
+                    all.retain(|(frame, _)| {
+                        at += 1;
+                        part.frames()[*frame].is_kept() || at % 2 == 1
+                    });
+                    every *= 2;
+                }
+            }
+        }
+        None => {
+            all = parse_frames(part, frame, &bytes.join(" ")).map_err(|error| Failure::helped(error.message, error.help))?;
+            count = all.len();
+        }
+    }
+    if all.is_empty() {
+        return Err(Failure::told("there is no frame").help("give the bytes that came, or --log"));
+    }
+    let mut gathered = last(part, decoder, all);
+    (gathered.all, gathered.changed) = (count, changed);
+    Ok(gathered)
+}
+
+/// Frames that came, with the settings that a decoder has.
+pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) -> Gathered {
+    let every: Vec<FrameId> = part.frames().ids().collect();
+    let used = decoder.in_use(&every).into_iter().filter(|used| !used.as_reset);
+    let settings = used.map(|used| format!("{}={}", used.name, used.value)).collect();
+    sorted(part, decoder, all, Evidence { settings, ..Evidence::default() })
+}
+
+/// Good frames apart from those that fail a check, what is read once in front.
+fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<(FrameId, Vec<u8>)>, mut evidence: Evidence) -> Gathered {
+    all.sort_by_key(|(frame, _)| !part.frames()[*frame].is_kept());
+    let count = all.len();
+    evidence.frames.clear();
+    let (mut failing, mut refused) = (Vec::new(), None);
+    for (frame, bytes) in all {
+        match decoder.decode(frame, &bytes) {
+            Ok(_) => evidence.frames.push((frame, bytes)),
+            Err(Refusal::Check { .. }) => failing.push((frame, bytes)),
+            Err(other) => refused = Some((refused.map_or(1, |(count, _): (usize, Refusal)| count + 1), other)),
+        }
+    }
+    Gathered { evidence, failing, refused, all: count, changed: false }
+}
+
+impl Gathered {
+    /// The frames of the first kind of which all fail a check.
+    pub(super) fn all_fail(&self) -> Option<(FrameId, Vec<Vec<u8>>)> {
+        let (frame, _) = self.failing.iter().find(|(frame, _)| !self.evidence.frames.iter().any(|(good, _)| good == frame))?;
+        let own = self.failing.iter().filter(|(other, _)| other == frame);
+        Some((*frame, own.map(|(_, bytes)| bytes.clone()).collect()))
+    }
+
+    /// Sees that something is known of the frames, and that lists of values are as long as those.
+    pub(super) fn fit_truths(&self, part: &Part) -> Result<(), Failure> {
+        if let (true, Some((_, refusal))) = (self.evidence.frames.is_empty(), &self.refused) {
+            return Err(Failure::told(format!("no frame can be decoded: {refusal}")));
+        }
+        for truth in &self.evidence.truths {
+            let reading = &part.readings()[truth.reading];
+            let brings = |frame: &FrameId| part.frames()[*frame].readings().contains(&truth.reading);
+            let frames = self.evidence.frames.iter().filter(|(frame, _)| brings(frame)).count();
+            if frames == 0 {
+                let known = part.frames().iter().filter(|frame| frame.readings().contains(&truth.reading));
+                let names: Vec<&str> = known.map(|frame| frame.name()).collect();
+                let failure = Failure::told(format!("none of the frames brings {}", reading.name()));
+                return Err(failure.help(format!("it comes with {}", names.join(" and "))));
+            }
+            match &truth.known {
+                Known::Within(list) if list.len() > 1 && list.len() != frames => {
+                    let text = format!("{} values are given for {}, and {} bring it", list.len(), reading.name(), counted(frames, "frame"));
+                    return Err(Failure::told(text).help("give one value for all of them, or one for each"));
+                }
+                Known::Rises | Known::Falls if frames < 2 => {
+                    let text = format!("{} comes once, so that it neither rises nor falls", reading.name());
+                    return Err(Failure::told(text).help("give the bytes of several frames"));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Says what was left out.
+    pub(super) fn tell(&self, part: &Part) {
+        let mut err = anstream::stderr();
+        let used = self.evidence.frames.len();
+        let left = self.failing.len() + self.refused.as_ref().map_or(0, |(count, _)| *count);
+        if self.all > used + left {
+            let _ = writeln!(err, "of {} frames {used} are looked at, from all of the log", self.all);
+        }
+        if self.changed {
+            let _ = writeln!(err, "settings change in the log: only the frames before that are looked at");
+        }
+        if left > 0 {
+            let why = self.refused.as_ref().map_or("their check fails".to_owned(), |(_, refusal)| refusal.to_string());
+            let _ = writeln!(err, "left out: {} ({why})", counted(left, "refused frame"));
+        }
+        if !self.evidence.settings.is_empty() {
+            let _ = writeln!(err, "{} with {}", part.name(), self.evidence.settings.join(", "));
+        }
+    }
+}
