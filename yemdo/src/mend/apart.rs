@@ -7,6 +7,9 @@ use crate::model::ids::ReadingId;
 /// Frames of chance bytes among which one is looked for.
 const PROBES: usize = 400;
 
+/// How far from what is known one measures again, where the sheet states no range: so many times as much.
+const FARTHEST: f64 = 10.0;
+
 /// What the first two findings give where they differ.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Apart {
@@ -32,7 +35,8 @@ pub(super) fn tell_apart(bench: &Bench<'_>, ranked: &[Ranked]) -> Option<Apart> 
         let range = bench.part.readings[point.reading].range.as_ref().and_then(|range| range.fixed());
         for frame in 0..frames.len() {
             let Some((a, b)) = one.value(frame, point.reading).zip(two.value(frame, point.reading)) else { continue };
-            let inside = range.is_none_or(|(low, high)| (low..=high).contains(&a));
+            let reach = FARTHEST * middle.abs().max(half);
+            let inside = range.map_or((a - middle).abs() <= reach, |(low, high)| (low..=high).contains(&a));
             let far = (a - middle).abs();
             // Known no better than now, the two must not be taken for one another.
             if inside && (a - b).abs() > 3.0 * half && far > half && best.as_ref().is_none_or(|(known, _)| far < *known) {

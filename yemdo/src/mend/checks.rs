@@ -121,7 +121,7 @@ pub fn find_checks(part: &Part, frame: FrameId, frames: &[Vec<u8>]) -> Vec<Check
         if place.value.len() == 1 {
             sums(&covered, &values, &mut add);
         }
-        crcs(&covered, &values, 8 * place.value.len() as u32, length, &mut add);
+        crcs(&covered, &values, 8 * place.value.len() as u32, place.address.is_some(), &mut add);
     }
     found.retain(|(.., bits)| *bits > 0);
     found.sort_by(|one, two| two.0.total_cmp(&one.0));
@@ -213,7 +213,7 @@ fn sums(covered: &[Vec<u8>], values: &[u64], add: &mut impl FnMut(f64, &str, &st
 }
 
 /// CRCs: of the catalogue with any start value, from three frames on any polynomial of 8 or 16 bits.
-fn crcs(covered: &[Vec<u8>], values: &[u64], width: u32, length: usize, add: &mut impl FnMut(f64, &str, &str, i32)) {
+fn crcs(covered: &[Vec<u8>], values: &[u64], width: u32, addressed: bool, add: &mut impl FnMut(f64, &str, &str, i32)) {
     let catalogue = MODELS.iter().filter(|(_, model)| model.width == width && model.refin == model.refout);
     let mut polys: Vec<(u64, bool, f64, i32)> = Vec::new();
     for (_, model) in catalogue {
@@ -224,7 +224,7 @@ fn crcs(covered: &[Vec<u8>], values: &[u64], width: u32, length: usize, add: &mu
     for (poly, reflected, ..) in polys.clone() {
         polys.push((poly, !reflected, 3.0, 4));
     }
-    if covered.len() >= 3 && matches!(width, 8 | 16) && length <= LONGEST {
+    if covered.len() >= 3 && matches!(width, 8 | 16) && covered.first().is_some_and(|bytes| bytes.len() <= LONGEST) {
         let all = (1..1u64 << width).step_by(2).flat_map(|poly| [false, true].map(|reflected| (poly, reflected, 0.5, width as i32)));
         polys.extend(all);
     }
@@ -235,6 +235,10 @@ fn crcs(covered: &[Vec<u8>], values: &[u64], width: u32, length: usize, add: &mu
             seen.push((poly, reflected));
             let bytes = covered.first().map_or(0, Vec::len);
             let (method, words, exact) = named(poly, reflected, width, constant, bytes);
+            // Of frames of one length a byte in front that is always the same only shows in the start value.
+            if addressed && exact < 1.0 {
+                continue;
+            }
             // Each further coverage or place is another chance.
             add(weight * exact, &method, &words, known + if exact < 1.0 { width as i32 + 4 } else { 6 });
         }
@@ -290,7 +294,7 @@ fn named(poly: u64, reflected: bool, width: u32, constant: u64, bytes: usize) ->
             None => (typed(*init, *xorout), format!("CRC-{width} with the polynomial 0x{poly:0digits$X}"), 1.0),
         },
         None => {
-            let what = format!("CRC-{width} with the polynomial 0x{poly:0digits$X}; init and xorout may share their part otherwise");
+            let what = format!("CRC-{width} with the polynomial 0x{poly:0digits$X} (frames of one length do not tell init from xorout)");
             (typed(0, constant), what, 0.2)
         }
     }

@@ -89,7 +89,7 @@ pub struct Finding {
     pub is_pair: bool,
     /// The points that agree.
     pub agree: usize,
-    /// The readings of each frame with the change.
+    /// The readings of each frame with the change, in the units that the sheet has without it.
     pub values: Vec<Vec<(ReadingId, Option<f64>)>>,
     /// Other changes that give the same values for any bytes, in words.
     pub same: Vec<String>,
@@ -194,7 +194,8 @@ pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
     if !ranked.iter().any(|ranked| ranked.fit.is_whole()) {
         let pairs = pairs(&bench, &changes);
         findings.tried += pairs.len();
-        ranked.extend(rank(&bench, &pairs));
+        // Of two changes that still do not fit nothing can be learned.
+        ranked.extend(rank(&bench, &pairs).into_iter().filter(|ranked| ranked.fit.is_whole()));
     }
     rank::settle(&bench, &mut ranked);
     findings.apart = apart::tell_apart(&bench, &ranked);

@@ -98,5 +98,5 @@ fn signature(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec
 pub(super) fn outcome(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec<u8>)]) -> Option<Outcome> {
     let (edits, settings) = change.map_or((&[] as &[_], &[] as &[_]), |change| (change.edits.as_slice(), change.settings.as_slice()));
     let mut decoder = bench.decoder(&bench.resolve(edits, None)?, settings)?;
-    Some(decode(&mut decoder, frames.iter().map(|(frame, bytes)| (*frame, bytes.as_slice()))))
+    Some(decode(bench.part, &mut decoder, frames))
 }

@@ -13,6 +13,7 @@ use crate::model::resolve::resolve_changed;
 use crate::model::status::Status;
 use crate::sheet::reader::At;
 use crate::sheet::tree;
+use crate::units::Unit;
 
 /// The parameter that stands in for a constant that is looked for.
 pub(super) const UNKNOWN: &str = "yemdo_unknown_constant";
@@ -149,7 +150,7 @@ impl<'e> Bench<'e> {
 
     /// Decodes the frames one after another.
     pub(super) fn run(&self, decoder: &mut Decoder) -> Outcome {
-        decode(decoder, self.evidence.frames.iter().map(|(frame, bytes)| (*frame, bytes.as_slice())))
+        decode(self.part, decoder, &self.evidence.frames)
     }
 
     /// How well an outcome agrees.
@@ -173,18 +174,23 @@ impl<'e> Bench<'e> {
     }
 }
 
-/// The values of frames, decoded one after another.
-pub(super) fn decode<'f>(decoder: &mut Decoder, frames: impl Iterator<Item = (FrameId, &'f [u8])>) -> Outcome {
+/// The values of frames, decoded one after another, in the units that the readings have in `own`.
+pub(super) fn decode(own: &Part, decoder: &mut Decoder, frames: &[(FrameId, Vec<u8>)]) -> Outcome {
     let part = decoder.part().clone();
+    let unit = |part: &Part, id: ReadingId| part.readings.get(id).and_then(|reading| Unit::find(&reading.unit));
+    let in_own_unit = |id: ReadingId, value: f64| match (unit(&part, id), unit(own, id)) {
+        (Some(from), Some(to)) if from != to => from.to(to, value),
+        _ => Some(value),
+    };
     let mut values = FrameValues::new();
     let (mut all, mut trouble) = (Vec::new(), 0);
-    for (id, bytes) in frames {
+    for (id, bytes) in frames.iter().map(|(id, bytes)| (*id, bytes.as_slice())) {
         let mut row = vec![None; part.readings.len()];
         if decoder.decode_into(id, bytes, &mut values).is_ok()
             && let Some(frame) = part.frames.get(id)
         {
             for (place, reading) in frame.readings.iter().enumerate() {
-                let value = values.value(place).filter(|value| value.is_finite());
+                let value = values.value(place).and_then(|value| in_own_unit(*reading, value)).filter(|value| value.is_finite());
                 trouble += usize::from(value.is_none() || values.status(place) == Status::OutOfRange);
                 if let Some(cell) = row.get_mut(reading.index()) {
                     *cell = value;

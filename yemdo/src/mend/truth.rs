@@ -160,6 +160,9 @@ fn within(name: &str, text: &str, unit: &str) -> Result<(f64, f64), TruthError> 
         (false, false) => (own, last),
     };
     let number = |text: &str| text.trim_end_matches(given(text).as_str()).trim().to_owned();
+    if number(first).is_empty() || number(second).is_empty() {
+        return Err(wrong(format!("`{text}` has no number"), forms));
+    }
     let first = measured(name, &with_unit(number(first), &own), unit)?;
     let second = with_unit(number(second), &last);
     let (low, high) = if difference {

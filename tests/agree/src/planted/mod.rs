@@ -7,6 +7,7 @@ use std::fmt;
 use std::time::{Duration, Instant};
 
 use yemdo::configure::assume;
+use yemdo::units::{UNITS, Unit};
 use yemdo::mend::{Evidence, Finding, Known, Truth, mend, mended};
 use yemdo::{Decoder, FrameId, Part, ReadingId, Status};
 
@@ -100,7 +101,7 @@ pub fn measure(name: &str, text: &str, seed: u64, measured: &mut Measured) {
         });
         let Some((target, three)) = target else { continue };
         for (place, count) in [(0, 1), (1, 3)] {
-            let Some(evidence) = evidence(&part, &settings, target, &three, count, &mut choices) else { continue };
+            let Some(evidence) = evidence(&part, &wrong, &settings, target, &three, count, &mut choices) else { continue };
             if !disagrees(&part, &wrong, &settings, target, &three[..count]) {
                 continue;
             }
@@ -132,7 +133,12 @@ fn values(part: &Part, settings: &[String], target: ReadingId, frames: &[(FrameI
         decoder.adopt(&state);
     }
     let name = part.readings()[target].name();
-    let value = |decoded: yemdo::Decoded| decoded.reading(name).ok().and_then(|reading| reading.value);
+    let value = |decoded: yemdo::Decoded| {
+        let reading = decoded.reading(name).ok()?;
+        // In the dimension's own unit: one may be wrong.
+        let unit = Unit::find(&reading.unit).and_then(|unit| Some((unit, UNITS.iter().find(|other| other.dimension == unit.dimension)?)));
+        unit.map_or(reading.value, |(unit, base)| unit.to(base, reading.value?))
+    };
     Some(frames.iter().map(|(frame, bytes)| decoder.decode(*frame, bytes).ok().and_then(value)).collect())
 }
 
@@ -177,6 +183,7 @@ fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Cho
 /// What is known: within ten percent, and not in the middle of it.
 fn evidence(
     part: &Part,
+    wrong: &Part,
     settings: &[String],
     target: ReadingId,
     three: &[Vec<(FrameId, Vec<u8>)>],
@@ -192,6 +199,11 @@ fn evidence(
         let own = all.len() - 1;
         evidence.frames.extend(all.iter().skip(if at == 0 { 0 } else { own }).cloned());
     }
+    // The truth is in the unit that the wrong sheet has.
+    let unit = |part: &Part| Unit::find(part.readings()[target].unit());
+    let base = unit(part).and_then(|unit| UNITS.iter().find(|other| other.dimension == unit.dimension));
+    let turned = |value: f64| unit(wrong).zip(base).map_or(Some(value), |(unit, base)| base.to(unit, value));
+    let pairs = pairs.into_iter().map(|(low, high)| Some((turned(low)?, turned(high)?))).collect::<Option<Vec<_>>>()?;
     evidence.truths.push(Truth { reading: target, known: Known::Within(pairs) });
     Some(evidence)
 }

@@ -75,7 +75,10 @@ pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findi
     if left > 0 {
         writeln!(out, "\n{dim}{} less likely: --most {} shows them{dim:#}", left, findings.list.len())?;
     }
-    close(out, part, findings)
+    if most > 1 {
+        close(out, part, findings)?;
+    }
+    Ok(())
 }
 
 /// A finding: its lines, what was in force, and what the readings are then.
