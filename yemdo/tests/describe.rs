@@ -375,6 +375,14 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("never-holds", "part = \"p\"\ni2c.address = 0x2B\nregister.ID = { at = 1, field.ID = { bits = \"[7:0]\" } }\nroutine.r = [{ expect = \"ID == 0x1C5\" }]\n".to_owned()),
         ("command-twice", "part = \"p\"\ni2c.address = 0x2B\nframe.F = { command = [0x4C, 2], read = 1, code = { c = \"b0\" } }\nroutine.r = [{ write = [0x4C, 2] }, { wait = \"1 ms\" }, { read = \"F\" }]\n".to_owned()),
         ("no-command", "part = \"p\"\nspi.mode = 0\nregister.R = { at = 1, field.A = { bits = \"[7:0]\" } }\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00\", gives = { r = \"0 K\" } }]\n".to_owned()),
+        ("range-ratio", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c * 0.001 + d * 0.0\", range = [0, 96] }}\n{example}")),
+        ("comparison-never", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c == 0x10000 ? 0 : c + d\" }}\n{example}")),
+        ("comparison-always", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\", status = [{{ when = \"c >= 0\", is = \"alert\" }}] }}\n{example}")),
+        ("frame-bits", "part = \"p\"\nframe.F = { read = 2, code = { c = \"b0 b1[7:2]\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00 00\", gives = { r = \"0 K\" } }]\n".to_owned()),
+        ("no-wait", "part = \"p\"\ni2c.address = 0x2B\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00\", gives = { r = \"0 K\" } }]\nroutine.r = [{ write = [0x4C] }, { read = \"F\" }]\n".to_owned()),
+        ("unit-symbol", format!("{frame}reading.r = {{ unit = \"degC\", formula = \"c + d\" }}\n{}", example.replace("0 K", "0 degC"))),
+        ("address-strap", "part = \"p\"\ni2c = { address = 0x2B, strap = { A = { low = 0x2C, high = 0x2D } } }\n".to_owned()),
+        ("column-missing", format!("{frame}register.M = {{ at = 1, reset = 0, field.G = {{ bits = \"[7:0]\", values = [{{ code = 0, k = 2.0 }}, {{ code = 1 }}] }} }}\nreading.r = {{ unit = \"K\", formula = \"(c + d) * G.k\" }}\n{example}")),
         ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
     ];
     let names: Vec<&str> = yemdo::review::WARNINGS.iter().map(|(name, _)| *name).collect();

@@ -422,7 +422,7 @@ fn answers_drive_the_routines() {
     let (lines, done) = run(&strake, "measure", Bus::I2c, &[Done, Nak, Nak, Nak, Bytes(&air)]);
     assert_eq!((lines.iter().filter(|line| *line == "wait 2000").count(), done), (3, Ok(Some(air.to_vec()))));
     let busy = run(&strake, "measure", Bus::I2c, &[Done, Nak, Nak, Nak, Nak, Nak, Nak]).1.unwrap_err();
-    assert_eq!((busy.failure, busy.line), (Failure::NoAnswer { tries: 6 }, 62));
+    assert_eq!((busy.failure, busy.line), (Failure::NoAnswer { tries: 6 }, 63));
     let mut bent = air;
     bent[3] ^= 1;
     assert_eq!(
@@ -443,7 +443,7 @@ fn answers_drive_the_routines() {
     );
     assert_eq!(
         run(&strake, "measure", Bus::I2c, &[Nak]).1.unwrap_err().to_string(),
-        "measure, step in line 56: the part does not acknowledge"
+        "measure, step in line 57: the part does not acknowledge"
     );
 
     // Polls a code of a frame until the echo is there, or until the time is up: 60 ms, every 5.

@@ -11,6 +11,7 @@ use toml::de::{DeTable, DeValue};
 use yemdo::Part;
 use yemdo::keys::{KeyTable, SHEET, Takes};
 use yemdo_agree::choices::{Choices, bytes_of};
+use yemdo_agree::planted::{self, Measured, Score};
 use yemdo_agree::shrink::shrink;
 use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
 use yemdo_agree::ways::{self, Row, Tally};
@@ -134,4 +135,24 @@ fn the_firmware_agrees() {
     assert!(wrong.is_empty(), "{wrong:?} in {}", folder.display());
     assert!(outcomes.iter().filter(|(_, found)| matches!(found, Outcome::Agrees(_))).count() > 20);
     let _ = fs::remove_dir_all(&folder);
+}
+
+#[test]
+fn planted_mistakes_are_found() {
+    let mut measured = Measured::default();
+    for name in ["strake-20.toml", "ember-14.toml"] {
+        let text = fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sheets").join(name)).unwrap();
+        planted::measure(name, &planted::text_of(&text), 1, &mut measured);
+    }
+    (3000..3003).for_each(|seed| planted::measure(&format!("seed {seed}"), &planted::random(seed), seed, &mut measured));
+    let mut all = [Score::default(); 2];
+    for scores in measured.kinds.values() {
+        for (all, score) in all.iter_mut().zip(scores) {
+            (all.of, all.first, all.three) = (all.of + score.of, all.first + score.first, all.three + score.three);
+        }
+    }
+    let [one, three] = all;
+    let told = format!("{measured}\n{}", measured.missed.join("\n"));
+    assert!(one.of >= 30 && one.three * 100 >= one.of * 80, "{told}");
+    assert!(three.of >= 30 && three.first * 100 >= three.of * 80 && three.three * 100 >= three.of * 95, "{told}");
 }

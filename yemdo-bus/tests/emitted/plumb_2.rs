@@ -1,7 +1,7 @@
 // plumb-2: Level in the impregnation tank, by sound
 // After: Plumb 2 handbook, 4th printing
 //
-// Made by yemdo 0.1.0 from a sheet whose text has the hash 04e806aa18a8b3cb.
+// Made by yemdo 0.1.0 from a sheet whose text has the hash d407cc913d9f150c.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
 

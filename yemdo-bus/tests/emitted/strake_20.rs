@@ -1,7 +1,7 @@
 // strake-20: Air temperature and relative humidity probe
 // After: Strake 20 datasheet, revision 1.3
 //
-// Made by yemdo 0.1.0 from a sheet whose text has the hash 2ebf3fc8d57897cc.
+// Made by yemdo 0.1.0 from a sheet whose text has the hash 2da8a569a0ac6f19.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
 

@@ -58,9 +58,9 @@ pub(crate) struct Mend {
     /// Write over a file that is there already
     #[arg(long, requires = "out")]
     pub(crate) overwrite: bool,
-    /// Show so many findings
-    #[arg(long, value_name = "NUMBER", default_value_t = 4)]
-    pub(crate) most: usize,
+    /// Show so many findings; default: up to 4 that are not much less likely than the first
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) most: Option<usize>,
     /// How to print the findings
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,

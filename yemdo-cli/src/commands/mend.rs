@@ -16,9 +16,6 @@ use crate::failure::Failure;
 use crate::input;
 use crate::output::{json_line, write_file};
 
-/// Findings that a console shows.
-const MOST_SHOWN: usize = 4;
-
 pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
     if args.no_sheet {
         return without_sheet(args);
@@ -61,7 +58,7 @@ fn found(part: &Part, gathered: &Gathered) -> Result<Findings, Failure> {
 pub(crate) fn console(part: &Part, mut gathered: Gathered, typed: &[String]) -> Result<(), Failure> {
     gathered.evidence.truths = truths(part, typed)?;
     let findings = found(part, &gathered)?;
-    told::table(&mut anstream::stdout(), part, &gathered.evidence, &findings, MOST_SHOWN)
+    told::table(&mut anstream::stdout(), part, &gathered.evidence, &findings, None)
 }
 
 fn no_such(findings: &Findings, number: usize) -> Failure {

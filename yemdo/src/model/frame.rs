@@ -6,7 +6,7 @@ use super::reading::Condition;
 use crate::bits::check::Check;
 use crate::bits::form::Form;
 use crate::bits::gather::Gather;
-use crate::bits::layout::Layout;
+use crate::bits::layout::{Layout, Slice};
 use crate::bus::modbus::AddressRange;
 use crate::formula::typed::Formula;
 use crate::ground::number::{Number, Ty};
@@ -27,6 +27,8 @@ pub struct Frame {
     pub(crate) counted: Option<Formula>,
     pub(crate) checks: Vec<Check>,
     pub(crate) codes: Vec<CodeId>,
+    /// Bits that mean nothing.
+    pub(crate) reserved: Vec<Slice>,
     pub(crate) status: Vec<Condition>,
     pub(crate) readings: Vec<ReadingId>,
     /// Derived quantities that are computed when it comes.

@@ -2,6 +2,7 @@
 //! otherwise. Asked for, never stored in the part.
 
 mod examples;
+mod missed;
 mod warnings;
 
 pub use crate::predict::{Curve, CurvePoint, Extent, FaultExample, Prediction, Proof, curves};

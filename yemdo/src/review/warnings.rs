@@ -2,6 +2,8 @@
 
 use std::collections::HashSet;
 
+use super::missed::missed;
+
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
 use crate::formula::facts::Facts;
@@ -43,6 +45,7 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
     conditions(part, &mut found);
     examples(part, &mut found);
     ranges(part, predictions, &mut found);
+    missed(part, predictions, &mut found);
     found.retain(|d| !part.allowed.iter().any(|name| name == d.name));
     found.sort_by_key(|d| (d.span.start, d.span.end));
     found
@@ -286,7 +289,8 @@ fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
         found.push(Diagnostic::warning("never-used", span, format!("the {what} `{name}` is never used")).label("no formula has it"));
     }
     for frame in part.frames.iter().filter(|frame| frame.checks.is_empty()) {
-        let taken = |byte: usize| part.codes.of(&frame.codes).any(|code| code.layout.slices.iter().any(|slice| slice.byte == byte));
+        let named = || part.codes.of(&frame.codes).flat_map(|code| &code.layout.slices).chain(&frame.reserved);
+        let taken = |byte: usize| named().any(|slice| slice.byte == byte);
         if matches!(frame.origin, Origin::Read(_))
             && let Some(byte) = (0..frame.length).rfind(|byte| !taken(*byte))
         {
@@ -307,7 +311,7 @@ fn examples(part: &Sheet, found: &mut Vec<Diagnostic>) {
         found.push(
             Diagnostic::warning("no-example", Span::new(0, 0), "the sheet has no worked example")
                 .label("the datasheet has one, as a rule")
-                .help("type it as [[example]]: it is what tells a slip from the truth"),
+                .help("type it as [[example]]; if it has none, make one at the bench: bytes that came, and what was measured beside them (24 ± 3 °C)"),
         );
     }
 }

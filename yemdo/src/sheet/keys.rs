@@ -349,6 +349,7 @@ pub static FRAME: KeyTable = KeyTable {
             Takes::NamedLayouts(&CODE),
             "The codes in the frame: for each name, its layout. The fields of its registers are codes too.",
         ),
+        may("reserved", Takes::Slices, "Bits that mean nothing; `check` asks about others that no code has."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about every reading of the frame."),
         MEANS,
         SOURCE,

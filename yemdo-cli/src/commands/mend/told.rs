@@ -16,6 +16,15 @@ fn short(value: f64) -> String {
     digits(value, 5, 9)
 }
 
+/// Findings that are shown unless more are asked for: so many, none of them this much less likely than the first.
+const MOST_SHOWN: usize = 4;
+const LEAST_WEIGHT: f64 = 0.03;
+
+fn shown(findings: &Findings, most: Option<usize>) -> usize {
+    let likely = findings.list.first().map_or(0.0, |first| first.weight * LEAST_WEIGHT);
+    most.unwrap_or_else(|| findings.list.iter().take(MOST_SHOWN).take_while(|finding| finding.weight >= likely).count())
+}
+
 type Values = [Vec<(ReadingId, Option<f64>)>];
 
 /// What a reading is at the frames that bring it.
@@ -27,7 +36,7 @@ fn values(part: &Part, rows: &Values, reading: ReadingId) -> String {
     with_unit(format!("{shown}{more}"), part.readings()[reading].unit())
 }
 
-pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Findings, most: usize) -> Result<(), Failure> {
+pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Findings, most: Option<usize>) -> Result<(), Failure> {
     let (bold, dim, yellow) = (Style::new().bold(), Style::new().dimmed(), AnsiColor::Yellow.on_default());
     for truth in &evidence.truths {
         let name = part.readings()[truth.reading].name();
@@ -63,7 +72,8 @@ pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findi
             writeln!(out, "\nWhat fits in part:")?;
         }
     }
-    for (at, finding) in findings.list.iter().take(most).enumerate() {
+    let shown = shown(findings, most);
+    for (at, finding) in findings.list.iter().take(shown).enumerate() {
         if at > 0 {
             writeln!(out)?;
         }
@@ -71,11 +81,11 @@ pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findi
         writeln!(out, "{bold}{}. {}{bold:#}{of}", at + 1, finding.what)?;
         one(out, part, evidence, findings, finding)?;
     }
-    let left = findings.list.len().saturating_sub(most);
+    let left = findings.list.len().saturating_sub(shown);
     if left > 0 {
         writeln!(out, "\n{dim}{} less likely: --most {} shows them{dim:#}", left, findings.list.len())?;
     }
-    if most > 1 {
+    if most.is_none_or(|most| most > 1) {
         close(out, part, findings)?;
     }
     Ok(())
@@ -111,7 +121,7 @@ fn one(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Finding
 
 /// Lines of the sheet before and after.
 fn changed(out: &mut dyn Write, part: &Part, lines: &[ChangedLine]) -> Result<(), Failure> {
-    let (red, green, dim) = (AnsiColor::Red.on_default(), AnsiColor::Green.on_default(), Style::new().dimmed());
+    let (red, green, dim) = (AnsiColor::BrightRed.on_default(), AnsiColor::Green.on_default(), Style::new().dimmed());
     for line in lines {
         writeln!(out, "   {dim}{}:{}{dim:#}", part.source().name(), line.line)?;
         for before in line.before.trim().lines() {
@@ -126,7 +136,7 @@ fn changed(out: &mut dyn Write, part: &Part, lines: &[ChangedLine]) -> Result<()
 
 /// How sure it is, and what would make it surer.
 fn close(out: &mut dyn Write, part: &Part, findings: &Findings) -> Result<(), Failure> {
-    if let Some(apart) = findings.apart {
+    if let Some(apart) = findings.apart.filter(|_| findings.list.get(1).is_some_and(|second| second.weight >= LEAST_WEIGHT * findings.list[0].weight)) {
         let reading = &part.readings()[apart.reading];
         let unit = reading.unit();
         writeln!(
@@ -149,7 +159,7 @@ pub(super) fn checks(
     frame: FrameId,
     frames: &[Vec<u8>],
     found: &[CheckFinding],
-    most: usize,
+    most: Option<usize>,
 ) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     let name = part.frames()[frame].name();
@@ -160,7 +170,7 @@ pub(super) fn checks(
         writeln!(out, "Are bytes missing at an end, or some of another frame?")?;
         return Ok(());
     }
-    for (at, finding) in found.iter().take(most).enumerate() {
+    for (at, finding) in found.iter().take(most.unwrap_or(MOST_SHOWN)).enumerate() {
         writeln!(out, "\n{bold}{}. {}{bold:#}", at + 1, finding.what)?;
         if finding.lines.is_empty() {
             writeln!(out, "   check = {}", finding.text)?;
@@ -173,7 +183,7 @@ pub(super) fn checks(
     Ok(())
 }
 
-pub(super) fn bare(out: &mut dyn Write, frames: &[Vec<u8>], found: &[BareFinding], most: usize) -> Result<(), Failure> {
+pub(super) fn bare(out: &mut dyn Write, frames: &[Vec<u8>], found: &[BareFinding], most: Option<usize>) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     let bytes: Vec<String> = frames.iter().map(|frame| to_hex(frame)).collect();
     writeln!(out, "{}", bytes.join("; "))?;
@@ -181,7 +191,7 @@ pub(super) fn bare(out: &mut dyn Write, frames: &[Vec<u8>], found: &[BareFinding
         writeln!(out, "\nNo code of 8 to 32 bits gives that with a scale and an offset.")?;
         return Ok(());
     }
-    for (at, finding) in found.iter().take(most).enumerate() {
+    for (at, finding) in found.iter().take(most.unwrap_or(MOST_SHOWN)).enumerate() {
         let values: Vec<String> = finding.values.iter().map(|value| short(*value)).collect();
         writeln!(out, "\n{bold}{}. {}{bold:#}, {}  {dim}gives {}{dim:#}", at + 1, finding.layout, finding.formula, values.join(", "))?;
         writeln!(out, "   code    = {{ x = \"{}\" }}", finding.layout)?;

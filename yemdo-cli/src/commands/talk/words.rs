@@ -148,7 +148,7 @@ routine.measure = [{ read = "DATA" }]
         );
         let words = Words::new(&part.unwrap_or_else(|error| panic!("{error}")));
         for (line, start, found) in [
-            ("m", 0, &["measure"][..]),
+            ("m", 0, &["measure", "mend "][..]),
             ("re", 0, &["read "]),
             ("read m", 5, &["MODE"]),
             ("read MODE da", 10, &["DATA"]),

@@ -4,6 +4,7 @@ use super::Resolver;
 use crate::bus::modbus::Numbering;
 use crate::bus::{I2c, Modbus, Spi};
 use crate::ground::diagnostic::Diagnostic;
+use crate::ground::text::Span;
 use crate::sheet::reader::At;
 use crate::sheet::tree;
 
@@ -66,6 +67,7 @@ impl Resolver {
         }
         let pointer = self.pointer(i2c.pointer);
         if let Some(address) = address {
+            self.among_straps(address, i2c.address.value.span, &straps);
             self.part.buses.i2c = Some(I2c {
                 address,
                 typed_8_bit: i2c.address.eight_bit,
@@ -78,6 +80,21 @@ impl Resolver {
                 max_khz: i2c.max_khz,
             });
         }
+    }
+
+    /// An address is one of those that its straps choose, and none of them is the 8-bit form of another.
+    fn among_straps(&mut self, address: u8, span: Span, straps: &[(String, String, u8)]) {
+        let all = || straps.iter().map(|(_, _, strap)| *strap);
+        let text = if let Some(doubled) = all().find(|strap| *strap == address << 1 || address == strap << 1) {
+            let low = address.min(doubled);
+            format!("0x{address:02X} and the strap's 0x{doubled:02X} are one address: 0x{:02X} is its 8-bit form", low << 1)
+        } else if !straps.is_empty() && !all().any(|strap| strap == address) {
+            format!("0x{address:02X} is none of the addresses that the straps choose")
+        } else {
+            return;
+        };
+        let problem = Diagnostic::warning("address-strap", span, text).label("the address");
+        self.report(problem.help("an address has 7 bits: half of the byte that is on the wire to write"));
     }
 
     /// A 7-bit address. What is typed as an 8-bit form is halved; what lies above 0x7F is such a form untold.

@@ -99,6 +99,7 @@ impl Resolver {
                     .help("such as code = { temperature = \"signed b0 b1\" }"),
             );
         }
+        let reserved = frame.reserved.as_ref().and_then(|text| self.take(parse_slices(text, &sources)));
         let mut checks = Vec::new();
         for check in &frame.checks {
             checks.extend(self.check(check, &sources));
@@ -114,6 +115,7 @@ impl Resolver {
             counted: None,
             checks,
             codes,
+            reserved: reserved.map_or(Vec::new(), |typed| typed.layout.slices),
             status: Vec::new(),
             readings: Vec::new(),
             derived: Vec::new(),

@@ -24,6 +24,8 @@ pub(crate) struct Frame {
     pub(crate) modbus: Option<(&'static str, Text)>,
     pub(crate) checks: Vec<Check>,
     pub(crate) codes: Vec<Named<Code>>,
+    /// Bits that mean nothing.
+    pub(crate) reserved: Option<Text>,
     pub(crate) status: Vec<Status>,
     pub(crate) means: Option<Text>,
     pub(crate) source: Option<Text>,
@@ -146,7 +148,7 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     let keep = fields.get("keep").and_then(|value| reader.boolean(value)).unwrap_or(false);
     let command = bytes(reader, fields.get("command"));
     let wait = wait_after(reader, &fields, &command);
-    let registers = fields.text(reader, "registers");
+    let (registers, reserved) = (fields.text(reader, "registers"), fields.text(reader, "reserved"));
     let mut transfers = Vec::new();
     if let Some(value) = fields.get("transfers") {
         for (table, span) in reader.tables(value) {
@@ -197,7 +199,7 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     }
     let status = statuses(reader, fields.get("status"));
     let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
-    Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, status, means, source })
+    Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, reserved, status, means, source })
 }
 
 /// The codes of an array whose layouts are listed.
