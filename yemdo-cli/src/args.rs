@@ -47,7 +47,7 @@ pub(crate) enum Command {
     /// Say what a register's value means, bit by bit
     #[command(after_help = EXPLAIN_HELP)]
     Explain(Explain),
-    /// Say why a number is wrong: from bytes and a rough truth to the line of the sheet to change
+    /// Find the mistake if a number is wrong: from bytes and an expected value to the line to change
     #[command(after_help = MEND_HELP)]
     Mend(Mend),
     /// Work out the register writes for the settings you want; with --at write and verify them

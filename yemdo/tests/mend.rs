@@ -1,9 +1,9 @@
-//! The finder of mistakes: each kind of mistake in a small sheet, what it says of bad input, and what it must never do.
+//! Finder of mistakes: every kind of mistake in a small sheet, invalid input, and properties of the findings.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::mend::{CheckFinding, Evidence, Findings, Mistake, Suspect, Truth, find_checks, from_bytes, mend, mended};
+use yemdo::mend::{CheckFinding, Evidence, Expectation, Findings, Mistake, Suspect, find_checks, from_bytes, mend, mended};
 use yemdo::part::Id;
 use yemdo::units::Unit;
 use yemdo::{Decoder, FrameId, Part};
@@ -70,7 +70,7 @@ unit    = "mm"
 formula = "drift"
 "#;
 
-/// What comes from the part: calibration, and three frames.
+/// Calibration frame and three frames of readings.
 const TRIM: [u8; 2] = [0xFF, 0x38];
 const WELL: [[u8; 16]; 3] = [
     [0x04, 0x81, 0xFF, 0x9C, 0x2B, 0xC3, 0x01, 0x3F, 0x24, 0x00, 0x9C, 0x00, 0x41, 0xC8, 0x00, 0x00],
@@ -83,7 +83,7 @@ fn frames(part: &Part) -> Vec<(FrameId, Vec<u8>)> {
     std::iter::once((trim, TRIM.to_vec())).chain(WELL.iter().map(|bytes| (well, bytes.to_vec()))).collect()
 }
 
-/// What a part gives for a reading, with settings in force.
+/// Values of a reading, with active settings.
 fn values(part: &Part, reading: &str, settings: &[&str]) -> Vec<f64> {
     let mut decoder = Decoder::new(part);
     let state = yemdo::configure::assume(part, decoder.state(), settings).unwrap();
@@ -92,7 +92,7 @@ fn values(part: &Part, reading: &str, settings: &[&str]) -> Vec<f64> {
     decoded.iter().filter_map(|decoded| decoded.reading(reading).ok()?.value).collect()
 }
 
-/// What is found where one piece of the sheet is wrong, and the right values are known to within ten percent.
+/// Findings for a sheet with one wrong piece; expected values are ± 10 %.
 fn found(right: &str, wrong: &str, reading: &str, settings: &[&str]) -> (Part, Findings) {
     assert_eq!(RIGHT.matches(right).count(), 1, "{right}");
     let known = values(&Part::parse("right.toml", RIGHT).unwrap(), reading, settings);
@@ -100,8 +100,9 @@ fn found(right: &str, wrong: &str, reading: &str, settings: &[&str]) -> (Part, F
     let right = Part::parse("right.toml", RIGHT).unwrap();
     let unit = right.readings()[right.reading(reading).unwrap()].unit();
     let known: Vec<String> = known.iter().map(|value| format!("{:.4} ± {:.4} {unit}", value * 1.03, value.abs() * 0.1)).collect();
-    let truths = vec![Truth::parse(&part, &format!("{reading}={}", known.join("; "))).unwrap_or_else(|error| panic!("{error}"))];
-    let findings = mend(&part, &Evidence { frames: frames(&part), truths, settings: Vec::new() });
+    let expectations =
+        vec![Expectation::parse(&part, &format!("{reading}={}", known.join("; "))).unwrap_or_else(|error| panic!("{error}"))];
+    let findings = mend(&part, &Evidence { frames: frames(&part), expectations, settings: Vec::new() });
     (part, findings)
 }
 
@@ -116,7 +117,12 @@ fn every_kind_of_mistake_is_found_and_its_line_is_right_again() {
         (Mistake::Width, "b4 b5[7:4]", "b4 b5", "tilt"),
         (Mistake::Justified, "b4 b5[7:4]", "b4[3:0] b5", "tilt"),
         (Mistake::Neighbour, "\"b9 b10\"", "\"b10 b11\"", "gap"),
-        (Mistake::Exchanged, "\"b6 b7\"\nday    = \"bcd b8\"\ngap    = \"b9 b10\"", "\"b9 b10\"\nday    = \"bcd b8\"\ngap    = \"b6 b7\"", "flow"),
+        (
+            Mistake::Exchanged,
+            "\"b6 b7\"\nday    = \"bcd b8\"\ngap    = \"b9 b10\"",
+            "\"b9 b10\"\nday    = \"bcd b8\"\ngap    = \"b6 b7\"",
+            "flow",
+        ),
         (Mistake::IntegerDivision, "flow / 64.0", "flow / 64", "flow"),
         (Mistake::Unit, "unit    = \"°C\"", "unit    = \"K\"", "warmth"),
         (Mistake::ConstantSign, "0.02 + 7", "0.02 - 7", "warmth"),
@@ -153,19 +159,23 @@ fn what_was_in_force_and_what_calibration_words_are() {
 #[test]
 fn what_agrees_already_has_no_finding_and_what_is_known_of_several_readings_counts() {
     let part = Part::parse("right.toml", RIGHT).unwrap();
-    let truth = |typed: &str| Truth::parse(&part, typed).unwrap();
-    let evidence = |truths: Vec<Truth>| Evidence { frames: frames(&part), truths, settings: Vec::new() };
-    let fine = mend(&part, &evidence(vec![truth("level=1 to 3 m")]));
+    let expectation = |typed: &str| Expectation::parse(&part, typed).unwrap();
+    let evidence = |expectations: Vec<Expectation>| Evidence { frames: frames(&part), expectations, settings: Vec::new() };
+    let fine = mend(&part, &evidence(vec![expectation("level=1 to 3 m")]));
     assert_eq!((fine.list.len(), fine.agree, fine.points), (0, 3, 3));
     // The second reading shows that it is not the setting.
-    let both = mend(&part, &evidence(vec![truth("level=0.8 to 1.6 m"), truth("flow=2 to 10 l/min")]));
+    let both = mend(&part, &evidence(vec![expectation("level=0.8 to 1.6 m"), expectation("flow=2 to 10 l/min")]));
     assert!(both.list.iter().all(|finding| finding.agree == 6 || finding.agree < both.points), "{both:?}");
     let wrong = Part::parse("wrong.toml", &RIGHT.replace("\"signed b2 b3\"", "\"b2 b3\"")).unwrap();
-    let rises = Evidence { frames: frames(&wrong), truths: vec![Truth::parse(&wrong, "warmth=rises").unwrap()], settings: Vec::new() };
+    let rises =
+        Evidence { frames: frames(&wrong), expectations: vec![Expectation::parse(&wrong, "warmth=rises").unwrap()], settings: Vec::new() };
     let rising = mend(&wrong, &rises);
     assert!(rising.list.iter().any(|finding| finding.mistake == Mistake::Sign && finding.agree == 2), "{rising:?}");
-    let beyond = mend(&wrong, &Evidence { truths: vec![Truth::parse(&wrong, "warmth=-30 ± 2 °C").unwrap()], ..rises });
-    assert_eq!(beyond.beyond.iter().map(|(id, low, high)| (*id, *low, *high)).collect::<Vec<_>>(), [(wrong.reading("warmth").unwrap(), 7.0, 1317.7)]);
+    let beyond = mend(&wrong, &Evidence { expectations: vec![Expectation::parse(&wrong, "warmth=-30 ± 2 °C").unwrap()], ..rises });
+    assert_eq!(
+        beyond.beyond.iter().map(|(id, low, high)| (*id, *low, *high)).collect::<Vec<_>>(),
+        [(wrong.reading("warmth").unwrap(), 7.0, 1317.7)]
+    );
 }
 
 #[test]
@@ -173,8 +183,8 @@ fn frames_that_say_nothing_are_suspect() {
     let part = Part::parse("right.toml", RIGHT).unwrap();
     let well = part.frame("WELL").unwrap();
     let frames = vec![(well, WELL[0].to_vec()), (well, WELL[0].to_vec()), (well, vec![0xFF; 16]), (well, vec![0; 16])];
-    let truths = vec![Truth::parse(&part, "level=100 to 200 m").unwrap()];
-    let found = mend(&part, &Evidence { frames, truths, settings: Vec::new() });
+    let expectations = vec![Expectation::parse(&part, "level=100 to 200 m").unwrap()];
+    let found = mend(&part, &Evidence { frames, expectations, settings: Vec::new() });
     let expected = [Suspect::Stale { frame: 1 }, Suspect::Blank { frame: 2, byte: 0xFF }, Suspect::Blank { frame: 3, byte: 0 }];
     assert_eq!(found.suspects, expected);
 }
@@ -183,21 +193,21 @@ fn frames_that_say_nothing_are_suspect() {
 fn truths_that_are_none_are_refused_with_what_to_write() {
     let part = Part::parse("right.toml", RIGHT).unwrap();
     for (typed, message) in [
-        ("warmth", "`warmth` says nothing of a reading"),
+        ("warmth", "`warmth` has no reading"),
         ("wramth=20 to 30 °C", "scupper-9 has no reading `wramth`"),
-        ("warmth=20", "`20` does not say how exact it is"),
+        ("warmth=20", "`20` has no tolerance"),
         ("warmth=20 ± 3", "`20 ± 3` has no unit"),
         ("warmth=20 ± 3 kPa", "warmth is in °C, not in kPa"),
         ("warmth=20,5 ± 3 °C", "`20,5 ± 3 °C` has a comma"),
-        ("warmth=30 to 20 °C", "`30 to 20 °C` ends below its beginning"),
-        ("warmth=20 ± 0 °C", "`20 ± 0 °C` is one exact value"),
+        ("warmth=30 to 20 °C", "`30 to 20 °C` is reversed"),
+        ("warmth=20 ± 0 °C", "`20 ± 0 °C` has no tolerance"),
         ("warmth=warm ± 1 °C", "`warm ± 1 °C` has no number"),
     ] {
-        let error = Truth::parse(&part, typed).unwrap_err();
+        let error = Expectation::parse(&part, typed).unwrap_err();
         assert_eq!(error.to_string(), message, "{typed}");
         assert!(error.help.is_some(), "{typed}");
     }
-    let same = |typed: &str| Truth::parse(&part, typed).unwrap().known;
+    let same = |typed: &str| Expectation::parse(&part, typed).unwrap().expected;
     assert_eq!(same("warmth=20 +- 2 °C"), same("warmth=20 °C ± 2 K"));
     assert_eq!(same("warmth=18 to 22 °C"), same("warmth=20 +/- 2 °C"));
     assert_eq!(same("day=3 ± 1"), same("day=2 to 4"));
@@ -260,7 +270,7 @@ fn bytes_and_a_value_are_enough_to_start_a_sheet() {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
 
-    /// Whatever the bytes and the value are: every finding parses, changes something, is there once, and gives what it says.
+    /// For all bytes and values, findings are valid sheets, unique, and give the values that they state.
     #[test]
     fn findings_are_sound(bytes in prop::array::uniform16(any::<u8>()), reading in 0usize..7, middle in -500.0f64..500.0) {
         let part = Part::parse("right.toml", RIGHT).unwrap();
@@ -268,9 +278,9 @@ proptest! {
         let frames = vec![(trim, TRIM.to_vec()), (well, bytes.to_vec())];
         let id = part.readings().ids().nth(reading).unwrap();
         let unit = part.readings()[id].unit();
-        let truth = Truth::parse(&part, &format!("{}={middle:.3} ± 5 {unit}", part.readings()[id].name())).unwrap();
-        let truths = vec![truth];
-        let found = mend(&part, &Evidence { frames: frames.clone(), truths, settings: Vec::new() });
+        let expectation = Expectation::parse(&part, &format!("{}={middle:.3} ± 5 {unit}", part.readings()[id].name())).unwrap();
+        let expectations = vec![expectation];
+        let found = mend(&part, &Evidence { frames: frames.clone(), expectations, settings: Vec::new() });
         let mut seen: Vec<(String, Vec<String>)> = Vec::new();
         for finding in &found.list {
             let text = mended(&part, finding);

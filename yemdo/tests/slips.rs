@@ -151,7 +151,7 @@ warning[no-example]: the sheet has no worked example
 1 | part = "p"
   | ^ the datasheet has one, as a rule
   |
-  = help: type it as [[example]]; if it has none, make one at the bench: bytes that came, and what was measured beside them (24 ± 3 °C)
+  = help: type it as [[example]]; otherwise make one at the bench: received bytes, and a reference value (24 ± 3 °C)
 
 warning[byte-order-differs]: `d` has another byte order than the part's other codes
  --> p.toml:4:49

@@ -322,7 +322,7 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
             writeln!(out, "      {text}{mark}")?;
         }
         if let Some(likely) = &run.likely {
-            writeln!(out, "    it would agree with this change: {}", likely.what)?;
+            writeln!(out, "    likely change: {}", likely.what)?;
             for line in &likely.lines {
                 writeln!(out, "      line {}: {}", line.line, line.after.trim())?;
             }

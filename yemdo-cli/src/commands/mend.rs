@@ -1,13 +1,13 @@
-//! `yemdo mend`: why a number is wrong, and the line of the sheet to change.
+//! `yemdo mend`: the line of the sheet to change if a number is wrong.
 
 mod evidence;
-mod told;
+mod print;
 
 pub(crate) use evidence::{Gathered, last};
 
 use std::path::Path;
 
-use yemdo::mend::{Findings, Truth, find_checks, from_bytes, mend, mended};
+use yemdo::mend::{Expectation, Findings, find_checks, from_bytes, mend, mended};
 use yemdo::view::{BareView, CheckFindingView, MendedView};
 use yemdo::{FrameId, Part, parse_hex};
 
@@ -27,19 +27,18 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
         return checks(args, &part, frame, &frames);
     }
     if args.example.is_none() {
-        gathered.evidence.truths = truths(&part, &args.truths)?;
+        gathered.evidence.expectations = expectations(&part, &args.expectations)?;
     }
     let findings = found(&part, &gathered)?;
     let mut out = anstream::stdout().lock();
     match args.format {
         CheckFormat::Json => json_line(&mut out, &MendedView::new(&part, &findings))?,
-        CheckFormat::Table => told::table(&mut out, &part, &gathered.evidence, &findings, args.most)?,
+        CheckFormat::Table => print::table(&mut out, &part, &gathered.evidence, &findings, args.most)?,
     }
     if let Some((number, path)) = args.apply.zip(args.out.as_deref()) {
         let finding = findings.list.get(number.wrapping_sub(1)).ok_or_else(|| no_such(&findings, number))?;
         if finding.edits.is_empty() {
-            return Err(Failure::told(format!("finding {number} changes nothing in the sheet"))
-                .help("it says what was in force: give it with --set"));
+            return Err(Failure::told(format!("finding {number} does not change the sheet")).help("it is a setting: use --set"));
         }
         write_file(path, mended(&part, finding).as_bytes(), args.overwrite)?;
     }
@@ -47,82 +46,82 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
     Ok(u8::from(!fits))
 }
 
-/// What is found, after what was left out is said.
+/// Validates the expectations, reports skipped frames, and searches.
 fn found(part: &Part, gathered: &Gathered) -> Result<Findings, Failure> {
-    gathered.fit_truths(part)?;
+    gathered.fit_expectations(part)?;
     gathered.tell(part);
     Ok(mend(part, &gathered.evidence))
 }
 
-/// The same for a console, as a table.
+/// Findings as a table, for the console.
 pub(crate) fn console(part: &Part, mut gathered: Gathered, typed: &[String]) -> Result<(), Failure> {
-    gathered.evidence.truths = truths(part, typed)?;
+    gathered.evidence.expectations = expectations(part, typed)?;
     let findings = found(part, &gathered)?;
-    told::table(&mut anstream::stdout(), part, &gathered.evidence, &findings, None)
+    print::table(&mut anstream::stdout(), part, &gathered.evidence, &findings, None)
 }
 
 fn no_such(findings: &Findings, number: usize) -> Failure {
-    let failure = Failure::told(format!("there is no finding {number}"));
+    let failure = Failure::told(format!("no finding {number}"));
     match findings.list.len() {
-        0 => failure.help("nothing fits: there is nothing to apply"),
-        count => failure.help(format!("there are 1 to {count}")),
+        0 => failure.help("no change fits"),
+        count => failure.help(format!("findings are 1 to {count}")),
     }
 }
 
-/// Truths as they are typed. All of them are read before the first complaint.
-fn truths(part: &Part, typed: &[String]) -> Result<Vec<Truth>, Failure> {
+/// Parses expectations and reports all errors together.
+fn expectations(part: &Part, typed: &[String]) -> Result<Vec<Expectation>, Failure> {
     if typed.is_empty() {
         let one = part.readings().iter().find(|reading| reading.is_measured()).map_or("temperature", |reading| reading.name());
-        let failure = Failure::told("nothing is known of the readings, so nothing can be wrong");
-        return Err(failure.help(format!("say what one was about: --true '{one}=24 ± 3 °C'")));
+        let failure = Failure::told("missing expected value");
+        return Err(failure.help(format!("add --expect '{one}=24 ± 3 °C'")));
     }
-    let (mut truths, mut wrong) = (Vec::new(), Vec::new());
+    let (mut expectations, mut wrong) = (Vec::new(), Vec::new());
     for typed in typed {
-        match Truth::parse(part, typed) {
-            Ok(truth) => truths.push(truth),
+        match Expectation::parse(part, typed) {
+            Ok(expectation) => expectations.push(expectation),
             Err(error) => wrong.push(Failure::helped(error.message, error.help)),
         }
     }
-    if wrong.is_empty() { Ok(truths) } else { Err(Failure::several(wrong.into_iter())) }
+    if wrong.is_empty() { Ok(expectations) } else { Err(Failure::several(wrong.into_iter())) }
 }
 
-/// Frames that all fail their check: which check do they pass?
+/// Finds the check of frames that all fail the check in the sheet.
 fn checks(args: &Mend, part: &Part, frame: FrameId, frames: &[Vec<u8>]) -> Result<u8, Failure> {
     let found = find_checks(part, frame, frames);
     let mut out = anstream::stdout().lock();
     match args.format {
         CheckFormat::Json => found.iter().try_for_each(|finding| json_line(&mut out, &CheckFindingView::from(finding)))?,
-        CheckFormat::Table => told::checks(&mut out, part, frame, frames, &found, args.most)?,
+        CheckFormat::Table => print::checks(&mut out, part, frame, frames, &found, args.most)?,
     }
     if let Some((number, path)) = args.apply.zip(args.out.as_deref()) {
         let finding = found.get(number.wrapping_sub(1)).filter(|finding| !finding.edits.is_empty());
         let finding =
-            finding.ok_or_else(|| Failure::told(format!("there is no finding {number} that can be applied")).help("paste it by hand"))?;
+            finding.ok_or_else(|| Failure::told(format!("finding {number} cannot be applied")).help("paste the line into the sheet"))?;
         write_file(path, finding.applied(part).as_bytes(), args.overwrite)?;
     }
     Ok(u8::from(found.is_empty()))
 }
 
-/// Bytes and a truth alone.
+/// Finds codes without a sheet.
 fn without_sheet(args: &Mend) -> Result<u8, Failure> {
     let typed = args.words.join(" ");
     let mut frames = Vec::new();
     for typed in typed.split(';') {
         frames.push(parse_hex(typed).map_err(|error| Failure::told(error.to_string()).help("write bytes in hex, as in `2E 81 00`"))?);
     }
-    let [truth] = args.truths.as_slice() else {
-        return Err(Failure::told("one --true is needed").help("say what the value was about: --true '21.5 ± 0.5'"));
+    let [expectation] = args.expectations.as_slice() else {
+        return Err(Failure::told("missing expected value").help("add --expect '21.5 ± 0.5'"));
     };
-    let known = Truth::parse_bare(truth).map_err(|error| Failure::helped(error.message, error.help))?;
+    let known = Expectation::parse_bare(expectation).map_err(|error| Failure::helped(error.message, error.help))?;
     if known.len() > 1 && known.len() != frames.len() {
-        return Err(Failure::told(format!("there are {} frames and {} values", frames.len(), known.len()))
-            .help("give one value for all, or one for each"));
+        return Err(Failure::told(format!("{} frames, but {} expected values", frames.len(), known.len()))
+            .help("write one value for all frames, or one per frame"));
     }
     let found = from_bytes(&frames, &known);
     let mut out = anstream::stdout().lock();
     match args.format {
         CheckFormat::Json => found.iter().try_for_each(|finding| json_line(&mut out, &BareView::from(finding)))?,
-        CheckFormat::Table => told::bare(&mut out, &frames, &found, args.most)?,
+        CheckFormat::Table => print::bare(&mut out, &frames, &found, args.most)?,
     }
     Ok(u8::from(found.is_empty()))
 }

@@ -206,12 +206,12 @@ impl Console {
         Ok(())
     }
 
-    /// Why the last measurement is not what is known of it.
+    /// Finds the mistake in the last measurement.
     fn mend(&mut self, rest: &str) -> Result<(), Failure> {
         let part = self.part();
         let frames: Vec<_> = part.frames().ids().filter_map(|id| Some((id, self.device.last_bytes(id)?.to_vec()))).collect();
         if frames.is_empty() {
-            return Err(Failure::refused("nothing has been measured").help("measure first"));
+            return Err(Failure::refused("no measurement yet").help("run `measure` first"));
         }
         let mut decoder = Decoder::new(&part);
         decoder.adopt(self.device.state());

@@ -1,27 +1,27 @@
-//! Which measurement would tell two changes apart.
+//! Finds a measurement that distinguishes two changes.
 
 use super::rank::{Ranked, outcome, probes};
 use super::trial::Bench;
 use crate::model::ids::ReadingId;
 
-/// Frames of chance bytes among which one is looked for.
+/// Number of random frames to search.
 const PROBES: usize = 400;
 
-/// How far from what is known one measures again, where the sheet states no range: so many times as much.
+/// Farthest value for the next measurement if the sheet states no range, in multiples of the expected value.
 const FARTHEST: f64 = 10.0;
 
-/// What the first two findings give where they differ.
+/// A measurement at which the first two findings differ.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Apart {
-    /// The reading.
+    /// Reading.
     pub reading: ReadingId,
-    /// Its value with the first.
+    /// Its value with the first change.
     pub first: f64,
-    /// With the second.
+    /// Its value with the second change.
     pub second: f64,
 }
 
-/// The nearest value of the first of two changes at which the second gives clearly another.
+/// Nearest value of the first change at which the second one clearly differs.
 pub(super) fn tell_apart(bench: &Bench<'_>, ranked: &[Ranked]) -> Option<Apart> {
     let [first, second, ..] = ranked else { return None };
     if first.fit.agree != second.fit.agree {
@@ -38,7 +38,7 @@ pub(super) fn tell_apart(bench: &Bench<'_>, ranked: &[Ranked]) -> Option<Apart> 
             let reach = FARTHEST * middle.abs().max(half);
             let inside = range.map_or((a - middle).abs() <= reach, |(low, high)| (low..=high).contains(&a));
             let far = (a - middle).abs();
-            // Known no better than now, the two must not be taken for one another.
+            // Another measurement has the same uncertainty as this one.
             if inside && (a - b).abs() > 3.0 * half && far > half && best.as_ref().is_none_or(|(known, _)| far < *known) {
                 best = Some((far, Apart { reading: point.reading, first: a, second: b }));
             }

@@ -1,37 +1,37 @@
-//! Bytes and a truth, and no sheet yet: layouts, forms and scales that give it.
+//! Layouts, number forms and scales that turn bytes into an expected value, without a sheet.
 
 use super::layouts::slices;
 use super::solve::roundest;
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
 
-/// The longest frame that is looked at.
+/// Maximum frame length.
 const LONGEST: usize = 64;
-/// The most findings.
+/// Maximum number of findings.
 const MOST_FOUND: usize = 10;
-/// Widths of codes, and how usual they are.
+/// Code widths with their weights.
 const WIDTHS: [(usize, f64); 10] =
     [(16, 10.0), (12, 4.0), (14, 3.0), (24, 3.0), (20, 2.0), (8, 2.0), (32, 1.0), (13, 1.0), (10, 1.0), (18, 0.5)];
-/// Offsets, and how usual they are.
+/// Offsets with their weights.
 const OFFSETS: [(f64, f64); 8] =
     [(0.0, 10.0), (-40.0, 0.6), (-50.0, 0.3), (-273.15, 1.0), (-45.0, 0.2), (-100.0, 0.1), (32.0, 0.2), (-64.0, 0.1)];
 
-/// A code and a formula with which frames give what is known.
+/// A code and a formula that give the expected values.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct BareFinding {
-    /// The code's layout, as it is typed in a sheet.
+    /// Layout in the notation of sheets.
     pub layout: String,
-    /// The formula over a code `x`.
+    /// Formula over a code named `x`.
     pub formula: String,
-    /// What each frame gives.
+    /// Value of each frame.
     pub values: Vec<f64>,
-    /// Its weight; only ratios count.
+    /// Relative weight; compare findings by ratio.
     pub weight: f64,
 }
 
-/// Looks for codes and scales with which frames of one kind give values between those of `known`: one pair for all of them, or one
-/// for each. The likeliest come first: whole bytes, the high one first, a round scale, no offset.
+/// Finds codes and scales for frames of one kind whose values are within `known`: one pair (minimum, maximum) for all frames, or one
+/// per frame. Sorted by weight: whole bytes, high byte first, a round scale and no offset rank highest.
 ///
 /// ```
 /// use yemdo::mend::from_bytes;
@@ -53,7 +53,7 @@ pub fn from_bytes(frames: &[Vec<u8>], known: &[(f64, f64)]) -> Vec<BareFinding> 
         for start in 0..(8 * length).saturating_sub(width) + 1 {
             let aligned = start.is_multiple_of(8) || (start + width).is_multiple_of(8);
             let spans = start / 8..(start + width).div_ceil(8);
-            // Bits in the midst of a byte are less usual, and so are codes further on than they must be.
+            // Codes rarely begin and end in the middle of a byte.
             let usual = usual * if aligned { 1.0 } else { 0.1 } * if width % 8 == 0 && start % 8 != 0 { 0.1 } else { 1.0 };
             if start + width > 8 * length {
                 continue;
@@ -77,14 +77,14 @@ pub fn from_bytes(frames: &[Vec<u8>], known: &[(f64, f64)]) -> Vec<BareFinding> 
     found
 }
 
-/// The likeliest scale with which a layout gives what is known.
+/// Best scale for a layout.
 fn scaled(layout: &Layout, bits: &[(usize, u8)], usual: f64, frames: &[Vec<u8>], pairs: &[(f64, f64)]) -> Option<BareFinding> {
     let width = layout.width();
     let raw = |frame: &Vec<u8>| {
         bits.iter().fold(0u64, |raw, (byte, bit)| raw << 1 | u64::from(frame.get(*byte).copied().unwrap_or(0) >> bit & 1))
     };
     let raws: Vec<u64> = frames.iter().map(raw).collect();
-    // A form that differs from plain binary in none of the frames is that.
+    // Without a set sign bit the signed forms equal plain binary.
     let high = raws.iter().any(|raw| raw >> (width - 1) & 1 == 1);
     if matches!(layout.form, Form::Signed | Form::SignMagnitude) && !high {
         return None;
@@ -106,7 +106,7 @@ fn scaled(layout: &Layout, bits: &[(usize, u8)], usual: f64, frames: &[Vec<u8>],
     Some(BareFinding { layout: format!("{form}{}", layout.notation()), formula, values, weight })
 }
 
-/// An offset from two frames that differ, where there are some.
+/// Offset computed from the two frames with the lowest and highest code.
 fn solved(codes: &[f64], pairs: &[(f64, f64)]) -> Option<(f64, f64)> {
     let all = || codes.iter().zip(pairs).map(|(code, (low, high))| (*code, (low + high) / 2.0));
     let low = all().min_by(|one, two| one.0.total_cmp(&two.0))?;
@@ -118,7 +118,7 @@ fn solved(codes: &[f64], pairs: &[(f64, f64)]) -> Option<(f64, f64)> {
     (slope.is_finite() && slope != 0.0).then_some((offset, 0.1))
 }
 
-/// The roundest scale with which all values agree, and how usual such a scale is.
+/// Roundest scale that fits all values, with its weight.
 fn scale(codes: &[f64], pairs: &[(f64, f64)], offset: f64) -> Option<(f64, f64)> {
     let (mut low, mut high) = (f64::NEG_INFINITY, f64::INFINITY);
     for (code, pair) in codes.iter().zip(pairs) {

@@ -1,4 +1,4 @@
-//! What a reading is made of, with the places in the sheet where each of it is typed.
+//! Inputs of readings, with their positions in the sheet.
 
 use crate::formula::input::InputKey;
 use crate::formula::typed::{Expr, ExprKind, each};
@@ -9,47 +9,47 @@ use crate::model::part::Part;
 use crate::sheet::parse::parse;
 use crate::sheet::tree;
 
-/// The layout of a code as it is typed.
+/// Layout of a code and its position in the sheet.
 pub(super) struct LayoutSite {
     pub(super) code: CodeId,
     pub(super) text: Text,
-    /// It is the field of a register.
+    /// Set if the code is a register field.
     pub(super) field: Option<FieldId>,
 }
 
-/// A number in a column of a field's table.
+/// Table cell with a number.
 pub(super) struct CellSite {
     pub(super) field: FieldId,
-    /// The code of its row.
+    /// Code of the row.
     pub(super) code: i128,
     pub(super) column: String,
     pub(super) number: f64,
     pub(super) span: Span,
 }
 
-/// All places that readings are made of.
+/// Everything in the sheet that determines some readings.
 pub(super) struct Behind {
     pub(super) layouts: Vec<LayoutSite>,
-    /// Those of all other codes in the frames of `layouts`.
+    /// Layouts of the other codes in the same frames.
     pub(super) beside: Vec<LayoutSite>,
-    /// The readings whose formulas are behind them, themselves too.
+    /// The readings, and the readings and shared values that they use.
     pub(super) readings: Vec<ReadingId>,
     pub(super) units: Vec<(ReadingId, Text)>,
-    /// Fields that are taken from settings.
+    /// Settings: fields that are not in the frames.
     pub(super) settings: Vec<FieldId>,
     pub(super) parameters: Vec<ParameterId>,
     pub(super) cells: Vec<CellSite>,
 }
 
 impl Behind {
-    /// What is behind some readings.
+    /// Collects the inputs of readings.
     pub(super) fn of(part: &Part, targets: &[ReadingId]) -> Self {
         let (tree, _) = parse(part.source.text(), part.variant.as_deref());
         let mut readings: Vec<ReadingId> = targets.iter().flat_map(|target| part.needed(*target)).collect();
         readings.sort_unstable();
         readings.dedup();
         let mut codes: Vec<CodeId> = part.readings.of(&readings).flat_map(|reading| reading.codes.iter().copied()).collect();
-        // What withholds a value is behind it too, and so is what says how many bytes count.
+        // Conditions and the frame length decide if there is a value.
         let frames: Vec<FrameId> = part.codes.of(&codes).map(|code| code.frame).collect();
         let conditions = targets.iter().flat_map(|target| part.conditions(None, *target)).map(|(_, condition)| &condition.formula);
         let counts = part.frames.of(&frames).filter_map(|frame| frame.counted.as_ref());
@@ -76,7 +76,7 @@ impl Behind {
         let beside = part.codes.entries().filter(|(id, code)| frames.contains(&code.frame) && !codes.contains(id)).map(|(id, _)| id);
         let mut layouts: Vec<LayoutSite> = codes.iter().filter_map(site).collect();
         let mut beside: Vec<LayoutSite> = beside.collect::<Vec<_>>().iter().filter_map(site).collect();
-        // The elements of an array have one layout.
+        // Array elements share a layout.
         layouts.dedup_by_key(|site| site.text.span);
         beside.dedup_by_key(|site| site.text.span);
         let mut cells = Vec::new();
@@ -93,7 +93,7 @@ impl Behind {
     }
 }
 
-/// Where a code's layout is typed.
+/// Position of a code's layout.
 fn site(part: &Part, tree: &tree::Sheet, id: CodeId) -> Option<LayoutSite> {
     let code = part.codes.get(id)?;
     if let Some(field) = code.field {
@@ -104,7 +104,7 @@ fn site(part: &Part, tree: &tree::Sheet, id: CodeId) -> Option<LayoutSite> {
     }
     let frame = &part.frames.get(code.frame)?.name;
     let (_, frame) = tree.frames.iter().find(|(known, _)| known.value == *frame)?;
-    // Of a list of layouts, each is a code with the list's place: they are told apart by their names.
+    // Layouts in a list share a position and differ in their names.
     let typed = frame.codes.iter().find(|(name, _)| name.value == code.name);
     let typed = typed.or_else(|| frame.codes.iter().find(|(name, _)| name.span == code.span));
     typed.map(|(_, typed)| LayoutSite { code: id, text: typed.layout.clone(), field: None })
@@ -137,7 +137,7 @@ fn cells_of(part: &Part, tree: &tree::Sheet, field: FieldId, column: &str) -> Ve
     found
 }
 
-/// The expressions of a reading's formula, the inner ones first.
+/// Expressions of a reading's formula, operands first.
 pub(super) fn expressions(part: &Part, reading: ReadingId) -> Vec<&Expr> {
     let mut found = Vec::new();
     if let Some(reading) = part.readings.get(reading) {
@@ -146,7 +146,7 @@ pub(super) fn expressions(part: &Part, reading: ReadingId) -> Vec<&Expr> {
     found
 }
 
-/// What an expression takes from outside, if it is that alone.
+/// The input, if the expression is a plain input.
 pub(super) fn input(expr: &Expr) -> Option<Input> {
     if let ExprKind::Input(key) = expr.kind { Some(Input::of(InputKey(key.0))) } else { None }
 }

@@ -1,68 +1,68 @@
-//! Changes of a sheet, and of what was taken to be in force.
+//! Changes of a sheet or of the assumed settings.
 
 use crate::ground::text::{Source, Span};
 
-/// A piece of the sheet that is put in the place of another.
+/// Text replacement in a sheet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Edit {
-    /// What is replaced.
+    /// Text to replace.
     pub span: Span,
-    /// What stands there then.
+    /// Replacement.
     pub text: String,
 }
 
-/// What people get wrong, in the order of the documentation.
+/// Kinds of mistakes that people make when they type a datasheet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 #[non_exhaustive]
 pub enum Mistake {
-    /// The bytes of a code come in the other order.
+    /// Bytes of a code in reverse order.
     ByteOrder,
-    /// The 16-bit words of a code come in the other order.
+    /// 16-bit words of a code in reverse order.
     WordOrder,
-    /// A sign is missing, or there is none.
+    /// Signed code read as unsigned, or the reverse.
     Sign,
-    /// Another number form.
+    /// Wrong number form.
     Form,
     /// Binary-coded decimal read as binary, or the reverse.
     Bcd,
-    /// The bits stand some places further on: left-justified, right-justified.
+    /// Bits shifted: left-justified instead of right-justified, or off by some bits.
     Justified,
-    /// Bits that are none of the code are in it, or bits of it are left out.
+    /// Too many or too few bits: status bits in the code, or code bits missing.
     Width,
-    /// The byte, word or register beside it.
+    /// Adjacent byte, word or register.
     Neighbour,
-    /// All bytes of the frame are counted from another one.
+    /// Byte numbers of the whole frame off by one.
     Numbering,
-    /// Two codes are exchanged, or a formula takes another one.
+    /// Two codes exchanged, or the wrong code in a formula.
     Exchanged,
-    /// A division of integers drops the fraction.
+    /// Integer division that drops the fraction.
     IntegerDivision,
-    /// Integer and decimal bytes.
+    /// Integer byte and decimal byte read as one integer.
     DecimalByte,
-    /// The formula gives another unit.
+    /// Formula result in another unit.
     Unit,
-    /// A constant has the wrong sign.
+    /// Wrong sign of a constant.
     ConstantSign,
-    /// A constant is off by a power of ten.
+    /// Constant off by a power of ten.
     PowerOfTen,
-    /// A constant is off by a power of two.
+    /// Constant off by a power of two.
     PowerOfTwo,
-    /// A constant is that of another line, or of another row of a table.
+    /// Constant of another line or table row.
     OtherConstant,
-    /// Digits of a constant are exchanged, missing or doubled.
+    /// Digits exchanged, missing or repeated in a constant.
     Digits,
-    /// An operator is another one.
+    /// Wrong operator.
     Operator,
-    /// A constant, a factor or an offset is another one.
+    /// Wrong constant, factor or offset, without a usual pattern.
     Constant,
-    /// A setting was another one.
+    /// Other setting active on the part.
     Setting,
-    /// A parameter was another one.
+    /// Other parameter value.
     Parameter,
 }
 
 impl Mistake {
-    /// All of them.
+    /// All kinds.
     pub const ALL: [Mistake; 22] = [
         Mistake::ByteOrder,
         Mistake::WordOrder,
@@ -88,7 +88,7 @@ impl Mistake {
         Mistake::Parameter,
     ];
 
-    /// Its name, in the trade's words.
+    /// Short name for messages.
     pub fn name(self) -> &'static str {
         match self {
             Mistake::ByteOrder => "byte order",
@@ -116,7 +116,7 @@ impl Mistake {
         }
     }
 
-    /// How common the mistake is, all of its forms at one place together: a weight, of which only ratios count.
+    /// Relative frequency of the mistake, shared by all its variants at one position in the sheet.
     pub fn weight(self) -> f64 {
         match self {
             Mistake::ByteOrder | Mistake::Sign => 100.0,
@@ -131,20 +131,20 @@ impl Mistake {
     }
 }
 
-/// A change that might be the one.
+/// Candidate change.
 #[derive(Clone, Debug)]
 pub(super) struct Change {
     pub(super) mistake: Mistake,
-    /// Its part of the mistake's weight: of several forms, each has less.
+    /// Share of the mistake's weight, at most 1.
     pub(super) share: f64,
-    /// What was wrong, in one line.
+    /// One-line description.
     pub(super) what: String,
     pub(super) edits: Vec<Edit>,
-    /// Settings and parameters that were in force, `NAME=VALUE`.
+    /// Settings and parameters that were active, `NAME=VALUE`.
     pub(super) settings: Vec<String>,
-    /// The values of a constant with which all agrees, where it was solved for.
+    /// Range of the constant that fits, if solved for.
     pub(super) fits: Option<(f64, f64)>,
-    /// It is two changes at once.
+    /// True for a combination of two changes.
     pub(super) pair: bool,
 }
 
@@ -165,7 +165,7 @@ impl Change {
         self.mistake.weight() * self.share
     }
 
-    /// Two changes at once; `None` where they touch the same place.
+    /// Combines two changes; `None` if their edits overlap.
     pub(super) fn and(&self, other: &Change) -> Option<Change> {
         let apart = |one: &Edit, two: &Edit| one.span.end <= two.span.start || two.span.end <= one.span.start;
         let apart = self.edits.iter().all(|one| other.edits.iter().all(|two| apart(one, two)));
@@ -182,7 +182,7 @@ impl Change {
     }
 }
 
-/// The sheet's text with pieces replaced.
+/// Applies edits to the text of a sheet.
 pub(super) fn changed(source: &Source, edits: &[Edit]) -> String {
     let mut sorted: Vec<&Edit> = edits.iter().collect();
     sorted.sort_by_key(|edit| edit.span.start);
@@ -196,18 +196,18 @@ pub(super) fn changed(source: &Source, edits: &[Edit]) -> String {
     text
 }
 
-/// A line of the sheet before and after.
+/// Changed lines of the sheet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ChangedLine {
-    /// Its number, from 1.
+    /// Line number, from 1.
     pub line: usize,
-    /// As it is.
+    /// Present text.
     pub before: String,
-    /// As it should be.
+    /// Text with the change.
     pub after: String,
 }
 
-/// The lines that edits change.
+/// Lines changed by edits.
 pub(super) fn lines(source: &Source, edits: &[Edit]) -> Vec<ChangedLine> {
     let mut sorted: Vec<&Edit> = edits.iter().collect();
     sorted.sort_by_key(|edit| edit.span.start);
@@ -230,7 +230,7 @@ pub(super) fn lines(source: &Source, edits: &[Edit]) -> Vec<ChangedLine> {
     found
 }
 
-/// A TOML string of one line.
+/// Quotes a text as a TOML basic string.
 pub(super) fn quoted(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }

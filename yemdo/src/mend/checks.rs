@@ -1,4 +1,4 @@
-//! Which check do frames pass? Of frames that all fail theirs: method, coverage and place that fit all of them.
+//! Finds the check of frames that all fail the check in the sheet: method, coverage and position.
 
 use crate::bits::check::{CrcModel, MODELS};
 use crate::ground::text::{Source, Span};
@@ -9,42 +9,44 @@ use crate::sheet::parse::parse;
 
 use super::change::{ChangedLine, Edit, changed, lines};
 
-/// Frames that are looked at, at most: more do not tell more.
+/// Maximum number of frames; more add no information.
 const MOST_FRAMES: usize = 32;
-/// The longest frames of which any polynomial is tried.
+/// Maximum length of a frame for the search over all polynomials.
 const LONGEST: usize = 64;
-/// The most findings.
+/// Evidence that the search over positions and coverages uses up, in bits.
+const SEARCH_BITS: i32 = 8;
+/// Maximum number of findings.
 const MOST_FOUND: usize = 8;
 
-/// A check that all frames pass.
+/// Check that all frames pass.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct CheckFinding {
-    /// It in words.
+    /// Description.
     pub what: String,
-    /// What is typed in the sheet: `{ xor = 0, over = "b0..b2", in = "b3" }`.
+    /// Value of the key `check`: `{ xor = 0, over = "b0..b2", in = "b3" }`.
     pub text: String,
-    /// The edits of the sheet; none where the frame has no check, or several.
+    /// Edits of the sheet; empty if the frame has no check, several, or one with its own heading.
     pub edits: Vec<Edit>,
-    /// The lines that they change.
+    /// Lines changed by the edits.
     pub lines: Vec<ChangedLine>,
-    /// How many chance frames would have to be tried until as many pass it, in powers of two; below 8 it says little.
+    /// Evidence in bits: random frames pass with a probability of 2^-bits. Below 8 it is weak.
     pub bits: i32,
 }
 
 impl CheckFinding {
-    /// The sheet's text with the check; the same where that could not be put into it.
+    /// Text of the sheet with this check; unchanged without edits.
     pub fn applied(&self, part: &Part) -> String {
         changed(&part.source, &self.edits)
     }
 }
 
-/// Where a check value stands, and what it is of.
+/// Position and coverage of a check value.
 struct Place {
-    /// Its bytes, most significant first.
+    /// Bytes of the value, most significant first.
     value: Vec<usize>,
     over: Vec<usize>,
-    /// The I2C address byte in front.
+    /// Covers the I2C address byte first, with `true` the one for reading.
     address: Option<bool>,
 }
 
@@ -69,7 +71,7 @@ impl Place {
     }
 }
 
-/// Bytes in the notation of layouts.
+/// Formats byte numbers in layout notation.
 fn run(bytes: &[usize]) -> String {
     let mut words: Vec<(usize, usize)> = Vec::new();
     for byte in bytes {
@@ -86,8 +88,8 @@ fn run(bytes: &[usize]) -> String {
     words.iter().map(word).collect::<Vec<_>>().join(" ")
 }
 
-/// Looks for checks that all frames of one kind pass, the likeliest first. From two frames: sums, XOR, and the usual CRC models; from
-/// three: any polynomial of 8 or 16 bits.
+/// Finds checks that all frames of one kind pass, sorted by weight. Two frames suffice for sums, XOR and the usual CRC models, three
+/// for any polynomial of 8 or 16 bits.
 ///
 /// ```
 /// use yemdo::mend::find_checks;
@@ -129,7 +131,7 @@ pub fn find_checks(part: &Part, frame: FrameId, frames: &[Vec<u8>]) -> Vec<Check
     let span = check_span(part, frame);
     let finding = |(_, what, text, bits): (f64, String, String, i32)| {
         let mut edits: Vec<Edit> = span.iter().map(|span| Edit { span: *span, text: text.clone() }).collect();
-        // A table with a heading of its own has no place for this form.
+        // A table with its own heading cannot hold an inline table.
         edits.retain(|edit| {
             let source = Source::new("", &changed(&part.source, std::slice::from_ref(edit)));
             resolve_changed(source, part.variant.as_deref(), |_| {}).is_ok()
@@ -139,7 +141,7 @@ pub fn find_checks(part: &Part, frame: FrameId, frames: &[Vec<u8>]) -> Vec<Check
     found.into_iter().map(finding).collect()
 }
 
-/// Where the frame's check is typed, if it has one.
+/// Position of the frame's only check.
 fn check_span(part: &Part, frame: FrameId) -> Option<Span> {
     let (tree, _) = parse(part.source.text(), part.variant.as_deref());
     let name = &part.frames.get(frame)?.name;
@@ -148,7 +150,7 @@ fn check_span(part: &Part, frame: FrameId) -> Option<Span> {
     Some(check.span)
 }
 
-/// Places and coverages, the usual ones first.
+/// Positions and coverages, the usual ones first.
 fn places(length: usize, addressed: bool) -> Vec<Place> {
     let mut found = Vec::new();
     let mut values: Vec<Vec<usize>> = vec![vec![length - 1], vec![0]];
@@ -176,17 +178,17 @@ fn places(length: usize, addressed: bool) -> Vec<Place> {
     found
 }
 
-/// Sums and XOR, with their complements and start values.
+/// Sums and XOR, with complements and start values.
 fn sums(covered: &[Vec<u8>], values: &[u64], add: &mut impl FnMut(f64, &str, &str, i32)) {
     let sum = |bytes: &[u8]| bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
     let finishes: [(&str, &str, fn(u8) -> u8); 3] = [
-        ("", "a sum", |sum| sum),
-        (", then = \"invert\"", "an inverted sum", |sum| !sum),
-        (", then = \"negate\"", "a negated sum", u8::wrapping_neg),
+        ("", "sum", |sum| sum),
+        (", then = \"invert\"", "inverted sum", |sum| !sum),
+        (", then = \"negate\"", "negated sum", u8::wrapping_neg),
     ];
     for (typed, words, finish) in finishes {
         let mut starts = covered.iter().zip(values).map(|(bytes, value)| {
-            // What is done at the end undoes itself.
+            // Each of these functions is its own inverse.
             finish(*value as u8).wrapping_sub(sum(bytes))
         });
         let start = starts.next().unwrap_or(0);
@@ -208,11 +210,11 @@ fn sums(covered: &[Vec<u8>], values: &[u64], add: &mut impl FnMut(f64, &str, &st
             (2.0, 8)
         };
         let method = if start == 0 { "xor = 0".to_owned() } else { format!("xor = 0x{start:02X}") };
-        add(weight, &method, "all bytes XORed", known);
+        add(weight, &method, "XOR", known);
     }
 }
 
-/// CRCs: of the catalogue with any start value, from three frames on any polynomial of 8 or 16 bits.
+/// CRCs of the catalogue with any start value; with three or more frames any polynomial of 8 or 16 bits.
 fn crcs(covered: &[Vec<u8>], values: &[u64], width: u32, addressed: bool, add: &mut impl FnMut(f64, &str, &str, i32)) {
     let catalogue = MODELS.iter().filter(|(_, model)| model.width == width && model.refin == model.refout);
     let mut polys: Vec<(u64, bool, f64, i32)> = Vec::new();
@@ -235,24 +237,24 @@ fn crcs(covered: &[Vec<u8>], values: &[u64], width: u32, addressed: bool, add: &
             seen.push((poly, reflected));
             let bytes = covered.first().map_or(0, Vec::len);
             let (method, words, exact) = named(poly, reflected, width, constant, bytes);
-            // Of frames of one length a byte in front that is always the same only shows in the start value.
+            // For frames of equal length a constant first byte only changes the start value.
             if addressed && exact < 1.0 {
                 continue;
             }
-            // Each further coverage or place is another chance.
-            add(weight * exact, &method, &words, known + if exact < 1.0 { width as i32 + 4 } else { 6 });
+            // The search itself uses up some of the evidence.
+            add(weight * exact, &method, &words, known + if exact < 1.0 { width as i32 + SEARCH_BITS } else { SEARCH_BITS });
         }
     }
 }
 
-/// What start value and final XOR together do to frames of this length, if it is the same for all of them.
+/// Combined effect of start value and final XOR, if all frames agree on it.
 fn constant(poly: u64, reflected: bool, width: u32, covered: &[Vec<u8>], values: &[u64]) -> Option<u64> {
     let mut all = covered.iter().zip(values).map(|(bytes, value)| value ^ remainder(poly, reflected, width, 0, bytes));
     let first = all.next()?;
     all.all(|other| other == first).then_some(first)
 }
 
-/// A CRC without final XOR, bit by bit: tables do not pay for bytes this few.
+/// CRC without final XOR, bit by bit: tables do not pay off for short frames.
 fn remainder(poly: u64, reflected: bool, width: u32, init: u64, bytes: &[u8]) -> u64 {
     let top = 1u64 << (width - 1);
     let mask = u64::MAX >> (64 - width);
@@ -267,7 +269,7 @@ fn remainder(poly: u64, reflected: bool, width: u32, init: u64, bytes: &[u8]) ->
     if reflected { register.reverse_bits() >> (64 - width) } else { register }
 }
 
-/// A CRC as it is typed: by its name, else with the usual start values, else with what they do together as final XOR.
+/// TOML text, description and weight of a CRC: by name if it is a usual model, otherwise by its parameters.
 fn named(poly: u64, reflected: bool, width: u32, constant: u64, bytes: usize) -> (String, String, f64) {
     let ones = u64::MAX >> (64 - width);
     let start = |init: u64| remainder(poly, reflected, width, init, &vec![0; bytes]);
@@ -294,7 +296,7 @@ fn named(poly: u64, reflected: bool, width: u32, constant: u64, bytes: usize) ->
             None => (typed(*init, *xorout), format!("CRC-{width} with the polynomial 0x{poly:0digits$X}"), 1.0),
         },
         None => {
-            let what = format!("CRC-{width} with the polynomial 0x{poly:0digits$X} (frames of one length do not tell init from xorout)");
+            let what = format!("CRC-{width} with the polynomial 0x{poly:0digits$X} (init and xorout are not unique for equal lengths)");
             (typed(0, constant), what, 0.2)
         }
     }

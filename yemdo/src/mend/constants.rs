@@ -1,4 +1,4 @@
-//! What may be wrong with a constant: the usual slips, and the values with which all would agree.
+//! Candidate changes of constants: usual mistakes, and values that are solved for.
 
 use super::behind::{Behind, CellSite, expressions};
 use super::change::{Change, Edit, Mistake};
@@ -9,24 +9,24 @@ use crate::ground::text::Span;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 
-/// The most constants of other formulas that are tried in the place of one.
+/// Maximum number of constants from other formulas to try.
 const MOST_OTHERS: usize = 40;
-/// How much likelier a number is for each digit that it has fewer.
+/// Weight factor for each significant digit less: datasheets print round numbers.
 const ROUNDER: f64 = 1.7;
 
-/// A number as it is typed in a formula or in a table.
+/// Number in a formula or a table cell.
 #[derive(Clone, Debug)]
 struct Literal {
     span: Span,
-    /// Its digits, without a suffix.
+    /// Digits without suffix.
     text: String,
     suffix: String,
     value: f64,
-    /// It is one of reals: another real in its place changes no type.
+    /// True in real arithmetic: a real in its place changes no type.
     real: bool,
 }
 
-/// What else a number may be.
+/// Alternative to a number.
 struct Variant {
     mistake: Mistake,
     share: f64,
@@ -35,7 +35,7 @@ struct Variant {
     what: &'static str,
 }
 
-/// What may be wrong with the constants behind readings. Constants of reals come only with values that improve matters.
+/// Candidate constants. For constants in real arithmetic only values that improve the fit.
 pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
     let mut found = Vec::new();
     let part = bench.part;
@@ -78,27 +78,27 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
     found
 }
 
-/// The cells of the rows that the settings select; of settings that are unknown, of all.
+/// Cells of the rows selected by the settings; all rows of unknown settings.
 fn cells_in_force<'b>(bench: &Bench<'_>, behind: &'b Behind) -> Vec<&'b CellSite> {
     let decoder = bench.decoder(bench.part, &[]);
     let now = |cell: &CellSite| decoder.as_ref().and_then(|decoder| decoder.state().known_field(&bench.part.fields[cell.field]));
     behind.cells.iter().filter(|cell| now(cell).is_none_or(|code| code == cell.code)).collect()
 }
 
-/// An offset or a factor that the whole formula lacks.
+/// Missing offset or factor of a whole formula.
 fn around(bench: &Bench<'_>, reading: ReadingId, found: &mut Vec<Change>) {
     let reading = &bench.part.readings[reading];
     let span = reading.formula.span;
     if !reading.formula.is_expression {
         return;
     }
-    for (mark, start, what) in [('+', 0.0, "an offset"), ('*', 1.0, "a factor")] {
+    for (mark, start, what) in [('+', 0.0, "offset"), ('*', 1.0, "factor")] {
         let edits = |text: &str| {
             let (front, back) = (Span::new(span.start, span.start), Span::new(span.end, span.end));
             vec![Edit { span: front, text: "(".into() }, Edit { span: back, text: format!(") {mark} {text}") }]
         };
         if let Some(solved) = Unknown::new(bench, edits(super::trial::UNKNOWN), start).and_then(|mut unknown| unknown.solve(start)) {
-            let what = format!("{}: {what} of {} is missing", reading.name, solved.text);
+            let what = format!("{}: missing {what} {}", reading.name, solved.text);
             let mut edits = edits(&solved.text);
             if let (Some(edit), '+', Some(size)) = (edits.last_mut(), mark, solved.text.strip_prefix('-')) {
                 edit.text = format!(") - {size}");
@@ -108,7 +108,7 @@ fn around(bench: &Bench<'_>, reading: ReadingId, found: &mut Vec<Change>) {
     }
 }
 
-/// Other values of parameters.
+/// Parameter values that fit.
 fn parameters(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
     let mut found = Vec::new();
     for id in &behind.parameters {
@@ -125,7 +125,7 @@ fn parameters(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
     found
 }
 
-/// The numbers typed in a reading's formula.
+/// Numbers in a reading's formula.
 fn literals(part: &Part, reading: ReadingId) -> Vec<Literal> {
     let expressions = expressions(part, reading);
     let constant = |expr: &Expr| matches!(expr.kind, ExprKind::Const(_));
@@ -139,7 +139,7 @@ fn literals(part: &Part, reading: ReadingId) -> Vec<Literal> {
 }
 
 impl Literal {
-    /// `None` where the text is no decimal number, such as a mask in hex.
+    /// `None` for anything but a decimal number, such as a mask in hex.
     fn of(typed: &str, span: Span, real: bool) -> Option<Self> {
         let end = typed.trim_end_matches(|c: char| matches!(c, 'f' | 'F' | 'l' | 'L' | 'u' | 'U')).len();
         let (text, suffix) = typed.split_at(end);
@@ -150,39 +150,39 @@ impl Literal {
 
     fn change(&self, name: &str, variant: Variant) -> Change {
         let Variant { mistake, share, text, what, .. } = variant;
-        let what = format!("{name}: {text} in place of {}{what}", self.text);
+        let what = format!("{name}: {text} instead of {}{what}", self.text);
         Change::edit(mistake, share, what, self.span, format!("{text}{}", self.suffix))
     }
 
     fn solved(&self, name: &str, solved: &super::solve::Solved) -> Change {
         let text = self.like(&solved.text);
-        let what = format!("{name}: {text} in place of {}", self.text);
+        let what = format!("{name}: {text} instead of {}", self.text);
         let mut change = Change::edit(Mistake::Constant, 0.6, what, self.span, format!("{text}{}", self.suffix));
         change.fits = Some(solved.range);
         change
     }
 
-    /// A number typed as this one is: a real stays a real.
+    /// Formats a number like this one: a real stays a real.
     fn like(&self, text: &str) -> String {
         let is_real = |text: &str| text.contains(['.', 'e', 'E']);
         if is_real(&self.text) && !is_real(text) { format!("{text}.0") } else { text.to_owned() }
     }
 
-    /// What else it may be; `others` are numbers that stand elsewhere, and how near that is.
+    /// Alternatives; `others` are numbers from other places, with the share `near`.
     fn variants(&self, others: &[(&str, f64)], near: f64) -> Vec<Variant> {
         let mut found: Vec<Variant> = Vec::new();
         let mut add = |mistake: Mistake, share: f64, text: String, what: &'static str| {
             let text = self.like(&text);
-            // 00.0 and 012 are typed by nobody.
+            // Skips forms such as 00.0 and 012.
             let odd = text.trim_start_matches('-').strip_prefix('0').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
             if odd {
                 return;
             }
-            if let Some(value) = text.parse::<f64>().ok().filter(|value| value.is_finite() && *value != self.value)
+            if let Some(value) =
+                text.parse::<f64>().ok().filter(|value| value.is_finite() && *value != self.value && (*value != 0.0 || self.value == 0.0))
                 && (self.real || value.fract() == 0.0 && value.abs() < 2e9)
                 && found.iter().all(|other| other.value != value)
             {
-                // Datasheets print round numbers.
                 let rounder = (significant(&self.text) - significant(&text)).clamp(-3, 3);
                 let share = share * ROUNDER.powi(rounder);
                 found.push(Variant { mistake, share, text, value, what });
@@ -190,7 +190,7 @@ impl Literal {
         };
         for (text, _) in others.iter().take(MOST_OTHERS) {
             let share = near / others.len().clamp(1, MOST_OTHERS) as f64;
-            add(Mistake::OtherConstant, share, (*text).to_owned(), ", which stands elsewhere");
+            add(Mistake::OtherConstant, share, (*text).to_owned(), " (used elsewhere)");
         }
         if self.value != 0.0 {
             add(Mistake::ConstantSign, 0.4, short(-self.value), "");
@@ -207,7 +207,7 @@ impl Literal {
         found
     }
 
-    /// Digits exchanged, missing, doubled, or another one.
+    /// Digits exchanged, missing, repeated or mistyped.
     fn digits(&self, add: &mut impl FnMut(Mistake, f64, String, &'static str)) {
         let chars: Vec<char> = self.text.chars().collect();
         let places: Vec<usize> =
@@ -216,32 +216,32 @@ impl Literal {
         for (here, next) in places.iter().zip(places.iter().skip(1)) {
             let mut other = chars.clone();
             other.swap(*here, *next);
-            add(Mistake::Digits, 0.4 * each, other.into_iter().collect(), ": two digits exchanged");
+            add(Mistake::Digits, 0.4 * each, other.into_iter().collect(), " (digits exchanged)");
         }
         for place in &places {
             let mut other = chars.clone();
             let digit = other.remove(*place);
-            add(Mistake::Digits, 0.15 * each, other.iter().collect(), ": a digit too many");
+            add(Mistake::Digits, 0.15 * each, other.iter().collect(), " (extra digit)");
             other.insert(*place, digit);
             other.insert(*place, digit);
-            add(Mistake::Digits, 0.2 * each, other.iter().collect(), ": a digit is missing");
+            add(Mistake::Digits, 0.2 * each, other.iter().collect(), " (missing digit)");
             for another in ('0'..='9').filter(|another| *another != digit) {
                 let mut other = chars.clone();
                 other[*place] = another;
-                add(Mistake::Digits, 0.02 * each, other.into_iter().collect(), ": another digit");
+                add(Mistake::Digits, 0.02 * each, other.into_iter().collect(), " (wrong digit)");
             }
         }
     }
 }
 
-/// Digits of a number that count.
+/// Number of significant digits.
 fn significant(text: &str) -> i32 {
     let mantissa = text.split(['e', 'E']).next().unwrap_or(text);
     let digits: String = mantissa.chars().filter(char::is_ascii_digit).collect();
     i32::try_from(digits.trim_matches('0').len()).unwrap_or(0)
 }
 
-/// A number without the noise of a product.
+/// Formats a number without rounding noise.
 pub(super) fn short(value: f64) -> String {
     let tidy: f64 = format!("{value:.11e}").parse().unwrap_or(value);
     if tidy != 0.0 && !(1e-6..1e15).contains(&tidy.abs()) { format!("{tidy:e}") } else { tidy.to_string() }

@@ -1,7 +1,8 @@
-//! What may be wrong with a formula: its operators, the codes and columns that it takes, its unit, a division of integers.
+//! Candidate changes of formulas: operators, codes, columns, units, integer divisions.
 
 use super::behind::{Behind, expressions, input};
 use super::change::{Change, Edit, Mistake, quoted};
+use super::layouts::likeness;
 use crate::formula::operators::Arith;
 use crate::formula::typed::{Expr, ExprKind};
 use crate::ground::number::Ty;
@@ -11,7 +12,7 @@ use crate::model::input::Input;
 use crate::model::part::Part;
 use crate::units::{UNITS, Unit};
 
-/// What may be wrong with the formulas behind readings, but for their constants.
+/// Candidate formulas, except for their constants.
 pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
     let mut found = Vec::new();
     for reading in &behind.readings {
@@ -28,7 +29,7 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
         let others: Vec<&Unit> =
             UNITS.iter().filter(|other| own.is_some_and(|own| own.dimension == other.dimension && own != *other)).collect();
         for other in &others {
-            let what = format!("{name}: the formula gives {}, not {}", other.symbol, unit.value);
+            let what = format!("{name}: result of the formula in {}, not {}", other.symbol, unit.value);
             let share = 1.0 / others.len() as f64;
             found.push(Change::edit(Mistake::Unit, share, what, unit.span, quoted(other.symbol)));
         }
@@ -36,7 +37,7 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
     found
 }
 
-/// The operator between two operands: where it stands, if there is only this one.
+/// Position of the operator between two operands, if it is unique.
 fn between(part: &Part, left: &Expr, right: &Expr, mark: char) -> Option<Span> {
     let gap = Span::new(left.span.end, right.span.start);
     let text = part.source.slice(gap);
@@ -44,7 +45,7 @@ fn between(part: &Part, left: &Expr, right: &Expr, mark: char) -> Option<Span> {
     (text.matches(mark).count() == 1).then(|| Span::new(gap.start + at, gap.start + at + mark.len_utf8()))
 }
 
-/// Operands as they are typed: conversions are none.
+/// Skips implicit conversions.
 fn typed(expr: &Expr) -> &Expr {
     if let ExprKind::Convert(inner) = &expr.kind { typed(inner) } else { expr }
 }
@@ -61,12 +62,12 @@ fn operators(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<Chang
         _ => return,
     };
     if let Some(span) = between(part, left, right, mark) {
-        let what = format!("{name}: `{other}` in place of `{mark}`");
+        let what = format!("{name}: `{other}` instead of `{mark}`");
         found.push(Change::edit(mistake, share, what, span, other.to_string()));
     }
     if *op == Arith::Div && !expr.ty.is_real() {
         let text = part.source.slice(right.span);
-        let what = format!("{name}: the division is one of integers and drops the fraction");
+        let what = format!("{name}: integer division drops the fraction");
         if text.bytes().all(|byte| byte.is_ascii_digit()) {
             found.push(Change::edit(Mistake::IntegerDivision, 1.0, what, right.span, format!("{text}.0")));
         } else {
@@ -76,7 +77,7 @@ fn operators(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<Chang
     }
 }
 
-/// Another code of the same frame, or another column of the same table.
+/// Other codes of the frame and other columns of the table.
 fn takes_another(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<Change>) {
     let name = &part.readings[reading].name;
     match input(expr) {
@@ -84,11 +85,12 @@ fn takes_another(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<C
             let code = &part.codes[id];
             let others: Vec<CodeId> = part.frames[code.frame].codes.iter().copied().filter(|other| *other != id).collect();
             for other in &others {
+                let likeness = likeness(code, part.codes.get(*other));
                 let other = &part.codes[*other].name;
-                // Of arrays the names are made, and typed nowhere.
+                // Names of array elements are generated.
                 if part.source.slice(expr.span) == code.name {
-                    let what = format!("{name} takes {other}, not {}", code.name);
-                    let share = 0.5 / others.len() as f64;
+                    let what = format!("{name} uses {other}, not {}", code.name);
+                    let share = 0.5 * likeness / others.len() as f64;
                     found.push(Change::edit(Mistake::Exchanged, share, what, expr.span, other.clone()));
                 }
             }
@@ -99,7 +101,7 @@ fn takes_another(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<C
             for (_, other) in field.columns.entries().filter(|(id, _)| *id != column) {
                 let own = &field.columns[column].name;
                 if let Some(front) = typed.strip_suffix(own.as_str()) {
-                    let what = format!("{name} takes the column {} of {}, not {own}", other.name, field.name);
+                    let what = format!("{name} uses the column {} of {}, not {own}", other.name, field.name);
                     let share = 0.5 / field.columns.len().max(1) as f64;
                     found.push(Change::edit(Mistake::Exchanged, share, what, expr.span, format!("{front}{}", other.name)));
                 }
@@ -109,7 +111,7 @@ fn takes_another(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<C
     }
 }
 
-/// Two bytes, the second of which has decimals: 0x18 0x32 is 24.5.
+/// Integer byte and decimal byte: 0x18 0x32 for 24.5.
 fn decimal_bytes(part: &Part, reading: ReadingId, expressions: &[&Expr], found: &mut Vec<Change>) {
     let model = &part.readings[reading];
     let [code] = model.codes.as_slice() else { return };
@@ -122,7 +124,7 @@ fn decimal_bytes(part: &Part, reading: ReadingId, expressions: &[&Expr], found: 
     for (divisor, share) in [("10.0", 0.5), ("100.0", 0.5)] {
         let text = format!("(({0} >> 8) + ({0} & 255) / {divisor})", code.name);
         let edits = spans.iter().map(|span| Edit { span: *span, text: text.clone() }).collect();
-        let what = format!("{}: the second byte has decimals", model.name);
+        let what = format!("{}: integer byte and decimal byte", model.name);
         found.push(Change::edits(Mistake::DecimalByte, share, what, edits));
     }
 }

@@ -1,25 +1,25 @@
-//! What may be wrong with a layout: order, form, place and width of a code's bits.
+//! Candidate changes of layouts: order, number form, position and width.
 
 use super::behind::{Behind, LayoutSite};
 use super::change::{Change, Edit, Mistake, quoted};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
 use crate::ground::words::counted;
-use crate::model::frame::Origin;
+use crate::model::frame::{Code, Origin};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
 use crate::model::registers::Register;
 
-/// A bit of a frame: its byte, and its place there.
+/// Bit of a frame: byte and bit number.
 type Bit = (usize, u8);
 
-/// How often the distance is so many bits, of eight for each direction together.
+/// Shares of distances from 1 to 8 bits.
 const BY_BITS: [f64; 8] = [0.06, 0.10, 0.05, 0.14, 0.04, 0.06, 0.03, 0.02];
 
-/// How much less likely a layout is that takes bits of another code.
+/// Weight factor for a layout that overlaps another code.
 const TAKEN: f64 = 0.15;
 
-/// What may be wrong with the layouts of codes.
+/// Candidate layouts.
 pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
     let mut found = Vec::new();
     for site in &behind.layouts {
@@ -34,7 +34,7 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
     found
 }
 
-/// A layout with what is needed to type another one in its place.
+/// Layout with the context for its replacement.
 struct Typed<'p> {
     part: &'p Part,
     site: &'p LayoutSite,
@@ -42,7 +42,7 @@ struct Typed<'p> {
     frame: FrameId,
     layout: &'p Layout,
     length: usize,
-    /// What stands before and behind it in an array: `3 x` and `every 4`.
+    /// Array notation before and after the slices: `3 x` and `every 4`.
     array: (String, String),
     words: bool,
 }
@@ -52,7 +52,7 @@ impl<'p> Typed<'p> {
         let code = part.codes.get(site.code)?;
         let typed: Vec<&str> = site.text.value.split_whitespace().collect();
         let is_array = typed.get(1) == Some(&"x");
-        // An array is typed as its first element is.
+        // The typed layout is that of the first element.
         let first = part.codes.iter().find(|other| is_array && other.frame == code.frame && other.span == code.span).unwrap_or(code);
         let every = typed.iter().position(|word| *word == "every").map_or(String::new(), |at| format!(" {}", typed[at..].join(" ")));
         let array = if is_array { (format!("{} x ", typed[0]), every) } else { (String::new(), String::new()) };
@@ -87,14 +87,14 @@ impl<'p> Typed<'p> {
         Some(Change::edit(mistake, share, format!("{}: {what}", self.name), self.site.text.span, quoted(&text)))
     }
 
-    /// Whether slices take bits of another code that it does not share as it is.
+    /// True if slices overlap a code that the present layout does not overlap.
     fn takes_others(&self, slices: &[Slice]) -> bool {
         let meets = |list: &[Slice], other: &Layout| list.iter().any(|slice| other.slices.iter().any(|taken| taken.overlaps(*slice)));
         let others = self.part.codes.iter().filter(|other| other.frame == self.frame && other.layout != *self.layout);
         others.map(|other| &other.layout).any(|other| meets(slices, other) && !meets(&self.layout.slices, other))
     }
 
-    /// Bytes and words in another order.
+    /// Bytes and words in other orders.
     fn orders(&self, found: &mut Vec<Change>) {
         let form = self.layout.form;
         let mut bytes: Vec<usize> = self.layout.slices.iter().map(|slice| slice.byte).collect();
@@ -110,34 +110,28 @@ impl<'p> Typed<'p> {
             bits(self.layout).into_iter().map(|(byte, bit)| (other(byte), bit)).collect()
         };
         let back: Vec<usize> = bytes.iter().rev().copied().collect();
-        let first = if bytes.first() < bytes.last() { "the low byte comes first" } else { "the high byte comes first" };
+        let first = if bytes.first() < bytes.last() { "low byte first" } else { "high byte first" };
         found.extend(self.change(Mistake::ByteOrder, 1.0, first.to_owned(), form, &turned(&back)));
         if bytes.len() >= 4 && bytes.len().is_multiple_of(2) {
             let words: Vec<&[usize]> = bytes.chunks(2).collect();
             let swapped: Vec<usize> = words.iter().rev().flat_map(|word| word.iter().copied()).collect();
-            found.extend(self.change(Mistake::WordOrder, 0.8, "the words come in the other order".to_owned(), form, &turned(&swapped)));
+            found.extend(self.change(Mistake::WordOrder, 0.8, "words in reverse order".to_owned(), form, &turned(&swapped)));
             let within: Vec<usize> = words.iter().flat_map(|word| word.iter().rev().copied()).collect();
-            found.extend(self.change(
-                Mistake::WordOrder,
-                0.4,
-                "the bytes of each word come in the other order".to_owned(),
-                form,
-                &turned(&within),
-            ));
+            found.extend(self.change(Mistake::WordOrder, 0.4, "bytes of each word in reverse order".to_owned(), form, &turned(&within)));
         }
     }
 
-    /// The same bits read as another form.
+    /// Other number forms.
     fn forms(&self, found: &mut Vec<Change>) {
         let (form, width) = (self.layout.form, self.layout.width());
         let others: [(Form, Mistake, f64, &str); 7] = [
             (Form::Signed, Mistake::Sign, 1.0, "two's complement"),
-            (Form::Unsigned, Mistake::Sign, 0.5, "it has no sign"),
-            (Form::SignMagnitude, Mistake::Form, 0.4, "a sign bit and a magnitude"),
-            (Form::OffsetBinary, Mistake::Form, 0.4, "offset binary: half of its range is zero"),
+            (Form::Unsigned, Mistake::Sign, 0.5, "unsigned"),
+            (Form::SignMagnitude, Mistake::Form, 0.4, "sign and magnitude"),
+            (Form::OffsetBinary, Mistake::Form, 0.4, "offset binary"),
             (Form::OnesComplement, Mistake::Form, 0.1, "one's complement"),
             (Form::Bcd, Mistake::Bcd, 1.0, "binary-coded decimal"),
-            (Form::Float, Mistake::Form, 0.2, "an IEEE 754 real"),
+            (Form::Float, Mistake::Form, 0.2, "IEEE 754 float"),
         ];
         for (other, mistake, share, what) in others {
             let mistake = if form == Form::Bcd && other == Form::Unsigned { Mistake::Bcd } else { mistake };
@@ -147,15 +141,14 @@ impl<'p> Typed<'p> {
         }
     }
 
-    /// The same number of bits elsewhere, or some more or fewer.
+    /// Shifted and resized layouts.
     fn windows(&self, found: &mut Vec<Change>) {
         let (form, width) = (self.layout.form, i64::from(self.layout.width()));
         let Some(stream) = Stream::of(self.layout) else {
             for by in [-2i64, -1, 1, 2] {
                 let moved = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));
                 let moved: Option<Vec<Bit>> = bits(self.layout).into_iter().map(moved).collect();
-                let what =
-                    format!("it stands {} {}", counted(by.unsigned_abs() as usize, "byte"), if by > 0 { "further on" } else { "before" });
+                let what = format!("{} {}", counted(by.unsigned_abs() as usize, "byte"), if by > 0 { "later" } else { "earlier" });
                 found.extend(moved.and_then(|bits| self.change(Mistake::Neighbour, 0.3 / by.abs() as f64, what, form, &bits)));
             }
             return;
@@ -166,27 +159,27 @@ impl<'p> Typed<'p> {
         };
         let (start, end) = (stream.start, stream.start + width);
         for (bytes, share) in [(1, 0.3), (2, 0.2)] {
-            let what = |way: &str| format!("it stands {} {way}", counted(bytes as usize, "byte"));
-            window(start + 8 * bytes, end + 8 * bytes, Mistake::Neighbour, share, what("further on"));
-            window(start - 8 * bytes, end - 8 * bytes, Mistake::Neighbour, share, what("before"));
+            let what = |way: &str| format!("{} {way}", counted(bytes as usize, "byte"));
+            window(start + 8 * bytes, end + 8 * bytes, Mistake::Neighbour, share, what("later"));
+            window(start - 8 * bytes, end - 8 * bytes, Mistake::Neighbour, share, what("earlier"));
         }
         for (by, share) in (1i64..).zip(BY_BITS).take(7) {
             let bits = counted(by as usize, "bit");
-            window(start - by, end - by, Mistake::Justified, share, format!("its bits stand {bits} further to the left"));
-            window(start + by, end + by, Mistake::Justified, share, format!("its bits stand {bits} further to the right"));
+            window(start - by, end - by, Mistake::Justified, share, format!("bits shifted left by {bits}"));
+            window(start + by, end + by, Mistake::Justified, share, format!("bits shifted right by {bits}"));
         }
         for (by, share) in (1i64..).zip(BY_BITS) {
             let bits = counted(by as usize, "bit");
             if width - by >= 4 {
-                window(start + by, end, Mistake::Width, share * 0.7, format!("its upper {bits} are none of it"));
-                window(start, end - by, Mistake::Width, share * 0.7, format!("its lower {bits} are none of it"));
+                window(start + by, end, Mistake::Width, share * 0.7, format!("without the upper {bits}"));
+                window(start, end - by, Mistake::Width, share * 0.7, format!("without the lower {bits}"));
             }
-            window(start - by, end, Mistake::Width, share * 0.4, format!("{bits} above it belong to it"));
-            window(start, end + by, Mistake::Width, share * 0.4, format!("{bits} below it belong to it"));
+            window(start - by, end, Mistake::Width, share * 0.4, format!("with {bits} more at the top"));
+            window(start, end + by, Mistake::Width, share * 0.4, format!("with {bits} more at the bottom"));
         }
     }
 
-    /// Slices of a frame of registers as bits of those.
+    /// Formats slices as bits of the frame's registers.
     fn in_registers(&self, slices: &[Slice]) -> Option<String> {
         let Origin::Registers(runs) = &self.part.frames.get(self.frame)?.origin else { return None };
         let mut places: Vec<(&Register, usize)> = Vec::new();
@@ -195,7 +188,7 @@ impl<'p> Typed<'p> {
             places.push((register, at));
             at += register.bytes;
         }
-        // Bits alone are those of the register that the field is typed in.
+        // Bits without a name belong to the field's own register.
         let bare = self.site.text.value.split_whitespace().any(|word| word.starts_with('['));
         let home =
             self.part.registers.iter().find(|register| bare && self.site.field.is_some_and(|field| register.fields.contains(&field)));
@@ -223,16 +216,16 @@ impl<'p> Typed<'p> {
     }
 }
 
-/// The bits of a frame in the order in which a code has them, on both sides of it.
+/// Bits of a frame in the order of a code, extended on both sides.
 struct Stream {
     first: i64,
     step: i64,
-    /// Where the code begins.
+    /// First bit of the code.
     start: i64,
 }
 
 impl Stream {
-    /// `None` where the code's bits do not follow one another.
+    /// `None` if the bits of the code are not contiguous.
     fn of(layout: &Layout) -> Option<Stream> {
         let bits = bits(layout);
         let (first, bit) = bits.first().copied()?;
@@ -249,12 +242,12 @@ impl Stream {
     }
 }
 
-/// The bits of a layout, most significant first.
+/// Bits of a layout, most significant first.
 fn bits(layout: &Layout) -> Vec<Bit> {
     layout.slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| (slice.byte, bit))).collect()
 }
 
-/// Bits put together to slices.
+/// Joins bits to slices.
 pub(super) fn slices(bits: &[Bit]) -> Vec<Slice> {
     let mut found: Vec<Slice> = Vec::new();
     for (byte, bit) in bits {
@@ -266,7 +259,7 @@ pub(super) fn slices(bits: &[Bit]) -> Vec<Slice> {
     found
 }
 
-/// Slices in the notation, whole words as such.
+/// Formats slices, with words where possible.
 fn in_words(slices: &[Slice]) -> String {
     let (mut words, mut at) = (Vec::new(), 0);
     while let Some(slice) = slices.get(at) {
@@ -282,7 +275,7 @@ fn in_words(slices: &[Slice]) -> String {
     words.join(" ")
 }
 
-/// Two codes of a frame, each with the layout of the other.
+/// Exchanges the layouts of two codes.
 fn exchanged(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
     let mut seen = Vec::new();
     for one in &behind.layouts {
@@ -300,14 +293,20 @@ fn exchanged(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
                 Edit { span: one.text.span, text: quoted(&other.text.value) },
                 Edit { span: other.text.span, text: quoted(&one.text.value) },
             ];
-            let what = format!("{} and {name} are exchanged", code.name);
-            let share = 1.0 / others.len() as f64;
+            let what = format!("{} and {name} exchanged", code.name);
+            let share = likeness(code, part.codes.get(other.code)) / others.len() as f64;
             found.push(Change::edits(Mistake::Exchanged, share, what, edits));
         }
     }
 }
 
-/// All codes of a frame one byte further on, or before: numbered from 1, or a byte more in front.
+/// Share of an exchange of two codes: flags are rarely taken for measured values.
+pub(super) fn likeness(one: &Code, other: Option<&Code>) -> f64 {
+    let apart = other.map_or(0, |other| one.layout.width().abs_diff(other.layout.width()));
+    if apart > 8 { 0.05 } else { 1.0 }
+}
+
+/// Moves all codes of a frame by one byte: numbered from 1, or an extra byte at the start.
 fn numbering(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
     let frame_of = |site: &LayoutSite| part.codes.get(site.code).map(|code| code.frame);
     let mut frames: Vec<FrameId> = behind.layouts.iter().filter(|site| site.field.is_none()).filter_map(frame_of).collect();
@@ -320,14 +319,14 @@ fn numbering(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
         }
         for (by, what) in [(-1i64, "from 0, not from 1"), (1, "from 1, not from 0")] {
             let edits: Option<Vec<Edit>> = sites.iter().map(|site| moved(part, site, by)).collect();
-            let what = format!("the bytes of {} are numbered {what}", part.frames[frame].name);
+            let what = format!("bytes of {} numbered {what}", part.frames[frame].name);
             let numbered = |edits| Change::edits(Mistake::Numbering, 0.5, what, edits);
             found.extend(edits.map(numbered));
         }
     }
 }
 
-/// A layout some bytes further on.
+/// Moves a layout by some bytes.
 fn moved(part: &Part, site: &LayoutSite, by: i64) -> Option<Edit> {
     let typed = Typed::of(part, site)?;
     let shift = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));

@@ -1,11 +1,11 @@
-//! Why is the number wrong? From raw bytes and a rough truth to the line of the sheet to change.
+//! Finder of mistakes: from raw bytes and a rough expected value to the line of the sheet to change.
 //!
-//! [`mend`] takes frames as they came and what is known of the readings from elsewhere ([`Truth`]), tries what people get
-//! wrong ([`Mistake`]), and gives the changes with which everything agrees, the likeliest first.
+//! [`mend`] takes frames and expected values ([`Expectation`]), tries the usual mistakes ([`Mistake`]), and returns the changes that fit
+//! all values, sorted by weight.
 //!
-//! A finding's weight is how common its mistake is ([`Mistake::weight`]), shared among the forms that it may take at one place; it
-//! shrinks with the distance from the middle of what is known (as in a normal distribution, of which two thirds of half the
-//! width are the deviation), and by a factor of 8 for every other reading that loses its value or leaves its stated range.
+//! The weight of a finding is the frequency of its mistake ([`Mistake::weight`]) times the share of its variant. Two factors reduce it: the
+//! distance from the middle of the expected range (normal distribution, standard deviation two thirds of half the range), and 1/8 for every
+//! reading that loses its value or leaves its stated range.
 
 mod apart;
 mod bare;
@@ -13,16 +13,16 @@ mod behind;
 mod change;
 mod checks;
 mod constants;
+mod expectation;
 mod formulas;
 mod layouts;
 mod rank;
 mod settings;
 mod solve;
 mod trial;
-mod truth;
 
 use crate::ground::text::Span;
-use crate::model::example::{Example, Expected, Subject};
+use crate::model::example::{self, Example, Subject};
 use crate::model::ids::{FrameId, ReadingId};
 use crate::model::part::{Part, Sheet};
 use crate::predict::predict;
@@ -35,110 +35,114 @@ pub use apart::Apart;
 pub use bare::{BareFinding, from_bytes};
 pub use change::{ChangedLine, Edit, Mistake};
 pub use checks::{CheckFinding, find_checks};
-pub use truth::{Known, Truth, TruthError};
+pub use expectation::{Expectation, ExpectationError, Expected};
 
-/// What is known: frames, and what the readings were about while they came.
+/// Frames with the expected values of their readings.
 #[derive(Clone, Debug, Default)]
 pub struct Evidence {
-    /// The frames in the order in which they came, those that are read once in front.
+    /// Frames in the order of reception, frames with `keep` first.
     pub frames: Vec<(FrameId, Vec<u8>)>,
-    /// What is known of readings.
-    pub truths: Vec<Truth>,
-    /// Settings and parameters that were in force, `NAME=VALUE`; the others are as after a reset.
+    /// Expected values.
+    pub expectations: Vec<Expectation>,
+    /// Active settings and parameters, `NAME=VALUE`; default: reset values.
     pub settings: Vec<String>,
 }
 
 impl Evidence {
-    /// The frames of a worked example, with the values that it gives; `None` where it gives none of a reading.
+    /// Frames and expected values of a worked example; `None` if it has no values of readings.
     pub fn of_example(part: &Sheet, example: &Example) -> Option<Evidence> {
         let set =
             example.set.iter().map(|(field, code)| format!("{}={}", part.setting_name(*field), part.present_text(*field, Some(*code))));
-        let known = |(subject, expected, _): &(Subject, Expected, Span)| match (subject, expected) {
-            (Subject::Reading(reading), Expected::Value { value, tolerance, .. }) => {
+        let known = |(subject, expected, _): &(Subject, example::Expected, Span)| match (subject, expected) {
+            (Subject::Reading(reading), example::Expected::Value { value, tolerance, .. }) => {
                 let within = vec![(value - tolerance, value + tolerance)];
-                Some(Truth { reading: *reading, known: Known::Within(within) })
+                Some(Expectation { reading: *reading, expected: Expected::Within(within) })
             }
             _ => None,
         };
-        let truths: Vec<Truth> = example.gives.iter().filter_map(known).collect();
+        let expectations: Vec<Expectation> = example.gives.iter().filter_map(known).collect();
         let settings = set.chain(example.supplied().map(str::to_owned)).collect();
-        // What it gives is what the last of several frames gives.
+        // Values of an example belong to the last of several frames.
         let again = |at: usize, frame: FrameId| example.frames.iter().skip(at + 1).any(|(other, _)| *other == frame);
         let several = example.frames.iter().enumerate().any(|(at, (frame, _))| again(at, *frame));
-        (!truths.is_empty() && !several && example.writes.is_empty()).then(|| Evidence { frames: example.frames.clone(), truths, settings })
+        (!expectations.is_empty() && !several && example.writes.is_empty()).then(|| Evidence {
+            frames: example.frames.clone(),
+            expectations,
+            settings,
+        })
     }
 }
 
-/// A change with which everything agrees, or more than without it.
+/// Change that improves the fit.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Finding {
-    /// What was wrong; of two changes, the likelier one's.
+    /// Kind of mistake; for a pair the likelier one.
     pub mistake: Mistake,
-    /// The same in words.
+    /// Description.
     pub what: String,
-    /// The edits of the sheet; none where only something else was in force.
+    /// Edits of the sheet; empty if only settings differ.
     pub edits: Vec<Edit>,
-    /// The lines that they change.
+    /// Lines changed by the edits.
     pub lines: Vec<ChangedLine>,
-    /// What was in force: `NAME=VALUE`, as `configure` and `decode` take it.
+    /// Active settings, `NAME=VALUE`.
     pub settings: Vec<String>,
-    /// The values of the constant with which all agrees, where it was solved for.
+    /// Range of the constant that fits, if solved for.
     pub fits: Option<(f64, f64)>,
-    /// It is two changes at once.
+    /// True for a combination of two changes.
     pub is_pair: bool,
-    /// The points that agree.
+    /// Number of expected values that fit.
     pub agree: usize,
-    /// The readings of each frame with the change, in the units that the sheet has without it.
+    /// Readings of each frame with the change, in the units of the unchanged sheet.
     pub values: Vec<Vec<(ReadingId, Option<f64>)>>,
-    /// Other changes that give the same values for any bytes, in words.
+    /// Descriptions of other changes with the same values for all bytes.
     pub same: Vec<String>,
-    /// Its weight; only ratios count.
+    /// Relative weight; compare findings by ratio.
     pub weight: f64,
 }
 
-/// What was found.
+/// Result of a search.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Findings {
-    /// The changes, the likeliest first.
+    /// Changes, sorted by weight.
     pub list: Vec<Finding>,
-    /// The number of points at which something is known.
+    /// Number of expected values.
     pub points: usize,
-    /// How many of those agree with the sheet as it is.
+    /// Number of expected values that fit the unchanged sheet.
     pub agree: usize,
-    /// The readings of each frame with the sheet as it is.
+    /// Readings of each frame with the unchanged sheet.
     pub now: Vec<Vec<(ReadingId, Option<f64>)>>,
-    /// The number of changes that were tried.
+    /// Number of changes tried.
     pub tried: usize,
-    /// A measurement that would tell the first two apart.
+    /// Measurement that distinguishes the first two changes.
     pub apart: Option<Apart>,
-    /// Readings that cannot be what is known of them, whatever the bytes are, with what they can be.
+    /// Readings whose expected values are outside the possible values of the unchanged sheet: minimum and maximum.
     pub beyond: Vec<(ReadingId, f64, f64)>,
-    /// What is suspect about the frames themselves.
+    /// Suspect frames.
     pub suspects: Vec<Suspect>,
 }
 
-/// A frame that is suspect by itself.
+/// Suspect frame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Suspect {
-    /// All bytes are zeros, or all ones: nobody answered, or nothing was measured.
+    /// All bytes 0x00 or all 0xFF: no response, or no measurement.
     Blank {
-        /// Its place in the evidence.
+        /// Index in the evidence.
         frame: usize,
-        /// The byte.
+        /// Byte value.
         byte: u8,
     },
-    /// The same bytes as the one before of its kind: nothing new was measured.
+    /// Same bytes as the previous frame of its kind: no new measurement.
     Stale {
-        /// Its place in the evidence.
+        /// Index in the evidence.
         frame: usize,
     },
 }
 
 impl Findings {
-    /// The first finding, if it is beyond doubt by far: everything agrees, and nothing else is half as likely.
+    /// The first finding, if it fits all values and has at least twice the weight of the second.
     pub fn strong(&self) -> Option<&Finding> {
         let first = self.list.first().filter(|first| first.agree == self.points && !first.is_pair)?;
         let second = self.list.get(1).map_or(0.0, |second| second.weight);
@@ -146,29 +150,29 @@ impl Findings {
     }
 }
 
-/// The most findings that are given.
+/// Maximum number of findings.
 const MOST_FOUND: usize = 12;
-/// The most changes of which pairs are made.
+/// Maximum number of changes to combine to pairs.
 const MOST_PAIRED: usize = 90;
 
-/// Looks for the change of a sheet with which frames agree with what is known.
+/// Finds changes of a sheet that give the expected values.
 ///
 /// ```
-/// use yemdo::mend::{Evidence, Mistake, Truth, mend};
+/// use yemdo::mend::{Evidence, Mistake, Expectation, mend};
 /// let part = yemdo::Part::parse("lamp.toml", r#"
 /// part = "lamp-1"
 /// frame.LIGHT = { read = 2, code = { light = "b0 b1" } }
 /// reading.light = { unit = "lx", formula = "light * 0.5" }
 /// "#).unwrap();
 /// let frames = vec![(part.frame("LIGHT").unwrap(), vec![0x90, 0x01])];
-/// let truths = vec![Truth::parse(&part, "light=190 to 210 lx").unwrap()];
-/// let found = mend(&part, &Evidence { frames, truths, settings: Vec::new() });
+/// let expectations = vec![Expectation::parse(&part, "light=190 to 210 lx").unwrap()];
+/// let found = mend(&part, &Evidence { frames, expectations, settings: Vec::new() });
 /// assert_eq!(found.list[0].mistake, Mistake::ByteOrder);
 /// assert_eq!(found.list[0].lines[0].after, r#"frame.LIGHT = { read = 2, code = { light = "b1 b0" } }"#);
 /// ```
 pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
     let bench = Bench::new(part, evidence);
-    let targets: Vec<ReadingId> = evidence.truths.iter().map(|truth| truth.reading).collect();
+    let targets: Vec<ReadingId> = evidence.expectations.iter().map(|expectation| expectation.reading).collect();
     let now = bench.fit(&bench.now);
     let mut findings = Findings {
         list: Vec::new(),
@@ -194,7 +198,7 @@ pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
     if !ranked.iter().any(|ranked| ranked.fit.is_whole()) {
         let pairs = pairs(&bench, &changes);
         findings.tried += pairs.len();
-        // Of two changes that still do not fit nothing can be learned.
+        // Pairs that do not fit are useless.
         ranked.extend(rank(&bench, &pairs).into_iter().filter(|ranked| ranked.fit.is_whole()));
     }
     rank::settle(&bench, &mut ranked);
@@ -203,17 +207,17 @@ pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
     findings
 }
 
-/// Readings that cannot be what is known of them.
+/// Expectations outside the possible values.
 fn beyond(part: &Part, evidence: &Evidence) -> Vec<(ReadingId, f64, f64)> {
-    let beyond = |truth: &Truth| {
-        let Known::Within(list) = &truth.known else { return None };
-        let extent = predict(part, truth.reading)?.extent?;
-        list.iter().all(|(low, high)| *low > extent.high || *high < extent.low).then_some((truth.reading, extent.low, extent.high))
+    let beyond = |expectation: &Expectation| {
+        let Expected::Within(list) = &expectation.expected else { return None };
+        let extent = predict(part, expectation.reading)?.extent?;
+        list.iter().all(|(low, high)| *low > extent.high || *high < extent.low).then_some((expectation.reading, extent.low, extent.high))
     };
-    evidence.truths.iter().filter_map(beyond).collect()
+    evidence.expectations.iter().filter_map(beyond).collect()
 }
 
-/// Two changes at once, of the likelier ones.
+/// Pairs of the likelier changes.
 fn pairs(bench: &Bench<'_>, changes: &[Change]) -> Vec<Change> {
     let mut likely: Vec<&Change> = changes.iter().collect();
     likely.sort_by(|one, two| two.weight().total_cmp(&one.weight()));
@@ -243,7 +247,7 @@ fn finding(bench: &Bench<'_>, ranked: Ranked) -> Finding {
     }
 }
 
-/// The readings that each frame brings.
+/// Readings of each frame.
 fn values(part: &Part, evidence: &Evidence, outcome: &trial::Outcome) -> Vec<Vec<(ReadingId, Option<f64>)>> {
     let of = |(at, (frame, _)): (usize, &(FrameId, Vec<u8>))| {
         let readings = part.frames.get(*frame).map_or(&[] as &[_], |frame| frame.readings.as_slice());
@@ -267,7 +271,7 @@ fn suspects(evidence: &Evidence) -> Vec<Suspect> {
     found
 }
 
-/// The sheet's text with a finding's edits.
+/// Text of the sheet with a finding's edits.
 pub fn mended(part: &Part, finding: &Finding) -> String {
     change::changed(&part.source, &finding.edits)
 }

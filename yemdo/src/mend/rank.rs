@@ -1,25 +1,28 @@
-//! Which of the changes that agree is the likeliest, and which are the same.
+//! Ranking and merging of changes.
 
 use super::change::Change;
 use super::trial::{Bench, Fit, Outcome, decode};
 use crate::model::ids::FrameId;
 
-/// Frames of chance bytes by which changes are told from one another.
+/// Number of random frames for the comparison of changes.
 const PROBES: usize = 24;
-/// The most changes of which that is asked.
+/// Maximum number of changes to compare.
 const MOST_SETTLED: usize = 48;
 
-/// A change that was tried.
+/// Weight factor for a reading that is constant over several different frames.
+const FLAT: f64 = 1e-3;
+
+/// Change with its result.
 pub(super) struct Ranked {
     pub(super) change: Change,
     pub(super) fit: Fit,
     pub(super) outcome: Outcome,
     pub(super) weight: f64,
-    /// Others that do the same.
+    /// Descriptions of equivalent changes.
     pub(super) same: Vec<String>,
 }
 
-/// Tries changes; those with which more agrees than without, the likeliest first.
+/// Tries changes and returns those that improve the fit.
 pub(super) fn rank(bench: &Bench<'_>, changes: &[Change]) -> Vec<Ranked> {
     let now = bench.fit(&bench.now);
     let mut found = Vec::new();
@@ -34,13 +37,14 @@ pub(super) fn rank(bench: &Bench<'_>, changes: &[Change]) -> Vec<Ranked> {
     found
 }
 
-/// How much speaks for a change.
+/// Weight of a change.
 fn weight(change: &Change, fit: &Fit) -> f64 {
     let missed = (fit.of - fit.agree) as f64;
-    change.weight() * (-fit.distance).exp() * 0.125f64.powi(i32::try_from(fit.trouble.min(40)).unwrap_or(40)) * 1e-3f64.powf(missed)
+    let flat = if fit.flat { FLAT } else { 1.0 };
+    flat * change.weight() * (-fit.distance).exp() * 0.125f64.powi(i32::try_from(fit.trouble.min(40)).unwrap_or(40)) * 1e-3f64.powf(missed)
 }
 
-/// Sorts, and puts together what does the same for any bytes. What changes nothing falls away.
+/// Sorts changes, merges equivalent ones and drops those without effect.
 pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
     ranked.sort_by(|one, two| two.weight.total_cmp(&one.weight));
     ranked.truncate(MOST_SETTLED);
@@ -49,11 +53,11 @@ pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
     let unchanged = signature(bench, None, &probes);
     for one in ranked.drain(..) {
         let Some(own) = signature(bench, Some(&one.change), &probes).filter(|own| Some(own) != unchanged.as_ref()) else { continue };
-        // That the sheet is wrong and that something else was in force are two things, even where they do the same.
+        // A wrong sheet and another setting stay separate findings.
         let alike = |other: &Ranked| other.change.settings == one.change.settings;
         match kept.iter_mut().find(|(signature, other)| *signature == own && alike(other)) {
             Some((_, likelier)) => {
-                // What is merely solved for adds nothing to what it agrees with.
+                // A solved constant adds no information.
                 if one.change.fits.is_none() && !likelier.same.contains(&one.change.what) && likelier.change.what != one.change.what {
                     likelier.same.push(one.change.what);
                 }
@@ -64,7 +68,7 @@ pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
     ranked.extend(kept.into_iter().map(|(_, one)| one));
 }
 
-/// Frames like those of the evidence, with other bytes.
+/// Frames like those of the evidence, with random bytes.
 pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)> {
     let mut dice = 0x2545_F491_4F6C_DD1Du64;
     let mut next = || {
@@ -79,7 +83,7 @@ pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)>
     let moving: Vec<(FrameId, Vec<u8>)> = bench.evidence.frames.iter().filter(|(frame, _)| !kept(*frame)).cloned().collect();
     for at in 0..if moving.is_empty() { 0 } else { count } {
         let (frame, bytes) = &moving[at % moving.len()];
-        // Some are near to what came, some are anything.
+        // Two thirds are similar to the evidence.
         let few = at % 3 != 0;
         let other = bytes.iter().map(|byte| if few && next() % 3 != 0 { *byte } else { (next() >> 24) as u8 }).collect();
         found.push((*frame, other));
@@ -87,14 +91,14 @@ pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)>
     found
 }
 
-/// All readings of some frames with a change, to ten digits.
+/// All readings of frames with a change, rounded to ten digits.
 fn signature(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec<u8>)]) -> Option<Vec<Vec<Option<u64>>>> {
     let outcome = outcome(bench, change, frames)?;
     let digits = |value: f64| format!("{value:.9e}").parse::<f64>().unwrap_or(value).to_bits();
     Some(outcome.values.iter().map(|row| row.iter().map(|value| value.map(|value| digits(value + 0.0))).collect()).collect())
 }
 
-/// What comes out of some frames with a change.
+/// Decodes frames with a change.
 pub(super) fn outcome(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec<u8>)]) -> Option<Outcome> {
     let (edits, settings) = change.map_or((&[] as &[_], &[] as &[_]), |change| (change.edits.as_slice(), change.settings.as_slice()));
     let mut decoder = bench.decoder(&bench.resolve(edits, None)?, settings)?;

@@ -1,13 +1,13 @@
-//! What may have been in force: other values of settings.
+//! Candidate settings.
 
 use super::behind::Behind;
 use super::change::{Change, Mistake};
 use super::trial::Bench;
 
-/// The most codes of a setting without a table that are tried.
+/// Maximum number of codes of a setting without a table.
 const MOST_CODES: i128 = 64;
 
-/// Other values of the settings behind the readings.
+/// Other values of the settings.
 pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
     let mut found = Vec::new();
     let part = bench.part;

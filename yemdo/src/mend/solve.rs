@@ -1,4 +1,4 @@
-//! A number with which all agrees: solved for, not guessed.
+//! Solves for a constant or a parameter.
 
 use super::change::Edit;
 use super::constants::short;
@@ -6,10 +6,10 @@ use super::trial::{Bench, Fit, UNKNOWN};
 use crate::decode::Decoder;
 use crate::model::ids::ParameterId;
 
-/// Steps of the secant rule, at most.
+/// Maximum number of steps of the secant method.
 const MOST_STEPS: usize = 24;
 
-/// A number that is looked for: a parameter of a part.
+/// Unknown number, as a parameter of the part.
 pub(super) struct Unknown<'b, 'e> {
     bench: &'b Bench<'e>,
     decoder: Decoder,
@@ -17,16 +17,16 @@ pub(super) struct Unknown<'b, 'e> {
     now: Fit,
 }
 
-/// The values with which all agrees.
+/// Values that fit.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) struct Solved {
-    /// The roundest of them.
+    /// Roundest value.
     pub(super) text: String,
     pub(super) range: (f64, f64),
 }
 
 impl<'b, 'e> Unknown<'b, 'e> {
-    /// A number in the place of a constant, as edits put it there; `None` where the sheet would have errors.
+    /// Unknown in place of a constant; `None` if the edited sheet has errors.
     pub(super) fn new(bench: &'b Bench<'e>, edits: Vec<Edit>, value: f64) -> Option<Self> {
         let part = bench.resolve(&edits, Some(value))?;
         let id = part.parameter(UNKNOWN).ok()?;
@@ -35,7 +35,7 @@ impl<'b, 'e> Unknown<'b, 'e> {
         Some(Unknown { bench, decoder, id, now })
     }
 
-    /// A parameter of the sheet.
+    /// Unknown parameter of the sheet.
     pub(super) fn parameter(bench: &'b Bench<'e>, id: ParameterId) -> Option<Self> {
         let decoder = bench.decoder(&bench.resolve(&[], None)?, &[])?;
         Some(Unknown { bench, decoder, id, now: bench.fit(&bench.now) })
@@ -48,12 +48,12 @@ impl<'b, 'e> Unknown<'b, 'e> {
         Some(self.bench.fit(&outcome))
     }
 
-    /// Whether more agrees with this value than now.
+    /// True if a value improves the fit.
     pub(super) fn improves(&mut self, value: f64) -> bool {
         self.fit(value).is_some_and(|fit| fit.agree > self.now.agree)
     }
 
-    /// The values with which all agrees, near the one that it has.
+    /// Values that fit all expected values, near the present one.
     pub(super) fn solve(&mut self, now: f64) -> Option<Solved> {
         let (mut low, mut high) = (f64::NEG_INFINITY, f64::INFINITY);
         for point in self.bench.points.clone() {
@@ -65,13 +65,13 @@ impl<'b, 'e> Unknown<'b, 'e> {
         if !(low.is_finite() && high.is_finite() && low < high) {
             return None;
         }
-        // The ends belong to a straight line: what is in between is tried.
+        // The limits are linear estimates, so the result is checked.
         let text = roundest(low, high);
         let value = text.parse().ok()?;
         (value != now && self.fit(value)?.is_whole()).then_some(Solved { text, range: (low, high) })
     }
 
-    /// Where a reading has a value, and how much it changes there with the number.
+    /// Unknown for a wanted reading, with the slope there.
     fn root(&mut self, now: f64, frame: usize, reading: crate::model::ids::ReadingId, wanted: f64) -> Option<(f64, f64)> {
         let mut value = |at: f64| {
             self.decoder.clear_frames();
@@ -101,7 +101,7 @@ impl<'b, 'e> Unknown<'b, 'e> {
     }
 }
 
-/// The number with the fewest digits between two others.
+/// Number with the fewest digits in a range.
 pub(super) fn roundest(low: f64, high: f64) -> String {
     let size = (high - low).max(f64::MIN_POSITIVE);
     let first = size.log10().ceil() as i32 + 1;

@@ -1,8 +1,8 @@
-//! What comes out of the frames with a changed sheet, and how well it agrees with what is known.
+//! Decodes frames with a changed sheet and compares the readings with the expected values.
 
 use super::Evidence;
 use super::change::{Change, Edit, changed};
-use super::truth::Known;
+use super::expectation::Expected;
 use crate::configure::assume;
 use crate::decode::{Decoder, FrameValues};
 use crate::ground::list::Id;
@@ -15,20 +15,25 @@ use crate::sheet::reader::At;
 use crate::sheet::tree;
 use crate::units::Unit;
 
-/// The parameter that stands in for a constant that is looked for.
+/// Name of the parameter for an unknown constant.
 pub(super) const UNKNOWN: &str = "yemdo_unknown_constant";
 
-/// A frame at which something is known of a reading.
+/// Expected value of a reading at a frame.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Point {
-    /// Its place in the evidence.
+    /// Index in the evidence.
     pub(super) frame: usize,
     pub(super) reading: ReadingId,
     pub(super) low: f64,
     pub(super) high: f64,
+    /// Value for this frame alone; its middle counts.
+    own: bool,
 }
 
-/// Two frames between which a reading goes up, or with `falls` down.
+/// Maximum number of values whose distances count: they share the error of the reference.
+const MOST_DISTANCES: f64 = 3.0;
+
+/// Two frames between which a reading rises, or with `falls` falls.
 #[derive(Clone, Copy, Debug)]
 struct Slope {
     from: usize,
@@ -37,11 +42,11 @@ struct Slope {
     falls: bool,
 }
 
-/// What comes out of the evidence: for each frame the values of all readings, by their ids.
+/// Values of all readings by id, for each frame.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) struct Outcome {
     pub(super) values: Vec<Vec<Option<f64>>>,
-    /// Readings without a value, or out of their stated range.
+    /// Number of readings without a value or outside their stated range.
     trouble: usize,
 }
 
@@ -51,14 +56,16 @@ impl Outcome {
     }
 }
 
-/// How well an outcome agrees with what is known.
+/// Agreement with the expected values.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(super) struct Fit {
     pub(super) agree: usize,
     pub(super) of: usize,
-    /// Half the squared distances from the middle of what is known, in units of two thirds of half its width.
+    /// Half the squared distance from the middle of the range, in standard deviations; mean over the values, times at most 3.
     pub(super) distance: f64,
-    /// Readings that have trouble now, and had none before.
+    /// At least three frames, and all with the same value.
+    pub(super) flat: bool,
+    /// Additional readings without a value or outside their stated range.
     pub(super) trouble: usize,
 }
 
@@ -68,15 +75,15 @@ impl Fit {
     }
 }
 
-/// The sheet, the evidence, and what is needed to try changes.
+/// Sheet and evidence for trials.
 pub(super) struct Bench<'e> {
     pub(super) part: &'e Part,
     pub(super) evidence: &'e Evidence,
     pub(super) points: Vec<Point>,
     slopes: Vec<Slope>,
-    /// Quantities are left out: no reading needs one.
+    /// True if no reading uses a quantity.
     bare: bool,
-    /// The outcome of the sheet as it is.
+    /// Outcome of the unchanged sheet.
     pub(super) now: Outcome,
 }
 
@@ -85,27 +92,34 @@ impl<'e> Bench<'e> {
         let now = Outcome { values: Vec::new(), trouble: 0 };
         let mut bench = Bench { part, evidence, points: Vec::new(), slopes: Vec::new(), bare: true, now };
         bench.bare = bench.resolve(&[], None).is_some();
-        for truth in &evidence.truths {
-            let brings = |frame: &FrameId| part.frames.get(*frame).is_some_and(|frame| frame.readings.contains(&truth.reading));
+        for expectation in &evidence.expectations {
+            let brings = |frame: &FrameId| part.frames.get(*frame).is_some_and(|frame| frame.readings.contains(&expectation.reading));
             let frames: Vec<usize> = evidence.frames.iter().enumerate().filter(|(_, (frame, _))| brings(frame)).map(|(at, _)| at).collect();
-            match truth.known {
-                Known::Within(_) => {
-                    let known = frames.iter().enumerate().filter_map(|(at, frame)| Some((*frame, truth.at(at)?)));
-                    bench.points.extend(known.map(|(frame, (low, high))| Point { frame, reading: truth.reading, low, high }));
+            match expectation.expected {
+                Expected::Within(_) => {
+                    let known = frames.iter().enumerate().filter_map(|(at, frame)| Some((*frame, expectation.at(at)?)));
+                    let own = frames.len() == 1 || expectation.expected.len() > 1;
+                    bench.points.extend(known.map(|(frame, (low, high))| Point { frame, reading: expectation.reading, low, high, own }));
                 }
-                Known::Rises | Known::Falls => {
-                    let falls = truth.known == Known::Falls;
+                Expected::Rises | Expected::Falls => {
+                    let falls = expectation.expected == Expected::Falls;
                     let pairs = frames.iter().zip(frames.iter().skip(1));
-                    bench.slopes.extend(pairs.map(|(from, to)| Slope { from: *from, to: *to, reading: truth.reading, falls }));
+                    bench.slopes.extend(pairs.map(|(from, to)| Slope { from: *from, to: *to, reading: expectation.reading, falls }));
                 }
             }
         }
         let unchanged = bench.outcome(&[], &[]);
         bench.now = unchanged.unwrap_or(bench.now);
+        // A range for all frames does not apply to those without a value, such as frames that are not ready.
+        let has_value = |point: &Point| bench.now.value(point.frame, point.reading).is_some();
+        let any: Vec<ReadingId> = bench.points.iter().filter(|point| has_value(point)).map(|point| point.reading).collect();
+        let kept: Vec<Point> =
+            bench.points.iter().filter(|point| point.own || has_value(point) || !any.contains(&point.reading)).copied().collect();
+        bench.points = kept;
         bench
     }
 
-    /// The part with a changed sheet, without what does not matter for values; `None` where the sheet would have errors.
+    /// Resolves the changed sheet without routines, examples and checks; `None` if it has errors.
     pub(super) fn resolve(&self, edits: &[Edit], unknown: Option<f64>) -> Option<Part> {
         let source = Source::new(self.part.source.name(), &changed(&self.part.source, edits));
         let strip = |tree: &mut tree::Sheet| {
@@ -125,7 +139,7 @@ impl<'e> Bench<'e> {
         resolve_changed(source, self.part.variant.as_deref(), strip).ok()
     }
 
-    /// What comes out with edits and settings; `None` where the sheet or the state is impossible.
+    /// Outcome with edits and settings; `None` if the sheet or the settings are invalid.
     pub(super) fn outcome(&self, edits: &[Edit], settings: &[String]) -> Option<Outcome> {
         let mut decoder = self.decoder(&self.resolve(edits, None)?, settings)?;
         Some(self.run(&mut decoder))
@@ -135,7 +149,7 @@ impl<'e> Bench<'e> {
         self.outcome(&change.edits, &change.settings)
     }
 
-    /// A decoder with the settings of the evidence, and others over them.
+    /// Decoder with the settings of the evidence, overridden by `settings`.
     pub(super) fn decoder(&self, part: &Part, settings: &[String]) -> Option<Decoder> {
         let mut decoder = Decoder::new(part);
         let name = |typed: &String| typed.split('=').next().map(str::to_owned);
@@ -148,33 +162,41 @@ impl<'e> Bench<'e> {
         Some(decoder)
     }
 
-    /// Decodes the frames one after another.
+    /// Decodes the evidence.
     pub(super) fn run(&self, decoder: &mut Decoder) -> Outcome {
         decode(self.part, decoder, &self.evidence.frames)
     }
 
-    /// How well an outcome agrees.
+    /// Compares an outcome with the expected values.
     pub(super) fn fit(&self, outcome: &Outcome) -> Fit {
-        let mut fit = Fit { agree: 0, of: self.points.len() + self.slopes.len(), distance: 0.0, trouble: 0 };
+        let mut fit = Fit { agree: 0, of: self.points.len() + self.slopes.len(), distance: 0.0, flat: false, trouble: 0 };
+        let mut distances: Vec<f64> = Vec::new();
         for point in &self.points {
             let Some(value) = outcome.value(point.frame, point.reading) else { continue };
             if (point.low..=point.high).contains(&value) {
                 let half = (point.high - point.low) / 2.0;
                 let off = (value - (point.low + half)) / half * 1.5;
                 fit.agree += 1;
-                fit.distance += off * off / 2.0;
+                if point.own {
+                    distances.push(off * off / 2.0);
+                }
             }
         }
         for slope in &self.slopes {
             let values = outcome.value(slope.from, slope.reading).zip(outcome.value(slope.to, slope.reading));
             fit.agree += usize::from(values.is_some_and(|(from, to)| if slope.falls { to < from } else { to > from }));
         }
+        let count = distances.len() as f64;
+        fit.distance = distances.iter().sum::<f64>() / count.max(1.0) * count.min(MOST_DISTANCES);
+        let mut values = self.points.iter().filter(|point| !point.own).filter_map(|point| outcome.value(point.frame, point.reading));
+        let first = values.next();
+        fit.flat = self.points.len() >= 3 && first.is_some() && values.all(|value| Some(value) == first);
         fit.trouble = outcome.trouble.saturating_sub(self.now.trouble);
         fit
     }
 }
 
-/// The values of frames, decoded one after another, in the units that the readings have in `own`.
+/// Decodes frames in order; values are in the units of `own`.
 pub(super) fn decode(own: &Part, decoder: &mut Decoder, frames: &[(FrameId, Vec<u8>)]) -> Outcome {
     let part = decoder.part().clone();
     let unit = |part: &Part, id: ReadingId| part.readings.get(id).and_then(|reading| Unit::find(&reading.unit));

@@ -34,7 +34,7 @@ pub(crate) fn after_write(part: &Sheet, register: &Register, before: u64, writte
     taken & !clears
 }
 
-/// What a register holds after a write, and which bits of that are known: of bits that the part alone sets, those that were known before.
+/// Register value after a write, with the known bits: read-only bits are known only if they were known before.
 pub(crate) fn left_by(part: &Sheet, state: &State, register: &Register, written: u64) -> Left {
     let before = state.known_bits(register);
     let keeps = |field: &Field| match field.access {
@@ -49,12 +49,12 @@ pub(crate) fn left_by(part: &Sheet, state: &State, register: &Register, written:
     Left { value, known: register.mask() & (before | !kept) }
 }
 
-/// What a register holds after a write.
+/// Register after a write.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Left {
-    /// Its value; bits that are unknown are as they were taken to be.
+    /// Value; unknown bits are as assumed before.
     pub(crate) value: u64,
-    /// The bits that are known.
+    /// Mask of the known bits.
     pub(crate) known: u64,
 }
 

@@ -311,7 +311,7 @@ fn examples(part: &Sheet, found: &mut Vec<Diagnostic>) {
         found.push(
             Diagnostic::warning("no-example", Span::new(0, 0), "the sheet has no worked example")
                 .label("the datasheet has one, as a rule")
-                .help("type it as [[example]]; if it has none, make one at the bench: bytes that came, and what was measured beside them (24 ± 3 °C)"),
+                .help("type it as [[example]]; otherwise make one at the bench: received bytes, and a reference value (24 ± 3 °C)"),
         );
     }
 }

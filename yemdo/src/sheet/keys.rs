@@ -349,7 +349,7 @@ pub static FRAME: KeyTable = KeyTable {
             Takes::NamedLayouts(&CODE),
             "The codes in the frame: for each name, its layout. The fields of its registers are codes too.",
         ),
-        may("reserved", Takes::Slices, "Bits that mean nothing; `check` asks about others that no code has."),
+        may("reserved", Takes::Slices, "Reserved bits; `check` warns about other unnamed bits."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about every reading of the frame."),
         MEANS,
         SOURCE,

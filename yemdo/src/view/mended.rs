@@ -1,4 +1,4 @@
-//! What was found to be wrong with a sheet.
+//! Findings of `mend`.
 
 use serde::Serialize;
 
@@ -7,7 +7,7 @@ use crate::mend::{BareFinding, ChangedLine, CheckFinding, Finding, Findings, Sus
 use crate::model::ids::ReadingId;
 use crate::model::part::Sheet;
 
-/// The findings, and what is known.
+/// Findings for a part.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct MendedView<'a> {
@@ -49,7 +49,7 @@ struct ApartView<'a> {
     second: f64,
 }
 
-/// A reading that cannot be what is known of it, and what it can be.
+/// Expectation outside the possible values, which are given.
 #[derive(Clone, Debug, Serialize)]
 struct BeyondView<'a> {
     reading: &'a str,
@@ -64,7 +64,7 @@ struct SuspectView {
 }
 
 impl<'a> MendedView<'a> {
-    /// Findings about a part; each with the values of all frames in order.
+    /// Findings for a part, each with the values of all frames in order.
     pub fn new(part: &'a Sheet, findings: &'a Findings) -> Self {
         let values = |rows: &'a [Vec<(ReadingId, Option<f64>)>]| -> Vec<Named<Option<f64>>> {
             let named = |(id, value): &(ReadingId, Option<f64>)| Some((part.readings.get(*id)?.name.clone(), *value));
@@ -113,7 +113,7 @@ impl<'a> FindingView<'a> {
     }
 }
 
-/// A check that frames pass.
+/// Check that all frames pass.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct CheckFindingView<'a> {
@@ -128,7 +128,7 @@ impl<'a> From<&'a CheckFinding> for CheckFindingView<'a> {
     }
 }
 
-/// A code and a formula, without a sheet.
+/// Code and formula for a new sheet.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct BareView<'a> {

@@ -7,8 +7,8 @@ use std::fmt;
 use std::time::{Duration, Instant};
 
 use yemdo::configure::assume;
+use yemdo::mend::{Evidence, Expectation, Expected, Finding, mend, mended};
 use yemdo::units::{UNITS, Unit};
-use yemdo::mend::{Evidence, Finding, Known, Truth, mend, mended};
 use yemdo::{Decoder, FrameId, Part, ReadingId, Status};
 
 use crate::choices::{Choices, bytes_of};
@@ -40,7 +40,7 @@ pub struct Measured {
     pub longest: Duration,
     /// All searches.
     pub all: Duration,
-    /// What was missed, in words.
+    /// Descriptions of misses.
     pub missed: Vec<String>,
 }
 
@@ -125,7 +125,7 @@ pub fn measure(name: &str, text: &str, seed: u64, measured: &mut Measured) {
     }
 }
 
-/// What a part gives for frames, with settings in force.
+/// Values of a reading for frames, with active settings.
 fn values(part: &Part, settings: &[String], target: ReadingId, frames: &[(FrameId, Vec<u8>)]) -> Option<Vec<Option<f64>>> {
     let mut decoder = Decoder::new(part);
     if !settings.is_empty() {
@@ -142,7 +142,7 @@ fn values(part: &Part, settings: &[String], target: ReadingId, frames: &[(FrameI
     Some(frames.iter().map(|(frame, bytes)| decoder.decode(*frame, bytes).ok().and_then(value)).collect())
 }
 
-/// Frames of one kind, behind those that are read once, in which a reading is good.
+/// Frames with valid values of a reading, after the frames with `keep`.
 fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Choices<'_>) -> Option<Vec<Vec<(FrameId, Vec<u8>)>>> {
     let (id, frame) = part.frames().entries().find(|(_, frame)| frame.readings().contains(&target))?;
     let examples: Vec<&(FrameId, Vec<u8>)> = part.examples().iter().flat_map(|example| example.frames()).collect();
@@ -180,7 +180,7 @@ fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Cho
     None
 }
 
-/// What is known: within ten percent, and not in the middle of it.
+/// Expected values: ± 10 %, with the middle up to 5 % off.
 fn evidence(
     part: &Part,
     wrong: &Part,
@@ -199,12 +199,12 @@ fn evidence(
         let own = all.len() - 1;
         evidence.frames.extend(all.iter().skip(if at == 0 { 0 } else { own }).cloned());
     }
-    // The truth is in the unit that the wrong sheet has.
+    // The expectation is in the unit that the wrong sheet has.
     let unit = |part: &Part| Unit::find(part.readings()[target].unit());
     let base = unit(part).and_then(|unit| UNITS.iter().find(|other| other.dimension == unit.dimension));
     let turned = |value: f64| unit(wrong).zip(base).map_or(Some(value), |(unit, base)| base.to(unit, value));
     let pairs = pairs.into_iter().map(|(low, high)| Some((turned(low)?, turned(high)?))).collect::<Option<Vec<_>>>()?;
-    evidence.truths.push(Truth { reading: target, known: Known::Within(pairs) });
+    evidence.expectations.push(Expectation { reading: target, expected: Expected::Within(pairs) });
     Some(evidence)
 }
 
@@ -224,7 +224,7 @@ fn byte(choices: &mut Choices<'_>) -> u8 {
     choices.bytes(1).first().copied().unwrap_or(0)
 }
 
-/// Whether a finding is the change that was needed: it gives what the right sheet gives, for any bytes.
+/// True if a finding gives the values of the right sheet for random bytes.
 fn is_it(
     part: &Part,
     wrong: &Part,

@@ -1,8 +1,8 @@
-//! What is known: frames as they are typed, logged or worked out, and the settings that were in force.
+//! Collects frames and settings for `mend`.
 
 use std::io::Write;
 
-use yemdo::mend::{Evidence, Known};
+use yemdo::mend::{Evidence, Expected};
 use yemdo::record::parse_frames;
 use yemdo::{Decoder, FrameId, Part, Refusal, counted};
 use yemdo_log::{AnyLog, Clocks, LogStep};
@@ -12,29 +12,29 @@ use crate::failure::Failure;
 use crate::input;
 use crate::link::Stop;
 
-/// The most frames of a log that are looked at.
+/// Number of frames to use from a log.
 const MOST_FRAMES: usize = 64;
 
-/// Frames and settings, and what was left out.
+/// Frames and settings, with a summary of skipped frames.
 pub(crate) struct Gathered {
     pub(crate) evidence: Evidence,
-    /// Frames that fail a check.
+    /// Frames with a failing check.
     failing: Vec<(FrameId, Vec<u8>)>,
-    /// Why the last of those that were refused was.
+    /// Number of other refused frames, and the last cause.
     refused: Option<(usize, Refusal)>,
-    /// Frames that there were in all.
+    /// Number of frames in the input.
     all: usize,
-    /// The log says that something else was in force later.
+    /// True if settings change in the log.
     changed: bool,
 }
 
-/// The frames that the arguments name.
+/// Collects the frames named by the arguments.
 pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathered, Failure> {
     let frame = args.frame.as_deref().map(|name| part.frame(name)).transpose()?;
     if let Some(number) = args.example {
         let example = super::super::decode::worked_example(part, number)?;
         let evidence = Evidence::of_example(part, example).ok_or_else(|| {
-            let failure = Failure::told("this worked example says nothing of a reading after a frame");
+            let failure = Failure::told("this worked example has no frame with an expected reading");
             failure.help("`yemdo check` runs it")
         })?;
         return Ok(sorted(part, Decoder::new(part), evidence.frames.clone(), evidence));
@@ -91,14 +91,14 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
         }
     }
     if all.is_empty() {
-        return Err(Failure::told("there is no frame").help("give the bytes that came, or --log"));
+        return Err(Failure::told("no frames").help("add the received bytes, or --log FILE"));
     }
     let mut gathered = last(part, decoder, all);
     (gathered.all, gathered.changed) = (count, changed);
     Ok(gathered)
 }
 
-/// Frames that came, with the settings that a decoder has.
+/// Uses frames with the settings of a decoder.
 pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) -> Gathered {
     let every: Vec<FrameId> = part.frames().ids().collect();
     let used = decoder.in_use(&every).into_iter().filter(|used| !used.as_reset);
@@ -106,7 +106,7 @@ pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) 
     sorted(part, decoder, all, Evidence { settings, ..Evidence::default() })
 }
 
-/// Good frames apart from those that fail a check, what is read once in front.
+/// Sorts frames by validity, frames with `keep` first.
 fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<(FrameId, Vec<u8>)>, mut evidence: Evidence) -> Gathered {
     all.sort_by_key(|(frame, _)| !part.frames()[*frame].is_kept());
     let count = all.len();
@@ -123,36 +123,36 @@ fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<(FrameId, Vec<u8>)>, m
 }
 
 impl Gathered {
-    /// The frames of the first kind of which all fail a check.
+    /// Frames of a kind without any valid frame.
     pub(super) fn all_fail(&self) -> Option<(FrameId, Vec<Vec<u8>>)> {
         let (frame, _) = self.failing.iter().find(|(frame, _)| !self.evidence.frames.iter().any(|(good, _)| good == frame))?;
         let own = self.failing.iter().filter(|(other, _)| other == frame);
         Some((*frame, own.map(|(_, bytes)| bytes.clone()).collect()))
     }
 
-    /// Sees that something is known of the frames, and that lists of values are as long as those.
-    pub(super) fn fit_truths(&self, part: &Part) -> Result<(), Failure> {
+    /// Checks that the expectations match the frames.
+    pub(super) fn fit_expectations(&self, part: &Part) -> Result<(), Failure> {
         if let (true, Some((_, refusal))) = (self.evidence.frames.is_empty(), &self.refused) {
-            return Err(Failure::told(format!("no frame can be decoded: {refusal}")));
+            return Err(Failure::told(format!("no valid frame: {refusal}")));
         }
-        for truth in &self.evidence.truths {
-            let reading = &part.readings()[truth.reading];
-            let brings = |frame: &FrameId| part.frames()[*frame].readings().contains(&truth.reading);
+        for expectation in &self.evidence.expectations {
+            let reading = &part.readings()[expectation.reading];
+            let brings = |frame: &FrameId| part.frames()[*frame].readings().contains(&expectation.reading);
             let frames = self.evidence.frames.iter().filter(|(frame, _)| brings(frame)).count();
             if frames == 0 {
-                let known = part.frames().iter().filter(|frame| frame.readings().contains(&truth.reading));
+                let known = part.frames().iter().filter(|frame| frame.readings().contains(&expectation.reading));
                 let names: Vec<&str> = known.map(|frame| frame.name()).collect();
-                let failure = Failure::told(format!("none of the frames brings {}", reading.name()));
-                return Err(failure.help(format!("it comes with {}", names.join(" and "))));
+                let failure = Failure::told(format!("no frame with {}", reading.name()));
+                return Err(failure.help(format!("{} comes with {}", reading.name(), names.join(" and "))));
             }
-            match &truth.known {
-                Known::Within(list) if list.len() > 1 && list.len() != frames => {
-                    let text = format!("{} values are given for {}, and {} bring it", list.len(), reading.name(), counted(frames, "frame"));
-                    return Err(Failure::told(text).help("give one value for all of them, or one for each"));
+            match &expectation.expected {
+                Expected::Within(list) if list.len() > 1 && list.len() != frames => {
+                    let text = format!("{}: {} expected values for {}", reading.name(), list.len(), counted(frames, "frame"));
+                    return Err(Failure::told(text).help("write one value for all frames, or one per frame"));
                 }
-                Known::Rises | Known::Falls if frames < 2 => {
-                    let text = format!("{} comes once, so that it neither rises nor falls", reading.name());
-                    return Err(Failure::told(text).help("give the bytes of several frames"));
+                Expected::Rises | Expected::Falls if frames < 2 => {
+                    let text = format!("{}: a direction needs two frames", reading.name());
+                    return Err(Failure::told(text).help("add the bytes of more frames"));
                 }
                 _ => {}
             }
@@ -160,23 +160,23 @@ impl Gathered {
         Ok(())
     }
 
-    /// Says what was left out.
+    /// Reports skipped frames and assumed settings.
     pub(super) fn tell(&self, part: &Part) {
         let mut err = anstream::stderr();
         let used = self.evidence.frames.len();
         let left = self.failing.len() + self.refused.as_ref().map_or(0, |(count, _)| *count);
         if self.all > used + left {
-            let _ = writeln!(err, "of {} frames {used} are looked at, from all of the log", self.all);
+            let _ = writeln!(err, "using {used} of {} frames", self.all);
         }
         if self.changed {
-            let _ = writeln!(err, "settings change in the log: only the frames before that are looked at");
+            let _ = writeln!(err, "settings change in the log: using the frames before the change");
         }
         if left > 0 {
-            let why = self.refused.as_ref().map_or("their check fails".to_owned(), |(_, refusal)| refusal.to_string());
-            let _ = writeln!(err, "left out: {} ({why})", counted(left, "refused frame"));
+            let why = self.refused.as_ref().map_or("check failed".to_owned(), |(_, refusal)| refusal.to_string());
+            let _ = writeln!(err, "skipped {}: {why}", counted(left, "invalid frame"));
         }
         if !self.evidence.settings.is_empty() {
-            let _ = writeln!(err, "{} with {}", part.name(), self.evidence.settings.join(", "));
+            let _ = writeln!(err, "assuming {1} for {0}", part.name(), self.evidence.settings.join(", "));
         }
     }
 }

@@ -19,7 +19,7 @@ pub(super) const COMMANDS: [(&str, &str, &str); 12] = [
     ("set", "NAME=VALUE ...", "set fields, quantities and parameters: work out, write, verify"),
     ("run", "ROUTINE", "run a routine of the sheet"),
     ("explain", "[REGISTER ...]", "read registers, and say what every bit means"),
-    ("mend", "READING=VALUE ...", "why the last measurement is wrong: mend temperature=24 ± 3 °C"),
+    ("mend", "READING=VALUE ...", "find the mistake in the last measurement: mend temperature=24 ± 3 °C"),
     ("dump", "[NAME]", "read all registers; under a name they are kept"),
     ("compare", "NAME [NAME]", "what differs between two dumps, or a dump and now"),
     ("raw", "BYTES [read COUNT]", "send bytes as they are"),

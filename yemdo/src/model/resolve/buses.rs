@@ -89,7 +89,7 @@ impl Resolver {
             let low = address.min(doubled);
             format!("0x{address:02X} and the strap's 0x{doubled:02X} are one address: 0x{:02X} is its 8-bit form", low << 1)
         } else if !straps.is_empty() && !all().any(|strap| strap == address) {
-            format!("0x{address:02X} is none of the addresses that the straps choose")
+            format!("0x{address:02X} is not among the strap addresses")
         } else {
             return;
         };

@@ -1,24 +1,26 @@
-//! Findings as people read them.
+//! Prints findings.
 
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
-use yemdo::mend::{BareFinding, ChangedLine, CheckFinding, Evidence, Finding, Findings, Suspect, Truth};
+use yemdo::mend::{BareFinding, ChangedLine, CheckFinding, Evidence, Expectation, Finding, Findings, Suspect};
 use yemdo::{FrameId, Part, ReadingId, counted, to_hex, with_unit};
 
 use crate::failure::Failure;
 use crate::show::number::digits;
 
-/// Values of a reading that are shown, at most.
+/// Maximum number of values to print for a reading.
 const MOST_VALUES: usize = 4;
 
 fn short(value: f64) -> String {
     digits(value, 5, 9)
 }
 
-/// Findings that are shown unless more are asked for: so many, none of them this much less likely than the first.
+/// Default number of findings, and their minimum weight relative to the first.
 const MOST_SHOWN: usize = 4;
 const LEAST_WEIGHT: f64 = 0.03;
+/// Number of frames up to which every repetition is reported.
+const FEW_FRAMES: usize = 4;
 
 fn shown(findings: &Findings, most: Option<usize>) -> usize {
     let likely = findings.list.first().map_or(0.0, |first| first.weight * LEAST_WEIGHT);
@@ -27,7 +29,7 @@ fn shown(findings: &Findings, most: Option<usize>) -> usize {
 
 type Values = [Vec<(ReadingId, Option<f64>)>];
 
-/// What a reading is at the frames that bring it.
+/// Values of a reading, with its unit.
 fn values(part: &Part, rows: &Values, reading: ReadingId) -> String {
     let own = rows.iter().flatten().filter(|(id, _)| *id == reading);
     let texts: Vec<String> = own.map(|(_, value)| value.map_or("–".to_owned(), short)).collect();
@@ -36,40 +38,35 @@ fn values(part: &Part, rows: &Values, reading: ReadingId) -> String {
     with_unit(format!("{shown}{more}"), part.readings()[reading].unit())
 }
 
-pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Findings, most: Option<usize>) -> Result<(), Failure> {
-    let (bold, dim, yellow) = (Style::new().bold(), Style::new().dimmed(), AnsiColor::Yellow.on_default());
-    for truth in &evidence.truths {
-        let name = part.readings()[truth.reading].name();
-        writeln!(out, "{bold}{name}{bold:#} is {}; known: {}", values(part, &findings.now, truth.reading), truth.text(part))?;
+pub(super) fn table(
+    out: &mut dyn Write,
+    part: &Part,
+    evidence: &Evidence,
+    findings: &Findings,
+    most: Option<usize>,
+) -> Result<(), Failure> {
+    let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
+    for expectation in &evidence.expectations {
+        let name = part.readings()[expectation.reading].name();
+        writeln!(out, "{bold}{name}{bold:#} is {}, expected {}", values(part, &findings.now, expectation.reading), expectation.text(part))?;
     }
-    for suspect in &findings.suspects {
-        match suspect {
-            Suspect::Blank { frame, byte } => {
-                let what = if *byte == 0 { "zeros" } else { "ones" };
-                writeln!(out, "{yellow}frame {} is all {what}{yellow:#}: nobody answered, or nothing was measured", frame + 1)?;
-            }
-            Suspect::Stale { frame } => {
-                writeln!(out, "{yellow}frame {} is as the one before{yellow:#}: nothing new was measured?", frame + 1)?;
-            }
-            _ => {}
-        }
-    }
+    suspects(out, evidence, findings)?;
     for (id, low, high) in &findings.beyond {
         let reading = &part.readings()[*id];
-        writeln!(out, "with this sheet it can only be {} to {}", short(*low), with_unit(short(*high), reading.unit()))?;
+        writeln!(out, "possible values with this sheet: {} to {}", short(*low), with_unit(short(*high), reading.unit()))?;
     }
     writeln!(out)?;
     if findings.agree == findings.points {
-        let what = if findings.points == 1 { "This agrees".to_owned() } else { format!("All {} values agree", findings.points) };
-        writeln!(out, "{what} with the sheet as it is.")?;
+        let what = if findings.points == 1 { "The value agrees".to_owned() } else { format!("All {} values agree", findings.points) };
+        writeln!(out, "{what} with the sheet.")?;
         return Ok(());
     }
     let whole = findings.list.iter().any(|finding| finding.agree == findings.points);
     if !whole {
-        writeln!(out, "Nothing fits: {} tried, alone and in pairs.", counted(findings.tried, "change"))?;
-        writeln!(out, "Is what is known right? Are these the bytes of that moment? Another frame says more.")?;
+        writeln!(out, "No change fits ({} tried, alone and in pairs).", counted(findings.tried, "change"))?;
+        writeln!(out, "Check the expected value, and that the bytes belong to it. More frames help.")?;
         if !findings.list.is_empty() {
-            writeln!(out, "\nWhat fits in part:")?;
+            writeln!(out, "\nPartial matches:")?;
         }
     }
     let shown = shown(findings, most);
@@ -83,7 +80,7 @@ pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findi
     }
     let left = findings.list.len().saturating_sub(shown);
     if left > 0 {
-        writeln!(out, "\n{dim}{} less likely: --most {} shows them{dim:#}", left, findings.list.len())?;
+        writeln!(out, "\n{dim}{} less likely: list all with --most {}{dim:#}", left, findings.list.len())?;
     }
     if most.is_none_or(|most| most > 1) {
         close(out, part, findings)?;
@@ -91,20 +88,44 @@ pub(super) fn table(out: &mut dyn Write, part: &Part, evidence: &Evidence, findi
     Ok(())
 }
 
-/// A finding: its lines, what was in force, and what the readings are then.
+/// Prints suspect frames. In slow logs some repetitions are normal.
+fn suspects(out: &mut dyn Write, evidence: &Evidence, findings: &Findings) -> Result<(), Failure> {
+    let yellow = AnsiColor::Yellow.on_default();
+    let mut stale = Vec::new();
+    for suspect in &findings.suspects {
+        match suspect {
+            Suspect::Blank { frame, byte } => {
+                let what = if *byte == 0 { "zeros" } else { "ones" };
+                writeln!(out, "{yellow}frame {} is all {what}{yellow:#}: no response, or no measurement", frame + 1)?;
+            }
+            Suspect::Stale { frame } => stale.push(frame + 1),
+            _ => {}
+        }
+    }
+    if 2 * stale.len() >= evidence.frames.len() || evidence.frames.len() <= FEW_FRAMES && !stale.is_empty() {
+        let list: Vec<String> = stale.iter().take(FEW_FRAMES).map(usize::to_string).collect();
+        let more = if stale.len() > FEW_FRAMES { ", …" } else { "" };
+        writeln!(out, "{yellow}repeated bytes{yellow:#} in frame {}{more}: read too early?", list.join(", "))?;
+    }
+    Ok(())
+}
+
+/// Prints a finding: changed lines, settings, readings.
 fn one(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Findings, finding: &Finding) -> Result<(), Failure> {
     let dim = Style::new().dimmed();
     changed(out, part, &finding.lines)?;
     if !finding.settings.is_empty() {
-        writeln!(out, "   the sheet stays as it is: --set {}", finding.settings.join(" --set "))?;
+        writeln!(out, "   no change of the sheet: --set {}", finding.settings.join(" --set "))?;
     }
     if let Some((low, high)) = finding.fits {
-        writeln!(out, "   any value from {} to {} fits", short(low), short(high))?;
+        writeln!(out, "   fits from {} to {}", short(low), short(high))?;
     }
-    let told = |truth: &Truth| format!("{} {}", part.readings()[truth.reading].name(), values(part, &finding.values, truth.reading));
-    let mut then: Vec<String> = evidence.truths.iter().map(told).collect();
-    // Others that the change moves too.
-    let known = |id: ReadingId| evidence.truths.iter().any(|truth| truth.reading == id);
+    let told = |expectation: &Expectation| {
+        format!("{} {}", part.readings()[expectation.reading].name(), values(part, &finding.values, expectation.reading))
+    };
+    let mut then: Vec<String> = evidence.expectations.iter().map(told).collect();
+    // Other readings that change.
+    let known = |id: ReadingId| evidence.expectations.iter().any(|expectation| expectation.reading == id);
     let mut moved: Vec<ReadingId> = Vec::new();
     for (before, after) in findings.now.iter().flatten().zip(finding.values.iter().flatten()) {
         if before.1 != after.1 && !known(before.0) && !moved.contains(&before.0) {
@@ -112,14 +133,14 @@ fn one(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Finding
         }
     }
     then.extend(moved.iter().take(4).map(|id| format!("{} {}", part.readings()[*id].name(), values(part, &finding.values, *id))));
-    writeln!(out, "   then {}", then.join("; "))?;
+    writeln!(out, "   gives {}", then.join("; "))?;
     for same in finding.same.iter().take(3) {
-        writeln!(out, "   {dim}or, with the same values: {same}{dim:#}")?;
+        writeln!(out, "   {dim}equivalent: {same}{dim:#}")?;
     }
     Ok(())
 }
 
-/// Lines of the sheet before and after.
+/// Prints changed lines.
 fn changed(out: &mut dyn Write, part: &Part, lines: &[ChangedLine]) -> Result<(), Failure> {
     let (red, green, dim) = (AnsiColor::BrightRed.on_default(), AnsiColor::Green.on_default(), Style::new().dimmed());
     for line in lines {
@@ -134,21 +155,23 @@ fn changed(out: &mut dyn Write, part: &Part, lines: &[ChangedLine]) -> Result<()
     Ok(())
 }
 
-/// How sure it is, and what would make it surer.
+/// Prints the next measurement to make.
 fn close(out: &mut dyn Write, part: &Part, findings: &Findings) -> Result<(), Failure> {
-    if let Some(apart) = findings.apart.filter(|_| findings.list.get(1).is_some_and(|second| second.weight >= LEAST_WEIGHT * findings.list[0].weight)) {
+    if let Some(apart) =
+        findings.apart.filter(|_| findings.list.get(1).is_some_and(|second| second.weight >= LEAST_WEIGHT * findings.list[0].weight))
+    {
         let reading = &part.readings()[apart.reading];
         let unit = reading.unit();
         writeln!(
             out,
-            "\n1 or 2? Measure once more where {} is about {}: by the second it would be {}.",
+            "\nTo decide between 1 and 2, measure with {} near {}: 2 gives {} there.",
             reading.name(),
             with_unit(short(apart.first), unit),
             with_unit(short(apart.second), unit)
         )?;
     }
     if findings.points == 1 && !findings.list.is_empty() {
-        writeln!(out, "\nOne value alone is weak evidence: two more, far from this one, tell most of these apart.")?;
+        writeln!(out, "\nA single value is weak evidence. Add two more, far from this one.")?;
     }
     Ok(())
 }
@@ -163,11 +186,12 @@ pub(super) fn checks(
 ) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
     let name = part.frames()[frame].name();
-    writeln!(out, "{bold}{name}{bold:#}: its check fails in all of {}", counted(frames.len(), "frame"))?;
+    let all = if frames.len() == 1 { String::new() } else { format!(" in all {}", counted(frames.len(), "frame")) };
+    writeln!(out, "{bold}{name}{bold:#}: the check fails{all}")?;
     if found.is_empty() {
-        let more = if frames.len() < 3 { "; with three frames any polynomial of 8 or 16 bits is tried" } else { "" };
+        let more = if frames.len() < 3 { "; with three frames, all polynomials of 8 and 16 bits are tried" } else { "" };
         writeln!(out, "\nNo sum, XOR or CRC fits all of them{more}.")?;
-        writeln!(out, "Are bytes missing at an end, or some of another frame?")?;
+        writeln!(out, "Check that the frames are complete, from the first byte to the last.")?;
         return Ok(());
     }
     for (at, finding) in found.iter().take(most.unwrap_or(MOST_SHOWN)).enumerate() {
@@ -177,7 +201,7 @@ pub(super) fn checks(
         }
         changed(out, part, &finding.lines)?;
         if finding.bits < 8 {
-            writeln!(out, "   {dim}so few frames pass it by chance as well: give more{dim:#}")?;
+            writeln!(out, "   {dim}weak evidence: random frames pass it too, add more frames{dim:#}")?;
         }
     }
     Ok(())
@@ -188,7 +212,7 @@ pub(super) fn bare(out: &mut dyn Write, frames: &[Vec<u8>], found: &[BareFinding
     let bytes: Vec<String> = frames.iter().map(|frame| to_hex(frame)).collect();
     writeln!(out, "{}", bytes.join("; "))?;
     if found.is_empty() {
-        writeln!(out, "\nNo code of 8 to 32 bits gives that with a scale and an offset.")?;
+        writeln!(out, "\nNo code of 8 to 32 bits with a scale and an offset fits.")?;
         return Ok(());
     }
     for (at, finding) in found.iter().take(most.unwrap_or(MOST_SHOWN)).enumerate() {
@@ -198,7 +222,7 @@ pub(super) fn bare(out: &mut dyn Write, frames: &[Vec<u8>], found: &[BareFinding
         writeln!(out, "   formula = \"{}\"", finding.formula)?;
     }
     if frames.len() == 1 {
-        writeln!(out, "\nOne frame alone is weak evidence: a second, far from this one, tells most of these apart.")?;
+        writeln!(out, "\nA single frame is weak evidence. Add a second one, far from it.")?;
     }
     Ok(())
 }
