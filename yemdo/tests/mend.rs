@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, missing_docs)] // tests end where something is wrong
 
 use proptest::prelude::*;
-use yemdo::mend::{CheckFinding, Evidence, Expectation, Findings, Mistake, Suspect, find_checks, from_bytes, mend, mended};
+use yemdo::mend::{CheckFinding, Expectation, Findings, Mistake, Observation, Suspect, find_checks, from_bytes, mend, mended};
 use yemdo::part::Id;
 use yemdo::units::Unit;
 use yemdo::{Decoder, FrameId, Part};
@@ -102,7 +102,7 @@ fn found(right: &str, wrong: &str, reading: &str, settings: &[&str]) -> (Part, F
     let known: Vec<String> = known.iter().map(|value| format!("{:.4} ± {:.4} {unit}", value * 1.03, value.abs() * 0.1)).collect();
     let expectations =
         vec![Expectation::parse(&part, &format!("{reading}={}", known.join("; "))).unwrap_or_else(|error| panic!("{error}"))];
-    let findings = mend(&part, &Evidence { frames: frames(&part), expectations, settings: Vec::new() });
+    let findings = mend(&part, &Observation { frames: frames(&part), expectations, settings: Vec::new() });
     (part, findings)
 }
 
@@ -160,18 +160,21 @@ fn what_was_in_force_and_what_calibration_words_are() {
 fn what_agrees_already_has_no_finding_and_what_is_known_of_several_readings_counts() {
     let part = Part::parse("right.toml", RIGHT).unwrap();
     let expectation = |typed: &str| Expectation::parse(&part, typed).unwrap();
-    let evidence = |expectations: Vec<Expectation>| Evidence { frames: frames(&part), expectations, settings: Vec::new() };
-    let fine = mend(&part, &evidence(vec![expectation("level=1 to 3 m")]));
+    let observation = |expectations: Vec<Expectation>| Observation { frames: frames(&part), expectations, settings: Vec::new() };
+    let fine = mend(&part, &observation(vec![expectation("level=1 to 3 m")]));
     assert_eq!((fine.list.len(), fine.agree, fine.points), (0, 3, 3));
     // The second reading shows that it is not the setting.
-    let both = mend(&part, &evidence(vec![expectation("level=0.8 to 1.6 m"), expectation("flow=2 to 10 l/min")]));
+    let both = mend(&part, &observation(vec![expectation("level=0.8 to 1.6 m"), expectation("flow=2 to 10 l/min")]));
     assert!(both.list.iter().all(|finding| finding.agree == 6 || finding.agree < both.points), "{both:?}");
     let wrong = Part::parse("wrong.toml", &RIGHT.replace("\"signed b2 b3\"", "\"b2 b3\"")).unwrap();
-    let rises =
-        Evidence { frames: frames(&wrong), expectations: vec![Expectation::parse(&wrong, "warmth=rises").unwrap()], settings: Vec::new() };
+    let rises = Observation {
+        frames: frames(&wrong),
+        expectations: vec![Expectation::parse(&wrong, "warmth=rises").unwrap()],
+        settings: Vec::new(),
+    };
     let rising = mend(&wrong, &rises);
     assert!(rising.list.iter().any(|finding| finding.mistake == Mistake::Sign && finding.agree == 2), "{rising:?}");
-    let beyond = mend(&wrong, &Evidence { expectations: vec![Expectation::parse(&wrong, "warmth=-30 ± 2 °C").unwrap()], ..rises });
+    let beyond = mend(&wrong, &Observation { expectations: vec![Expectation::parse(&wrong, "warmth=-30 ± 2 °C").unwrap()], ..rises });
     assert_eq!(
         beyond.beyond.iter().map(|(id, low, high)| (*id, *low, *high)).collect::<Vec<_>>(),
         [(wrong.reading("warmth").unwrap(), 7.0, 1317.7)]
@@ -184,7 +187,7 @@ fn frames_that_say_nothing_are_suspect() {
     let well = part.frame("WELL").unwrap();
     let frames = vec![(well, WELL[0].to_vec()), (well, WELL[0].to_vec()), (well, vec![0xFF; 16]), (well, vec![0; 16])];
     let expectations = vec![Expectation::parse(&part, "level=100 to 200 m").unwrap()];
-    let found = mend(&part, &Evidence { frames, expectations, settings: Vec::new() });
+    let found = mend(&part, &Observation { frames, expectations, settings: Vec::new() });
     let expected = [Suspect::Stale { frame: 1 }, Suspect::Blank { frame: 2, byte: 0xFF }, Suspect::Blank { frame: 3, byte: 0 }];
     assert_eq!(found.suspects, expected);
 }
@@ -280,7 +283,7 @@ proptest! {
         let unit = part.readings()[id].unit();
         let expectation = Expectation::parse(&part, &format!("{}={middle:.3} ± 5 {unit}", part.readings()[id].name())).unwrap();
         let expectations = vec![expectation];
-        let found = mend(&part, &Evidence { frames: frames.clone(), expectations, settings: Vec::new() });
+        let found = mend(&part, &Observation { frames: frames.clone(), expectations, settings: Vec::new() });
         let mut seen: Vec<(String, Vec<String>)> = Vec::new();
         for finding in &found.list {
             let text = mended(&part, finding);

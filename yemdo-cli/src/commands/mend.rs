@@ -1,9 +1,9 @@
 //! `yemdo mend`: the line of the sheet to change if a number is wrong.
 
-mod evidence;
+mod observation;
 mod print;
 
-pub(crate) use evidence::{Gathered, last};
+pub(crate) use observation::{Gathered, last};
 
 use std::path::Path;
 
@@ -22,18 +22,18 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
     }
     let Some((sheet, bytes)) = args.words.split_first() else { return Ok(2) };
     let part = input::load(Path::new(sheet), args.variant.as_deref())?;
-    let mut gathered = evidence::gather(args, &part, bytes)?;
+    let mut gathered = observation::gather(args, &part, bytes)?;
     if let Some((frame, frames)) = gathered.all_fail() {
         return checks(args, &part, frame, &frames);
     }
     if args.example.is_none() {
-        gathered.evidence.expectations = expectations(&part, &args.expectations)?;
+        gathered.observation.expectations = expectations(&part, &args.expectations)?;
     }
     let findings = found(&part, &gathered)?;
     let mut out = anstream::stdout().lock();
     match args.format {
         CheckFormat::Json => json_line(&mut out, &MendedView::new(&part, &findings))?,
-        CheckFormat::Table => print::table(&mut out, &part, &gathered.evidence, &findings, args.most)?,
+        CheckFormat::Table => print::table(&mut out, &part, &gathered.observation, &findings, args.most)?,
     }
     if let Some((number, path)) = args.apply.zip(args.out.as_deref()) {
         let finding = findings.list.get(number.wrapping_sub(1)).ok_or_else(|| no_such(&findings, number))?;
@@ -50,14 +50,14 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
 fn found(part: &Part, gathered: &Gathered) -> Result<Findings, Failure> {
     gathered.fit_expectations(part)?;
     gathered.tell(part);
-    Ok(mend(part, &gathered.evidence))
+    Ok(mend(part, &gathered.observation))
 }
 
 /// Findings as a table, for the console.
 pub(crate) fn console(part: &Part, mut gathered: Gathered, typed: &[String]) -> Result<(), Failure> {
-    gathered.evidence.expectations = expectations(part, typed)?;
+    gathered.observation.expectations = expectations(part, typed)?;
     let findings = found(part, &gathered)?;
-    print::table(&mut anstream::stdout(), part, &gathered.evidence, &findings, None)
+    print::table(&mut anstream::stdout(), part, &gathered.observation, &findings, None)
 }
 
 fn no_such(findings: &Findings, number: usize) -> Failure {

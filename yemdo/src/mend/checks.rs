@@ -13,7 +13,7 @@ use super::change::{ChangedLine, Edit, changed, lines};
 const MOST_FRAMES: usize = 32;
 /// Maximum length of a frame for the search over all polynomials.
 const LONGEST: usize = 64;
-/// Evidence that the search over positions and coverages uses up, in bits.
+/// Evidence used up by the search over positions and coverages, in bits.
 const SEARCH_BITS: i32 = 8;
 /// Maximum number of findings.
 const MOST_FOUND: usize = 8;

@@ -39,7 +39,7 @@ pub use expectation::{Expectation, ExpectationError, Expected};
 
 /// Frames with the expected values of their readings.
 #[derive(Clone, Debug, Default)]
-pub struct Evidence {
+pub struct Observation {
     /// Frames in the order of reception, frames with `keep` first.
     pub frames: Vec<(FrameId, Vec<u8>)>,
     /// Expected values.
@@ -48,9 +48,9 @@ pub struct Evidence {
     pub settings: Vec<String>,
 }
 
-impl Evidence {
+impl Observation {
     /// Frames and expected values of a worked example; `None` if it has no values of readings.
-    pub fn of_example(part: &Sheet, example: &Example) -> Option<Evidence> {
+    pub fn of_example(part: &Sheet, example: &Example) -> Option<Observation> {
         let set =
             example.set.iter().map(|(field, code)| format!("{}={}", part.setting_name(*field), part.present_text(*field, Some(*code))));
         let known = |(subject, expected, _): &(Subject, example::Expected, Span)| match (subject, expected) {
@@ -65,7 +65,7 @@ impl Evidence {
         // Values of an example belong to the last of several frames.
         let again = |at: usize, frame: FrameId| example.frames.iter().skip(at + 1).any(|(other, _)| *other == frame);
         let several = example.frames.iter().enumerate().any(|(at, (frame, _))| again(at, *frame));
-        (!expectations.is_empty() && !several && example.writes.is_empty()).then(|| Evidence {
+        (!expectations.is_empty() && !several && example.writes.is_empty()).then(|| Observation {
             frames: example.frames.clone(),
             expectations,
             settings,
@@ -129,14 +129,14 @@ pub struct Findings {
 pub enum Suspect {
     /// All bytes 0x00 or all 0xFF: no response, or no measurement.
     Blank {
-        /// Index in the evidence.
+        /// Index in the observation.
         frame: usize,
         /// Byte value.
         byte: u8,
     },
     /// Same bytes as the previous frame of its kind: no new measurement.
     Stale {
-        /// Index in the evidence.
+        /// Index in the observation.
         frame: usize,
     },
 }
@@ -158,7 +158,7 @@ const MOST_PAIRED: usize = 90;
 /// Finds changes of a sheet that give the expected values.
 ///
 /// ```
-/// use yemdo::mend::{Evidence, Mistake, Expectation, mend};
+/// use yemdo::mend::{Observation, Mistake, Expectation, mend};
 /// let part = yemdo::Part::parse("lamp.toml", r#"
 /// part = "lamp-1"
 /// frame.LIGHT = { read = 2, code = { light = "b0 b1" } }
@@ -166,28 +166,28 @@ const MOST_PAIRED: usize = 90;
 /// "#).unwrap();
 /// let frames = vec![(part.frame("LIGHT").unwrap(), vec![0x90, 0x01])];
 /// let expectations = vec![Expectation::parse(&part, "light=190 to 210 lx").unwrap()];
-/// let found = mend(&part, &Evidence { frames, expectations, settings: Vec::new() });
+/// let found = mend(&part, &Observation { frames, expectations, settings: Vec::new() });
 /// assert_eq!(found.list[0].mistake, Mistake::ByteOrder);
 /// assert_eq!(found.list[0].lines[0].after, r#"frame.LIGHT = { read = 2, code = { light = "b1 b0" } }"#);
 /// ```
-pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
-    let bench = Bench::new(part, evidence);
-    let targets: Vec<ReadingId> = evidence.expectations.iter().map(|expectation| expectation.reading).collect();
+pub fn mend(part: &Part, observation: &Observation) -> Findings {
+    let bench = Bench::new(part, observation);
+    let targets: Vec<ReadingId> = observation.expectations.iter().map(|expectation| expectation.reading).collect();
     let now = bench.fit(&bench.now);
     let mut findings = Findings {
         list: Vec::new(),
         points: now.of,
         agree: now.agree,
-        now: values(part, evidence, &bench.now),
+        now: values(part, observation, &bench.now),
         tried: 0,
         apart: None,
         beyond: Vec::new(),
-        suspects: suspects(evidence),
+        suspects: suspects(observation),
     };
     if now.is_whole() {
         return findings;
     }
-    findings.beyond = beyond(part, evidence);
+    findings.beyond = beyond(part, observation);
     let behind = Behind::of(part, &targets);
     let mut changes = layouts::changes(part, &behind);
     changes.extend(formulas::changes(part, &behind));
@@ -208,13 +208,13 @@ pub fn mend(part: &Part, evidence: &Evidence) -> Findings {
 }
 
 /// Expectations outside the possible values.
-fn beyond(part: &Part, evidence: &Evidence) -> Vec<(ReadingId, f64, f64)> {
+fn beyond(part: &Part, observation: &Observation) -> Vec<(ReadingId, f64, f64)> {
     let beyond = |expectation: &Expectation| {
         let Expected::Within(list) = &expectation.expected else { return None };
         let extent = predict(part, expectation.reading)?.extent?;
         list.iter().all(|(low, high)| *low > extent.high || *high < extent.low).then_some((expectation.reading, extent.low, extent.high))
     };
-    evidence.expectations.iter().filter_map(beyond).collect()
+    observation.expectations.iter().filter_map(beyond).collect()
 }
 
 /// Pairs of the likelier changes.
@@ -241,29 +241,29 @@ fn finding(bench: &Bench<'_>, ranked: Ranked) -> Finding {
         fits: change.fits,
         is_pair: change.pair,
         agree: fit.agree,
-        values: values(bench.part, bench.evidence, &outcome),
+        values: values(bench.part, bench.observation, &outcome),
         same,
         weight,
     }
 }
 
 /// Readings of each frame.
-fn values(part: &Part, evidence: &Evidence, outcome: &trial::Outcome) -> Vec<Vec<(ReadingId, Option<f64>)>> {
+fn values(part: &Part, observation: &Observation, outcome: &trial::Outcome) -> Vec<Vec<(ReadingId, Option<f64>)>> {
     let of = |(at, (frame, _)): (usize, &(FrameId, Vec<u8>))| {
         let readings = part.frames.get(*frame).map_or(&[] as &[_], |frame| frame.readings.as_slice());
         readings.iter().map(|reading| (*reading, outcome.value(at, *reading))).collect()
     };
-    evidence.frames.iter().enumerate().map(of).collect()
+    observation.frames.iter().enumerate().map(of).collect()
 }
 
-fn suspects(evidence: &Evidence) -> Vec<Suspect> {
+fn suspects(observation: &Observation) -> Vec<Suspect> {
     let mut found = Vec::new();
-    for (at, (frame, bytes)) in evidence.frames.iter().enumerate() {
+    for (at, (frame, bytes)) in observation.frames.iter().enumerate() {
         if let Some(byte) = bytes.first().copied().filter(|byte| matches!(byte, 0 | 0xFF) && bytes.iter().all(|other| other == byte)) {
             found.push(Suspect::Blank { frame: at, byte });
             continue;
         }
-        let before = evidence.frames.iter().take(at).rev().find(|(other, _)| other == frame);
+        let before = observation.frames.iter().take(at).rev().find(|(other, _)| other == frame);
         if before.is_some_and(|(_, other)| other == bytes) {
             found.push(Suspect::Stale { frame: at });
         }

@@ -68,7 +68,7 @@ pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
     ranked.extend(kept.into_iter().map(|(_, one)| one));
 }
 
-/// Frames like those of the evidence, with random bytes.
+/// Frames like those of the observation, with random bytes.
 pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)> {
     let mut dice = 0x2545_F491_4F6C_DD1Du64;
     let mut next = || {
@@ -78,12 +78,12 @@ pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)>
         dice ^= dice << 17;
         dice
     };
-    let mut found: Vec<(FrameId, Vec<u8>)> = bench.evidence.frames.clone();
+    let mut found: Vec<(FrameId, Vec<u8>)> = bench.observation.frames.clone();
     let kept = |frame: FrameId| bench.part.frames.get(frame).is_some_and(|frame| frame.keep);
-    let moving: Vec<(FrameId, Vec<u8>)> = bench.evidence.frames.iter().filter(|(frame, _)| !kept(*frame)).cloned().collect();
+    let moving: Vec<(FrameId, Vec<u8>)> = bench.observation.frames.iter().filter(|(frame, _)| !kept(*frame)).cloned().collect();
     for at in 0..if moving.is_empty() { 0 } else { count } {
         let (frame, bytes) = &moving[at % moving.len()];
-        // Two thirds are similar to the evidence.
+        // Two thirds are similar to the observation.
         let few = at % 3 != 0;
         let other = bytes.iter().map(|byte| if few && next() % 3 != 0 { *byte } else { (next() >> 24) as u8 }).collect();
         found.push((*frame, other));

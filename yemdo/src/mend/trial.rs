@@ -1,6 +1,6 @@
 //! Decodes frames with a changed sheet and compares the readings with the expected values.
 
-use super::Evidence;
+use super::Observation;
 use super::change::{Change, Edit, changed};
 use super::expectation::Expected;
 use crate::configure::assume;
@@ -21,7 +21,7 @@ pub(super) const UNKNOWN: &str = "yemdo_unknown_constant";
 /// Expected value of a reading at a frame.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Point {
-    /// Index in the evidence.
+    /// Index in the observation.
     pub(super) frame: usize,
     pub(super) reading: ReadingId,
     pub(super) low: f64,
@@ -75,10 +75,10 @@ impl Fit {
     }
 }
 
-/// Sheet and evidence for trials.
+/// Sheet and observation for trials.
 pub(super) struct Bench<'e> {
     pub(super) part: &'e Part,
-    pub(super) evidence: &'e Evidence,
+    pub(super) observation: &'e Observation,
     pub(super) points: Vec<Point>,
     slopes: Vec<Slope>,
     /// True if no reading uses a quantity.
@@ -88,13 +88,14 @@ pub(super) struct Bench<'e> {
 }
 
 impl<'e> Bench<'e> {
-    pub(super) fn new(part: &'e Part, evidence: &'e Evidence) -> Self {
+    pub(super) fn new(part: &'e Part, observation: &'e Observation) -> Self {
         let now = Outcome { values: Vec::new(), trouble: 0 };
-        let mut bench = Bench { part, evidence, points: Vec::new(), slopes: Vec::new(), bare: true, now };
+        let mut bench = Bench { part, observation, points: Vec::new(), slopes: Vec::new(), bare: true, now };
         bench.bare = bench.resolve(&[], None).is_some();
-        for expectation in &evidence.expectations {
+        for expectation in &observation.expectations {
             let brings = |frame: &FrameId| part.frames.get(*frame).is_some_and(|frame| frame.readings.contains(&expectation.reading));
-            let frames: Vec<usize> = evidence.frames.iter().enumerate().filter(|(_, (frame, _))| brings(frame)).map(|(at, _)| at).collect();
+            let frames: Vec<usize> =
+                observation.frames.iter().enumerate().filter(|(_, (frame, _))| brings(frame)).map(|(at, _)| at).collect();
             match expectation.expected {
                 Expected::Within(_) => {
                     let known = frames.iter().enumerate().filter_map(|(at, frame)| Some((*frame, expectation.at(at)?)));
@@ -149,11 +150,11 @@ impl<'e> Bench<'e> {
         self.outcome(&change.edits, &change.settings)
     }
 
-    /// Decoder with the settings of the evidence, overridden by `settings`.
+    /// Decoder with the settings of the observation, overridden by `settings`.
     pub(super) fn decoder(&self, part: &Part, settings: &[String]) -> Option<Decoder> {
         let mut decoder = Decoder::new(part);
         let name = |typed: &String| typed.split('=').next().map(str::to_owned);
-        let own = self.evidence.settings.iter().filter(|typed| !settings.iter().any(|other| name(other) == name(typed)));
+        let own = self.observation.settings.iter().filter(|typed| !settings.iter().any(|other| name(other) == name(typed)));
         let all: Vec<&String> = own.chain(settings).collect();
         if !all.is_empty() {
             let state = assume(part, decoder.state(), all).ok()?;
@@ -162,9 +163,9 @@ impl<'e> Bench<'e> {
         Some(decoder)
     }
 
-    /// Decodes the evidence.
+    /// Decodes the observation.
     pub(super) fn run(&self, decoder: &mut Decoder) -> Outcome {
-        decode(self.part, decoder, &self.evidence.frames)
+        decode(self.part, decoder, &self.observation.frames)
     }
 
     /// Compares an outcome with the expected values.

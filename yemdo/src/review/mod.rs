@@ -12,7 +12,7 @@ pub use warnings::warnings;
 
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::List;
-use crate::mend::{Evidence, mend};
+use crate::mend::{Observation, mend};
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::state::State;
@@ -52,8 +52,8 @@ impl Review {
         let warnings = warnings::warnings_with(part, &predictions);
         let mut examples = run_examples(part);
         for (run, example) in examples.iter_mut().zip(&part.examples).filter(|(run, _)| !run.mismatches.is_empty()) {
-            let evidence = Evidence::of_example(part, example);
-            run.likely = evidence.and_then(|evidence| mend(part, &evidence).strong().cloned());
+            let observation = Observation::of_example(part, example);
+            run.likely = observation.and_then(|observation| mend(part, &observation).strong().cloned());
         }
         Self { predictions, examples, warnings, routines: routines(part) }
     }

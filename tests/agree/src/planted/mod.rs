@@ -7,7 +7,7 @@ use std::fmt;
 use std::time::{Duration, Instant};
 
 use yemdo::configure::assume;
-use yemdo::mend::{Evidence, Expectation, Expected, Finding, mend, mended};
+use yemdo::mend::{Expectation, Expected, Finding, Observation, mend, mended};
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, FrameId, Part, ReadingId, Status};
 
@@ -101,12 +101,12 @@ pub fn measure(name: &str, text: &str, seed: u64, measured: &mut Measured) {
         });
         let Some((target, three)) = target else { continue };
         for (place, count) in [(0, 1), (1, 3)] {
-            let Some(evidence) = evidence(&part, &wrong, &settings, target, &three, count, &mut choices) else { continue };
+            let Some(observation) = observation(&part, &wrong, &settings, target, &three, count, &mut choices) else { continue };
             if !disagrees(&part, &wrong, &settings, target, &three[..count]) {
                 continue;
             }
             let begin = Instant::now();
-            let found = mend(&wrong, &evidence);
+            let found = mend(&wrong, &observation);
             let took = begin.elapsed();
             measured.longest = measured.longest.max(took);
             measured.all += took;
@@ -181,7 +181,7 @@ fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Cho
 }
 
 /// Expected values: ± 10 %, with the middle up to 5 % off.
-fn evidence(
+fn observation(
     part: &Part,
     wrong: &Part,
     settings: &[String],
@@ -189,23 +189,23 @@ fn evidence(
     three: &[Vec<(FrameId, Vec<u8>)>],
     count: usize,
     choices: &mut Choices<'_>,
-) -> Option<Evidence> {
-    let mut evidence = Evidence::default();
+) -> Option<Observation> {
+    let mut observation = Observation::default();
     let mut pairs = Vec::new();
     for (at, all) in three.iter().take(count).enumerate() {
         let value = values(part, settings, target, all)?.pop()??;
         let middle = value * (0.95 + 0.1 * f64::from(byte(choices)) / 255.0);
         pairs.push((middle - 0.1 * value.abs(), middle + 0.1 * value.abs()));
         let own = all.len() - 1;
-        evidence.frames.extend(all.iter().skip(if at == 0 { 0 } else { own }).cloned());
+        observation.frames.extend(all.iter().skip(if at == 0 { 0 } else { own }).cloned());
     }
     // The expectation is in the unit that the wrong sheet has.
     let unit = |part: &Part| Unit::find(part.readings()[target].unit());
     let base = unit(part).and_then(|unit| UNITS.iter().find(|other| other.dimension == unit.dimension));
     let turned = |value: f64| unit(wrong).zip(base).map_or(Some(value), |(unit, base)| base.to(unit, value));
     let pairs = pairs.into_iter().map(|(low, high)| Some((turned(low)?, turned(high)?))).collect::<Option<Vec<_>>>()?;
-    evidence.expectations.push(Expectation { reading: target, expected: Expected::Within(pairs) });
-    Some(evidence)
+    observation.expectations.push(Expectation { reading: target, expected: Expected::Within(pairs) });
+    Some(observation)
 }
 
 /// Whether the wrong sheet gives clearly other values at one of the frames.

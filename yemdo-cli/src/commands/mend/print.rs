@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
-use yemdo::mend::{BareFinding, ChangedLine, CheckFinding, Evidence, Expectation, Finding, Findings, Suspect};
+use yemdo::mend::{BareFinding, ChangedLine, CheckFinding, Expectation, Finding, Findings, Observation, Suspect};
 use yemdo::{FrameId, Part, ReadingId, counted, to_hex, with_unit};
 
 use crate::failure::Failure;
@@ -41,16 +41,16 @@ fn values(part: &Part, rows: &Values, reading: ReadingId) -> String {
 pub(super) fn table(
     out: &mut dyn Write,
     part: &Part,
-    evidence: &Evidence,
+    observation: &Observation,
     findings: &Findings,
     most: Option<usize>,
 ) -> Result<(), Failure> {
     let (bold, dim) = (Style::new().bold(), Style::new().dimmed());
-    for expectation in &evidence.expectations {
+    for expectation in &observation.expectations {
         let name = part.readings()[expectation.reading].name();
         writeln!(out, "{bold}{name}{bold:#} is {}, expected {}", values(part, &findings.now, expectation.reading), expectation.text(part))?;
     }
-    suspects(out, evidence, findings)?;
+    suspects(out, observation, findings)?;
     for (id, low, high) in &findings.beyond {
         let reading = &part.readings()[*id];
         writeln!(out, "possible values with this sheet: {} to {}", short(*low), with_unit(short(*high), reading.unit()))?;
@@ -76,7 +76,7 @@ pub(super) fn table(
         }
         let of = if findings.points > 1 { format!("  {dim}{} of {} agree{dim:#}", finding.agree, findings.points) } else { String::new() };
         writeln!(out, "{bold}{}. {}{bold:#}{of}", at + 1, finding.what)?;
-        one(out, part, evidence, findings, finding)?;
+        one(out, part, observation, findings, finding)?;
     }
     let left = findings.list.len().saturating_sub(shown);
     if left > 0 {
@@ -89,7 +89,7 @@ pub(super) fn table(
 }
 
 /// Prints suspect frames. In slow logs some repetitions are normal.
-fn suspects(out: &mut dyn Write, evidence: &Evidence, findings: &Findings) -> Result<(), Failure> {
+fn suspects(out: &mut dyn Write, observation: &Observation, findings: &Findings) -> Result<(), Failure> {
     let yellow = AnsiColor::Yellow.on_default();
     let mut stale = Vec::new();
     for suspect in &findings.suspects {
@@ -102,7 +102,7 @@ fn suspects(out: &mut dyn Write, evidence: &Evidence, findings: &Findings) -> Re
             _ => {}
         }
     }
-    if 2 * stale.len() >= evidence.frames.len() || evidence.frames.len() <= FEW_FRAMES && !stale.is_empty() {
+    if 2 * stale.len() >= observation.frames.len() || observation.frames.len() <= FEW_FRAMES && !stale.is_empty() {
         let list: Vec<String> = stale.iter().take(FEW_FRAMES).map(usize::to_string).collect();
         let more = if stale.len() > FEW_FRAMES { ", …" } else { "" };
         writeln!(out, "{yellow}repeated bytes{yellow:#} in frame {}{more}: read too early?", list.join(", "))?;
@@ -111,7 +111,7 @@ fn suspects(out: &mut dyn Write, evidence: &Evidence, findings: &Findings) -> Re
 }
 
 /// Prints a finding: changed lines, settings, readings.
-fn one(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Findings, finding: &Finding) -> Result<(), Failure> {
+fn one(out: &mut dyn Write, part: &Part, observation: &Observation, findings: &Findings, finding: &Finding) -> Result<(), Failure> {
     let dim = Style::new().dimmed();
     changed(out, part, &finding.lines)?;
     if !finding.settings.is_empty() {
@@ -123,9 +123,9 @@ fn one(out: &mut dyn Write, part: &Part, evidence: &Evidence, findings: &Finding
     let told = |expectation: &Expectation| {
         format!("{} {}", part.readings()[expectation.reading].name(), values(part, &finding.values, expectation.reading))
     };
-    let mut then: Vec<String> = evidence.expectations.iter().map(told).collect();
+    let mut then: Vec<String> = observation.expectations.iter().map(told).collect();
     // Other readings that change.
-    let known = |id: ReadingId| evidence.expectations.iter().any(|expectation| expectation.reading == id);
+    let known = |id: ReadingId| observation.expectations.iter().any(|expectation| expectation.reading == id);
     let mut moved: Vec<ReadingId> = Vec::new();
     for (before, after) in findings.now.iter().flatten().zip(finding.values.iter().flatten()) {
         if before.1 != after.1 && !known(before.0) && !moved.contains(&before.0) {

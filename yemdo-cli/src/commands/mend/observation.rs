@@ -2,7 +2,7 @@
 
 use std::io::Write;
 
-use yemdo::mend::{Evidence, Expected};
+use yemdo::mend::{Expected, Observation};
 use yemdo::record::parse_frames;
 use yemdo::{Decoder, FrameId, Part, Refusal, counted};
 use yemdo_log::{AnyLog, Clocks, LogStep};
@@ -17,7 +17,7 @@ const MOST_FRAMES: usize = 64;
 
 /// Frames and settings, with a summary of skipped frames.
 pub(crate) struct Gathered {
-    pub(crate) evidence: Evidence,
+    pub(crate) observation: Observation,
     /// Frames with a failing check.
     failing: Vec<(FrameId, Vec<u8>)>,
     /// Number of other refused frames, and the last cause.
@@ -33,11 +33,11 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
     let frame = args.frame.as_deref().map(|name| part.frame(name)).transpose()?;
     if let Some(number) = args.example {
         let example = super::super::decode::worked_example(part, number)?;
-        let evidence = Evidence::of_example(part, example).ok_or_else(|| {
+        let observation = Observation::of_example(part, example).ok_or_else(|| {
             let failure = Failure::told("this worked example has no frame with an expected reading");
             failure.help("`yemdo check` runs it")
         })?;
-        return Ok(sorted(part, Decoder::new(part), evidence.frames.clone(), evidence));
+        return Ok(sorted(part, Decoder::new(part), observation.frames.clone(), observation));
     }
     let mut decoder = Decoder::new(part);
     *decoder.state_mut() = input::present(part, args.dump.as_deref())?;
@@ -103,42 +103,42 @@ pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) 
     let every: Vec<FrameId> = part.frames().ids().collect();
     let used = decoder.in_use(&every).into_iter().filter(|used| !used.as_reset);
     let settings = used.map(|used| format!("{}={}", used.name, used.value)).collect();
-    sorted(part, decoder, all, Evidence { settings, ..Evidence::default() })
+    sorted(part, decoder, all, Observation { settings, ..Observation::default() })
 }
 
 /// Sorts frames by validity, frames with `keep` first.
-fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<(FrameId, Vec<u8>)>, mut evidence: Evidence) -> Gathered {
+fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<(FrameId, Vec<u8>)>, mut observation: Observation) -> Gathered {
     all.sort_by_key(|(frame, _)| !part.frames()[*frame].is_kept());
     let count = all.len();
-    evidence.frames.clear();
+    observation.frames.clear();
     let (mut failing, mut refused) = (Vec::new(), None);
     for (frame, bytes) in all {
         match decoder.decode(frame, &bytes) {
-            Ok(_) => evidence.frames.push((frame, bytes)),
+            Ok(_) => observation.frames.push((frame, bytes)),
             Err(Refusal::Check { .. }) => failing.push((frame, bytes)),
             Err(other) => refused = Some((refused.map_or(1, |(count, _): (usize, Refusal)| count + 1), other)),
         }
     }
-    Gathered { evidence, failing, refused, all: count, changed: false }
+    Gathered { observation, failing, refused, all: count, changed: false }
 }
 
 impl Gathered {
     /// Frames of a kind without any valid frame.
     pub(super) fn all_fail(&self) -> Option<(FrameId, Vec<Vec<u8>>)> {
-        let (frame, _) = self.failing.iter().find(|(frame, _)| !self.evidence.frames.iter().any(|(good, _)| good == frame))?;
+        let (frame, _) = self.failing.iter().find(|(frame, _)| !self.observation.frames.iter().any(|(good, _)| good == frame))?;
         let own = self.failing.iter().filter(|(other, _)| other == frame);
         Some((*frame, own.map(|(_, bytes)| bytes.clone()).collect()))
     }
 
     /// Checks that the expectations match the frames.
     pub(super) fn fit_expectations(&self, part: &Part) -> Result<(), Failure> {
-        if let (true, Some((_, refusal))) = (self.evidence.frames.is_empty(), &self.refused) {
+        if let (true, Some((_, refusal))) = (self.observation.frames.is_empty(), &self.refused) {
             return Err(Failure::told(format!("no valid frame: {refusal}")));
         }
-        for expectation in &self.evidence.expectations {
+        for expectation in &self.observation.expectations {
             let reading = &part.readings()[expectation.reading];
             let brings = |frame: &FrameId| part.frames()[*frame].readings().contains(&expectation.reading);
-            let frames = self.evidence.frames.iter().filter(|(frame, _)| brings(frame)).count();
+            let frames = self.observation.frames.iter().filter(|(frame, _)| brings(frame)).count();
             if frames == 0 {
                 let known = part.frames().iter().filter(|frame| frame.readings().contains(&expectation.reading));
                 let names: Vec<&str> = known.map(|frame| frame.name()).collect();
@@ -163,7 +163,7 @@ impl Gathered {
     /// Reports skipped frames and assumed settings.
     pub(super) fn tell(&self, part: &Part) {
         let mut err = anstream::stderr();
-        let used = self.evidence.frames.len();
+        let used = self.observation.frames.len();
         let left = self.failing.len() + self.refused.as_ref().map_or(0, |(count, _)| *count);
         if self.all > used + left {
             let _ = writeln!(err, "using {used} of {} frames", self.all);
@@ -175,8 +175,8 @@ impl Gathered {
             let why = self.refused.as_ref().map_or("check failed".to_owned(), |(_, refusal)| refusal.to_string());
             let _ = writeln!(err, "skipped {}: {why}", counted(left, "invalid frame"));
         }
-        if !self.evidence.settings.is_empty() {
-            let _ = writeln!(err, "assuming {1} for {0}", part.name(), self.evidence.settings.join(", "));
+        if !self.observation.settings.is_empty() {
+            let _ = writeln!(err, "assuming {1} for {0}", part.name(), self.observation.settings.join(", "));
         }
     }
 }
