@@ -178,10 +178,13 @@ fn places(length: usize, addressed: bool) -> Vec<Place> {
     found
 }
 
+/// Operation on a sum before it is stored.
+type Finish = fn(u8) -> u8;
+
 /// Sums and XOR, with complements and start values.
 fn sums(covered: &[Vec<u8>], values: &[u64], add: &mut impl FnMut(f64, &str, &str, i32)) {
     let sum = |bytes: &[u8]| bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
-    let finishes: [(&str, &str, fn(u8) -> u8); 3] = [
+    let finishes: [(&str, &str, Finish); 3] = [
         ("", "sum", |sum| sum),
         (", then = \"invert\"", "inverted sum", |sum| !sum),
         (", then = \"negate\"", "negated sum", u8::wrapping_neg),

@@ -141,7 +141,7 @@ fn literals(part: &Part, reading: ReadingId) -> Vec<Literal> {
 impl Literal {
     /// `None` for anything but a decimal number, such as a mask in hex.
     fn of(typed: &str, span: Span, real: bool) -> Option<Self> {
-        let end = typed.trim_end_matches(|c: char| matches!(c, 'f' | 'F' | 'l' | 'L' | 'u' | 'U')).len();
+        let end = typed.trim_end_matches(['f', 'F', 'l', 'L', 'u', 'U']).len();
         let (text, suffix) = typed.split_at(end);
         let is_number = text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-')) && !text.starts_with("0x");
         let value = text.replace('_', "").parse::<f64>().ok().filter(|value| is_number && value.is_finite())?;

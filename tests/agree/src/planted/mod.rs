@@ -15,7 +15,10 @@ use crate::choices::{Choices, bytes_of};
 use crate::{SHEET_BYTES, sheet};
 use plant::Planted;
 
-/// Mistakes planted into one sheet, at most.
+/// Frames in the order of reception.
+type Frames = Vec<(FrameId, Vec<u8>)>;
+
+/// Maximum number of mistakes in one sheet.
 const MOST: usize = 60;
 
 /// How often the true change was first, among the first three, found at all.
@@ -143,10 +146,10 @@ fn values(part: &Part, settings: &[String], target: ReadingId, frames: &[(FrameI
 }
 
 /// Frames with valid values of a reading, after the frames with `keep`.
-fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Choices<'_>) -> Option<Vec<Vec<(FrameId, Vec<u8>)>>> {
+fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Choices<'_>) -> Option<Vec<Frames>> {
     let (id, frame) = part.frames().entries().find(|(_, frame)| frame.readings().contains(&target))?;
     let examples: Vec<&(FrameId, Vec<u8>)> = part.examples().iter().flat_map(|example| example.frames()).collect();
-    let mut before: Vec<(FrameId, Vec<u8>)> = Vec::new();
+    let mut before: Frames = Vec::new();
     for (other, kept) in part.frames().entries().filter(|(other, kept)| kept.is_kept() && *other != id) {
         let example = examples.iter().find(|(frame, _)| *frame == other).map(|(_, bytes)| bytes.clone());
         before.push((other, example.unwrap_or_else(|| (0..kept.length()).map(|_| byte(choices)).collect())));
@@ -156,7 +159,7 @@ fn frames(part: &Part, settings: &[String], target: ReadingId, choices: &mut Cho
     let state = assume(part, decoder.state(), settings).ok()?;
     decoder.adopt(&state);
     let own: Vec<Vec<u8>> = examples.iter().filter(|(frame, _)| *frame == id).map(|(_, bytes)| bytes.clone()).collect();
-    let (mut found, mut known): (Vec<Vec<(FrameId, Vec<u8>)>>, Vec<f64>) = (Vec::new(), Vec::new());
+    let (mut found, mut known): (Vec<Frames>, Vec<f64>) = (Vec::new(), Vec::new());
     for _ in 0..400 {
         let base = if own.is_empty() { None } else { own.get(choices.below(own.len())) };
         let bytes: Vec<u8> = (0..frame.length())
@@ -186,7 +189,7 @@ fn observation(
     wrong: &Part,
     settings: &[String],
     target: ReadingId,
-    three: &[Vec<(FrameId, Vec<u8>)>],
+    three: &[Frames],
     count: usize,
     choices: &mut Choices<'_>,
 ) -> Option<Observation> {
@@ -209,7 +212,7 @@ fn observation(
 }
 
 /// Whether the wrong sheet gives clearly other values at one of the frames.
-fn disagrees(part: &Part, wrong: &Part, settings: &[String], target: ReadingId, frames: &[Vec<(FrameId, Vec<u8>)>]) -> bool {
+fn disagrees(part: &Part, wrong: &Part, settings: &[String], target: ReadingId, frames: &[Frames]) -> bool {
     frames.iter().any(|all| {
         let right = values(part, settings, target, all).and_then(|mut values| values.pop()).flatten();
         let other = values(wrong, &[], target, all).and_then(|mut values| values.pop()).flatten();
@@ -232,7 +235,7 @@ fn is_it(
     finding: &Finding,
     settings: &[String],
     target: ReadingId,
-    frames: &[Vec<(FrameId, Vec<u8>)>],
+    frames: &[Frames],
 ) -> bool {
     let Ok(own) = Part::parse("mended.toml", &mended(wrong, finding)) else { return false };
     let with: Vec<String> = finding.settings.clone();
