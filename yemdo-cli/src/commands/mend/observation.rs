@@ -86,16 +86,23 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
             }
         }
         None => {
+            if bytes.is_empty() {
+                return Err(no_frames());
+            }
             all = parse_frames(part, frame, &bytes.join(" ")).map_err(|error| Failure::helped(error.message, error.help))?;
             count = all.len();
         }
     }
     if all.is_empty() {
-        return Err(Failure::told("no frames").help("add the received bytes, or --log FILE"));
+        return Err(no_frames());
     }
     let mut gathered = last(part, decoder, all);
     (gathered.all, gathered.changed) = (count, changed);
     Ok(gathered)
+}
+
+fn no_frames() -> Failure {
+    Failure::told("no frames").help("add the received bytes, or --log FILE, --at PLACE or --example NUMBER")
 }
 
 /// Uses frames with the settings of a decoder.
