@@ -31,6 +31,9 @@ pub(crate) struct Mend {
     /// Read frames from a log; long logs are sampled
     #[arg(long, value_name = "FILE")]
     pub(crate) log: Option<PathBuf>,
+    /// Log of a reference sensor, for expected values such as `temperature=reference ± 1 °C`
+    #[arg(long, value_name = "FILE", requires = "log")]
+    pub(crate) reference: Option<PathBuf>,
     /// Of a log of several parts, take the frames of this one, as the log calls it
     #[arg(long, value_name = "NAME", requires = "log")]
     pub(crate) part: Option<String>,

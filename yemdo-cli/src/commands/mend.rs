@@ -2,6 +2,7 @@
 
 mod observation;
 mod print;
+mod reference;
 
 pub(crate) use observation::{Gathered, last};
 
@@ -27,7 +28,7 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
         return checks(args, &part, frame, &frames);
     }
     if args.example.is_none() {
-        gathered.observation.expectations = expectations(&part, &args.expectations)?;
+        gathered.observation.expectations = expectations(&part, &args.expectations, args.reference.as_deref(), &mut gathered)?;
     }
     let findings = found(&part, &gathered)?;
     let mut out = anstream::stdout().lock();
@@ -55,7 +56,7 @@ fn found(part: &Part, gathered: &Gathered) -> Result<Findings, Failure> {
 
 /// Findings as a table, for the console.
 pub(crate) fn console(part: &Part, mut gathered: Gathered, typed: &[String]) -> Result<(), Failure> {
-    gathered.observation.expectations = expectations(part, typed)?;
+    gathered.observation.expectations = expectations(part, typed, None, &mut gathered)?;
     let findings = found(part, &gathered)?;
     print::table(&mut anstream::stdout(), part, &gathered.observation, &findings, None)
 }
@@ -69,13 +70,25 @@ fn no_such(findings: &Findings, number: usize) -> Failure {
 }
 
 /// Parses expectations and reports all errors together.
-fn expectations(part: &Part, typed: &[String]) -> Result<Vec<Expectation>, Failure> {
+fn expectations(part: &Part, typed: &[String], log: Option<&Path>, gathered: &mut Gathered) -> Result<Vec<Expectation>, Failure> {
     if typed.is_empty() {
         let one = part.readings().iter().find(|reading| reading.is_measured()).map_or("temperature", |reading| reading.name());
         let failure = Failure::told("missing expected value");
         return Err(failure.help(format!("add --expect '{one}=24 ± 3 °C'")));
     }
     let (mut expectations, mut wrong) = (Vec::new(), Vec::new());
+    // A reference log drops frames, and a list of values counts those that remain.
+    let (logged, typed): (Vec<&String>, Vec<&String>) = typed.iter().partition(|typed| reference::is_meant(typed));
+    // The log of each reading may drop frames, so all are applied before the values are final.
+    for typed in &logged {
+        let _ = reference::expectation(part, typed, log, gathered);
+    }
+    for typed in logged {
+        match reference::expectation(part, typed, log, gathered) {
+            Ok(expectation) => expectations.push(expectation),
+            Err(error) => wrong.push(error),
+        }
+    }
     for typed in typed {
         match Expectation::parse(part, typed) {
             Ok(expectation) => expectations.push(expectation),

@@ -8,6 +8,9 @@ use crate::model::ids::ReadingId;
 use crate::model::part::Sheet;
 use crate::units::Unit;
 
+/// Maximum number of values in a text.
+const MOST_VALUES: usize = 4;
+
 /// Expected values of a reading.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Expectation {
@@ -113,16 +116,16 @@ impl Expectation {
         }
     }
 
-    /// Text with the reading's unit.
+    /// Text with the reading's unit, with up to four values.
     pub fn text(&self, part: &Sheet) -> String {
         let unit = part.readings.get(self.reading).map_or("", |reading| reading.unit.as_str());
         match &self.expected {
             Expected::Rises => "rises".to_owned(),
             Expected::Falls => "falls".to_owned(),
             Expected::Within(list) => {
-                let pairs: Vec<String> =
-                    list.iter().map(|(low, high)| format!("{} to {}", tidy(*low), with_unit(tidy(*high), unit))).collect();
-                pairs.join("; ")
+                let pair = |(low, high): &(f64, f64)| format!("{} to {}", tidy(*low), with_unit(tidy(*high), unit));
+                let pairs: Vec<String> = list.iter().take(MOST_VALUES).map(pair).collect();
+                format!("{}{}", pairs.join("; "), if list.len() > MOST_VALUES { "; …" } else { "" })
             }
         }
     }

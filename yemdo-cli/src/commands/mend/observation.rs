@@ -1,11 +1,12 @@
 //! Collects frames and settings for `mend`.
 
 use std::io::Write;
+use std::path::Path;
 
 use yemdo::mend::{Expected, Observation};
 use yemdo::record::parse_frames;
-use yemdo::{Decoder, FrameId, Part, Refusal, counted};
-use yemdo_log::{AnyLog, Clocks, LogStep};
+use yemdo::{Decoder, FrameId, Part, ReadingId, Refusal, counted};
+use yemdo_log::{AnyLog, Clocks, LogStep, seconds_of};
 
 use crate::args::Mend;
 use crate::failure::Failure;
@@ -18,6 +19,8 @@ const MOST_FRAMES: usize = 64;
 /// Frames and settings, with a summary of skipped frames.
 pub(crate) struct Gathered {
     pub(crate) observation: Observation,
+    /// Time of each frame in seconds.
+    times: Vec<Option<f64>>,
     /// Frames with a failing check.
     failing: Vec<(FrameId, Vec<u8>)>,
     /// Number of other refused frames, and the last cause.
@@ -37,7 +40,8 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
             let failure = Failure::told("this worked example has no frame with an expected reading");
             failure.help("`yemdo check` runs it")
         })?;
-        return Ok(sorted(part, Decoder::new(part), observation.frames.clone(), observation));
+        let frames = observation.frames.iter().map(|(frame, bytes)| (*frame, bytes.clone(), None)).collect();
+        return Ok(sorted(part, Decoder::new(part), frames, observation));
     }
     let mut decoder = Decoder::new(part);
     *decoder.state_mut() = input::present(part, args.dump.as_deref())?;
@@ -46,59 +50,71 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
         let all = super::super::decode::read_frames(connected, frame, &decoder)?;
         return Ok(last(part, decoder, all));
     }
-    let (mut all, mut changed, mut count) = (Vec::new(), false, 0);
-    match &args.log {
-        Some(path) => {
-            let (input, _) = yemdo_log::open_log(path)?;
-            let before = decoder.state().clone();
-            let mut log = AnyLog::open(input, part, frame, args.part.as_deref(), &before, &args.set, &Clocks::new(false))?;
-            let mut every = 1;
-            while let Some(step) = log.next_step()? {
-                let state = match &step {
-                    LogStep::Frame(record) => record.state.as_deref().cloned(),
-                    LogStep::State(state) => Some((**state).clone()),
-                    LogStep::Refused(..) => None,
-                };
-                if let Some(state) = state.filter(|state| !state.has_same_values(decoder.state())) {
-                    changed |= count > 0;
-                    if count == 0 {
-                        decoder.adopt(&state);
-                    }
-                }
-                if changed {
-                    break;
-                }
-                let LogStep::Frame(record) = step else { continue };
-                let Ok(bytes) = record.bytes else { continue };
-                let kept = part.frames()[record.frame].is_kept();
-                if kept || count % every == 0 {
-                    all.push((record.frame, bytes));
-                }
-                count += 1;
-                if all.len() > 2 * MOST_FRAMES {
-                    let mut at = 0;
-                    all.retain(|(frame, _)| {
-                        at += 1;
-                        part.frames()[*frame].is_kept() || at % 2 == 1
-                    });
-                    every *= 2;
-                }
-            }
-        }
+    let logged = match &args.log {
+        Some(path) => from_log(args, part, frame, path, &mut decoder)?,
+        None if bytes.is_empty() => return Err(no_frames()),
         None => {
-            if bytes.is_empty() {
-                return Err(no_frames());
-            }
-            all = parse_frames(part, frame, &bytes.join(" ")).map_err(|error| Failure::helped(error.message, error.help))?;
-            count = all.len();
+            let typed = parse_frames(part, frame, &bytes.join(" ")).map_err(|error| Failure::helped(error.message, error.help))?;
+            let frames: Vec<Timed> = typed.into_iter().map(|(frame, bytes)| (frame, bytes, None)).collect();
+            Logged { count: frames.len(), frames, changed: false }
         }
-    }
-    if all.is_empty() {
+    };
+    if logged.frames.is_empty() {
         return Err(no_frames());
     }
-    let mut gathered = last(part, decoder, all);
-    (gathered.all, gathered.changed) = (count, changed);
+    let mut gathered = with_settings(part, decoder, logged.frames);
+    (gathered.all, gathered.changed) = (logged.count, logged.changed);
     Ok(gathered)
+}
+
+/// Frame with its time in seconds, if known.
+type Timed = (FrameId, Vec<u8>, Option<f64>);
+
+/// Sample of the frames of a log.
+struct Logged {
+    frames: Vec<Timed>,
+    /// Number of frames in the log.
+    count: usize,
+    changed: bool,
+}
+
+/// Samples a log up to the first change of settings.
+fn from_log(args: &Mend, part: &Part, frame: Option<FrameId>, path: &Path, decoder: &mut Decoder) -> Result<Logged, Failure> {
+    let (input, _) = yemdo_log::open_log(path)?;
+    let before = decoder.state().clone();
+    let mut log = AnyLog::open(input, part, frame, args.part.as_deref(), &before, &args.set, &Clocks::new(false))?;
+    let mut logged = Logged { frames: Vec::new(), count: 0, changed: false };
+    let mut every = 1;
+    while let Some(step) = log.next_step()? {
+        let state = match &step {
+            LogStep::Frame(record) => record.state.as_deref().cloned(),
+            LogStep::State(state) => Some((**state).clone()),
+            LogStep::Refused(..) => None,
+        };
+        if let Some(state) = state.filter(|state| !state.has_same_values(decoder.state())) {
+            if logged.count > 0 {
+                logged.changed = true;
+                break;
+            }
+            decoder.adopt(&state);
+        }
+        let LogStep::Frame(record) = step else { continue };
+        let Ok(bytes) = record.bytes else { continue };
+        let is_kept = |frame: FrameId| part.frames()[frame].is_kept();
+        if is_kept(record.frame) || logged.count % every == 0 {
+            logged.frames.push((record.frame, bytes, record.time.as_deref().and_then(seconds_of)));
+        }
+        logged.count += 1;
+        if logged.frames.len() > 2 * MOST_FRAMES {
+            let mut at = 0;
+            logged.frames.retain(|(frame, ..)| {
+                at += 1;
+                is_kept(*frame) || at % 2 == 1
+            });
+            every *= 2;
+        }
+    }
+    Ok(logged)
 }
 
 fn no_frames() -> Failure {
@@ -107,6 +123,10 @@ fn no_frames() -> Failure {
 
 /// Uses frames with the settings of a decoder.
 pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) -> Gathered {
+    with_settings(part, decoder, all.into_iter().map(|(frame, bytes)| (frame, bytes, None)).collect())
+}
+
+fn with_settings(part: &Part, decoder: Decoder, all: Vec<Timed>) -> Gathered {
     let every: Vec<FrameId> = part.frames().ids().collect();
     let used = decoder.in_use(&every).into_iter().filter(|used| !used.as_reset);
     let settings = used.map(|used| format!("{}={}", used.name, used.value)).collect();
@@ -114,22 +134,40 @@ pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) 
 }
 
 /// Sorts frames by validity, frames with `keep` first.
-fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<(FrameId, Vec<u8>)>, mut observation: Observation) -> Gathered {
-    all.sort_by_key(|(frame, _)| !part.frames()[*frame].is_kept());
+fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<Timed>, mut observation: Observation) -> Gathered {
+    all.sort_by_key(|(frame, ..)| !part.frames()[*frame].is_kept());
     let count = all.len();
     observation.frames.clear();
-    let (mut failing, mut refused) = (Vec::new(), None);
-    for (frame, bytes) in all {
+    let (mut times, mut failing, mut refused) = (Vec::new(), Vec::new(), None);
+    for (frame, bytes, time) in all {
         match decoder.decode(frame, &bytes) {
-            Ok(_) => observation.frames.push((frame, bytes)),
+            Ok(_) => {
+                observation.frames.push((frame, bytes));
+                times.push(time);
+            }
             Err(Refusal::Check { .. }) => failing.push((frame, bytes)),
             Err(other) => refused = Some((refused.map_or(1, |(count, _): (usize, Refusal)| count + 1), other)),
         }
     }
-    Gathered { observation, failing, refused, all: count, changed: false }
+    Gathered { observation, times, failing, refused, all: count, changed: false }
 }
 
 impl Gathered {
+    /// Times of the frames with a reading.
+    pub(super) fn times(&self, part: &Part, reading: ReadingId) -> impl Iterator<Item = f64> {
+        let brings = move |frame: FrameId| part.frames()[frame].readings().contains(&reading);
+        let frames = self.observation.frames.iter().zip(&self.times);
+        frames.filter(move |((frame, _), _)| brings(*frame)).filter_map(|(_, time)| *time)
+    }
+
+    /// Keeps frames with a reading only if their time fits.
+    pub(super) fn retain(&mut self, part: &Part, reading: ReadingId, fits: impl Fn(f64) -> bool) {
+        let brings = |frame: FrameId| part.frames()[frame].readings().contains(&reading);
+        let both = std::mem::take(&mut self.observation.frames).into_iter().zip(std::mem::take(&mut self.times));
+        let kept = both.filter(|((frame, _), time)| !brings(*frame) || time.is_some_and(&fits));
+        (self.observation.frames, self.times) = kept.unzip();
+    }
+
     /// Frames of a kind without any valid frame.
     pub(super) fn all_fail(&self) -> Option<(FrameId, Vec<Vec<u8>>)> {
         let (frame, _) = self.failing.iter().find(|(frame, _)| !self.observation.frames.iter().any(|(good, _)| good == frame))?;

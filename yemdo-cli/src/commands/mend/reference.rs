@@ -1,0 +1,69 @@
+//! Expected values from the log of a reference sensor.
+
+use std::path::Path;
+
+use yemdo::configure::measured_difference;
+use yemdo::mend::{Expectation, Expected};
+use yemdo::units::Unit;
+use yemdo::{Part, with_unit};
+use yemdo_log::{Track, Tracks};
+
+use super::observation::Gathered;
+use crate::failure::Failure;
+
+/// Word for the reference log in `NAME=reference ± 1 °C`.
+const WORD: &str = "reference";
+/// Maximum time between a frame and a value of the reference, in seconds.
+const MOST_APART: f64 = 60.0;
+
+/// True if an expected value comes from the reference log.
+pub(super) fn is_meant(typed: &str) -> bool {
+    typed.split_once('=').is_some_and(|(_, value)| value.trim().starts_with(WORD))
+}
+
+/// Expected values of a reading from the log; frames without a value nearby are dropped.
+pub(super) fn expectation(part: &Part, typed: &str, path: Option<&Path>, gathered: &mut Gathered) -> Result<Expectation, Failure> {
+    let (name, value) = typed.split_once('=').unwrap_or((typed, ""));
+    let (name, value) = (name.trim(), value.trim());
+    let path = path.ok_or_else(|| Failure::told("missing log of the reference").help("add --reference FILE"))?;
+    let reading = part.reading(name)?;
+    let unit = part.readings()[reading].unit();
+    let tolerance = value.strip_prefix(WORD).unwrap_or("").trim();
+    let tolerance = tolerance.strip_prefix('±').or_else(|| tolerance.strip_prefix("+-")).or_else(|| tolerance.strip_prefix("+/-"));
+    let tolerance = tolerance.ok_or_else(|| {
+        Failure::told(format!("`{value}` has no tolerance")).help(format!("write `{}`", with_unit(format!("{name}={WORD} ± 1"), unit)))
+    })?;
+    let around = measured_difference(name, tolerance.trim(), unit).map_err(Failure::wish)?.abs();
+    let track = track(path, name, unit)?;
+    gathered.retain(part, reading, |time| near(&track, time).is_some());
+    let values: Vec<(f64, f64)> =
+        gathered.times(part, reading).filter_map(|time| near(&track, time)).map(|value| (value - around, value + around)).collect();
+    if values.is_empty() {
+        let failure = Failure::told(format!("{} has no value of {name} within {MOST_APART} s of a frame", path.display()));
+        return Err(failure.help("the log of the frames and the one of the reference need times of the same clock"));
+    }
+    Ok(Expectation { reading, expected: Expected::Within(values) })
+}
+
+/// The reading in the reference log: the only one, or the one of the same name.
+fn track(path: &Path, name: &str, unit: &str) -> Result<Track, Failure> {
+    let mut tracks = Tracks::default();
+    tracks.read(path, None)?;
+    let mut track = match tracks.tracks.as_slice() {
+        [one] => one.clone(),
+        _ => tracks.only(name)?.clone(),
+    };
+    if track.unit != unit && !Unit::find(unit).is_some_and(|to| track.convert(to)) {
+        return Err(Failure::told(format!("{} of the reference is in {}, not in {unit}", track.name(), track.unit)));
+    }
+    track.samples.sort_by(|one, other| one.time.total_cmp(&other.time));
+    Ok(track)
+}
+
+/// Value at the nearest time.
+fn near(track: &Track, time: f64) -> Option<f64> {
+    let at = track.samples.partition_point(|sample| sample.time < time);
+    let around = track.samples.get(at.saturating_sub(1)..(at + 1).min(track.samples.len()))?;
+    let nearest = around.iter().min_by(|one, other| (one.time - time).abs().total_cmp(&(other.time - time).abs()))?;
+    ((nearest.time - time).abs() <= MOST_APART).then_some(nearest.value)
+}
