@@ -79,7 +79,7 @@ impl Expectation {
     /// "#).unwrap();
     /// let expectation = Expectation::parse(&part, "light=0.4 ± 0.1 klx").unwrap();
     /// assert_eq!(expectation.expected, Expected::Within(vec![(300.0, 500.0)]));
-    /// assert_eq!(Expectation::parse(&part, "light=400").unwrap_err().to_string(), "`400` does not say how exact it is");
+    /// assert_eq!(Expectation::parse(&part, "light=400").unwrap_err().to_string(), "`400` has no tolerance");
     /// ```
     ///
     /// # Errors
