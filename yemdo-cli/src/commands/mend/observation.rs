@@ -101,7 +101,7 @@ fn from_log(args: &Mend, part: &Part, frame: Option<FrameId>, path: &Path, decod
         let LogStep::Frame(record) = step else { continue };
         let Ok(bytes) = record.bytes else { continue };
         let is_kept = |frame: FrameId| part.frames()[frame].is_kept();
-        if is_kept(record.frame) || logged.count % every == 0 {
+        if is_kept(record.frame) || logged.count.is_multiple_of(every) {
             logged.frames.push((record.frame, bytes, record.time.as_deref().and_then(seconds_of)));
         }
         logged.count += 1;
