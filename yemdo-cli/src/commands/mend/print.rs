@@ -4,7 +4,7 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::mend::{BareFinding, ChangedLine, CheckFinding, Expectation, Finding, Findings, Observation, Suspect};
-use yemdo::{FrameId, Part, ReadingId, counted, to_hex, with_unit};
+use yemdo::{FrameId, Part, ReadingId, counted, to_hex, visible, with_unit};
 
 use crate::failure::Failure;
 use crate::show::number::digits;
@@ -140,16 +140,21 @@ fn one(out: &mut dyn Write, part: &Part, observation: &Observation, findings: &F
     Ok(())
 }
 
+/// A line of the sheet, safe for terminals and with its tabs.
+fn pasted(line: &str) -> String {
+    line.trim_end().split('\t').map(visible).collect::<Vec<_>>().join("\t")
+}
+
 /// Prints changed lines.
 fn changed(out: &mut dyn Write, part: &Part, lines: &[ChangedLine]) -> Result<(), Failure> {
     let (red, green, dim) = (AnsiColor::BrightRed.on_default(), AnsiColor::Green.on_default(), Style::new().dimmed());
     for line in lines {
         writeln!(out, "   {dim}{}:{}{dim:#}", part.source().name(), line.line)?;
         for before in line.before.trim().lines() {
-            writeln!(out, "   {red}- {}{red:#}", before.trim_end())?;
+            writeln!(out, "   {red}- {}{red:#}", pasted(before))?;
         }
         for after in line.after.trim().lines() {
-            writeln!(out, "   {green}+ {}{green:#}", after.trim_end())?;
+            writeln!(out, "   {green}+ {}{green:#}", pasted(after))?;
         }
     }
     Ok(())
