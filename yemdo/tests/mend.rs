@@ -240,7 +240,7 @@ frame.WELL = { read = 6, code = { level = "b0 b1" }, check = { xor = 0x77, over 
     let first = |frames: &[Vec<u8>]| find_checks(&part, well, frames).first().map(|found| found.text.clone()).unwrap_or_default();
     let sum = |bytes: &[u8]| bytes.iter().fold(0u8, |sum, byte| sum.wrapping_add(*byte));
     for (frames, expected) in [
-        (sealed(2, |bytes| crc(bytes, 0x31, 0xFF)), "{ crc = \"CRC-8/NRSC-5\", over = \"b0..b4\", in = \"b5\" }"),
+        (sealed(2, |bytes| !crc(bytes, 0x1D, 0xFF)), "{ crc = \"CRC-8/SAE-J1850\", over = \"b0..b4\", in = \"b5\" }"),
         (sealed(2, |bytes| crc(&[&[0x66], bytes].concat(), 0x07, 0)), "{ crc = \"CRC-8/SMBUS\", over = \"addr:w b0..b4\", in = \"b5\" }"),
         (sealed(2, |bytes| sum(bytes)), "{ sum = { width = 8 }, over = \"b0..b4\", in = \"b5\" }"),
         (sealed(2, |bytes| sum(bytes).wrapping_neg()), "{ sum = { width = 8, then = \"negate\" }, over = \"b0..b4\", in = \"b5\" }"),

@@ -16,6 +16,7 @@ use crate::args::{CheckFormat, Mend};
 use crate::failure::Failure;
 use crate::input;
 use crate::output::{json_line, write_file};
+use reference::Reference;
 
 pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
     if args.no_sheet {
@@ -43,8 +44,7 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
         }
         write_file(path, mended(&part, finding).as_bytes(), args.overwrite)?;
     }
-    let fits = findings.agree == findings.points || findings.list.iter().any(|finding| finding.agree == findings.points);
-    Ok(u8::from(!fits))
+    Ok(u8::from(!findings.is_explained()))
 }
 
 /// Validates the expectations, reports skipped frames, and searches.
@@ -77,25 +77,29 @@ fn expectations(part: &Part, typed: &[String], log: Option<&Path>, gathered: &mu
         return Err(failure.help(format!("add --expect '{one}=24 ± 3 °C'")));
     }
     let (mut expectations, mut wrong) = (Vec::new(), Vec::new());
-    // A reference log drops frames, and a list of values counts those that remain.
-    let (logged, typed): (Vec<&String>, Vec<&String>) = typed.iter().partition(|typed| reference::is_meant(typed));
-    // The log of each reading may drop frames, so all are applied before the values are final.
-    for typed in &logged {
-        let _ = reference::expectation(part, typed, log, gathered);
-    }
-    for typed in logged {
-        match reference::expectation(part, typed, log, gathered) {
-            Ok(expectation) => expectations.push(expectation),
-            Err(error) => wrong.push(error),
-        }
-    }
+    let mut references = Vec::new();
     for typed in typed {
+        if reference::is_meant(typed) {
+            match Reference::parse(part, typed, log) {
+                Ok(reference) => references.push(reference),
+                Err(error) => wrong.push(error),
+            }
+            continue;
+        }
         match Expectation::parse(part, typed) {
             Ok(expectation) => expectations.push(expectation),
             Err(error) => wrong.push(Failure::helped(error.message, error.help)),
         }
     }
-    if wrong.is_empty() { Ok(expectations) } else { Err(Failure::several(wrong.into_iter())) }
+    if !wrong.is_empty() {
+        return Err(Failure::several(wrong.into_iter()));
+    }
+    // Each reference drops frames, so all do before the values are counted.
+    references.iter().for_each(|reference| reference.drop_frames(part, gathered));
+    for reference in &references {
+        expectations.push(reference.expectation(part, gathered)?);
+    }
+    Ok(expectations)
 }
 
 /// Finds the check of frames that all fail the check in the sheet.

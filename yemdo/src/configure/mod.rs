@@ -29,6 +29,7 @@ pub use crate::plan::writes::{Write, WriteReason, WriteScope};
 pub use assume::{AssumeError, assume};
 pub use choose::{Choice, ChooseError, LastReading, Limits, choose, next_range};
 pub use inverse::Method;
+pub(crate) use wish::number_and_unit;
 pub use wish::{Wish, WishError, measured, measured_difference};
 
 /// What configuring a part needs: the writes, and what they do.

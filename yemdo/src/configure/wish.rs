@@ -185,11 +185,17 @@ pub fn measured_difference(name: &str, typed: &str, unit: &str) -> Result<f64, W
     read(name, typed, unit, Unit::difference_to)
 }
 
-fn read(name: &str, typed: &str, unit: &str, convert: fn(&Unit, &Unit, f64) -> Option<f64>) -> Result<f64, WishError> {
+/// Splits a typed value into its number and its unit; either may be empty.
+pub(crate) fn number_and_unit(typed: &str) -> (&str, &str) {
     let end = typed.find(|c: char| !(c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_'))).unwrap_or(typed.len());
-    let (number, given) = typed.split_at(end);
+    let (number, unit) = typed.split_at(end);
+    (number, unit.trim())
+}
+
+fn read(name: &str, typed: &str, unit: &str, convert: fn(&Unit, &Unit, f64) -> Option<f64>) -> Result<f64, WishError> {
+    let (number, given) = number_and_unit(typed);
     let (value, given) = match number.replace('_', "").parse::<f64>() {
-        Ok(value) if value.is_finite() => (value, given.trim()),
+        Ok(value) if value.is_finite() => (value, given),
         _ => {
             return Err(error(
                 format!("`{typed}` is not a value of {name}"),

@@ -159,6 +159,11 @@ impl Expr {
         Expr { id: ExprId::default(), kind, ty, span }
     }
 
+    /// The expression without conversions around it.
+    pub(crate) fn unconverted(&self) -> &Expr {
+        if let ExprKind::Convert(inner) = &self.kind { inner.unconverted() } else { self }
+    }
+
     /// Its operands.
     fn operands(&self) -> Vec<&Expr> {
         match &self.kind {

@@ -30,6 +30,11 @@ const WHOLE: usize = 6;
 /// Decimals, at most.
 const MOST: usize = 9;
 
+/// Rounds to a number of significant digits.
+pub(crate) fn rounded(value: f64, digits: usize) -> f64 {
+    format!("{value:.*e}", digits.saturating_sub(1)).parse().unwrap_or(value)
+}
+
 impl Digits {
     /// Where nothing is known of the value's steps.
     pub const UNKNOWN: Self = Self::Significant(0);

@@ -6,6 +6,7 @@ pub(crate) mod digits;
 pub(crate) mod hex;
 pub(crate) mod list;
 pub(crate) mod number;
+pub(crate) mod random;
 pub(crate) mod suggest;
 pub(crate) mod text;
 pub(crate) mod words;

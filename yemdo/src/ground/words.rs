@@ -21,6 +21,20 @@ pub fn visible(text: &str) -> Cow<'_, str> {
     Cow::Owned(shown)
 }
 
+/// A text as a TOML string; control characters become blanks.
+pub(crate) fn toml_text(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => out.extend(['\\', c]),
+            c if c.is_control() => out.push(' '),
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
+
 /// Whether a character steers a terminal, or the direction of what stands around it (Unicode Standard Annex 9, section 2).
 pub(crate) fn steers(c: char) -> bool {
     c.is_control() || matches!(c, '\u{61C}' | '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}')

@@ -5,6 +5,7 @@ use std::fmt::Write;
 use super::cells::Cell;
 use super::values::values;
 use super::{Import, Note, Register};
+use crate::ground::words::toml_text;
 
 /// Bits of a field: register, high, low, and which of its own bits they are.
 type Piece = (usize, u32, u32, Option<(u32, u32)>);
@@ -18,7 +19,7 @@ struct Field<'a> {
 
 pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) -> Import {
     let fields = fields(registers, &mut notes);
-    let mut sheet = format!("part   = {}\ntitle  = \"\"\nsource = \"\"\n", quoted(part));
+    let mut sheet = format!("part   = {}\ntitle  = \"\"\nsource = \"\"\n", toml_text(part));
     let mut identities: Vec<(String, u64, u32)> = Vec::new();
     for (index, register) in registers.iter().enumerate() {
         let _ = write!(sheet, "\n[register.{}]\nat = 0x{:02X}\n", register.name, register.at);
@@ -26,7 +27,7 @@ pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) ->
             let _ = writeln!(sheet, "width = {}", register.bits);
         }
         if let Some(access) = register.access {
-            let _ = writeln!(sheet, "access = {}", quoted(access));
+            let _ = writeln!(sheet, "access = {}", toml_text(access));
         }
         if register.count > 1 {
             let _ = writeln!(sheet, "count = {}", register.count);
@@ -50,7 +51,7 @@ pub(super) fn write(part: &str, registers: &[Register], mut notes: Vec<Note>) ->
             None => {}
         }
         if !register.means.is_empty() {
-            let _ = writeln!(sheet, "means = {}", quoted(&register.means));
+            let _ = writeln!(sheet, "means = {}", toml_text(&register.means));
         }
         let reserved: Vec<String> = if identity.is_some() {
             Vec::new()
@@ -187,29 +188,15 @@ fn bits(high: u32, low: u32) -> String {
 }
 
 fn extras(field: &Field<'_>) -> String {
-    let access = field.access.map_or(String::new(), |access| format!(", access = {}", quoted(access)));
+    let access = field.access.map_or(String::new(), |access| format!(", access = {}", toml_text(access)));
     let width = field.pieces.iter().map(|(_, high, low, _)| high - low + 1).sum();
     let (means, values) = match values(field.means, width) {
         Some((means, values)) => {
-            let rows: Vec<String> = values.iter().map(|(code, name)| format!("{{ code = {code}, name = {} }}", quoted(name))).collect();
+            let rows: Vec<String> = values.iter().map(|(code, name)| format!("{{ code = {code}, name = {} }}", toml_text(name))).collect();
             (means, format!(", values = [{}]", rows.join(", ")))
         }
         None => (field.means.to_owned(), String::new()),
     };
-    let means = if means.is_empty() { String::new() } else { format!(", means = {}", quoted(&means)) };
+    let means = if means.is_empty() { String::new() } else { format!(", means = {}", toml_text(&means)) };
     access + &means + &values
-}
-
-/// A TOML string.
-fn quoted(text: &str) -> String {
-    let mut out = String::from("\"");
-    for c in text.chars() {
-        match c {
-            '"' | '\\' => out.extend(['\\', c]),
-            c if c.is_control() => out.push(' '),
-            c => out.push(c),
-        }
-    }
-    out.push('"');
-    out
 }

@@ -4,6 +4,7 @@ use super::layouts::slices;
 use super::solve::roundest;
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
+use crate::ground::digits::rounded;
 
 /// Maximum frame length.
 const LONGEST: usize = 64;
@@ -12,9 +13,10 @@ const MOST_FOUND: usize = 10;
 /// Code widths with their weights.
 const WIDTHS: [(usize, f64); 10] =
     [(16, 10.0), (12, 4.0), (14, 3.0), (24, 3.0), (20, 2.0), (8, 2.0), (32, 1.0), (13, 1.0), (10, 1.0), (18, 0.5)];
-/// Offsets with their weights.
-const OFFSETS: [(f64, f64); 8] =
-    [(0.0, 10.0), (-40.0, 0.6), (-50.0, 0.3), (-273.15, 1.0), (-45.0, 0.2), (-100.0, 0.1), (32.0, 0.2), (-64.0, 0.1)];
+/// Offsets by definition of units, with their weights.
+const OFFSETS: [(f64, f64); 3] = [(0.0, 10.0), (-273.15, 1.0), (32.0, 0.2)];
+/// Weight of a scale that begins at a negative multiple of ten.
+const FROM_TENS: f64 = 0.3;
 
 /// A code and a formula that give the expected values.
 #[derive(Clone, Debug, PartialEq)]
@@ -91,7 +93,8 @@ fn scaled(layout: &Layout, bits: &[(usize, u8)], usual: f64, frames: &[Vec<u8>],
     }
     let codes: Vec<f64> = raws.iter().map(|raw| layout.form.read(*raw, width).map(|code| code as f64)).collect::<Option<_>>()?;
     let mut best: Option<(f64, f64, f64)> = None;
-    for (offset, likely) in OFFSETS.into_iter().chain(solved(&codes, pairs)) {
+    let tens = (1..=10).map(|tens| (f64::from(-10 * tens), FROM_TENS));
+    for (offset, likely) in OFFSETS.into_iter().chain(tens).chain(solved(&codes, pairs)) {
         let Some((scale, round)) = scale(&codes, pairs, offset) else { continue };
         let weight = usual * likely * round;
         if best.is_none_or(|(known, ..)| weight > known) {
@@ -132,18 +135,14 @@ fn scale(codes: &[f64], pairs: &[(f64, f64)], offset: f64) -> Option<(f64, f64)>
         return None;
     }
     let inside = |scale: &f64| (low..=high).contains(scale);
-    let tens = (-7..=3).map(|power| 10f64.powi(power)).map(tidy).find(|scale| inside(scale)).map(|scale| (scale, 3.0));
+    let tens = (-7..=3).map(|power| 10f64.powi(power)).map(|scale| rounded(scale, 7)).find(|scale| inside(scale)).map(|scale| (scale, 3.0));
     let twos = (0..=24).map(|power| 0.5f64.powi(power)).find(|scale| inside(scale)).map(|scale| (scale, 2.0));
     let fives = (-7..=3)
-        .flat_map(|power| [2.0, 5.0, 2.5, 4.0].map(|digit| tidy(digit * 10f64.powi(power))))
+        .flat_map(|power| [2.0, 5.0, 2.5, 4.0].map(|digit| rounded(digit * 10f64.powi(power), 7)))
         .find(|scale| inside(scale))
         .map(|scale| (scale, 1.0));
     tens.or(twos).or(fives).or_else(|| {
         let scale: f64 = roundest(low.max(0.0), high).parse().ok()?;
         (scale > 0.0).then_some((scale, 0.1))
     })
-}
-
-fn tidy(value: f64) -> f64 {
-    format!("{value:.6e}").parse().unwrap_or(value)
 }

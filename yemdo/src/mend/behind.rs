@@ -1,7 +1,6 @@
 //! Inputs of readings, with their positions in the sheet.
 
-use crate::formula::input::InputKey;
-use crate::formula::typed::{Expr, ExprKind, each};
+use crate::formula::typed::{Expr, each};
 use crate::ground::text::{Span, Text};
 use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
@@ -144,9 +143,4 @@ pub(super) fn expressions(part: &Part, reading: ReadingId) -> Vec<&Expr> {
         each(&reading.formula.body, &mut |expr| found.push(expr));
     }
     found
-}
-
-/// The input, if the expression is a plain input.
-pub(super) fn input(expr: &Expr) -> Option<Input> {
-    if let ExprKind::Input(key) = expr.kind { Some(Input::of(InputKey(key.0))) } else { None }
 }

@@ -62,32 +62,6 @@ pub enum Mistake {
 }
 
 impl Mistake {
-    /// All kinds.
-    pub const ALL: [Mistake; 22] = [
-        Mistake::ByteOrder,
-        Mistake::WordOrder,
-        Mistake::Sign,
-        Mistake::Form,
-        Mistake::Bcd,
-        Mistake::Justified,
-        Mistake::Width,
-        Mistake::Neighbour,
-        Mistake::Numbering,
-        Mistake::Exchanged,
-        Mistake::IntegerDivision,
-        Mistake::DecimalByte,
-        Mistake::Unit,
-        Mistake::ConstantSign,
-        Mistake::PowerOfTen,
-        Mistake::PowerOfTwo,
-        Mistake::OtherConstant,
-        Mistake::Digits,
-        Mistake::Operator,
-        Mistake::Constant,
-        Mistake::Setting,
-        Mistake::Parameter,
-    ];
-
     /// Short name for messages.
     pub fn name(self) -> &'static str {
         match self {
@@ -228,9 +202,4 @@ pub(super) fn lines(source: &Source, edits: &[Edit]) -> Vec<ChangedLine> {
         found.push(ChangedLine { line: number, before: line.text().to_owned(), after: changed(&line, &within) });
     }
     found
-}
-
-/// Quotes a text as a TOML basic string.
-pub(super) fn quoted(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }

@@ -3,8 +3,9 @@
 use super::behind::{Behind, CellSite, expressions};
 use super::change::{Change, Edit, Mistake};
 use super::solve::Unknown;
-use super::trial::Bench;
+use super::trial::{Bench, UNKNOWN};
 use crate::formula::typed::{Expr, ExprKind};
+use crate::ground::digits::rounded;
 use crate::ground::text::Span;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
@@ -50,9 +51,9 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
             let others = all.iter().filter(|other| other.span != literal.span && other.value != literal.value);
             let variants = literal.variants(&others.map(|other| (other.text.as_str(), other.value)).collect::<Vec<_>>(), 0.4);
             let name = &part.readings[*reading].name;
-            match Unknown::new(bench, vec![Edit { span: literal.span, text: super::trial::UNKNOWN.into() }], literal.value)
-                .filter(|_| literal.real)
-            {
+            let edits = vec![Edit { span: literal.span, text: UNKNOWN.into() }];
+            let unknown = if literal.real { Unknown::new(bench, edits, literal.value) } else { None };
+            match unknown {
                 Some(mut unknown) => {
                     let better = variants.into_iter().filter(|variant| unknown.improves(variant.value));
                     found.extend(better.map(|variant| literal.change(name, variant)));
@@ -97,7 +98,7 @@ fn around(bench: &Bench<'_>, reading: ReadingId, found: &mut Vec<Change>) {
             let (front, back) = (Span::new(span.start, span.start), Span::new(span.end, span.end));
             vec![Edit { span: front, text: "(".into() }, Edit { span: back, text: format!(") {mark} {text}") }]
         };
-        if let Some(solved) = Unknown::new(bench, edits(super::trial::UNKNOWN), start).and_then(|mut unknown| unknown.solve(start)) {
+        if let Some(solved) = Unknown::new(bench, edits(UNKNOWN), start).and_then(|mut unknown| unknown.solve(start)) {
             let what = format!("{}: missing {what} {}", reading.name, solved.text);
             let mut edits = edits(&solved.text);
             if let (Some(edit), '+', Some(size)) = (edits.last_mut(), mark, solved.text.strip_prefix('-')) {
@@ -243,6 +244,6 @@ fn significant(text: &str) -> i32 {
 
 /// Formats a number without rounding noise.
 pub(super) fn short(value: f64) -> String {
-    let tidy: f64 = format!("{value:.11e}").parse().unwrap_or(value);
+    let tidy = rounded(value, 12);
     if tidy != 0.0 && !(1e-6..1e15).contains(&tidy.abs()) { format!("{tidy:e}") } else { tidy.to_string() }
 }

@@ -2,7 +2,8 @@
 
 use std::fmt;
 
-use crate::configure::{WishError, measured, measured_difference};
+use crate::configure::{WishError, measured, measured_difference, number_and_unit};
+use crate::ground::digits::rounded;
 use crate::ground::words::with_unit;
 use crate::model::ids::ReadingId;
 use crate::model::part::Sheet;
@@ -123,17 +124,12 @@ impl Expectation {
             Expected::Rises => "rises".to_owned(),
             Expected::Falls => "falls".to_owned(),
             Expected::Within(list) => {
-                let pair = |(low, high): &(f64, f64)| format!("{} to {}", tidy(*low), with_unit(tidy(*high), unit));
+                let pair = |(low, high): &(f64, f64)| format!("{} to {}", rounded(*low, 7), with_unit(rounded(*high, 7), unit));
                 let pairs: Vec<String> = list.iter().take(MOST_VALUES).map(pair).collect();
                 format!("{}{}", pairs.join("; "), if list.len() > MOST_VALUES { "; …" } else { "" })
             }
         }
     }
-}
-
-/// Removes rounding noise of a unit conversion.
-fn tidy(value: f64) -> f64 {
-    format!("{value:.6e}").parse().unwrap_or(value)
 }
 
 /// Parses `24 ± 3 °C` or `20 to 30 °C` into `unit`.
@@ -149,25 +145,21 @@ fn within(name: &str, text: &str, unit: &str) -> Result<(f64, f64), ExpectationE
         (None, None) => return Err(wrong(format!("`{text}` has no tolerance"), forms)),
     };
     let (first, second) = (first.trim(), second.trim());
-    let given = |text: &str| {
-        text.trim_start_matches(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-' | '+' | 'e' | 'E' | '_')).trim().to_owned()
-    };
+    let ((first, own), (second, last)) = (number_and_unit(first), number_and_unit(second));
     // `24 °C ± 3 °F` has two units; in `20 to 30 °C` the last one applies to both.
-    let (own, last) = (given(first), given(second));
     let (own, last) = match (own.is_empty(), last.is_empty()) {
         (true, true) if !unitless(unit) => {
             return Err(wrong(format!("`{text}` has no unit"), &format!("write `{text} {unit}`, or another unit of the same dimension")));
         }
-        (true, _) => (last.clone(), last),
-        (false, true) => (own.clone(), own),
+        (true, _) => (last, last),
+        (false, true) => (own, own),
         (false, false) => (own, last),
     };
-    let number = |text: &str| text.trim_end_matches(given(text).as_str()).trim().to_owned();
-    if number(first).is_empty() || number(second).is_empty() {
+    if first.is_empty() || second.is_empty() {
         return Err(wrong(format!("`{text}` has no number"), forms));
     }
-    let first = measured(name, &with_unit(number(first), &own), unit)?;
-    let second = with_unit(number(second), &last);
+    let first = measured(name, &with_unit(first, own), unit)?;
+    let second = with_unit(second, last);
     let (low, high) = if difference {
         let around = measured_difference(name, &second, unit)?.abs();
         (first - around, first + around)

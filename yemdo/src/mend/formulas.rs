@@ -1,12 +1,13 @@
 //! Candidate changes of formulas: operators, codes, columns, units, integer divisions.
 
-use super::behind::{Behind, expressions, input};
-use super::change::{Change, Edit, Mistake, quoted};
+use super::behind::{Behind, expressions};
+use super::change::{Change, Edit, Mistake};
 use super::layouts::likeness;
 use crate::formula::operators::Arith;
 use crate::formula::typed::{Expr, ExprKind};
 use crate::ground::number::Ty;
 use crate::ground::text::Span;
+use crate::ground::words::toml_text;
 use crate::model::ids::{CodeId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::Part;
@@ -31,7 +32,7 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
         for other in &others {
             let what = format!("{name}: result of the formula in {}, not {}", other.symbol, unit.value);
             let share = 1.0 / others.len() as f64;
-            found.push(Change::edit(Mistake::Unit, share, what, unit.span, quoted(other.symbol)));
+            found.push(Change::edit(Mistake::Unit, share, what, unit.span, toml_text(other.symbol)));
         }
     }
     found
@@ -45,15 +46,10 @@ fn between(part: &Part, left: &Expr, right: &Expr, mark: char) -> Option<Span> {
     (text.matches(mark).count() == 1).then(|| Span::new(gap.start + at, gap.start + at + mark.len_utf8()))
 }
 
-/// Skips implicit conversions.
-fn typed(expr: &Expr) -> &Expr {
-    if let ExprKind::Convert(inner) = &expr.kind { typed(inner) } else { expr }
-}
-
 fn operators(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<Change>) {
     let ExprKind::Arith(op, left, right) = &expr.kind else { return };
     let name = &part.readings[reading].name;
-    let (left, right) = (typed(left), typed(right));
+    let (left, right) = (left.unconverted(), right.unconverted());
     let (mark, other, mistake, share) = match op {
         Arith::Add => ('+', '-', Mistake::ConstantSign, 0.5),
         Arith::Sub => ('-', '+', Mistake::ConstantSign, 0.5),
@@ -80,7 +76,7 @@ fn operators(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<Chang
 /// Other codes of the frame and other columns of the table.
 fn takes_another(part: &Part, reading: ReadingId, expr: &Expr, found: &mut Vec<Change>) {
     let name = &part.readings[reading].name;
-    match input(expr) {
+    match Input::of_expr(expr) {
         Some(Input::Code(id)) => {
             let code = &part.codes[id];
             let others: Vec<CodeId> = part.frames[code.frame].codes.iter().copied().filter(|other| *other != id).collect();
@@ -116,7 +112,7 @@ fn decimal_bytes(part: &Part, reading: ReadingId, expressions: &[&Expr], found: 
     let model = &part.readings[reading];
     let [code] = model.codes.as_slice() else { return };
     let code = &part.codes[*code];
-    let uses = expressions.iter().filter(|expr| matches!(input(expr), Some(Input::Code(_))));
+    let uses = expressions.iter().filter(|expr| matches!(Input::of_expr(expr), Some(Input::Code(_))));
     let spans: Vec<Span> = uses.map(|expr| expr.span).filter(|span| part.source.slice(*span) == code.name).collect();
     if code.layout.width() != 16 || spans.is_empty() || !matches!(code.ty, Ty::I32 | Ty::U32) {
         return;

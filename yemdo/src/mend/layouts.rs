@@ -1,10 +1,10 @@
 //! Candidate changes of layouts: order, number form, position and width.
 
 use super::behind::{Behind, LayoutSite};
-use super::change::{Change, Edit, Mistake, quoted};
+use super::change::{Change, Edit, Mistake};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
-use crate::ground::words::counted;
+use crate::ground::words::{counted, toml_text};
 use crate::model::frame::{Code, Origin};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
@@ -84,7 +84,7 @@ impl<'p> Typed<'p> {
         };
         let form = if form == Form::Unsigned { String::new() } else { format!("{} ", form.name()) };
         let text = format!("{}{form}{place}{}", self.array.0, self.array.1);
-        Some(Change::edit(mistake, share, format!("{}: {what}", self.name), self.site.text.span, quoted(&text)))
+        Some(Change::edit(mistake, share, format!("{}: {what}", self.name), self.site.text.span, toml_text(&text)))
     }
 
     /// True if slices overlap a code that the present layout does not overlap.
@@ -146,8 +146,7 @@ impl<'p> Typed<'p> {
         let (form, width) = (self.layout.form, i64::from(self.layout.width()));
         let Some(stream) = Stream::of(self.layout) else {
             for by in [-2i64, -1, 1, 2] {
-                let moved = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));
-                let moved: Option<Vec<Bit>> = bits(self.layout).into_iter().map(moved).collect();
+                let moved = later(&bits(self.layout), by);
                 let what = format!("{} {}", counted(by.unsigned_abs() as usize, "byte"), if by > 0 { "later" } else { "earlier" });
                 found.extend(moved.and_then(|bits| self.change(Mistake::Neighbour, 0.3 / by.abs() as f64, what, form, &bits)));
             }
@@ -247,6 +246,11 @@ fn bits(layout: &Layout) -> Vec<Bit> {
     layout.slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| (slice.byte, bit))).collect()
 }
 
+/// Bits some bytes later; `None` before the first byte.
+fn later(bits: &[Bit], by: i64) -> Option<Vec<Bit>> {
+    bits.iter().map(|(byte, bit)| Some((usize::try_from(i64::try_from(*byte).ok()? + by).ok()?, *bit))).collect()
+}
+
 /// Joins bits to slices.
 pub(super) fn slices(bits: &[Bit]) -> Vec<Slice> {
     let mut found: Vec<Slice> = Vec::new();
@@ -290,8 +294,8 @@ fn exchanged(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
             let Some(name) = part.codes.get(other.code).map(|code| &code.name).filter(|_| !seen.contains(&pair)) else { continue };
             seen.push(pair);
             let edits = vec![
-                Edit { span: one.text.span, text: quoted(&other.text.value) },
-                Edit { span: other.text.span, text: quoted(&one.text.value) },
+                Edit { span: one.text.span, text: toml_text(&other.text.value) },
+                Edit { span: other.text.span, text: toml_text(&one.text.value) },
             ];
             let what = format!("{} and {name} exchanged", code.name);
             let share = likeness(code, part.codes.get(other.code)) / others.len() as f64;
@@ -329,7 +333,6 @@ fn numbering(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
 /// Moves a layout by some bytes.
 fn moved(part: &Part, site: &LayoutSite, by: i64) -> Option<Edit> {
     let typed = Typed::of(part, site)?;
-    let shift = |(byte, bit): Bit| Some((usize::try_from(i64::try_from(byte).ok()? + by).ok()?, bit));
-    let bits: Vec<Bit> = bits(typed.layout).into_iter().map(shift).collect::<Option<_>>()?;
+    let bits = later(&bits(typed.layout), by)?;
     typed.change(Mistake::Numbering, 1.0, String::new(), typed.layout.form, &bits)?.edits.pop()
 }

@@ -142,6 +142,11 @@ pub enum Suspect {
 }
 
 impl Findings {
+    /// True if the unchanged sheet or one of the changes fits all expected values.
+    pub fn is_explained(&self) -> bool {
+        self.agree == self.points || self.list.iter().any(|finding| finding.agree == self.points)
+    }
+
     /// The first finding, if it fits all values and has at least twice the weight of the second.
     pub fn strong(&self) -> Option<&Finding> {
         let first = self.list.first().filter(|first| first.agree == self.points && !first.is_pair)?;
@@ -171,8 +176,17 @@ const MOST_PAIRED: usize = 90;
 /// assert_eq!(found.list[0].lines[0].after, r#"frame.LIGHT = { read = 2, code = { light = "b1 b0" } }"#);
 /// ```
 pub fn mend(part: &Part, observation: &Observation) -> Findings {
+    search(part, observation, true)
+}
+
+/// The likely single change for a worked example, if one is by far the likeliest.
+pub(crate) fn likely(part: &Part, example: &Example) -> Option<Finding> {
+    let observation = Observation::of_example(part, example)?;
+    search(part, &observation, false).strong().cloned()
+}
+
+fn search(part: &Part, observation: &Observation, with_pairs: bool) -> Findings {
     let bench = Bench::new(part, observation);
-    let targets: Vec<ReadingId> = observation.expectations.iter().map(|expectation| expectation.reading).collect();
     let now = bench.fit(&bench.now);
     let mut findings = Findings {
         list: Vec::new(),
@@ -188,14 +202,10 @@ pub fn mend(part: &Part, observation: &Observation) -> Findings {
         return findings;
     }
     findings.beyond = beyond(part, observation);
-    let behind = Behind::of(part, &targets);
-    let mut changes = layouts::changes(part, &behind);
-    changes.extend(formulas::changes(part, &behind));
-    changes.extend(settings::changes(&bench, &behind));
-    changes.extend(constants::changes(&bench, &behind));
+    let changes = changes(&bench);
     findings.tried = changes.len();
     let mut ranked = rank(&bench, &changes);
-    if !ranked.iter().any(|ranked| ranked.fit.is_whole()) {
+    if with_pairs && !ranked.iter().any(|ranked| ranked.fit.is_whole()) {
         let pairs = pairs(&bench, &changes);
         findings.tried += pairs.len();
         // Pairs that do not fit are useless.
@@ -205,6 +215,17 @@ pub fn mend(part: &Part, observation: &Observation) -> Findings {
     findings.apart = apart::tell_apart(&bench, &ranked);
     findings.list = ranked.into_iter().take(MOST_FOUND).map(|ranked| finding(&bench, ranked)).collect();
     findings
+}
+
+/// All candidate changes.
+fn changes(bench: &Bench<'_>) -> Vec<Change> {
+    let targets: Vec<ReadingId> = bench.observation.expectations.iter().map(|expectation| expectation.reading).collect();
+    let behind = Behind::of(bench.part, &targets);
+    let mut changes = layouts::changes(bench.part, &behind);
+    changes.extend(formulas::changes(bench.part, &behind));
+    changes.extend(settings::changes(bench, &behind));
+    changes.extend(constants::changes(bench, &behind));
+    changes
 }
 
 /// Expectations outside the possible values.
@@ -221,8 +242,7 @@ fn beyond(part: &Part, observation: &Observation) -> Vec<(ReadingId, f64, f64)> 
 fn pairs(bench: &Bench<'_>, changes: &[Change]) -> Vec<Change> {
     let mut likely: Vec<&Change> = changes.iter().collect();
     likely.sort_by(|one, two| two.weight().total_cmp(&one.weight()));
-    likely.retain(|change| bench.of(change).is_some());
-    likely.truncate(MOST_PAIRED);
+    let likely: Vec<&Change> = likely.into_iter().filter(|change| bench.of(change).is_some()).take(MOST_PAIRED).collect();
     let mut found = Vec::new();
     for (at, one) in likely.iter().enumerate() {
         found.extend(likely.iter().skip(at + 1).filter_map(|two| one.and(two)));

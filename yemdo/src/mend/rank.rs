@@ -2,6 +2,8 @@
 
 use super::change::Change;
 use super::trial::{Bench, Fit, Outcome, decode};
+use crate::ground::digits::rounded;
+use crate::ground::random::Random;
 use crate::model::ids::FrameId;
 
 /// Number of random frames for the comparison of changes.
@@ -70,14 +72,7 @@ pub(super) fn settle(bench: &Bench<'_>, ranked: &mut Vec<Ranked>) {
 
 /// Frames like those of the observation, with random bytes.
 pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)> {
-    let mut dice = 0x2545_F491_4F6C_DD1Du64;
-    let mut next = || {
-        // Marsaglia, "Xorshift RNGs", 2003.
-        dice ^= dice << 13;
-        dice ^= dice >> 7;
-        dice ^= dice << 17;
-        dice
-    };
+    let mut random = Random::new(1);
     let mut found: Vec<(FrameId, Vec<u8>)> = bench.observation.frames.clone();
     let kept = |frame: FrameId| bench.part.frames.get(frame).is_some_and(|frame| frame.keep);
     let moving: Vec<(FrameId, Vec<u8>)> = bench.observation.frames.iter().filter(|(frame, _)| !kept(*frame)).cloned().collect();
@@ -85,7 +80,7 @@ pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)>
         let (frame, bytes) = &moving[at % moving.len()];
         // Two thirds are similar to the observation.
         let few = at % 3 != 0;
-        let other = bytes.iter().map(|byte| if few && next() % 3 != 0 { *byte } else { (next() >> 24) as u8 }).collect();
+        let other = bytes.iter().map(|byte| if few && random.below(3) != 0 { *byte } else { random.bits() as u8 }).collect();
         found.push((*frame, other));
     }
     found
@@ -94,8 +89,9 @@ pub(super) fn probes(bench: &Bench<'_>, count: usize) -> Vec<(FrameId, Vec<u8>)>
 /// All readings of frames with a change, rounded to ten digits.
 fn signature(bench: &Bench<'_>, change: Option<&Change>, frames: &[(FrameId, Vec<u8>)]) -> Option<Vec<Vec<Option<u64>>>> {
     let outcome = outcome(bench, change, frames)?;
-    let digits = |value: f64| format!("{value:.9e}").parse::<f64>().unwrap_or(value).to_bits();
-    Some(outcome.values.iter().map(|row| row.iter().map(|value| value.map(|value| digits(value + 0.0))).collect()).collect())
+    // Zero has no sign here.
+    let digits = |value: f64| (rounded(value, 10) + 0.0).to_bits();
+    Some(outcome.values.iter().map(|row| row.iter().map(|value| value.map(digits)).collect()).collect())
 }
 
 /// Decodes frames with a change.

@@ -2,7 +2,7 @@
 
 use super::ids::{CodeId, ColumnId, FieldId, ParameterId, QuantityId, ReadingId};
 use crate::formula::input::InputKey;
-use crate::formula::typed::Formula;
+use crate::formula::typed::{Expr, ExprKind, Formula};
 use crate::ground::list::Id;
 
 /// A value that comes into a formula from outside.
@@ -61,6 +61,11 @@ impl Input {
             8 => Input::Elapsed,
             _ => Input::Quantity(QuantityId::new(place)),
         }
+    }
+
+    /// The input, if an expression is a plain input.
+    pub(crate) fn of_expr(expr: &Expr) -> Option<Input> {
+        if let ExprKind::Input(key) = expr.kind { Some(Input::of(key)) } else { None }
     }
 
     /// Whether it comes with frames, directly or through a reading; else it is there at any time: settings, parameters.

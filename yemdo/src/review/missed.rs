@@ -1,17 +1,20 @@
 //! Warnings for valid but unlikely sheets.
 
+use super::warnings::facts;
+use crate::bits::form::Form;
 use crate::formula::facts::Facts;
 use crate::formula::flat::interval::Interval;
-use crate::formula::typed::{Expr, ExprKind, Formula, each};
+use crate::formula::typed::{Expr, ExprKind, each};
 use crate::ground::diagnostic::Diagnostic;
-use crate::ground::list::{Id, List};
+use crate::ground::digits::rounded;
+use crate::ground::list::List;
 use crate::model::frame::{Frame, Origin};
 use crate::model::ids::ReadingId;
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Action;
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
-use crate::plan::frame::bounds;
+use crate::model::registers::{runs, runs_text};
 use crate::predict::Prediction;
 use crate::units::Unit;
 
@@ -44,19 +47,24 @@ fn ratios(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found
         let (text, help) = if most < high && most > 0.0 && most < USED * high {
             let ratio = high / most;
             (
-                format!("`{}` is stated up to {high} {unit}, but its maximum is {} {unit}", reading.name, short(most)),
-                format!("{} times too small: check constants, code widths and signs", short(ratio)),
+                format!("`{}` is stated up to {high} {unit}, but its maximum is {} {unit}", reading.name, rounded(most, 3)),
+                format!("{} times too small: check constants, code widths and signs", rounded(ratio, 3)),
             )
         } else if least > low && least < 0.0 && least > USED * low {
             (
-                format!("`{}` is stated down to {low} {unit}, but its minimum is {} {unit}", reading.name, short(least)),
-                format!("{} times too small: check constants and code widths", short(low / least)),
+                format!("`{}` is stated down to {low} {unit}, but its minimum is {} {unit}", reading.name, rounded(least, 3)),
+                format!("{} times too small: check constants and code widths", rounded(low / least, 3)),
             )
         } else if extent.exact && (most - least) > BEYOND * (high - low) {
             let ratio = (most - least) / (high - low);
             (
-                format!("`{}` is stated from {low} to {high} {unit}, but its values are {} to {}", reading.name, short(least), short(most)),
-                format!("{} times too large: check constants and code widths", short(ratio)),
+                format!(
+                    "`{}` is stated from {low} to {high} {unit}, but its values are {} to {}",
+                    reading.name,
+                    rounded(least, 3),
+                    rounded(most, 3)
+                ),
+                format!("{} times too large: check constants and code widths", rounded(ratio, 3)),
             )
         } else {
             continue;
@@ -65,37 +73,26 @@ fn ratios(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found
     }
 }
 
-fn short(value: f64) -> f64 {
-    format!("{value:.2e}").parse().unwrap_or(value)
-}
-
 /// Comparisons that are always true or always false.
 fn comparisons(part: &Sheet, found: &mut Vec<Diagnostic>) {
     let readings = part.readings.iter().flat_map(Reading::formulas);
     let frames = part.frames.iter().flat_map(|frame| frame.status.iter().map(|condition| &condition.formula));
     for formula in readings.chain(frames) {
-        let known = |key| match Input::of(key) {
-            // Bounds of other values are not known here.
-            Input::Reading(_) | Input::Quantity(_) | Input::Came(_) | Input::Before(_) | Input::Elapsed => {
-                Interval::Real(f64::NEG_INFINITY, f64::INFINITY)
-            }
-            _ => bounds(part, key),
-        };
-        let facts = Facts::of_all(&[(Input::Reading(ReadingId::new(0)).key(), formula)], &part.curves, &known);
-        let Some(facts) = facts.first() else { continue };
+        let facts = facts(part, formula);
         each(&formula.body, &mut |expr| {
-            if let Some(problem) = comparison(part, formula, facts, expr) {
+            if let Some(problem) = comparison(part, &facts, expr) {
                 found.push(problem);
             }
         });
     }
 }
 
-fn comparison(part: &Sheet, formula: &Formula, facts: &Facts, expr: &Expr) -> Option<Diagnostic> {
+fn comparison(part: &Sheet, facts: &Facts, expr: &Expr) -> Option<Diagnostic> {
     let ExprKind::Compare(_, left, right) = &expr.kind else { return None };
-    let code = [left, right].into_iter().find_map(|side| code_of(side))?;
-    let Input::Code(code) = code else { return None };
-    let code = part.codes.get(code)?;
+    let code = [left, right].into_iter().find_map(|side| match Input::of_expr(side.unconverted()) {
+        Some(Input::Code(code)) => part.codes.get(code),
+        _ => None,
+    })?;
     let text = part.source.slice(expr.span);
     let (low, high) = code.bounds();
     let (name, problem) = match facts.get(expr.id)?.bounds {
@@ -104,18 +101,9 @@ fn comparison(part: &Sheet, formula: &Formula, facts: &Facts, expr: &Expr) -> Op
         _ => return None,
     };
     let problem = Diagnostic::warning(name, expr.span, problem).label(format!("`{}` is {low} to {high}", code.name));
-    let signed = low < 0 && formula.is_expression;
-    let help = "for a signed code of 16 bits, 0x8000 is -32768: compare with the negative number, or remove `signed`";
-    Some(if signed { problem.help(help) } else { problem.also(code.span, "the code") })
-}
-
-/// The code, if the expression is a plain code.
-fn code_of(expr: &Expr) -> Option<Input> {
-    match &expr.kind {
-        ExprKind::Convert(inner) => code_of(inner),
-        ExprKind::Input(key) => Some(Input::of(*key)),
-        _ => None,
-    }
+    let width = code.layout.width();
+    let help = || format!("the highest bit of {width} is the sign: 0x{:X} is {low}, or remove the number form", 1u64 << (width - 1));
+    Some(if code.layout.form == Form::Signed { problem.help(help()) } else { problem.also(code.span, "the code") })
 }
 
 /// Unnamed bits in bytes with codes, in frames without conditions.
@@ -143,15 +131,8 @@ fn frame_bits(part: &Sheet, found: &mut Vec<Diagnostic>) {
 
 /// Formats bits of a byte: `b1[1:0]`.
 fn bits_text(byte: usize, mask: u8) -> String {
-    let mut runs: Vec<(u8, u8)> = Vec::new();
-    for bit in (0..8u8).rev().filter(|bit| mask >> bit & 1 == 1) {
-        match runs.last_mut() {
-            Some((_, low)) if *low == bit + 1 => *low = bit,
-            _ => runs.push((bit, bit)),
-        }
-    }
-    let one = |(high, low): &(u8, u8)| if high == low { format!("b{byte}[{high}]") } else { format!("b{byte}[{high}:{low}]") };
-    runs.iter().map(one).collect::<Vec<_>>().join(" ")
+    let run = |run: (u32, u32)| format!("b{byte}{}", runs_text(&[run]));
+    runs(u64::from(mask)).into_iter().map(run).collect::<Vec<_>>().join(" ")
 }
 
 /// Routines that read a frame directly after a command.

@@ -12,7 +12,7 @@ pub use warnings::warnings;
 
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::list::List;
-use crate::mend::{Observation, mend};
+use crate::mend::likely;
 use crate::model::ids::ReadingId;
 use crate::model::part::Part;
 use crate::model::state::State;
@@ -52,8 +52,7 @@ impl Review {
         let warnings = warnings::warnings_with(part, &predictions);
         let mut examples = run_examples(part);
         for (run, example) in examples.iter_mut().zip(&part.examples).filter(|(run, _)| !run.mismatches.is_empty()) {
-            let observation = Observation::of_example(part, example);
-            run.likely = observation.and_then(|observation| mend(part, &observation).strong().cloned());
+            run.likely = likely(part, example);
         }
         Self { predictions, examples, warnings, routines: routines(part) }
     }

@@ -74,13 +74,20 @@ fn signs(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>, found:
     }
 }
 
+/// Bounds of a formula and its expressions, from the bounds of its inputs.
+pub(super) fn facts(part: &Sheet, formula: &Formula) -> Facts {
+    // Nothing uses the formula's own result, so any key will do.
+    let key = Input::Reading(ReadingId::new(0)).key();
+    let mut all = Facts::of_all(&[(key, formula)], &part.curves, &|key| bounds(part, key));
+    all.pop().unwrap_or_else(Facts::unknown)
+}
+
 /// Conditions that cannot hold, by the bounds of what they are about.
 fn conditions(part: &Sheet, found: &mut Vec<Diagnostic>) {
     let steps = part.routines.iter().flat_map(|routine| routine.steps.iter().map(move |step| (routine, step)));
     for (routine, step) in steps {
         let (Action::Poll { condition, .. } | Action::Expect(condition)) = &step.action else { continue };
-        let facts = Facts::of_all(&[(Input::Reading(ReadingId::new(0)).key(), condition)], &part.curves, &|key| bounds(part, key));
-        if facts.first().is_some_and(|facts| matches!(facts.result, Interval::Int(0, 0))) {
+        if matches!(facts(part, condition).result, Interval::Int(0, 0)) {
             let text = format!("`{}` never holds, whatever is read", part.typed(condition));
             let problem = Diagnostic::warning("never-holds", condition.span, text).label(format!("so `{}` always fails", routine.name));
             let range = |input: Input| {

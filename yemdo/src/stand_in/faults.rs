@@ -1,8 +1,8 @@
 //! Faults on demand: what goes wrong on a bus, by seed or by schedule.
 
 use super::listen::Reaction;
-use super::signal::Random;
 use super::state::StandIn;
+use crate::ground::random::Random;
 
 /// What goes wrong with one transfer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

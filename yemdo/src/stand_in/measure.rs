@@ -3,10 +3,10 @@
 use super::acquire::{Acquisition, Trigger};
 use super::judge::Rule;
 use super::sample::{Held, Recipe, column};
-use super::signal::Random;
 use super::state::{Current, StandIn};
 use crate::formula::typed::Formula;
 use crate::ground::list::Id;
+use crate::ground::random::Random;
 use crate::model::frame::Origin;
 use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};

@@ -21,9 +21,10 @@ mod signal;
 mod state;
 mod verdict;
 
+pub use crate::ground::random::Random;
 pub use faults::{Fault, Faults};
 pub use judge::{Remark, Rule};
 pub use listen::Reaction;
 pub use sample::Miss;
-pub use signal::{Random, Signal, SignalError};
+pub use signal::{Signal, SignalError};
 pub use state::{NoSignal, NoStandIn, StandIn};

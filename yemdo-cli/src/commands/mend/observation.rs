@@ -152,19 +152,22 @@ fn sorted(part: &Part, mut decoder: Decoder, mut all: Vec<Timed>, mut observatio
     Gathered { observation, times, failing, refused, all: count, changed: false }
 }
 
+/// True if a frame gives a reading.
+fn brings(part: &Part, frame: FrameId, reading: ReadingId) -> bool {
+    part.frames()[frame].readings().contains(&reading)
+}
+
 impl Gathered {
     /// Times of the frames with a reading.
     pub(super) fn times(&self, part: &Part, reading: ReadingId) -> impl Iterator<Item = f64> {
-        let brings = move |frame: FrameId| part.frames()[frame].readings().contains(&reading);
         let frames = self.observation.frames.iter().zip(&self.times);
-        frames.filter(move |((frame, _), _)| brings(*frame)).filter_map(|(_, time)| *time)
+        frames.filter(move |((frame, _), _)| brings(part, *frame, reading)).filter_map(|(_, time)| *time)
     }
 
     /// Keeps frames with a reading only if their time fits.
     pub(super) fn retain(&mut self, part: &Part, reading: ReadingId, fits: impl Fn(f64) -> bool) {
-        let brings = |frame: FrameId| part.frames()[frame].readings().contains(&reading);
         let both = std::mem::take(&mut self.observation.frames).into_iter().zip(std::mem::take(&mut self.times));
-        let kept = both.filter(|((frame, _), time)| !brings(*frame) || time.is_some_and(&fits));
+        let kept = both.filter(|((frame, _), time)| !brings(part, *frame, reading) || time.is_some_and(&fits));
         (self.observation.frames, self.times) = kept.unzip();
     }
 
@@ -182,8 +185,7 @@ impl Gathered {
         }
         for expectation in &self.observation.expectations {
             let reading = &part.readings()[expectation.reading];
-            let brings = |frame: &FrameId| part.frames()[*frame].readings().contains(&expectation.reading);
-            let frames = self.observation.frames.iter().filter(|(frame, _)| brings(frame)).count();
+            let frames = self.observation.frames.iter().filter(|(frame, _)| brings(part, *frame, expectation.reading)).count();
             if frames == 0 {
                 let known = part.frames().iter().filter(|frame| frame.readings().contains(&expectation.reading));
                 let names: Vec<&str> = known.map(|frame| frame.name()).collect();

@@ -61,8 +61,7 @@ pub(super) fn table(
         writeln!(out, "{what} with the sheet.")?;
         return Ok(());
     }
-    let whole = findings.list.iter().any(|finding| finding.agree == findings.points);
-    if !whole {
+    if !findings.is_explained() {
         writeln!(out, "No change fits ({} tried, alone and in pairs).", counted(findings.tried, "change"))?;
         writeln!(out, "Check the expected value, and that the bytes belong to it. More frames help.")?;
         if !findings.list.is_empty() {

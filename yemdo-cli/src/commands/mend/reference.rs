@@ -1,11 +1,11 @@
 //! Expected values from the log of a reference sensor.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use yemdo::configure::measured_difference;
 use yemdo::mend::{Expectation, Expected};
 use yemdo::units::Unit;
-use yemdo::{Part, with_unit};
+use yemdo::{Part, ReadingId, with_unit};
 use yemdo_log::{Track, Tracks};
 
 use super::observation::Gathered;
@@ -21,28 +21,57 @@ pub(super) fn is_meant(typed: &str) -> bool {
     typed.split_once('=').is_some_and(|(_, value)| value.trim().starts_with(WORD))
 }
 
-/// Expected values of a reading from the log; frames without a value nearby are dropped.
-pub(super) fn expectation(part: &Part, typed: &str, path: Option<&Path>, gathered: &mut Gathered) -> Result<Expectation, Failure> {
-    let (name, value) = typed.split_once('=').unwrap_or((typed, ""));
-    let (name, value) = (name.trim(), value.trim());
-    let path = path.ok_or_else(|| Failure::told("missing log of the reference").help("add --reference FILE"))?;
-    let reading = part.reading(name)?;
-    let unit = part.readings()[reading].unit();
-    let tolerance = value.strip_prefix(WORD).unwrap_or("").trim();
-    let tolerance = tolerance.strip_prefix('±').or_else(|| tolerance.strip_prefix("+-")).or_else(|| tolerance.strip_prefix("+/-"));
-    let tolerance = tolerance.ok_or_else(|| {
-        Failure::told(format!("`{value}` has no tolerance")).help(format!("write `{}`", with_unit(format!("{name}={WORD} ± 1"), unit)))
-    })?;
-    let around = measured_difference(name, tolerance.trim(), unit).map_err(Failure::wish)?.abs();
-    let track = track(path, name, unit)?;
-    gathered.retain(part, reading, |time| near(&track, time).is_some());
-    let values: Vec<(f64, f64)> =
-        gathered.times(part, reading).filter_map(|time| near(&track, time)).map(|value| (value - around, value + around)).collect();
-    if values.is_empty() {
-        let failure = Failure::told(format!("{} has no value of {name} within {MOST_APART} s of a frame", path.display()));
-        return Err(failure.help("the log of the frames and the one of the reference need times of the same clock"));
+/// Values of a reference sensor for a reading.
+pub(super) struct Reference {
+    reading: ReadingId,
+    track: Track,
+    tolerance: f64,
+    /// Log, for messages.
+    path: PathBuf,
+}
+
+impl Reference {
+    /// Parses `NAME=reference ± 1 °C` and reads the log.
+    pub(super) fn parse(part: &Part, typed: &str, path: Option<&Path>) -> Result<Self, Failure> {
+        let (name, value) = typed.split_once('=').unwrap_or((typed, ""));
+        let (name, value) = (name.trim(), value.trim());
+        let path = path.ok_or_else(|| Failure::told("missing log of the reference").help("add --reference FILE"))?;
+        let reading = part.reading(name)?;
+        let unit = part.readings()[reading].unit();
+        let tolerance = value.strip_prefix(WORD).unwrap_or("").trim();
+        let tolerance = ["±", "+-", "+/-"].iter().find_map(|mark| tolerance.strip_prefix(mark)).ok_or_else(|| {
+            let example = with_unit(format!("{name}={WORD} ± 1"), unit);
+            Failure::told(format!("`{value}` has no tolerance")).help(format!("write `{example}`"))
+        })?;
+        let tolerance = measured_difference(name, tolerance.trim(), unit).map_err(Failure::wish)?.abs();
+        Ok(Reference { reading, track: track(path, name, unit)?, tolerance, path: path.to_owned() })
     }
-    Ok(Expectation { reading, expected: Expected::Within(values) })
+
+    /// Drops frames without a value nearby.
+    pub(super) fn drop_frames(&self, part: &Part, gathered: &mut Gathered) {
+        gathered.retain(part, self.reading, |time| self.near(time).is_some());
+    }
+
+    /// Expected values for the frames.
+    pub(super) fn expectation(&self, part: &Part, gathered: &Gathered) -> Result<Expectation, Failure> {
+        let values = gathered.times(part, self.reading).filter_map(|time| self.near(time));
+        let values: Vec<(f64, f64)> = values.map(|value| (value - self.tolerance, value + self.tolerance)).collect();
+        if values.is_empty() {
+            let name = part.readings()[self.reading].name();
+            let failure = Failure::told(format!("{} has no value of {name} within {MOST_APART} s of a frame", self.path.display()));
+            return Err(failure.help("the log of the frames and the one of the reference need times of the same clock"));
+        }
+        Ok(Expectation { reading: self.reading, expected: Expected::Within(values) })
+    }
+
+    /// Value at the nearest time.
+    fn near(&self, time: f64) -> Option<f64> {
+        let samples = &self.track.samples;
+        let at = samples.partition_point(|sample| sample.time < time);
+        let around = samples.get(at.saturating_sub(1)..(at + 1).min(samples.len()))?;
+        let nearest = around.iter().min_by(|one, other| (one.time - time).abs().total_cmp(&(other.time - time).abs()))?;
+        ((nearest.time - time).abs() <= MOST_APART).then_some(nearest.value)
+    }
 }
 
 /// The reading in the reference log: the only one, or the one of the same name.
@@ -58,12 +87,4 @@ fn track(path: &Path, name: &str, unit: &str) -> Result<Track, Failure> {
     }
     track.samples.sort_by(|one, other| one.time.total_cmp(&other.time));
     Ok(track)
-}
-
-/// Value at the nearest time.
-fn near(track: &Track, time: f64) -> Option<f64> {
-    let at = track.samples.partition_point(|sample| sample.time < time);
-    let around = track.samples.get(at.saturating_sub(1)..(at + 1).min(track.samples.len()))?;
-    let nearest = around.iter().min_by(|one, other| (one.time - time).abs().total_cmp(&(other.time - time).abs()))?;
-    ((nearest.time - time).abs() <= MOST_APART).then_some(nearest.value)
 }

@@ -10,10 +10,10 @@ use super::vectors_rust::rust;
 use super::{Firmware, FirmwareOptions, Language};
 use crate::decode::{Decoder, FrameValues};
 use crate::ground::number::Ty;
+use crate::ground::random::Random;
 use crate::model::part::Part;
 use crate::model::registers::Access;
 use crate::model::state::State;
-use crate::stand_in::Random;
 
 /// A structure's members as they are recorded.
 pub(super) struct Layouts {

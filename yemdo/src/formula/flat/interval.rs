@@ -414,13 +414,13 @@ fn divide(n: Num, a: (i128, i128), b: (i128, i128)) -> (Interval, bool) {
 }
 
 fn compare(what: Opcode, a: Interval, b: Interval) -> Interval {
+    // Of integers, so that no number is left out.
     let meets = matches!((a, b), (Interval::Int(_, high), Interval::Int(low, _)) if high == low);
     let ((al, ah), (bl, bh)) = (a.to_f64(), b.to_f64());
     let known = match what {
-        Opcode::LessEqual(_) if meets => Some(1),
         Opcode::Less(_) if ah < bl => Some(1),
         Opcode::Less(_) if al >= bh => Some(0),
-        Opcode::LessEqual(_) if ah < bl => Some(1),
+        Opcode::LessEqual(_) if ah < bl || meets => Some(1),
         Opcode::LessEqual(_) if al > bh => Some(0),
         Opcode::Equal(_) if ah < bl || bh < al => Some(0),
         _ => None,
