@@ -159,7 +159,7 @@ fn errors_tell_bus_address_check_identity_and_status_apart() {
     let mut device = Device::i2c(rig.i2c(), sheet("lantern-16")).unwrap().with_delay(rig.delay());
     let error = device.measure().unwrap_err();
     assert!(matches!(error, DeviceError::Identity(_)), "{error}");
-    assert_eq!(error.to_string(), "wake, step in line 110: expected IDENTITY == 0x4C61, found IDENTITY = 0x1234");
+    assert_eq!(error.to_string(), "wake, step in line 111: expected IDENTITY == 0x4C61, found IDENTITY = 0x1234");
     // Nothing was written to it.
     assert_eq!(device.configure(&["GAIN=tenfold"]).unwrap_err().to_string(), "`tenfold` is not a value of GAIN");
 
@@ -273,4 +273,37 @@ fn what_is_derived_goes_by_the_clock_of_the_port_or_of_the_user() {
     awaiting.measured_at(1e6 + 40.0);
     let on = ready(awaiting.measure()).unwrap().value("dose").unwrap();
     assert!((on - more - 1.0).abs() < 1e-9, "{on}");
+}
+
+#[test]
+fn what_frames_need_is_done_or_said_before_they_are_read() {
+    let head = "part = \"davit-8\"\ni2c.address = 0x1D\nregister.LINK = { at = 0x33, field.LINK = { bits = \"[1:0]\" } }\n\
+                frame.LOAD = { command = [0xB4], read = 2, while = { LINK = 2 }, otherwise = \"no answer\", code = { load = \"b0 b1\" } }\n\
+                reading.load = { unit = \"kN\", formula = \"load * 0.05\" }\n";
+    let device = |more: &str| {
+        let part = Part::parse("davit.toml", &format!("{head}{more}")).unwrap();
+        let mut stand_in = StandIn::new(&part, 5).unwrap();
+        stand_in.set(part.reading("load").unwrap(), Signal::constant(12.0)).unwrap();
+        let rig = Rig::new();
+        rig.add(stand_in);
+        (Device::i2c(rig.i2c(), part).unwrap().with_delay(rig.delay()), rig)
+    };
+    // The one routine that sets it runs first, and again after a part was silent; `measure` may set it itself.
+    for more in [
+        "routine.rouse = [{ set = { LINK = 2 } }]",
+        "routine.wake = [{ set = { LINK = 2 } }]\nroutine.measure = [{ do = \"wake\" }, { read = \"LOAD\" }]",
+    ] {
+        let (mut device, rig) = device(more);
+        assert_eq!(device.measure().unwrap().value("load").unwrap(), 12.0, "{more}");
+        assert_eq!(device.measure().unwrap().value("load").unwrap(), 12.0, "{more}");
+        assert!(rig.verdict().is_empty(), "{:?}", rig.verdict());
+        rig.with_part(0, |part| part.reset_unseen(0));
+        let again = device.measure().or_else(|_| device.measure());
+        assert_eq!(again.unwrap().value("load").unwrap(), 12.0, "{more}: after a reset");
+    }
+    // Without one, the register says whether it is awake.
+    let (mut device, rig) = device("");
+    assert!(device.measure().is_err(), "it does not answer");
+    rig.with_part(0, |part| part.i2c(9000, 0x1D, &[0x33, 2], 0));
+    assert_eq!(device.measure().unwrap().value("load").unwrap(), 12.0, "somebody else has woken it");
 }

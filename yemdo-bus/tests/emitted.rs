@@ -245,11 +245,13 @@ fn a_dose_adds_up_as_in_the_decoder() {
     let id = part.frame("LIGHT").unwrap();
     let mut decoder = yemdo::Decoder::new(&part);
     let (mut dose, mut before) = (lantern_16::DOSE_START, None);
+    let mut settings = lantern_16::Settings::default();
+    assert!(settings.set_sleep(lantern_16::Sleep::Awake));
     for (at, level) in [0x1770u16, 0x0190, 0x2000, 0x0001].into_iter().enumerate() {
         let [high, low] = level.to_be_bytes();
         let bytes = [0x00, 0x20, high, low, 0x0D, 0xAC];
         let frame = lantern_16::LightFrame::unpack(&bytes).unwrap();
-        let now = frame.illuminance(&lantern_16::Settings::default()).get().unwrap();
+        let now = frame.illuminance(&settings).get().unwrap();
         if let Some(before) = before.replace(now) {
             dose = lantern_16::dose(now, before, dose, lantern_16::DOSE_GAP).unwrap();
         }

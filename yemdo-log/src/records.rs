@@ -49,7 +49,7 @@ impl<R: BufRead> LogFrames<R> {
     /// The frames of `part` in a log: of all its records, or of those that the log calls `name`; of one frame `only`, and of those
     /// that are read once.
     pub fn new(entries: LogEntries<R>, part: &Part, name: Option<&str>, only: Option<FrameId>, clocks: Clocks) -> Self {
-        let (part, name, before) = (part.clone(), name.map(|name| visible(name).into_owned()), State::reset(part));
+        let (part, name, before) = (part.clone(), name.map(|name| visible(name).into_owned()), State::while_read(part));
         Self {
             entries,
             state: before.clone(),

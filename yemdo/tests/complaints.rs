@@ -1454,3 +1454,47 @@ error[unknown-name]: there is no field `UNITT`
 "#]]
     );
 }
+
+#[test]
+fn what_a_frame_that_is_not_valid_gives() {
+    let sheet = r##"part = "p"
+i2c.address = 0x21
+[register.RUN]
+at = 1
+field.POWER = { bits = "[1:0]", values = [{ code = 2, name = "on" }] }
+[frame.F]
+read = 2
+otherwise = "no answer"
+while = { POWER = 2 }
+code = { f = "b0" }
+[frame.G]
+registers = "RUN"
+while = { POWER = 2 }
+otherwise = "reset value"
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[bad-otherwise]: the sheet states no reset value of this frame
+  --> p.toml:14:13
+   |
+14 | otherwise = "reset value"
+   |             ^^^^^^^^^^^^^ for frames of registers that each have `reset`
+   |
+   = help: give its registers `reset`
+"#]]
+    );
+    let sheet = sheet.replace("reset value", "last value").replace("POWER = 2 }\ncode", "POWER = \"of\" }\ncode");
+    assert_data_eq!(
+        shown(&sheet),
+        str![[r#"
+error[unknown-name]: `POWER` has no value `of`
+ --> p.toml:9:19
+  |
+9 | while = { POWER = "of" }
+  |                   ^^^^ not a value of it
+  |
+  = help: did you mean `on`?
+"#]]
+    );
+}

@@ -182,7 +182,7 @@ fn whoever_follows_the_sheet_reads_the_world_and_earns_no_remark() {
 /// What a client that knows better does, and what is said about it: bytes are sent and read at a time in microseconds.
 type Mistake = (&'static str, &'static [Rule], &'static [(u64, &'static [u8], usize)]);
 
-const MISTAKES: [Mistake; 17] = [
+const MISTAKES: [Mistake; 18] = [
     ("strake-20", &[Rule::ReadTooEarly], &[(0, &[0x5A, 0x10], 0), (9_000, &[], 7)]),
     ("strake-20", &[Rule::NotStarted], &[(0, &[], 7)]),
     ("strake-20", &[Rule::CheckNotRead], &[(0, &[0x5A, 0x10], 0), (20_000, &[], 5)]),
@@ -191,7 +191,8 @@ const MISTAKES: [Mistake; 17] = [
     ("lantern-16", &[Rule::ReadOnly], &[(0, &[0x30, 0x12, 0x34], 0)]),
     ("lantern-16", &[Rule::UnknownRegister], &[(0, &[0x13], 2)]),
     ("lantern-16", &[Rule::UndefinedValue], &[(0, &[0x12, 0x04, 0x06], 0)]),
-    ("lantern-16", &[Rule::NotStarted, Rule::PartOfRegister, Rule::StatusNotRead], &[(0, &[0x21], 1)]),
+    ("lantern-16", &[Rule::NotValid, Rule::PartOfRegister, Rule::StatusNotRead], &[(0, &[0x21], 1)]),
+    ("lantern-16", &[Rule::NotStarted], &[(0, &[0x12, 0x04, 0x02], 0), (10, &[0x15], 2), (20, &[0x21], 4)]),
     ("lantern-16", &[Rule::StatusNotRead], &[(0, &[0x12, 0x14, 0x02], 0), (250_000, &[0x21], 4)]),
     ("keelson-6", &[Rule::Locked], &[(0, &[0x29, 0x10], 0)]),
     ("keelson-6", &[Rule::UnknownRegister], &[(0, &[0x0E, 0x01], 0), (10, &[0x30], 1)]),

@@ -77,7 +77,7 @@ fn a_recording_tells_what_was_set() {
     let lantern = sheet("lantern-16");
     let light = "0.1 i2c 0x4E W 15 R 2 = 00 20\n0.2 i2c 0x4E W 21 R 4 = 75 30 0D AC";
     let frame: Vec<&str> = light.lines().collect();
-    let lines = [&frame[..], &["0.3 i2c 0x4E W 12 86 04"], &frame, &["0.5 i2c 0x4E W 12 R 2 = 82 04"], &frame].concat();
+    let lines = [&frame[..], &["0.3 i2c 0x4E W 12 06 04"], &frame, &["0.5 i2c 0x4E W 12 R 2 = 02 04"], &frame].concat();
     let values = decoded(&lantern, &lines);
     assert_eq!(values.len(), 3);
     let by_hand = |config: u64| {
@@ -86,7 +86,7 @@ fn a_recording_tells_what_was_set() {
         decoder.state_mut().set_register(register, register.value_of(&(config as u16).to_be_bytes()));
         decoder.decode(lantern.frame("LIGHT").unwrap(), &[0x00, 0x20, 0x75, 0x30, 0x0D, 0xAC]).unwrap().readings[0].value
     };
-    assert_eq!(values[1..], [by_hand(0x8604), by_hand(0x8204)]);
+    assert_eq!(values[1..], [by_hand(0x0604), by_hand(0x0204)]);
     assert!(values[0] != values[1] && values[1] != values[2], "{values:?}");
     // Commands carry settings: far and 7, then near and 40. Traffic of another part and failed writes are ignored.
     let lines = [

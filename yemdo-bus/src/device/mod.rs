@@ -3,6 +3,7 @@
 mod asynchronous;
 mod session;
 mod task;
+mod waking;
 
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, WriteScope};

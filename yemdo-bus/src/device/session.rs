@@ -107,12 +107,17 @@ pub(crate) struct Session {
     doubtful: Vec<RegisterId>,
     /// Routines that were run, to be run again without planning.
     prepared: Vec<(RoutineId, Runner)>,
+    /// The part was silent. It may have lost power, and be asleep again.
+    pub(super) may_sleep: bool,
 }
 
 impl Session {
     pub(crate) fn new(part: Part, bus: Bus) -> Self {
+        let mut decoder = Decoder::new(&part);
+        // A new decoder assumes valid frames. This part has not been set up yet.
+        *decoder.state_mut() = State::reset(&part);
         Self {
-            decoder: Decoder::new(&part),
+            decoder,
             bus,
             measured_at: None,
             kept: Vec::new(),
@@ -120,6 +125,7 @@ impl Session {
             failed: None,
             doubtful: Vec::new(),
             prepared: Vec::new(),
+            may_sleep: false,
             part,
         }
     }
@@ -187,7 +193,7 @@ impl Session {
         }
         for id in runner.frames_read() {
             let Some((bytes, state)) = runner.frame(id).zip(runner.state_with(id)) else { continue };
-            if self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept) {
+            if self.part.frames().get(id).is_some_and(yemdo::part::Frame::is_kept) && state.unmet(&self.part, id).is_empty() {
                 // Calibration is known from here on, whatever becomes of this measurement.
                 self.decoder.adopt(state);
                 if self.decoder.decode(id, bytes).is_ok() && !self.kept.contains(&id) {
@@ -214,6 +220,7 @@ impl Session {
     pub(crate) fn lost(&mut self, error: &DeviceError) {
         if matches!(error, DeviceError::Bus { error, .. } if error.cause.is_silence()) {
             self.kept.clear();
+            self.may_sleep = true;
         }
     }
 
@@ -230,8 +237,8 @@ impl Session {
     pub(crate) fn jobs(&self) -> Result<Vec<Job>, DeviceError> {
         let mut jobs = Vec::new();
         let reads = |routine: RoutineId, frame: FrameId| {
-            let steps = self.part.routines().get(routine).map_or(&[] as &[_], |routine| routine.steps());
-            steps.iter().any(|step| matches!(step.action, Action::ReadFrame(read) if read == frame))
+            let steps = self.part.steps_within(routine);
+            steps.iter().any(|(step, _)| matches!(step.action, Action::ReadFrame(read) if read == frame))
         };
         let measure = self.part.routine("measure").ok();
         for (id, _) in self.part.frames().entries().filter(|(id, frame)| frame.is_kept() && !self.kept.contains(id)) {
@@ -247,7 +254,7 @@ impl Session {
                 jobs.extend(frames.map(|(id, _)| Job::Frame(id)));
             }
         }
-        if jobs.is_empty() { Err(DeviceError::NothingToMeasure) } else { Ok(jobs) }
+        if jobs.is_empty() { Err(DeviceError::NothingToMeasure) } else { Ok(self.awake_first(jobs)) }
     }
 
     /// The part answers as another Modbus unit from here on.
@@ -273,6 +280,7 @@ impl Session {
     /// What was read since [`clear`](Self::clear), decoded; `now` is the port's time in microseconds, where it has one.
     pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
+        self.may_sleep = false;
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
         // Later reads and writes do not apply to an earlier frame.

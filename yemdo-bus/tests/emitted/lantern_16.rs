@@ -1,7 +1,7 @@
 // lantern-16: Light on the hull
 // After: Lantern 16 datasheet, revision 0.9
 //
-// Made by yemdo 0.1.0 from a sheet whose text has the hash 8ca1b7105e467623.
+// Made by yemdo 0.1.0 from a sheet whose text has the hash 4c49c7904f3c55ba.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
 
@@ -49,6 +49,8 @@ pub enum Status {
     Saturated,
     /// No value: the part had nothing new to say.
     NotReady,
+    /// No value: the part says that this is no measurement.
+    Invalid,
     /// No value: the formula has none for these codes.
     FormulaFault,
 }
@@ -75,7 +77,7 @@ impl Reading {
     #[must_use]
     pub const fn get(&self) -> Option<f64> {
         match self.status {
-            Status::NotReady | Status::FormulaFault => None,
+            Status::NotReady | Status::Invalid | Status::FormulaFault => None,
             _ => Some(self.value),
         }
     }
@@ -822,6 +824,10 @@ impl LightFrame {
     #[must_use]
     pub fn illuminance(&self, settings: &Settings) -> Reading {
         let illuminance_condition_1 = self.illuminance_condition_1(settings);
+        // valid only while SLEEP = awake
+        if (settings.config >> 15) != 0 {
+            return Reading::none(Status::Invalid);
+        }
         if !self.ready {
             return Reading::none(Status::NotReady);
         }
@@ -860,6 +866,10 @@ impl LightFrame {
     #[must_use]
     pub fn warm(&self, settings: &Settings) -> Reading {
         let warm_condition_1 = self.warm_condition_1(settings);
+        // valid only while SLEEP = awake
+        if (settings.config >> 15) != 0 {
+            return Reading::none(Status::Invalid);
+        }
         if !self.ready {
             return Reading::none(Status::NotReady);
         }

@@ -27,7 +27,9 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     let part = input::load_at(&args.sheet, args.variant.as_deref(), args.address.as_deref())?;
     let frame = args.frame.as_deref().map(|name| part.frame(name)).transpose()?;
     let mut decoder = Decoder::new(&part);
-    *decoder.state_mut() = input::present(&part, args.dump.as_deref())?;
+    if args.dump.is_some() {
+        *decoder.state_mut() = input::present(&part, args.dump.as_deref())?;
+    }
     let example = args.example.map(|number| worked_example(&part, number)).transpose()?;
     for (field, code) in example.map_or(&[][..], Example::settings) {
         part.fields().get(*field).into_iter().for_each(|field| decoder.state_mut().set_field(field, *code));

@@ -128,9 +128,10 @@ pub fn choose(part: &Sheet, reading: Option<ReadingId>, state: &State, limits: &
         }
         _ => None,
     };
+    let valid = reading.map_or_else(|| state.clone(), |reading| state.valid_for(part, reading));
     let mut found = Vec::with_capacity(count);
     for index in 0..count {
-        let (mut left, mut present, mut chosen) = (index, state.clone(), Vec::new());
+        let (mut left, mut present, mut chosen) = (index, valid.clone(), Vec::new());
         for field in fields.iter().copied() {
             let Some(row) = rows(field).get(left % rows(field).len()) else { continue };
             left /= rows(field).len();
@@ -159,7 +160,7 @@ pub fn choose(part: &Sheet, reading: Option<ReadingId>, state: &State, limits: &
         };
         let most = |name: &str| column(name).map(|numbers| numbers.into_iter().fold(f64::NEG_INFINITY, f64::max));
         let mut choice = Choice {
-            in_use: present.has_same_settings(state),
+            in_use: present.has_same_settings(&valid),
             codes: chosen.clone(),
             range,
             step: most("step").or(step),

@@ -88,7 +88,7 @@ impl Decoder {
                 ready.feeds.push(other);
             }
         }
-        let state = State::reset(&part);
+        let state = State::while_read(&part);
         let digits = (state.clone(), List::filled(part.readings.len(), |_| None));
         let derivation = Derivation::new(&part).map(Box::new);
         Self { state, part, count: 0, frames, derivation, times: Vec::new(), digits }
@@ -508,7 +508,12 @@ impl Decoder {
         if holds {
             self.state.read_registers_of(&self.part, frame, bytes);
         }
-        self.state.keep_frame(frame, bytes);
+        if self.state.unmet(&self.part, frame).is_empty() {
+            self.state.keep_frame(frame, bytes);
+        } else {
+            // Codes that mean nothing are not used by other frames either.
+            self.state.replace_frame(frame, None);
+        }
         // What other frames computed from this one is to be computed again.
         let mut at = 0;
         while let Some(other) = self.frames.get(frame).and_then(|ready| ready.feeds.get(at)).copied() {

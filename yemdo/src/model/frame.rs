@@ -30,11 +30,26 @@ pub struct Frame {
     /// Bits that mean nothing.
     pub(crate) reserved: Vec<Slice>,
     pub(crate) status: Vec<Condition>,
+    pub(crate) valid: Vec<(FieldId, i128)>,
+    pub(crate) otherwise: Otherwise,
     pub(crate) readings: Vec<ReadingId>,
     /// Derived quantities that are computed when it comes.
     pub(crate) derived: Vec<ReadingId>,
     pub(crate) means: Option<String>,
     pub(crate) source: Option<String>,
+}
+
+/// Result of a read of a frame while the fields that it needs have other values.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Otherwise {
+    /// The last measured value.
+    #[default]
+    LastValue,
+    /// The reset values of its registers.
+    ResetValue,
+    /// The part does not acknowledge.
+    NoAnswer,
 }
 
 /// Where a frame's bytes come from.
@@ -106,6 +121,21 @@ impl Frame {
     /// What codes say about every reading of it.
     pub fn conditions(&self) -> &[Condition] {
         &self.status
+    }
+
+    /// Fields that must have certain codes for its bytes to be a measurement: the part is awake, or in a mode.
+    pub fn valid_while(&self) -> &[(FieldId, i128)] {
+        &self.valid
+    }
+
+    /// The conditions that follow from [`valid_while`](Self::valid_while).
+    pub(crate) fn needs(&self) -> impl Iterator<Item = &Condition> {
+        self.status.iter().filter(|condition| condition.needs.is_some())
+    }
+
+    /// Result of a read while they have other codes.
+    pub fn otherwise(&self) -> Otherwise {
+        self.otherwise
     }
 
     /// The readings that its arrival gives.

@@ -14,7 +14,7 @@ pub struct InUse {
     pub name: String,
     /// Its present value, as one types it: [`assume`](crate::configure::assume) reads it back.
     pub value: String,
-    /// It is as after a reset, or as its default.
+    /// It is as after a reset, or as its default, or as frames need it ([`State::while_read`]).
     pub as_reset: bool,
 }
 
@@ -25,16 +25,21 @@ pub(crate) const UNKNOWN: &str = "unknown";
 pub(crate) const BARE_CODE: &str = "code ";
 
 impl State {
-    /// The settings and parameters that readings of some frames take something from, with their values in this state.
+    /// The settings and parameters that readings of some frames take something from, with their values in this state. A field
+    /// that only decides if frames are valid is listed if it has another value than they need.
     pub fn in_use(&self, part: &Sheet, frames: &[FrameId]) -> Vec<InUse> {
-        let reset = State::reset(part);
+        let reset = State::while_read(part);
         let mut found: Vec<InUse> = Vec::new();
+        let computed = part.held_inputs_of(frames, &|condition| condition.needs.is_none());
         for input in part.held_inputs(frames) {
             let used = match input {
                 Input::Field(id) | Input::Column(id, _) => {
                     let field = &part.fields[id];
                     let code = self.known_field(field);
                     let as_reset = code == reset.known_field(field);
+                    if as_reset && !computed.contains(&input) {
+                        continue;
+                    }
                     InUse { name: part.setting_name(id), value: part.present_text(id, code), as_reset }
                 }
                 Input::Parameter(id) => {

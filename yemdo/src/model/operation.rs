@@ -3,6 +3,7 @@
 use super::command::Command;
 use super::ids::{FieldId, FrameId, QuantityId, ReadingId, RegisterId, RoutineId};
 use super::input::Input;
+use super::part::Sheet;
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 
@@ -101,6 +102,9 @@ impl Routine {
     }
 }
 
+/// How deep routines run one another.
+pub(crate) const MOST_DEEP: usize = 8;
+
 /// A step of a routine.
 #[derive(Clone, Debug)]
 pub struct Step {
@@ -183,6 +187,26 @@ pub enum Action {
     Expect(Formula),
     /// Another routine.
     Run(RoutineId),
+}
+
+impl Sheet {
+    /// The steps of a routine in order, with those of the routines that it runs in their places; for each, whether it is done in any case.
+    pub fn steps_within(&self, routine: RoutineId) -> Vec<(&Step, bool)> {
+        let mut found = Vec::new();
+        self.gather_steps(routine, true, 0, &mut found);
+        found
+    }
+
+    fn gather_steps<'a>(&'a self, routine: RoutineId, always: bool, depth: usize, found: &mut Vec<(&'a Step, bool)>) {
+        let Some(routine) = self.routines.get(routine).filter(|_| depth < MOST_DEEP) else { return };
+        for step in &routine.steps {
+            let always = always && step.when.is_none();
+            match step.action {
+                Action::Run(other) => self.gather_steps(other, always, depth + 1, found),
+                _ => found.push((step, always)),
+            }
+        }
+    }
 }
 
 /// A tolerance in thousandths, rounded up.

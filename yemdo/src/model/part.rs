@@ -354,13 +354,24 @@ impl Sheet {
     }
 
     /// The conditions of a reading in a frame, by priority: those of the frame, if any, and of other frames whose codes the reading
-    /// uses, each with its frame; then those of the reading.
+    /// uses, each with its frame; then those of the reading. Whether another frame was valid was judged when it came.
     pub(crate) fn conditions(&self, frame: Option<FrameId>, reading: ReadingId) -> impl Iterator<Item = (Option<FrameId>, &Condition)> {
         let reading = self.readings.get(reading);
         let needs = move |id: &FrameId| Some(*id) == frame || reading.is_some_and(|reading| reading.frames.contains(id));
         let frames = self.frames.entries().filter(move |(id, _)| needs(id));
-        let of_frames = frames.flat_map(|(id, frame)| frame.status.iter().map(move |condition| (Some(id), condition)));
+        let alone = frame.is_none() && reading.is_some_and(|reading| reading.frames.len() == 1);
+        let counts = move |id: FrameId, condition: &Condition| condition.needs.is_none() || Some(id) == frame || alone;
+        let of_frames = frames.flat_map(move |(id, frame)| {
+            frame.status.iter().filter(move |condition| counts(id, condition)).map(move |condition| (Some(id), condition))
+        });
         of_frames.chain(reading.into_iter().flat_map(|reading| &reading.status).map(|condition| (None, condition)))
+    }
+
+    /// The fields that a reading and its frames need to be valid, with their codes.
+    pub(crate) fn needs(&self, reading: ReadingId) -> impl Iterator<Item = (FieldId, i128)> {
+        let reading = self.readings.get(reading);
+        let frames = self.frames.of(reading.map_or(&[] as &[FrameId], |reading| &reading.frames));
+        frames.flat_map(|frame| &frame.valid).chain(reading.into_iter().flat_map(|reading| &reading.valid)).copied()
     }
 
     /// The readings that a reading needs, in order, itself last.
@@ -399,11 +410,18 @@ impl Sheet {
 
     /// What the readings of some frames take from settings and parameters, and not from the frames themselves.
     pub(crate) fn held_inputs(&self, frames: &[FrameId]) -> Vec<Input> {
+        self.held_inputs_of(frames, &|_| true)
+    }
+
+    /// The same, of those conditions alone that `counts`.
+    pub(crate) fn held_inputs_of(&self, frames: &[FrameId], counts: &dyn Fn(&Condition) -> bool) -> Vec<Input> {
         let mut found = Vec::new();
         for (id, frame) in frames.iter().filter_map(|id| Some((*id, self.frames.get(*id)?))) {
             let wanted: Vec<ReadingId> = frame.readings.iter().flat_map(|reading| self.needed(*reading)).collect();
             let conditions = frame.readings.iter().flat_map(|reading| self.conditions(Some(id), *reading));
-            let formulas = self.readings.of(&wanted).flat_map(Reading::formulas).chain(conditions.map(|(_, condition)| &condition.formula));
+            let conditions = conditions.map(|(_, condition)| condition).filter(|condition| counts(condition));
+            let others = self.readings.of(&wanted).flat_map(|reading| reading.formulas_of(counts));
+            let formulas = others.chain(conditions.map(|condition| &condition.formula));
             for input in self.inputs_behind(formulas.flat_map(inputs)) {
                 let inside = |field: FieldId| frame.fields.iter().any(|(inside, _)| *inside == field);
                 let held = !input.comes_with_frames() && !input.field().is_some_and(inside);

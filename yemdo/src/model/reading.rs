@@ -1,6 +1,6 @@
 //! Readings, what codes say about them, and the numbers that the user supplies.
 
-use super::ids::{CodeId, FrameId, ReadingId};
+use super::ids::{CodeId, FieldId, FrameId, ReadingId};
 use super::part::Sheet;
 use super::state::State;
 use super::status::Status;
@@ -17,10 +17,17 @@ pub struct Condition {
     pub status: Status,
     /// The datasheet's words for it.
     pub means: Option<String>,
+    /// It says that a field does not have the code that is needed.
+    pub(crate) needs: Option<(FieldId, i128)>,
 }
 
 impl Condition {
-    /// The condition as typed, for messages.
+    /// The field and the code that the frame or reading needs, where the condition comes from `while`: it holds where the field has another.
+    pub fn needs(&self) -> Option<(FieldId, i128)> {
+        self.needs
+    }
+
+    /// The condition as typed, for messages; of one that comes from `while`, the field's name.
     pub fn span(&self) -> Span {
         self.formula.span
     }
@@ -78,6 +85,7 @@ pub struct Reading {
     /// Codes that it uses, directly or through other readings, in the order of first use.
     pub(crate) codes: Vec<CodeId>,
     pub(crate) status: Vec<Condition>,
+    pub(crate) valid: Vec<(FieldId, i128)>,
     pub(crate) means: Option<String>,
     pub(crate) source: Option<String>,
     pub(crate) kind: ReadingKind,
@@ -138,6 +146,11 @@ impl Reading {
         self.range.as_ref()?.now(&Present { part, state })
     }
 
+    /// The fields that must have certain codes for its codes to have this meaning: the part is in a mode.
+    pub fn valid_while(&self) -> &[(FieldId, i128)] {
+        &self.valid
+    }
+
     /// The range that the datasheet states, where it is the same with all settings.
     pub(crate) fn fixed_range(&self) -> Option<(f64, f64)> {
         self.range.as_ref()?.fixed()
@@ -145,7 +158,12 @@ impl Reading {
 
     /// Its formulas: its own, those of its conditions, those of its range, and that of what it begins with.
     pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
-        let conditions = self.status.iter().map(|condition| &condition.formula);
+        self.formulas_of(&|_| true)
+    }
+
+    /// The same, of those conditions alone that `counts`.
+    pub(crate) fn formulas_of(&self, counts: &dyn Fn(&Condition) -> bool) -> impl Iterator<Item = &Formula> {
+        let conditions = self.status.iter().filter(|condition| counts(condition)).map(|condition| &condition.formula);
         let start = self.derived().and_then(|derived| if let Some(End::Formula(formula)) = &derived.start { Some(formula) } else { None });
         std::iter::once(&self.formula).chain(conditions).chain(self.range.iter().flat_map(StatedRange::formulas)).chain(start)
     }

@@ -6,6 +6,7 @@ mod examples;
 mod fields;
 mod frames;
 mod names;
+mod needs;
 mod operation;
 mod readings;
 mod registers;

@@ -6,7 +6,7 @@
 use std::fmt;
 
 use super::frame::{Code, CodeContent, Origin};
-use super::ids::{CodeId, FrameId, ParameterId};
+use super::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
 use super::part::Sheet;
 use super::registers::{Field, Register};
 use crate::bits::gather::scatter;
@@ -87,6 +87,30 @@ impl State {
             frames: vec![None; part.frames.len()],
             ..reset.clone()
         }
+    }
+
+    /// The state to assume for frames that have been read already: as after a reset, but with the fields that frames and readings need to be
+    /// valid (`while` in the sheet). A field that they need with different codes keeps its reset value.
+    pub fn while_read(part: &Sheet) -> Self {
+        let mut state = Self::reset(part);
+        let all = || part.frames.iter().flat_map(|frame| &frame.valid).chain(part.readings.iter().flat_map(|reading| &reading.valid));
+        for (id, code) in all().filter(|(id, code)| all().all(|(other, wanted)| other != id || wanted == code)) {
+            state.set_field(&part.fields[*id], *code);
+        }
+        state
+    }
+
+    /// The same state with the fields that a reading needs to be valid.
+    pub(crate) fn valid_for(&self, part: &Sheet, reading: ReadingId) -> Self {
+        let mut state = self.clone();
+        part.needs(reading).for_each(|(id, code)| state.set_field(&part.fields[id], code));
+        state
+    }
+
+    /// Fields that a frame needs to be valid and that are known to have other codes; each with the code that is needed.
+    pub fn unmet(&self, part: &Sheet, frame: FrameId) -> Vec<(FieldId, i128)> {
+        let differs = |(id, code): &&(FieldId, i128)| self.known_field(&part.fields[*id]).is_some_and(|now| now != *code);
+        part.frames.get(frame).map_or(&[] as &[_], |frame| &frame.valid).iter().filter(differs).copied().collect()
     }
 
     /// The same, with something assumed for all settings that are unknown, for what can be said of a part beforehand: the code 0, or

@@ -6,6 +6,7 @@ use crate::bus::modbus::is_unit;
 use crate::model::command::{Command, CommandByte};
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
 use crate::model::input::{Input, inputs};
+use crate::model::operation::Action;
 use crate::model::part::Sheet;
 use crate::model::reading::Parameter;
 use crate::model::registers::{Access, Field, Register};
@@ -92,6 +93,26 @@ pub(crate) fn unit_after(part: &Sheet, state: &State, register: &Register, after
 pub(crate) fn is_command(part: &Sheet, state: &State, sent: &[u8]) -> bool {
     let present = Present { part, state };
     part.commands().any(|command| command.now(&present).is_ok_and(|now| now == sent))
+}
+
+/// Settings without a register that follow from a command of these bytes, such as one that wakes the part: those that a routine sets after
+/// the command and before its next one.
+pub(crate) fn set_with(part: &Sheet, state: &State, sent: &[u8]) -> Vec<(FieldId, i128)> {
+    let present = Present { part, state };
+    let mut found = Vec::new();
+    for routine in &part.routines {
+        let mut is_it = false;
+        for step in &routine.steps {
+            match &step.action {
+                Action::Write(command) => is_it = step.when.is_none() && command.now(&present).is_ok_and(|now| now == sent),
+                Action::Set { fields, .. } if is_it && step.when.is_none() => {
+                    found.extend(fields.iter().copied().filter(|(field, _)| part.is_unstored(*field)));
+                }
+                _ => {}
+            }
+        }
+    }
+    found
 }
 
 /// The state that makes one of the part's commands these bytes: with other values of parameters and of settings that no register

@@ -215,7 +215,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
         doubts,
         may_lack: may_lack(part, &needed),
     };
-    let mut trial = Trial::new(part, id, &State::reset(part));
+    let mut trial = Trial::new(part, id, &State::while_read(part));
     let Some(trial) = trial.as_mut() else { return Some(bounded) };
     let deciding = if float { Vec::new() } else { deciding(part, id) };
     let bounded = Prediction {

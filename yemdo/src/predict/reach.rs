@@ -13,7 +13,7 @@ use crate::model::status::Status;
 use crate::model::value::Eval;
 
 /// Writable fields with tables of values, and settings that no register holds, from which a reading takes something beside its
-/// frames: in its formulas, those of what it uses, its conditions and its range.
+/// frames: in its formulas, those of what it uses, its conditions and its range. Fields that it needs to be valid are not among them.
 pub(crate) fn deciding(part: &Sheet, id: ReadingId) -> Vec<FieldId> {
     let Some(reading) = part.readings.get(id) else { return Vec::new() };
     let needed = part.needed(id);
@@ -22,7 +22,8 @@ pub(crate) fn deciding(part: &Sheet, id: ReadingId) -> Vec<FieldId> {
     let mut used: Vec<FieldId> = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field).collect();
     used.sort_unstable();
     used.dedup();
-    used.retain(|field| !in_frame(*field) && part.fields.get(*field).is_some_and(Field::is_choice));
+    let needed = |field: FieldId| part.needs(id).any(|(needed, _)| needed == field);
+    used.retain(|field| !in_frame(*field) && !needed(*field) && part.fields.get(*field).is_some_and(Field::is_choice));
     used
 }
 
@@ -128,7 +129,7 @@ pub struct CurvePoint {
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 pub fn curves(part: &Sheet, id: ReadingId) -> Option<Vec<Curve>> {
-    let mut trial = Trial::new(part, id, &State::reset(part))?;
+    let mut trial = Trial::new(part, id, &State::while_read(part))?;
     let [only] = trial.reading.codes.as_slice() else { return None };
     let code = trial.code(*only).filter(|_| !has_float(part, trial.reading))?;
     let ((low, high), name) = (code.bounds(), code.name.clone());

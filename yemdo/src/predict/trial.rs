@@ -104,7 +104,7 @@ impl<'a> Trial<'a> {
         let program = lowerer.finish();
         let machine = Machine::new(&program, LANES);
         let inputs = program.inputs.iter().map(|(slot, key)| (*slot, Input::of(*key), program.users(*slot))).collect();
-        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: settings.assumed(part) })
+        Some(Self { part, reading, machine, output, withheld, inputs, program, settings: settings.assumed(part).valid_for(part, id) })
     }
 
     pub(super) fn code(&self, id: CodeId) -> Option<&'a Code> {

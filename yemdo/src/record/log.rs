@@ -97,7 +97,7 @@ impl LogReader {
     /// A log; `frame` is what its bytes are where the log does not say so itself.
     pub fn new(part: &Part, frame: Option<FrameId>) -> Self {
         let only = || part.frames.ids().next().filter(|_| part.frames.len() == 1);
-        let state = Arc::new(State::reset(part));
+        let state = Arc::new(State::while_read(part));
         Self { frame: frame.or_else(only), part: part.clone(), shape: None, line: 0, open: None, traffic: None, state }
     }
 

@@ -22,7 +22,7 @@ use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::plan::heard::{is_command, left_by, register_at, understood, unit_after};
+use crate::plan::heard::{is_command, left_by, register_at, set_with, understood, unit_after};
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -233,6 +233,11 @@ impl TrafficFrames {
             return;
         }
         if is_command(&self.part, &self.state, &transfer.send) {
+            if traffic.outcome.is_ok() {
+                for (field, code) in set_with(&self.part, &self.state, &transfer.send) {
+                    self.state.set_field(&self.part.fields[field], code);
+                }
+            }
             return;
         }
         match wire.received(&transfer.send, transfer.receive) {

@@ -65,7 +65,7 @@ pub fn run_examples(part: &Part) -> Vec<ExampleRun> {
 fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
     let mut mismatches = Vec::new();
     let (mut readings, mut codes) = (Vec::new(), Vec::new());
-    *decoder.state_mut() = State::reset(part);
+    *decoder.state_mut() = State::while_read(part);
     decoder.clear_frames();
     for (field, code) in &example.set {
         if let Some(field) = part.fields.get(*field) {

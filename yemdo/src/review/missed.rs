@@ -108,7 +108,10 @@ fn comparison(part: &Sheet, facts: &Facts, expr: &Expr) -> Option<Diagnostic> {
 
 /// Unnamed bits in bytes with codes, in frames without conditions.
 fn frame_bits(part: &Sheet, found: &mut Vec<Diagnostic>) {
-    let judged = |frame: &Frame| !frame.status.is_empty() || part.readings.of(&frame.readings).any(|reading| !reading.status.is_empty());
+    let judged = |frame: &Frame| {
+        frame.status.iter().any(|condition| condition.needs().is_none())
+            || part.readings.of(&frame.readings).any(|reading| !reading.status.is_empty())
+    };
     let own = |frame: &&Frame| matches!(frame.origin, Origin::Read(_) | Origin::Transfers(_)) && !frame.codes.is_empty() && !judged(frame);
     for frame in part.frames.iter().filter(own) {
         let mut used = vec![0u8; frame.length];

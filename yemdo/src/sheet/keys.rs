@@ -351,6 +351,16 @@ pub static FRAME: KeyTable = KeyTable {
         ),
         may("reserved", Takes::Slices, "Reserved bits; `check` warns about other unnamed bits."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about every reading of the frame."),
+        may(
+            "while",
+            Takes::NamedValues,
+            "Its bytes are a measurement only while these fields have these values: the part is awake, or in a mode. Otherwise its readings are invalid.",
+        ),
+        may(
+            "otherwise",
+            Takes::Word(&["last value", "reset value", "no answer"]),
+            "With `while`: the result of a read if the fields have other values; default: `last value`.",
+        ),
         MEANS,
         SOURCE,
     ],
@@ -460,6 +470,11 @@ pub static READING: KeyTable = KeyTable {
         ),
         may("decimals", Takes::Integer, "Decimals to show, 0 to 9, where those that its steps need are not wanted."),
         may("status", Takes::TableOrList(&STATUS), "What codes say about this reading."),
+        may(
+            "while",
+            Takes::NamedValues,
+            "The codes have this meaning only while these fields have these values; otherwise the reading is invalid.",
+        ),
         MEANS,
         SOURCE,
     ],

@@ -6,12 +6,9 @@ use crate::ground::text::Span;
 use crate::model::command::Command;
 use crate::model::ids::{FieldId, FrameId, RoutineId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::{Action, Time};
+use crate::model::operation::{Action, MOST_DEEP, Time};
 use crate::model::part::Sheet;
 use crate::model::registers::Access;
-
-/// How deep routines run one another.
-const MOST_DEEP: usize = 8;
 
 /// What starts a measurement.
 #[derive(Clone, Debug)]

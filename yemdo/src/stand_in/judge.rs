@@ -24,6 +24,8 @@ pub enum Rule {
     ReadTooEarly,
     /// Read although no measurement was ever started.
     NotStarted,
+    /// Read while the part was asleep, or in another mode than the frame needs.
+    NotValid,
     /// Reserved bits were written otherwise than the sheet says.
     ReservedBits,
     /// Bits were written that the part forces or only reports.
@@ -62,9 +64,10 @@ pub enum Rule {
 
 impl Rule {
     /// All of them.
-    pub const ALL: [Rule; 19] = [
+    pub const ALL: [Rule; 20] = [
         Rule::ReadTooEarly,
         Rule::NotStarted,
+        Rule::NotValid,
         Rule::ReservedBits,
         Rule::ForcedBits,
         Rule::Locked,
@@ -98,6 +101,7 @@ impl Rule {
         match self {
             Rule::ReadTooEarly => ("read too early", "the previous reading, half of a new one, or no acknowledgement"),
             Rule::NotStarted => ("not started", "the reset value, or what was left from before, taken for a reading"),
+            Rule::NotValid => ("not valid", "an old value, a reset value, or a value of another mode taken for a reading"),
             Rule::ReservedBits => ("reserved bits", "a test mode, or a part that works today and not in its next revision"),
             Rule::ForcedBits => ("forced bits", "a setting that is believed to be there and is not"),
             Rule::Locked => ("locked register", "the write is ignored: the part keeps its old setting"),

@@ -4,7 +4,7 @@ use super::judge::Rule;
 use super::state::StandIn;
 use crate::bus::{Bus, Received, Spi, Transfer, Wire, split_pointer};
 use crate::model::command::Command;
-use crate::model::frame::{Code, Origin};
+use crate::model::frame::{Code, Origin, Otherwise};
 use crate::model::ids::{FrameId, RegisterId};
 use crate::plan::heard::{is_command, understood};
 
@@ -47,6 +47,12 @@ impl StandIn {
 
     /// A transfer over I2C: what is sent to a 7-bit address, and how many bytes are read behind it.
     pub fn i2c(&mut self, now: u64, address: u8, sent: &[u8], receive: usize) -> Reaction {
+        self.silent = false;
+        let reaction = self.i2c_now(now, address, sent, receive);
+        if self.silent { Reaction::NakAddress } else { reaction }
+    }
+
+    fn i2c_now(&mut self, now: u64, address: u8, sent: &[u8], receive: usize) -> Reaction {
         let part = self.part.clone();
         let Some(i2c) = part.buses.i2c.as_ref().filter(|i2c| i2c.address == address) else { return Reaction::NakAddress };
         self.advance(now);
@@ -97,12 +103,13 @@ impl StandIn {
         let part = self.part.clone();
         let Some(spi) = &part.buses.spi else { return vec![IDLE; out.len()] };
         self.advance(now);
+        self.silent = false;
         // What was asked for before a wait is late already.
         let was_asked = self.asked.is_some() && out.iter().all(|byte| *byte == 0);
         let (sent, data) = self.spi_now(now, out, spi);
         let data = if spi.late && !was_asked { std::mem::replace(&mut self.answer, data) } else { data };
         let mut back = vec![0; sent];
-        back.extend(data);
+        back.extend(if self.silent { Vec::new() } else { data });
         back.resize(out.len(), IDLE);
         back
     }
@@ -113,9 +120,9 @@ impl StandIn {
         // The answer to the previous request is clocked out.
         if self.asked.is_some()
             && out.iter().all(|byte| *byte == 0)
-            && let Some(Reaction::Answer(data)) = self.commanded(now, &[], out.len().saturating_sub(spi.dummy))
+            && let Some(reaction) = self.commanded(now, &[], out.len().saturating_sub(spi.dummy))
         {
-            return (spi.dummy, data);
+            return (spi.dummy, if let Reaction::Answer(data) = reaction { data } else { Vec::new() });
         }
         // A frame that is asked for by the first bytes; the longest command first.
         let mut asked: Vec<(usize, usize)> = self.exchanges().map(|(command, read)| (command.len(), read)).collect();
@@ -279,10 +286,27 @@ impl StandIn {
         Reaction::Answer(data)
     }
 
+    /// Whether a frame that is read is valid.
+    pub(super) fn judge_validity(&mut self, now: u64, id: FrameId) -> bool {
+        let part = self.part.clone();
+        let unmet = self.unmet(id);
+        if !unmet.is_empty() && !self.excused {
+            let frame = &part.frames[id];
+            let what = format!("{} was read, and is valid only while {}", frame.name, self.missing(&unmet));
+            let line = frame.needs().next().and_then(|condition| self.line_of(condition.span().start));
+            self.remark(now, Rule::NotValid, what, line);
+        }
+        unmet.is_empty()
+    }
+
     /// Holds the read of a frame against its measurement. `false` where the part does not acknowledge.
     fn judge_measure(&mut self, now: u64, id: FrameId) -> bool {
         let part = self.part.clone();
         let Some(frame) = part.frames.get(id) else { return true };
+        if !self.judge_validity(now, id) {
+            self.silent = frame.otherwise == Otherwise::NoAnswer;
+            return !self.silent;
+        }
         let Some(measure) = self.measures.get(id).and_then(|measure| measure.clone()) else { return true };
         let line = self.line_of(measure.how.span.start);
         let Some(started) = measure.started else {

@@ -2,18 +2,19 @@
 
 use super::acquire::{Acquisition, Trigger};
 use super::judge::Rule;
-use super::sample::{Held, Recipe, column};
+use super::sample::{Held, Recipe, column, is_set_by_client};
 use super::state::{Current, StandIn};
 use crate::formula::typed::Formula;
 use crate::ground::list::Id;
 use crate::ground::random::Random;
-use crate::model::frame::Origin;
+use crate::model::frame::{Origin, Otherwise};
 use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Time;
 use crate::model::part::Part;
 use crate::model::registers::Access;
 use crate::model::state::State;
+use crate::plan::heard::set_with;
 
 /// The measurement of a frame.
 #[derive(Clone, Debug)]
@@ -47,6 +48,9 @@ const LONGEST_LOOK: u64 = 10_000_000;
 impl StandIn {
     /// A command came that starts measurements.
     pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) {
+        for (field, code) in set_with(&self.part, &self.state, sent) {
+            self.state.set_field(&self.part.fields[field], code);
+        }
         for id in self.part.frames.ids() {
             let Some(measure) = self.measures.get(id).and_then(|measure| measure.as_ref()) else { continue };
             let Some(Trigger::Command(command)) = &measure.how.trigger else { continue };
@@ -145,6 +149,10 @@ impl StandIn {
 
     fn advance_once(&mut self, now: u64) {
         for id in self.part.frames.ids() {
+            if !self.unmet(id).is_empty() {
+                self.rest(id);
+                continue;
+            }
             match self.measures.get(id).and_then(|measure| measure.as_ref()) {
                 Some(measure) => {
                     let Some((number, at)) = self.done(id, now) else { continue };
@@ -158,6 +166,24 @@ impl StandIn {
                 }
                 None => self.publish(now, id, false),
             }
+        }
+    }
+
+    /// Fields that a frame needs and that the client has set to other codes. Read-only fields are flags of the part.
+    pub(super) fn unmet(&self, id: FrameId) -> Vec<(FieldId, i128)> {
+        self.state.unmet(&self.part, id).into_iter().filter(|(field, _)| is_set_by_client(&self.part, *field)).collect()
+    }
+
+    /// Sets the registers of an invalid frame as `otherwise` requires.
+    fn rest(&mut self, id: FrameId) {
+        let part = self.part.clone();
+        if let Origin::Registers(runs) = &part.frames[id].origin
+            && part.frames[id].otherwise == Otherwise::ResetValue
+        {
+            let registers = part.registers.of(runs.iter().flatten());
+            let bytes: Vec<u8> = registers.flat_map(|register| register.wire_bytes(register.reset.unwrap_or_default())).collect();
+            self.put_registers(id, runs, &bytes);
+            self.state.keep_frame(id, &self.register_bytes(runs));
         }
     }
 

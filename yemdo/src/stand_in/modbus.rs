@@ -3,7 +3,7 @@
 use super::judge::Rule;
 use super::state::StandIn;
 use crate::bus::modbus::{AddressRange, ModbusRequest, ModbusTable, is_unit, parse_pdu, with_crc, without_crc};
-use crate::model::frame::Origin;
+use crate::model::frame::{Origin, Otherwise};
 
 /// Exception codes (section 7).
 const ILLEGAL_FUNCTION: u8 = 1;
@@ -27,6 +27,7 @@ impl StandIn {
             return None;
         }
         self.advance(now);
+        self.silent = false;
         let function = *pdu.first()?;
         let response = match parse_pdu(pdu) {
             Ok(request) => self.modbus_request(now, function, request),
@@ -37,7 +38,7 @@ impl StandIn {
             }
         };
         let response = response.unwrap_or_else(|code| vec![function | 0x80, code]);
-        (unit != 0).then_some(response)
+        (unit != 0 && !self.silent).then_some(response)
     }
 
     /// The unit that it is: as delivered, or as it was set since.
@@ -130,6 +131,7 @@ impl StandIn {
                 && own.table == range.table
                 && (all.contains(&own.start) || all.contains(&own.start.saturating_add(own.count - 1)))
             {
+                self.silent |= !self.judge_validity(now, id) && frame.otherwise == Otherwise::NoAnswer;
                 self.seen(now, id);
             }
         }

@@ -26,7 +26,7 @@ impl StandIn {
     }
 
     /// Fields that do not have the codes they must have, in words.
-    fn missing(&self, conditions: &[(FieldId, i128)]) -> String {
+    pub(super) fn missing(&self, conditions: &[(FieldId, i128)]) -> String {
         let wrong = conditions.iter().filter(|condition| !self.holds(std::slice::from_ref(condition)));
         wrong.filter_map(|(field, code)| self.part.setting_text(*field, *code)).collect::<Vec<_>>().join(", ")
     }

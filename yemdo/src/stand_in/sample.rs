@@ -200,7 +200,7 @@ impl Recipe {
         let (mut misses, mut taken) = (Vec::new(), Vec::new());
         let mut asked = Vec::new();
         for Solve { reading, codes, eval } in &mut self.solve {
-            let Some(value) = wanted(*reading) else { continue };
+            let Some(value) = wanted(*reading).filter(|_| scene.is_valid(*reading)) else { continue };
             asked.push((*reading, value));
             let free: Vec<CodeId> =
                 codes.iter().copied().filter(|code| !taken.iter().any(|other| shares_bits(held.part, *code, *other))).collect();
@@ -348,9 +348,14 @@ fn shares_bits(part: &Sheet, one: CodeId, other: CodeId) -> bool {
     one == other || slices(one).iter().any(|slice| slices(other).iter().any(|other| slice.overlaps(*other)))
 }
 
-/// True if all registers of a field are read-only.
+/// True if the client decides over a field, and not the part alone.
+pub(super) fn is_set_by_client(part: &Sheet, field: FieldId) -> bool {
+    part.fields[field].access.is_writable() && !is_reported(part, field)
+}
+
+/// True if all registers of a field are read-only. What no register holds is set by the client.
 fn is_reported(part: &Sheet, field: FieldId) -> bool {
-    part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable()))
+    !part.is_unstored(field) && part.homes(field).all(|home| part.registers.get(home).is_some_and(|home| !home.access.is_writable()))
 }
 
 /// The codes that each reading can be put into: readings with one code first.

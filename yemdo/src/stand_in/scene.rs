@@ -1,5 +1,6 @@
 //! A frame that is being put together: codes, flags, and the status bits with which something holds.
 
+use super::sample::is_set_by_client;
 use crate::bits::gather::scatter;
 use crate::model::ids::{CodeId, FieldId, FrameId, ReadingId};
 use crate::model::part::Sheet;
@@ -59,6 +60,12 @@ impl Scene<'_> {
     pub(super) fn present(&mut self) -> Present<'_> {
         self.state.keep_frame(self.frame, &self.bytes);
         Present { part: self.part, state: &self.state }
+    }
+
+    /// Whether the fields that a reading itself needs have their codes, as far as the client sets them.
+    pub(super) fn is_valid(&self, reading: ReadingId) -> bool {
+        let met = |(id, code): &(FieldId, i128)| self.state.field(&self.part.fields[*id]) == *code || !is_set_by_client(self.part, *id);
+        self.part.readings[reading].valid.iter().all(met)
     }
 
     /// Whether the status of a reading withholds its value.

@@ -69,6 +69,8 @@ pub struct StandIn {
     pub(super) said: List<FrameId, Vec<u8>>,
     /// Signals that the last frames could not say.
     pub(super) misses: Vec<Miss>,
+    /// It does not answer the transfer of now.
+    pub(super) silent: bool,
     /// It was reset without the client's doing: what it does not know is not its fault.
     pub(super) excused: bool,
 }
@@ -164,6 +166,7 @@ impl StandIn {
             spans_frames: false,
             said: List::filled(part.frames.len(), |_| Vec::new()),
             misses: Vec::new(),
+            silent: false,
             excused: false,
             state,
             recipes,

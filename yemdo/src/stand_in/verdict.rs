@@ -6,6 +6,7 @@ use crate::bus::Bus;
 use crate::model::frame::Origin;
 use crate::model::ids::{FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};
+use crate::model::reading::Condition;
 use crate::model::status::Status;
 
 impl StandIn {
@@ -53,7 +54,9 @@ impl StandIn {
             if frame.readings.is_empty() || !runs.iter().flatten().any(|register| read(*register)) {
                 continue;
             }
-            for condition in frame.status.iter().filter(|condition| !matches!(condition.status, Status::Alert)) {
+            // The client itself sets the fields that a frame needs.
+            let looked_at = |condition: &&Condition| condition.needs.is_none() && condition.status != Status::Alert;
+            for condition in frame.status.iter().filter(looked_at) {
                 let fields = inputs(&condition.formula).filter_map(|input| match input {
                     Input::Code(code) => part.codes.get(code)?.field,
                     other => other.field(),

@@ -2,7 +2,7 @@
 
 use super::formulas::{Formulas, Input};
 use super::registers::bounds;
-use super::{Bus, FrameInfo, Gen};
+use super::{Bus, FieldInfo, FrameInfo, Gen};
 use crate::toml::{Table, Value};
 
 const STATUS: &[&str] = &["alert", "saturated", "not ready", "invalid", "fault"];
@@ -52,9 +52,36 @@ impl Gen<'_, '_> {
         if name.len().is_multiple_of(4) && table.get("read").is_some() {
             table.put("reserved", "b0[1:0]");
         }
+        self.valid_while(&name, &mut table);
+        if table.get("while").is_some() && name.len().is_multiple_of(2) {
+            table.put("otherwise", self.otherwise(&info));
+        }
         self.notes(&mut table, true);
         self.root.table("frame").put(&name, table);
         self.frames.push(info);
+    }
+
+    /// The field that a frame or a reading needs, by its name: the choices of what follows stay those of a seed.
+    pub(super) fn valid_while(&mut self, name: &str, table: &mut Table) {
+        let sum = name.bytes().fold(0usize, |sum, byte| sum * 7 + usize::from(byte));
+        let free: Vec<&FieldInfo> = self.fields.iter().filter(|field| (field.plain || field.unstored) && !field.codes.is_empty()).collect();
+        if let Some(field) = free.get(sum / 6 % free.len().max(1)).filter(|_| sum.is_multiple_of(6)) {
+            let code = field.codes[sum / 5 % field.codes.len()];
+            table.put("while", Table::new().with(&field.name, field.typed(code)));
+        }
+    }
+
+    /// A word for `otherwise` that is valid for the frame.
+    fn otherwise(&self, info: &FrameInfo) -> &'static str {
+        let reset = |name: &String| match self.root.get("register") {
+            Some(Value::Table(all)) => matches!(all.get(name), Some(Value::Table(register)) if register.get("reset").is_some()),
+            _ => false,
+        };
+        match info.registers.len() {
+            0 => "no answer",
+            _ if info.registers.iter().all(reset) => "reset value",
+            _ => "last value",
+        }
     }
 
     /// Conditions and their statuses.

@@ -134,6 +134,7 @@ impl Gen<'_, '_> {
             let status = self.statuses(&own);
             table.put("status", status);
         }
+        self.valid_while(&name, &mut table);
         self.notes(&mut table, true);
         self.root.table("reading").put(&name, table);
         if array.is_none() {

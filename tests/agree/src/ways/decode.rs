@@ -1,6 +1,6 @@
 //! What bytes mean, and what their status is: a frame alone, among many, one after another, with its steps, as JSON.
 
-use yemdo::part::Id;
+use yemdo::part::{Id, Origin};
 use yemdo::view::{FrameView, ShownUnits};
 use yemdo::{Columns, Decoded, Decoder, FrameId, FrameValues, Part, Refusal, Status};
 
@@ -77,6 +77,16 @@ fn outcomes(decoded: &Decoded) -> Vec<Outcome> {
     decoded.readings.iter().map(|reading| (reading.value.map(f64::to_bits), reading.status)).collect()
 }
 
+/// True if frames hold fields that other frames need: then the order of all frames matters.
+fn brings_needs(part: &Part) -> bool {
+    let needed = || part.frames().iter().flat_map(|frame| frame.valid_while()).map(|(field, _)| *field);
+    let of_frame = |frame: &yemdo::part::Frame| match frame.origin() {
+        Origin::Registers(runs) => part.registers().of(runs.iter().flatten()).flat_map(|register| register.fields().to_vec()).collect(),
+        _ => Vec::new(),
+    };
+    part.frames().iter().flat_map(of_frame).any(|field| needed().any(|needed| needed == field))
+}
+
 impl Ways {
     fn frame(&mut self, part: &Part, frame: FrameId, bytes: &[u8], time: f64, tally: &mut Tally) {
         let name = part.frames().get(frame).unwrap().name();
@@ -139,6 +149,9 @@ impl Ways {
             }
         }
         let Ok(again) = fresh.decode(frame, bytes) else { return };
+        if brings_needs(part) {
+            return;
+        }
         let measured = part.frames().get(frame).unwrap().readings().len();
         let same = outcomes(decoded)[..measured] == outcomes(&again)[..measured];
         tally.hold(Row::Meaning, "decode: with the same last frames", same, || {
@@ -158,8 +171,9 @@ impl Ways {
                 let Some(last) = &self.last[other.index()] else { continue };
                 let mut turned = self.single.clone();
                 let Ok(with_other) = turned.decode(*other, last) else { continue };
-                // Decoding an old frame again resets registers that were read later.
-                if !turned.state().has_same_settings(self.single.state()) {
+                // Decoding an old frame again resets registers that were read later. A frame that is not valid is not kept for another.
+                let valid = [frame, *other].into_iter().all(|of| turned.state().unmet(part, of).is_empty());
+                if !valid || brings_needs(part) || !turned.state().has_same_settings(self.single.state()) {
                     continue;
                 }
                 let Some(found) = with_other.readings.iter().find(|found| found.id == reading.id) else { continue };

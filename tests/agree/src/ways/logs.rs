@@ -167,7 +167,7 @@ fn measured_readings(part: &Part, entry: &Entry) -> Vec<(String, Option<f64>, St
 
 /// The readings of each record, decoded again.
 fn decoded(part: &Part, path: &Path) -> Result<Vec<BTreeMap<String, Outcome>>, LogError> {
-    let state = State::reset(part);
+    let state = State::while_read(part);
     let mut decoder = Decoder::new(part);
     let input = BufReader::new(fs::File::open(path).unwrap());
     let mut log = AnyLog::open(input, part, None, Some("probe"), &state, &[], &Clocks::new(true))?;

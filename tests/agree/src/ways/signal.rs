@@ -2,7 +2,7 @@
 
 use yemdo::part::{Action, Code, Origin, Step};
 use yemdo::stand_in::{Rule, Signal, StandIn};
-use yemdo::{Decoder, FrameId, Part, ReadingId, Status};
+use yemdo::{Decoder, FieldId, FrameId, Part, ReadingId, Status};
 use yemdo_bus::{Device, Rig, RigPort};
 
 use super::{Row, Tally};
@@ -55,6 +55,11 @@ fn one(part: &Part, (frame, bytes): (FrameId, &[u8]), reading: ReadingId, value:
     let Ok(got) = measured.reading(name) else { return };
     // The client lacks a setting.
     if matches!(got.status, Status::FormulaFault | Status::Waiting) {
+        return;
+    }
+    // The part is in another mode than the reading needs.
+    let now = |field: FieldId| device.state().known_field(&part.fields()[field]);
+    if part.readings()[reading].valid_while().iter().any(|(field, code)| now(*field) != Some(*code)) {
         return;
     }
     // Nothing was measured, and the part says so.

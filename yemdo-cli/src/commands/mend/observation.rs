@@ -44,7 +44,9 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
         return Ok(sorted(part, Decoder::new(part), frames, observation));
     }
     let mut decoder = Decoder::new(part);
-    *decoder.state_mut() = input::present(part, args.dump.as_deref())?;
+    if args.dump.is_some() {
+        *decoder.state_mut() = input::present(part, args.dump.as_deref())?;
+    }
     input::apply(&mut decoder, &args.set)?;
     if let Some(connected) = args.link.connect(part, &Stop::default())? {
         let all = super::super::decode::read_frames(connected, frame, &decoder)?;

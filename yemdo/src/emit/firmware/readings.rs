@@ -153,11 +153,11 @@ impl Build<'_> {
         }
         // Conditions in order: the first that holds decides.
         let mut conditions: Vec<(Expr, Status, Option<String>)> = Vec::new();
-        let mut before = (None, 0);
         for (of, one) in part.conditions(Some(frame_id), id) {
-            before = (of, if before.0 == of { before.1 + 1 } else { 1 });
+            let list = of.map_or(&reading.status, |of| &part.frames[of].status);
+            let number = list.iter().position(|known| known.span() == one.span()).map_or(0, |at| at + 1);
             let of = of.map_or(reading.name.as_str(), |of| self.frame_name(of));
-            let name = format!("{of}_condition_{}", before.1);
+            let name = format!("{of}_condition_{number}");
             if self.module.functions.iter().any(|function| function.name == self.prefix.function(&name)) {
                 // Another reading of the frame has brought it already.
                 let function = self.module.functions.iter().find(|function| function.name == self.prefix.function(&name)).cloned()?;

@@ -92,7 +92,7 @@ fn of_frame(part: &Part, id: FrameId, frame: &Frame) -> String {
         let Layout { slices, form, .. } = code.layout();
         format!("{{\"name\":{},\"bits\":{},\"form\":{}}}", text(code.name()), list(places(slices)), text(&form.name()))
     });
-    let digits = |planned: &ReadingPlan| predict::digits(part, planned.id, &State::reset(part), &|value| value);
+    let digits = |planned: &ReadingPlan| predict::digits(part, planned.id, &State::while_read(part), &|value| value);
     let members = program::members(part, id, digits);
     let example = part
         .examples()

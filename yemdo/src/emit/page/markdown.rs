@@ -201,6 +201,10 @@ fn byte_row(part: &Part, frame: &Frame, byte: usize) -> Vec<String> {
 
 fn conditions(page: &mut Page, part: &Part, list: &[Condition]) {
     for condition in list {
+        if condition.needs().is_some() {
+            page.line(&format!("- {}, otherwise **{}**", plain(condition.means.as_deref().unwrap_or_default()), condition.status.as_str()));
+            continue;
+        }
         let means = condition.means.as_deref().map_or(String::new(), |means| format!(": {}", plain(means)));
         page.line(&format!("- {} → **{}**{means}", code(&part.typed(&condition.formula)), condition.status.as_str()));
     }
@@ -210,7 +214,7 @@ fn conditions(page: &mut Page, part: &Part, list: &[Condition]) {
 }
 
 fn readings(page: &mut Page, part: &Part, review: &Review) {
-    let reset = State::reset(part);
+    let reset = State::while_read(part);
     for (at, (id, reading)) in told(part).into_iter().enumerate() {
         if at == 0 {
             page.title(2, "Readings");

@@ -152,7 +152,8 @@ fn conditions(part: &Part, list: &[Condition]) -> Markup {
         @if !list.is_empty() {
             ul .conditions {
                 @for condition in list {
-                    li { code { (formula::linked(part, &part.typed(&condition.formula))) } " → " b { (condition.status.as_str()) } @if let Some(means) = &condition.means { ": " (means) } }
+                    @if condition.needs().is_some() { li { (condition.means.as_deref().unwrap_or_default()) ", otherwise " b { (condition.status.as_str()) } } }
+                    @else { li { code { (formula::linked(part, &part.typed(&condition.formula))) } " → " b { (condition.status.as_str()) } @if let Some(means) = &condition.means { ": " (means) } } }
                 }
             }
         }

@@ -28,7 +28,7 @@ pub(super) fn told(part: &Part) -> Vec<(ReadingId, &Reading)> {
 }
 
 fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup {
-    let reset = State::reset(part);
+    let reset = State::while_read(part);
     let elements = part.readings.iter().filter(|other| other.span() == reading.span()).count();
     let stated = reading.range(part, &reset);
     html! {

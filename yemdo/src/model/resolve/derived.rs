@@ -76,6 +76,7 @@ impl Resolver {
                 frames: Vec::new(),
                 codes: Vec::new(),
                 status: Vec::new(),
+                valid: Vec::new(),
                 means: tree.means.as_ref().map(|text| text.value.clone()),
                 source: tree.source.as_ref().map(|text| text.value.clone()),
                 kind: ReadingKind::Derived(Box::new(derived)),

@@ -36,6 +36,7 @@ impl Resolver {
                 at += model.bytes;
             }
         }
+        let otherwise = self.otherwise(frame, &origin);
         let sources = Sources { length, registers: &held, home: "" };
         let mut codes = Vec::new();
         for (code_name, tree::Code { layout: text, names, element, range }) in &frame.codes {
@@ -117,6 +118,8 @@ impl Resolver {
             codes,
             reserved: reserved.map_or(Vec::new(), |typed| typed.layout.slices),
             status: Vec::new(),
+            valid: Vec::new(),
+            otherwise,
             readings: Vec::new(),
             derived: Vec::new(),
             means: frame.means.as_ref().map(|text| text.value.clone()),

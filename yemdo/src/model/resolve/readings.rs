@@ -111,7 +111,8 @@ impl Resolver {
             let only = if let [frame] = frames.as_slice() { Some(*frame) } else { None };
             // A condition may be about the reading itself.
             types.insert(want.name.clone(), (ReadingId::new(index), formula.ty));
-            let status = self.conditions(&want.tree.status, only, &types, element);
+            let (valid, mut status) = self.valid_while(&want.tree.valid, only);
+            status.extend(self.conditions(&want.tree.status, only, &types, element));
             let range = want.tree.range.as_ref().and_then(|range| self.stated(range, element));
             let done = Reading {
                 name: want.name.clone(),
@@ -123,6 +124,7 @@ impl Resolver {
                 frames,
                 codes,
                 status,
+                valid,
                 means: want.tree.means.as_ref().map(|text| text.value.clone()),
                 source: want.tree.source.as_ref().map(|text| text.value.clone()),
                 kind: if index < shown { ReadingKind::Measured } else { ReadingKind::Shared },
@@ -344,7 +346,7 @@ impl Resolver {
         for status in list {
             let formula = self.formula(&status.when, readings, frame, element);
             if let (Some(formula), Some(meant)) = (formula, Status::from_name(status.is.value)) {
-                found.push(Condition { formula, status: meant, means: status.means.as_ref().map(|text| text.value.clone()) });
+                found.push(Condition { formula, status: meant, means: status.means.as_ref().map(|text| text.value.clone()), needs: None });
             }
         }
         found
@@ -353,7 +355,8 @@ impl Resolver {
     /// The formulas of a frame itself: its conditions and how many of its bytes count.
     pub(super) fn frame_formulas(&mut self, index: FrameId, frame: &tree::Frame) {
         let none = Types::new();
-        let status = self.conditions(&frame.status, Some(index), &none, None);
+        let (valid, mut status) = self.valid_while(&frame.valid, Some(index));
+        status.extend(self.conditions(&frame.status, Some(index), &none, None));
         let counted = frame.length.as_ref().and_then(|text| self.formula(text, &none, Some(index), None));
         if let (Some(formula), Some(text)) = (&counted, &frame.length)
             && formula.ty.is_real()
@@ -362,6 +365,7 @@ impl Resolver {
         }
         if let Some(frame) = self.part.frames.get_mut(index) {
             frame.status = status;
+            frame.valid = valid;
             frame.counted = counted;
         }
     }

@@ -6,7 +6,7 @@ use super::super::keys;
 use super::super::reader::{At, Fields, Raw, Reader, entries};
 use super::operation::{Time, time_if_given};
 use super::registers::{Values, element_names, names_for, values};
-use super::{Byte, Value, bytes, choice, identifier, integer_or};
+use super::{Byte, Value, bytes, choice, choices, identifier, integer_or};
 use super::{Choice, Named};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
@@ -27,6 +27,9 @@ pub(crate) struct Frame {
     /// Bits that mean nothing.
     pub(crate) reserved: Option<Text>,
     pub(crate) status: Vec<Status>,
+    /// `while`, and `otherwise`.
+    pub(crate) valid: Vec<Named<Choice>>,
+    pub(crate) otherwise: Option<At<&'static str>>,
     pub(crate) means: Option<Text>,
     pub(crate) source: Option<Text>,
 }
@@ -81,6 +84,8 @@ pub(crate) struct Reading {
     pub(crate) range: Option<Stated>,
     pub(crate) decimals: Option<usize>,
     pub(crate) status: Vec<Status>,
+    /// The fields with which it is valid.
+    pub(crate) valid: Vec<Named<Choice>>,
     pub(crate) means: Option<Text>,
     pub(crate) source: Option<Text>,
 }
@@ -198,8 +203,36 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
         }
     }
     let status = statuses(reader, fields.get("status"));
+    let (valid, otherwise) = (choices(reader, fields.get("while")), otherwise(reader, &fields));
     let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
-    Some(Frame { read, length, keep, command, wait, registers, transfers, modbus, checks, codes, reserved, status, means, source })
+    Some(Frame {
+        read,
+        length,
+        keep,
+        command,
+        wait,
+        registers,
+        transfers,
+        modbus,
+        checks,
+        codes,
+        reserved,
+        status,
+        valid,
+        otherwise,
+        means,
+        source,
+    })
+}
+
+/// `otherwise`, which requires `while`.
+fn otherwise<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<At<&'static str>> {
+    let word = fields.word(reader, "otherwise")?;
+    if fields.get("while").is_none() {
+        let problem = Diagnostic::error("missing-key", word.span, "`otherwise` goes with `while`").label("there is no `while`");
+        reader.report(problem.help("such as while = { POWER = \"on\" }"));
+    }
+    Some(word)
 }
 
 /// The codes of an array whose layouts are listed.
@@ -293,10 +326,11 @@ pub(super) fn reading<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Sp
     let (unit, formula) = (fields.text(reader, "unit"), fields.text(reader, "formula"));
     let range = fields.get("range").and_then(|value| stated(reader, value));
     let status = statuses(reader, fields.get("status"));
+    let valid = choices(reader, fields.get("while"));
     let means = fields.text(reader, "means");
     let decimals = fields.get("decimals").and_then(|value| reader.integer_within(value, "decimals", 0, 9)).map(|at| at.value);
     let source = fields.text(reader, "source");
-    Some(Reading { unit: unit?, formula: formula?, range, decimals, status, means, source })
+    Some(Reading { unit: unit?, formula: formula?, range, decimals, status, valid, means, source })
 }
 
 /// A shared value is a reading without unit, range and status, and is not shown.
@@ -305,7 +339,7 @@ pub(super) fn shared<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Spa
     let formula = fields.text(reader, "formula")?;
     let means = fields.text(reader, "means");
     let source = fields.text(reader, "source");
-    Some(Reading { unit: Text::default(), formula, range: None, decimals: None, status: Vec::new(), means, source })
+    Some(Reading { unit: Text::default(), formula, range: None, decimals: None, status: Vec::new(), valid: Vec::new(), means, source })
 }
 
 /// `[low, high]`, numbers or formulas.
