@@ -78,7 +78,7 @@ pub mod part {
     pub use crate::ground::list::{Id, List};
     pub use crate::model::command::{Command, CommandByte, Exchange, NotSent};
     pub use crate::model::example::Example;
-    pub use crate::model::frame::{Code, CodeContent, Frame, Origin, Otherwise};
+    pub use crate::model::frame::{Blank, Code, CodeContent, Frame, Origin, Otherwise};
     pub use crate::model::ids::ColumnId;
     pub use crate::model::name::Kind;
     pub use crate::model::operation::{Action, Alert, Quantity, Routine, Step, Time};

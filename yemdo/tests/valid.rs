@@ -6,7 +6,7 @@ use yemdo::configure::{Limits, choose};
 use yemdo::record::LogReader;
 use yemdo::review::{Review, predict};
 use yemdo::stand_in::{Reaction, Rule, Signal, StandIn};
-use yemdo::{Decoder, Part, State, Status};
+use yemdo::{Columns, Decoder, Part, State, Status};
 
 /// A bit wakes the part; another says which of two elements the value register is of.
 fn hatch(otherwise: &str) -> Part {
@@ -163,4 +163,32 @@ fn a_command_that_wakes() {
         }
     }
     assert_eq!(values, [Some(12.0), None, Some(12.0)]);
+}
+
+#[test]
+fn frames_of_only_zeros_or_only_ones() {
+    let frame = |more: &str| {
+        let head = "part = \"p\"\nreading.r = { unit = \"lx\", formula = \"a * 0.5\" }\n";
+        let text = format!("{head}[frame.F]\nread = 2\ncode = {{ a = \"b0 b1\" }}\n{more}");
+        let part = Part::parse("p.toml", &text).unwrap();
+        let id = part.frame("F").unwrap();
+        let (zeros, ones) = (Decoder::new(&part).decode(id, &[0, 0]), Decoder::new(&part).decode_many(id, &[0xFF; 2], &mut Columns::new()));
+        assert_eq!(zeros.is_ok(), ones.is_ok(), "{more}");
+        let model = &part.frames()[id];
+        assert!(!model.is_suspect(&[0, 0xFF]) && model.is_suspect(&[0, 0]) == model.is_suspect(&[0xFF, 0xFF]));
+        (zeros.is_ok(), model.is_suspect(&[0, 0]))
+    };
+    let check = "check = { xor = 0x5A, over = \"b0\", in = \"b1\" }";
+    for (more, wanted) in [
+        ("", (true, true)),
+        ("blank = \"good\"", (true, false)),
+        ("blank = \"refused\"", (false, false)),
+        ("keep = true", (false, false)),
+        ("keep = true\nblank = \"good\"", (true, false)),
+        ("keep = true\nblank = \"suspect\"", (true, true)),
+    ] {
+        assert_eq!(frame(more), wanted, "{more}");
+    }
+    let checked = Part::parse("p.toml", &format!("part = \"p\"\n[frame.F]\nread = 2\ncode = {{ a = \"b0\" }}\n{check}")).unwrap();
+    assert!(!checked.frames().iter().next().unwrap().is_suspect(&[0, 0]));
 }

@@ -30,6 +30,17 @@ impl MeasuredFrame {
         &self.decoded
     }
 
+    /// Name of the frame.
+    pub fn name(&self) -> &str {
+        self.part.frames().get(self.decoded.frame).map_or("", yemdo::part::Frame::name)
+    }
+
+    /// True if it has values, and may be no answer at all ([`Frame::is_suspect`](yemdo::part::Frame::is_suspect)).
+    pub fn is_suspect(&self) -> bool {
+        let model = self.part.frames().get(self.decoded.frame);
+        model.is_some_and(|frame| frame.is_suspect(&self.bytes)) && self.decoded.readings.iter().any(|reading| reading.value.is_some())
+    }
+
     /// Its bytes.
     pub fn bytes(&self) -> &[u8] {
         &self.bytes

@@ -82,6 +82,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
         }
         batch.flush(&mut decoder, &mut sink)?;
         sink.flush()?;
+        batch.warn_of_suspects();
         return Ok(0);
     }
     match args.log.as_deref().filter(|path| *path != Path::new("-")) {
@@ -249,6 +250,7 @@ fn stream(
     sink.flush()?;
     progress.finish_and_clear();
     batch.tell_ages(&part);
+    batch.warn_of_suspects();
     log.failed().into_iter().for_each(input::tell_failed);
     batch.summary(stop.load(Ordering::Relaxed))
 }

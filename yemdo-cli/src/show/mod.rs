@@ -13,4 +13,5 @@ pub(crate) mod rows;
 pub(crate) mod seen;
 pub(crate) mod status;
 pub(crate) mod steps;
+pub(crate) mod suspects;
 pub(crate) mod writes;

@@ -272,6 +272,7 @@ impl Turn<'_> {
             Done::Measured(measured) => {
                 reader.fresh = false;
                 reader.tally.good += 1;
+                reader.tally.suspect(&measured);
                 if std::mem::take(&mut reader.failing) {
                     audience.back(&station.name);
                 }

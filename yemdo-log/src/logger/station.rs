@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use yemdo::view::ShownUnits;
 use yemdo::{Decoder, Part, State};
-use yemdo_bus::{Device, DeviceError, Port};
+use yemdo_bus::{Device, DeviceError, Measurement, Port};
 
 /// A part to be read: its name, set-up and interval.
 #[derive(Clone, Debug)]
@@ -95,9 +95,18 @@ pub struct Tally {
     pub failures: BTreeMap<&'static str, u64>,
     /// Operations that were tried again.
     pub retried: u64,
+    /// Frames with values that may be no answer ([`Frame::is_suspect`](yemdo::part::Frame::is_suspect)), by name.
+    pub suspects: BTreeMap<String, u64>,
 }
 
 impl Tally {
+    /// Counts the frames of a measurement that may be no answer.
+    pub(super) fn suspect(&mut self, measurement: &Measurement) {
+        for frame in measurement.frames.iter().filter(|frame| frame.is_suspect()) {
+            *self.suspects.entry(frame.name().to_owned()).or_default() += 1;
+        }
+    }
+
     /// All that was tried.
     pub fn tried(&self) -> u64 {
         self.good + self.failures.values().sum::<u64>()

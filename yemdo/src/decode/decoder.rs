@@ -11,7 +11,7 @@ use crate::ground::digits::Digits;
 use crate::ground::list::List;
 use crate::ground::number::{Number, Ty};
 use crate::ground::words::with_unit;
-use crate::model::frame::Frame;
+use crate::model::frame::{Blank, Frame};
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
 use crate::model::in_use::InUse;
 use crate::model::part::{Part, Sheet};
@@ -77,7 +77,7 @@ impl Decoder {
                 (plan, room)
             });
             let (many, alone) = (columns::Room::new(&plan), row::Room::new(&plan));
-            let plain = model.filter(|model| counted.is_none() && !model.keep).map(|model| model.length);
+            let plain = model.filter(|model| counted.is_none() && model.blank != Blank::Refused).map(|model| model.length);
             let holds = model.is_some_and(|model| !model.fields.is_empty());
             Ready { many, alone, plan, counted, plain, came: 0, feeds: Vec::new(), holds }
         };
@@ -360,7 +360,7 @@ impl Decoder {
     /// [`Refusal::Blank`], [`Refusal::UnknownFrame`]; nothing is decoded then.
     pub fn decode_many(&mut self, frame: FrameId, bytes: &[u8], out: &mut Columns) -> Result<(), Refusal> {
         let length = self.part.frames.get(frame).map_or(0, |model| model.length);
-        if self.part.frames.get(frame).is_some_and(|model| model.keep || model.counted.is_some()) {
+        if self.part.frames.get(frame).is_some_and(|model| model.blank == Blank::Refused || model.counted.is_some()) {
             for bytes in bytes.chunks_exact(length.max(1)) {
                 let given = self.counted(frame, Cow::Borrowed(bytes))?.1;
                 self.part.frames.get(frame).map_or(Ok(()), |model| accept::length(model, given, length))?;

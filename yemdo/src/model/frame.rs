@@ -21,6 +21,7 @@ pub struct Frame {
     pub(crate) length: usize,
     /// Read once and kept.
     pub(crate) keep: bool,
+    pub(crate) blank: Blank,
     /// Fields of its registers, and where their bits stand in the frame.
     pub(crate) fields: Vec<(FieldId, Gather)>,
     /// How many bytes count, where a code says so.
@@ -50,6 +51,18 @@ pub enum Otherwise {
     ResetValue,
     /// The part does not acknowledge.
     NoAnswer,
+}
+
+/// Treatment of a frame of only zeros or only ones.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Blank {
+    /// An error: the part did not answer.
+    Refused,
+    /// It is decoded, with a warning.
+    Suspect,
+    /// A measurement.
+    Good,
 }
 
 /// Where a frame's bytes come from.
@@ -108,6 +121,26 @@ impl Frame {
         self.keep
     }
 
+    /// Treatment of only zeros or only ones.
+    pub fn blank(&self) -> Blank {
+        self.blank
+    }
+
+    /// True if the bytes look as if no part answered, and neither a check nor the sheet says otherwise: only zeros or only ones.
+    ///
+    /// ```
+    /// let part = yemdo::Part::parse("lamp.toml", r#"
+    /// part = "lamp-1"
+    /// frame.LIGHT = { read = 2, code = { light = "b0 b1" } }
+    /// "#)?;
+    /// let light = part.frames().iter().next().unwrap();
+    /// assert!(light.is_suspect(&[0xFF, 0xFF]) && !light.is_suspect(&[0xFF, 0xFE]));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn is_suspect(&self, bytes: &[u8]) -> bool {
+        self.blank == Blank::Suspect && is_blank(bytes)
+    }
+
     /// The checks that its bytes must pass.
     pub fn checks(&self) -> &[Check] {
         &self.checks
@@ -162,6 +195,11 @@ impl Frame {
     pub fn source(&self) -> Option<&str> {
         self.source.as_deref()
     }
+}
+
+/// True for only zeros or only ones.
+pub(crate) fn is_blank(bytes: &[u8]) -> bool {
+    bytes.first().is_some_and(|first| matches!(first, 0x00 | 0xFF) && bytes.iter().all(|byte| byte == first))
 }
 
 /// The integer that some bits of a frame make.

@@ -8,7 +8,7 @@ use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
 use crate::bus::modbus::{AddressRange, ResponseError, is_unit, read_response};
 use crate::formula::fault::FaultKind;
-use crate::model::frame::{Code, Frame, Origin};
+use crate::model::frame::{Blank, Code, Frame, Origin, is_blank};
 use crate::model::part::Sheet;
 
 /// Why a frame was refused.
@@ -149,10 +149,9 @@ pub(crate) fn length(frame: &Frame, found: usize, expected: usize) -> Result<(),
     if found == expected { Ok(()) } else { Err(Refusal::Length { frame: frame.name.clone(), expected, found }) }
 }
 
-/// Refuses a frame to be kept that says nothing.
+/// Refuses a frame of only zeros or only ones if its sheet requires that.
 pub(crate) fn not_blank(frame: &Frame, bytes: &[u8]) -> Result<(), Refusal> {
-    let first = bytes.first().copied().filter(|byte| frame.keep && matches!(byte, 0x00 | 0xFF));
-    match first.filter(|first| bytes.iter().all(|byte| byte == first)) {
+    match bytes.first().copied().filter(|_| frame.blank == Blank::Refused && is_blank(bytes)) {
         Some(byte) => Err(Refusal::Blank { frame: frame.name.clone(), byte }),
         None => Ok(()),
     }

@@ -334,6 +334,11 @@ pub static FRAME: KeyTable = KeyTable {
         may("wait", Takes::TimeOrFormula, "The time between the command and the read; a formula gives milliseconds."),
         may("keep", Takes::Boolean, "Read once and kept: calibration words. Other frames' readings wait for it."),
         may(
+            "blank",
+            Takes::Word(&["refused", "suspect", "good"]),
+            "A frame of only zeros or only ones, as if no part answered: refused, decoded with a warning, or a measurement. Default: `refused` with `keep`; `good` with `check`, over Modbus, or for one byte; otherwise `suspect`.",
+        ),
+        may(
             "registers",
             Takes::Registers,
             "The registers it holds, in one text: `\"STATUS..DATA_L\"`, or their names with blanks between; those that do not follow one another are read in transfers of their own.",

@@ -52,6 +52,10 @@ impl Gen<'_, '_> {
         if name.len().is_multiple_of(4) && table.get("read").is_some() {
             table.put("reserved", "b0[1:0]");
         }
+        if name.len().is_multiple_of(3) {
+            let sum: usize = name.bytes().map(usize::from).sum();
+            table.put("blank", ["refused", "suspect", "good"][sum % 3]);
+        }
         self.valid_while(&name, &mut table);
         if table.get("while").is_some() && name.len().is_multiple_of(2) {
             table.put("otherwise", self.otherwise(&info));

@@ -59,7 +59,8 @@ fn one(part: &Part, (frame, bytes): (FrameId, &[u8]), reading: ReadingId, value:
     }
     // The part is in another mode than the reading needs.
     let now = |field: FieldId| device.state().known_field(&part.fields()[field]);
-    if part.readings()[reading].valid_while().iter().any(|(field, code)| now(*field) != Some(*code)) {
+    let frames = part.frames().of(part.readings()[reading].frames()).flat_map(|frame| frame.valid_while());
+    if part.readings()[reading].valid_while().iter().chain(frames).any(|(field, code)| now(*field) != Some(*code)) {
         return;
     }
     // Nothing was measured, and the part says so.

@@ -9,6 +9,7 @@ use yemdo::{Columns, Decoder, FrameId, Part, Refusal};
 
 use crate::failure::Failure;
 use crate::show::rows::{Rows, Sink};
+use crate::show::suspects;
 use yemdo::counted;
 use yemdo_log::seconds_of;
 
@@ -26,6 +27,8 @@ pub(super) struct Batch {
     refused: BTreeMap<&'static str, u64>,
     list_refused: bool,
     decoded: u64,
+    /// Frames with values that may be no answer, by name.
+    suspects: BTreeMap<String, u64>,
     /// Where the good frame of each kind stands that came last: line and time.
     came: BTreeMap<FrameId, (u64, Option<String>)>,
     /// For a frame and one that its readings use: the most good frames between them, and the two lines.
@@ -43,6 +46,7 @@ impl Batch {
             refused: BTreeMap::new(),
             list_refused,
             decoded: 0,
+            suspects: BTreeMap::new(),
             came: BTreeMap::new(),
             oldest: BTreeMap::new(),
         }
@@ -128,6 +132,11 @@ impl Batch {
             } else {
                 self.decoded += 1;
                 good.push(index);
+                let model = &decoder.part().frames()[frame];
+                let has_value = |reading: usize| self.columns.status(reading, index).has_value();
+                if model.is_suspect(bytes) && (0..self.columns.readings()).any(has_value) {
+                    *self.suspects.entry(model.name().to_owned()).or_default() += 1;
+                }
             }
         }
         // Only the last one's place will be asked for, and only what is used has an age.
@@ -164,6 +173,11 @@ impl Batch {
         }
     }
 
+    /// Warns of frames that may be no answer.
+    pub(super) fn warn_of_suspects(&self) {
+        suspects::warn(&self.suspects);
+    }
+
     /// Says what was refused; the exit code follows from it.
     pub(super) fn summary(&self, stopped: bool) -> Result<u8, Failure> {
         let mut err = anstream::stderr();
@@ -189,6 +203,7 @@ pub(super) fn told(refusal: &Refusal) -> Failure {
     let failure = Failure::refused(refusal.to_string());
     match refusal {
         Refusal::Check { .. } => failure.help("--steps shows what is covered, and every code all the same"),
+        Refusal::Blank { .. } => failure.help("if that is a measurement, add blank = \"good\" to the frame"),
         _ => failure,
     }
 }

@@ -21,6 +21,7 @@ use crate::failure::Failure;
 use crate::input;
 use crate::link::{AnyPort, Stop, tell_verdict};
 use crate::show::live::Printed;
+use crate::show::suspects;
 use yemdo::counted;
 
 pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
@@ -249,6 +250,7 @@ fn summary(logger: &Logger<AnyPort>, once: bool) -> u8 {
     let dim = Style::new().dimmed();
     for (station, tally) in logger.stations() {
         let failures: u64 = tally.failures.values().sum();
+        suspects::warn(&tally.suspects);
         worst = worst.max(u8::from(failures > 0));
         if once && failures == 0 {
             continue;

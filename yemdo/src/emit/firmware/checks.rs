@@ -7,7 +7,7 @@ use crate::bits::check::{Check, CheckKind, CrcModel, SumFinish};
 use crate::bits::layout::CheckInput;
 use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
-use crate::model::frame::Frame;
+use crate::model::frame::{Blank, Frame};
 use crate::model::input::{Input, inputs};
 
 pub(super) fn width_of(input: &CheckInput) -> u32 {
@@ -68,7 +68,7 @@ impl Build<'_> {
     /// The statements that refuse a frame.
     pub(super) fn checks(&mut self, frame: &Frame) -> Vec<Stmt> {
         let mut body = Vec::new();
-        if frame.keep {
+        if frame.blank == Blank::Refused {
             for blank in [0x00u64, 0xFF] {
                 let (mut all, name) = (Vec::new(), format!("all_{}", if blank == 0 { "zeros" } else { "ones" }));
                 let differs = Expr::Var("byte".into()).compare(Compare::NotEqual, Ty::U8, Expr::Hex(blank, Ty::U8));

@@ -12,7 +12,7 @@ use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::{Span, Text};
 use crate::ground::words::counted;
 use crate::model::command::{Command, CommandByte, Exchange};
-use crate::model::frame::{Code, Frame, Origin};
+use crate::model::frame::{Blank, Code, Frame, Origin};
 use crate::model::ids::{CodeId, FieldId, FrameId, RegisterId};
 use crate::model::registers::{Numbering, Register};
 use crate::sheet::reader::At;
@@ -20,6 +20,18 @@ use crate::sheet::tree;
 
 /// Most codes of a sheet, the elements of arrays counted.
 const MAX_CODES: usize = 8192;
+
+/// `blank` of a frame, or its default.
+fn blank(frame: &tree::Frame, origin: &Origin, length: usize) -> Blank {
+    match frame.blank.map(|word| word.value) {
+        Some("refused") => Blank::Refused,
+        Some("suspect") => Blank::Suspect,
+        Some(_) => Blank::Good,
+        None if frame.keep => Blank::Refused,
+        None if !frame.checks.is_empty() || length < 2 || matches!(origin, Origin::Modbus(_)) => Blank::Good,
+        None => Blank::Suspect,
+    }
+}
 
 impl Resolver {
     pub(super) fn frame(&mut self, index: FrameId, name: &At<String>, frame: &tree::Frame) {
@@ -37,6 +49,7 @@ impl Resolver {
             }
         }
         let otherwise = self.otherwise(frame, &origin);
+        let blank = blank(frame, &origin, length);
         let sources = Sources { length, registers: &held, home: "" };
         let mut codes = Vec::new();
         for (code_name, tree::Code { layout: text, names, element, range }) in &frame.codes {
@@ -112,6 +125,7 @@ impl Resolver {
             origin,
             length,
             keep: frame.keep,
+            blank,
             fields,
             counted: None,
             checks,

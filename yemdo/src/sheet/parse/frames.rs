@@ -16,6 +16,7 @@ pub(crate) struct Frame {
     pub(crate) read: Option<At<usize>>,
     pub(crate) length: Option<Text>,
     pub(crate) keep: bool,
+    pub(crate) blank: Option<At<&'static str>>,
     pub(crate) command: Vec<Byte>,
     pub(crate) wait: Option<Time>,
     pub(crate) registers: Option<Text>,
@@ -151,6 +152,7 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
     let read = fields.get("read").and_then(|value| reader.integer_within(value, "the number of bytes in a frame", 1, 4096));
     let length = fields.text(reader, "length");
     let keep = fields.get("keep").and_then(|value| reader.boolean(value)).unwrap_or(false);
+    let blank = fields.word(reader, "blank");
     let command = bytes(reader, fields.get("command"));
     let wait = wait_after(reader, &fields, &command);
     let (registers, reserved) = (fields.text(reader, "registers"), fields.text(reader, "reserved"));
@@ -209,6 +211,7 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
         read,
         length,
         keep,
+        blank,
         command,
         wait,
         registers,
