@@ -8,6 +8,7 @@ use yemdo::configure::{Limits, NotReadable, Wish, WriteScope, choose, configure,
 use yemdo::review::{predict, run_examples};
 use yemdo::routine::Operation;
 use yemdo::routine::{Answer, Runner};
+use yemdo::stand_in::{Reaction, Rule, StandIn};
 use yemdo::{Columns, Decoder, FrameValues, Part, State, Status};
 
 /// The sheet of the reference, so that what is tested here is what is documented.
@@ -407,4 +408,41 @@ fn what_a_newcomer_types_first_is_understood_or_answered() {
     let variant = Part::parse_variant("p", sheet, "q").unwrap();
     assert!(variant.inherits_examples() && !Part::parse("p", sheet).unwrap().inherits_examples());
     assert_eq!(run_examples(&variant)[0].mismatches[0].found, "9 V");
+}
+
+#[test]
+fn a_lock_that_only_a_reset_clears() {
+    let part = Part::parse(
+        "winch.toml",
+        r#"
+part = "winch-6"
+i2c.address = 0x2B
+register.LIMIT = { at = 0x14, reset = 0, while = { LOCKED = 0 }, field.LIMIT = { bits = "[7:0]" } }
+register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[6]", access = "set-until-reset" }, field.TRIP = { bits = "[3:0]" }, reserved = [{ bits = "[7]", write = 0 }, { bits = "[5:4]", write = 0 }] }
+"#,
+    )
+    .unwrap();
+    let writes = |state: &State, typed: &[&str]| {
+        let wishes: Vec<Wish> = typed.iter().map(|typed| Wish::parse(&part, typed).unwrap()).collect();
+        let done = configure(&part, state, &wishes, WriteScope::Changed).map_err(|error| error.to_string())?;
+        Ok((done.writes.iter().map(|write| (part.registers()[write.register].address(), write.value)).collect::<Vec<_>>(), done.state))
+    };
+    let (first, locked) = writes(&State::reset(&part), &["LOCKED=1", "LIMIT=90"]).unwrap();
+    assert_eq!(first, [(0x14, 90), (0x15, 0x40)], "the lock comes last");
+    assert_eq!(writes(&locked, &["TRIP=5"]).unwrap().0, [(0x15, 0x45)]);
+    let refused: Result<_, String> = writes(&locked, &["LIMIT=7"]);
+    assert_eq!(refused.unwrap_err(), "LIMIT cannot be written: it needs LOCKED = 0, which requires a reset");
+    assert_eq!(writes(&locked, &["LOCKED=0"]).unwrap_err(), "`LOCKED=0` is impossible: LOCKED is set, and only a reset clears it");
+    assert!(writes(&State::reset(&part), &["LOCKED=0", "LIMIT=7"]).is_ok());
+
+    let mut winch = StandIn::new(&part, 1).unwrap();
+    for (send, held) in [(&[0x15, 0x42], 0x42), (&[0x15, 0x01], 0x41)] {
+        winch.i2c(0, 0x2B, send, 0);
+        assert_eq!(winch.i2c(1, 0x2B, &[0x15], 1), Reaction::Answer(vec![held]));
+    }
+    winch.i2c(2, 0x2B, &[0x14, 9], 0);
+    assert_eq!(winch.i2c(3, 0x2B, &[0x14], 1), Reaction::Answer(vec![0]), "locked");
+    assert_eq!(winch.remarks().iter().map(|remark| remark.rule).collect::<Vec<_>>(), [Rule::Locked]);
+    winch.power_up(4);
+    assert_eq!(winch.i2c(5, 0x2B, &[0x15], 1), Reaction::Answer(vec![0]));
 }

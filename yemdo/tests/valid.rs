@@ -5,6 +5,7 @@
 use yemdo::configure::{Limits, choose};
 use yemdo::record::LogReader;
 use yemdo::review::{Review, predict};
+use yemdo::routine::{Answer, Operation, Runner};
 use yemdo::stand_in::{Reaction, Rule, Signal, StandIn};
 use yemdo::{Columns, Decoder, Part, State, Status};
 
@@ -113,6 +114,33 @@ fn a_stand_in_that_is_asleep() {
         assert_eq!((only.rule, only.line), (Rule::NotValid, Some(16)));
         assert_eq!(only.what, "SENSED was read, and is valid only while POWER = watching");
     }
+}
+
+#[test]
+fn an_address_that_wakes() {
+    let text = DAVIT.replace("{ write = [0xC1, 0x33] }", "{ write = [], may_nak = true }").replace("spi = { mode = 1, pointer = 0 }\n", "");
+    let part = Part::parse("davit.toml", &text).unwrap();
+    let mut davit = StandIn::new(&part, 1).unwrap();
+    davit.set(part.reading("load").unwrap(), Signal::constant(12.0)).unwrap();
+    let mut runner = Runner::new(&part, part.routine("rouse").unwrap(), State::reset(&part)).unwrap();
+    let first = runner.start().unwrap().unwrap();
+    let Operation::Transfer(address) = &first.operation else { panic!("{first:?}") };
+    assert_eq!((address.text().as_str(), address.send.len(), address.receive), ("0x1D alone", 0, 0));
+    assert_eq!(davit.transfer(0, address), Reaction::NakAddress, "it wakes up");
+    let wait = runner.answer(Answer::Nak).unwrap().unwrap();
+    assert_eq!(wait.operation, Operation::Wait(3000));
+    assert!(runner.answer(Answer::Done).unwrap().is_none());
+    assert_eq!(davit.transfer(1, address), Reaction::Answer(Vec::new()), "it is awake");
+    assert_eq!(davit.i2c(5000, 0x1D, &[0xB4], 3), Reaction::Answer(vec![0xF0, 0x00, 0x00]));
+    assert!(runner.state().unmet(&part, part.frame("LOAD").unwrap()).is_empty());
+    // Other commands must be acknowledged; nothing else is sent without a byte.
+    let mut doze = Runner::new(&part, part.routine("doze").unwrap(), State::reset(&part)).unwrap();
+    doze.start().unwrap();
+    assert!(doze.answer(Answer::Nak).is_err());
+    let spi = DAVIT.replace("[0xC1, 0x33]", "[]").replace("i2c = { address = 0x1D, pointer = 0 }\n", "");
+    assert!(Part::parse("davit.toml", &spi).unwrap_err().to_string().contains("`[]` sends the address alone, over I2C"));
+    let read = text.replace("routine]", "routine]\nread = [{ read = \"LOAD\", may_nak = true }]");
+    assert!(Part::parse("davit.toml", &read).unwrap_err().to_string().contains("`may_nak` says nothing about `read`"));
 }
 
 /// A part that a command wakes, over SPI and I2C.

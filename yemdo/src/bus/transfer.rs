@@ -34,6 +34,9 @@ impl Transfer {
                 if !self.send.is_empty() {
                     let _ = write!(text, " W {hex}");
                 }
+                if self.send.is_empty() && self.receive == 0 {
+                    text.push_str(" alone");
+                }
                 if self.receive > 0 {
                     let between = if self.send.is_empty() || self.restart { "" } else { " stop," };
                     let _ = write!(text, "{between} R {}", counted(self.receive, "byte"));

@@ -19,9 +19,10 @@ use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{MOST_TRIED, Quantity};
 use crate::model::part::Sheet;
+use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::model::value::Present;
-use crate::plan::writes::{self, Unreachable};
+use crate::plan::writes::{self, Unreachable, lost_bits};
 
 pub use crate::plan::read_back::{Difference, ReadBack, read_back};
 pub use crate::plan::transfers::{NotReadable, read_frame, read_registers, write_register};
@@ -125,6 +126,13 @@ pub enum ConfigureError {
         /// Its code.
         code: i128,
     },
+    /// Bits of a field are set, and only a reset clears them.
+    SetUntilReset {
+        /// The field.
+        field: String,
+        /// The wish as typed.
+        typed: String,
+    },
     /// A register cannot be reached in any order.
     Unreachable {
         /// The register.
@@ -152,6 +160,9 @@ impl fmt::Display for ConfigureError {
                 write!(f, "{field} would be {}, but its bits hold {low} to {high}", round(*value))
             }
             ConfigureError::NotAUnit { field, code } => write!(f, "{field} cannot be {code}: unit ids are 1 to 247"),
+            ConfigureError::SetUntilReset { field, typed } => {
+                write!(f, "`{typed}` is impossible: {field} is set, and only a reset clears it")
+            }
             ConfigureError::Unreachable { register, needs } => write!(f, "{register} cannot be written: it needs {needs}"),
         }
     }
@@ -232,6 +243,11 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     for wish in wishes {
         match wish {
             Wish::Field { field, code, typed } => {
+                if let Some(lock) = part.fields.get(*field).filter(|field| field.access == Access::SetUntilReset)
+                    && lost_bits(start, lock, *code)
+                {
+                    return Err(ConfigureError::SetUntilReset { field: lock.name.clone(), typed: typed.clone() });
+                }
                 take(part, &mut taken, *field, *code, typed)?;
                 set(part, &mut state, *field, *code);
             }

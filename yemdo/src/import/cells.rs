@@ -34,6 +34,7 @@ pub(super) fn access(text: &str) -> Option<&'static str> {
         "w1c" | "rw1c" | "r1c" | "write1toclear" => "write-1-to-clear",
         "rc" | "cor" | "clearonread" | "rclr" => "clear-on-read",
         "sc" | "rwsc" | "wsc" | "selfclearing" => "self-clearing",
+        "lock" | "sticky" | "setuntilreset" => "set-until-reset",
         "reserved" | "rsvd" | "res" => "reserved",
         _ => return None,
     })

@@ -67,7 +67,7 @@ impl Command {
             CommandByte::Fixed(byte) => to_hex(&[*byte]),
             CommandByte::Formula(formula) => format!("({})", part.typed(formula)),
         };
-        self.bytes.iter().map(one).collect::<Vec<_>>().join(" ")
+        if self.bytes.is_empty() { "the address alone".into() } else { self.bytes.iter().map(one).collect::<Vec<_>>().join(" ") }
     }
 
     /// The bytes to be sent now.

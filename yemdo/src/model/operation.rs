@@ -118,6 +118,8 @@ pub struct Step {
     pub repeat: u32,
     /// How often it is tried again where the part does not acknowledge.
     pub retry: u32,
+    /// A missing acknowledgement is not an error.
+    pub may_nak: bool,
     /// From one poll, or try, to the next.
     pub every: Time,
     /// The datasheet's words for it.

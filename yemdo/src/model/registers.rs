@@ -27,25 +27,28 @@ pub enum Access {
     ClearOnRead,
     /// Written, and cleared by the part.
     SelfClearing,
+    /// Set by writing ones, cleared only by a reset.
+    SetUntilReset,
     /// Nobody's.
     Reserved,
 }
 
 impl Access {
     /// All of them with their words in the sheet.
-    pub const ALL: [(&'static str, Access); 7] = [
+    pub const ALL: [(&'static str, Access); 8] = [
         ("read-write", Access::ReadWrite),
         ("read-only", Access::ReadOnly),
         ("write-only", Access::WriteOnly),
         ("write-1-to-clear", Access::WriteOneToClear),
         ("clear-on-read", Access::ClearOnRead),
         ("self-clearing", Access::SelfClearing),
+        ("set-until-reset", Access::SetUntilReset),
         ("reserved", Access::Reserved),
     ];
 
     /// Whether writing does something.
     pub fn is_writable(self) -> bool {
-        matches!(self, Access::ReadWrite | Access::WriteOnly | Access::WriteOneToClear | Access::SelfClearing)
+        !matches!(self, Access::ReadOnly | Access::ClearOnRead | Access::Reserved)
     }
 
     /// Whether ones do something, and zeros leave things as they are.

@@ -40,7 +40,7 @@ pub(crate) fn left_by(part: &Sheet, state: &State, register: &Register, written:
     let before = state.known_bits(register);
     let keeps = |field: &Field| match field.access {
         Access::ReadOnly | Access::ClearOnRead | Access::Reserved => field.mask_in(register),
-        Access::WriteOneToClear => field.mask_in(register) & !written,
+        Access::WriteOneToClear | Access::SetUntilReset => field.mask_in(register) & !written,
         Access::ReadWrite | Access::WriteOnly | Access::SelfClearing => 0,
     };
     let fields = part.fields.of(&register.fields).filter(|field| !field.joined).map(keeps);
@@ -72,6 +72,7 @@ pub(crate) fn taken_by(part: &Sheet, register: &Register, before: u64, written: 
         match field.access {
             Access::ReadOnly | Access::ClearOnRead | Access::Reserved => after = (after & !mask) | was,
             Access::WriteOneToClear => after = (after & !mask) | (was & !sent),
+            Access::SetUntilReset => after |= was,
             Access::SelfClearing => clears |= mask,
             Access::ReadWrite | Access::WriteOnly => {}
         }
@@ -93,6 +94,13 @@ pub(crate) fn unit_after(part: &Sheet, state: &State, register: &Register, after
 pub(crate) fn is_command(part: &Sheet, state: &State, sent: &[u8]) -> bool {
     let present = Present { part, state };
     part.commands().any(|command| command.now(&present).is_ok_and(|now| now == sent))
+}
+
+/// True if a routine sends these bytes in a step that allows a missing acknowledgement.
+pub(crate) fn may_nak(part: &Sheet, state: &State, sent: &[u8]) -> bool {
+    let present = Present { part, state };
+    let mut steps = part.routines.iter().flat_map(|routine| &routine.steps).filter(|step| step.may_nak);
+    steps.any(|step| matches!(&step.action, Action::Write(command) if command.now(&present).is_ok_and(|now| now == sent)))
 }
 
 /// Settings without a register that follow from a command of these bytes, such as one that wakes the part: those that a routine sets after

@@ -88,6 +88,8 @@ pub fn read_back(part: &Sheet, register: RegisterId, before: Option<u64>, writte
     let counts = counted_bits(part, model);
     let acts = |field: &&Field| field.access.is_action();
     let expected = part.fields.of(&model.fields).filter(acts).fold(written, |expected, field| expected & !field.mask_in(model));
+    let locks = part.fields.of(&model.fields).filter(|field| field.access == Access::SetUntilReset);
+    let counts = locks.fold(counts, |counts, field| counts | (field.mask_in(model) & written));
     let differs = (expected ^ found) & counts;
     let mut differences = Vec::new();
     let (whole, mask) = (found & model.mask(), model.mask());

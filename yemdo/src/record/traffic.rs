@@ -22,7 +22,7 @@ use crate::model::input::Input;
 use crate::model::part::{Part, Sheet};
 use crate::model::registers::{Numbering, Register};
 use crate::model::state::State;
-use crate::plan::heard::{is_command, left_by, register_at, set_with, understood, unit_after};
+use crate::plan::heard::{is_command, left_by, may_nak, register_at, set_with, understood, unit_after};
 use crate::plan::transfers::read_frame;
 
 /// The first line of a recording.
@@ -232,8 +232,10 @@ impl TrafficFrames {
         if transfer.bus == Bus::I2c && transfer.address != self.part.buses.i2c.as_ref().map(|i2c| i2c.address) {
             return;
         }
-        if is_command(&self.part, &self.state, &transfer.send) {
-            if traffic.outcome.is_ok() {
+        // A read without a command is not a write of the address alone.
+        let sends = transfer.receive == 0 || !transfer.send.is_empty();
+        if sends && is_command(&self.part, &self.state, &transfer.send) {
+            if traffic.outcome.is_ok() || may_nak(&self.part, &self.state, &transfer.send) {
                 for (field, code) in set_with(&self.part, &self.state, &transfer.send) {
                     self.state.set_field(&self.part.fields[field], code);
                 }

@@ -347,7 +347,10 @@ impl Runner {
                 let every = self.every()?;
                 self.tries += 1;
                 if self.tries > retry {
-                    let tries = self.tries;
+                    let tries = std::mem::take(&mut self.tries);
+                    if self.step().is_some_and(|step| step.may_nak) {
+                        return self.go_on();
+                    }
                     return Err(self.error(Failure::NoAnswer { tries }));
                 }
                 self.work.push_front(Work::Transfer { transfer, then, meaning });

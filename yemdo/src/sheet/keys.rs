@@ -247,8 +247,16 @@ pub static MODBUS: KeyTable = KeyTable {
     also: "",
 };
 
-const ACCESS: Takes =
-    Takes::Word(&["read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "self-clearing", "reserved"]);
+const ACCESS: Takes = Takes::Word(&[
+    "read-write",
+    "read-only",
+    "write-only",
+    "write-1-to-clear",
+    "clear-on-read",
+    "self-clearing",
+    "set-until-reset",
+    "reserved",
+]);
 
 /// `[register.NAME]`.
 pub static REGISTER: KeyTable = KeyTable {
@@ -572,7 +580,7 @@ pub static STEP: KeyTable = KeyTable {
         may(
             "write",
             Takes::BytesOrRegisters,
-            "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put. Or the names of registers: they are written as their fields are by then, those with `computed` computed anew.",
+            "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put. Over I2C, `[]` sends the address alone. Or the names of registers: they are written as their fields are by then, those with `computed` computed anew.",
         ),
         may("set", Takes::NamedValues, "Give these fields these values, and write their registers."),
         may("verify", Takes::Boolean, "With `set`: read the registers back and compare."),
@@ -591,6 +599,11 @@ pub static STEP: KeyTable = KeyTable {
         may("do", Takes::Text, "Another routine."),
         may("when", Takes::Condition, "Do the step only where this holds of what was last read or set."),
         may("repeat", Takes::Integer, "Do the step this many times, 2 to 1000."),
+        may(
+            "may_nak",
+            Takes::Boolean,
+            "With `write`: a missing acknowledgement is not an error, as of a part that wakes up at its address. Default: `false`.",
+        ),
         may("retry", Takes::Integer, "Where the part does not acknowledge, try again this many times, 1 to 1000."),
         MEANS,
         SOURCE,

@@ -60,9 +60,9 @@ impl StandIn {
             return reaction;
         }
         if sent.is_empty() {
-            // Only looked whether it is there.
+            // The address alone: a scan, or a command.
             if receive == 0 {
-                return Reaction::Answer(Vec::new());
+                return self.start_command(now, sent);
             }
             return match self.pointer {
                 Some((address, moves_on)) => self.read_from(now, address, receive, moves_on),
@@ -216,8 +216,7 @@ impl StandIn {
                 let wait = exchange.wait.as_ref().and_then(|time| time.micros(&self.present()).ok());
                 if receive == 0 {
                     self.asked = Some((id, at, now + wait.unwrap_or(0)));
-                    self.start_command(now, sent);
-                    return Some(Reaction::Answer(Vec::new()));
+                    return Some(self.start_command(now, sent));
                 }
                 return Some(self.answer_exchange(now, id, at, receive, now + wait.unwrap_or(0)));
             }
@@ -225,8 +224,7 @@ impl StandIn {
         let known = |command: &Command| command.now(&self.present()).is_ok_and(|bytes| bytes == sent);
         if receive == 0 && part.routine_commands().any(known) {
             self.asked = None;
-            self.start_command(now, sent);
-            return Some(Reaction::Answer(Vec::new()));
+            return Some(self.start_command(now, sent));
         }
         None
     }

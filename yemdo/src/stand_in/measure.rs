@@ -2,6 +2,7 @@
 
 use super::acquire::{Acquisition, Trigger};
 use super::judge::Rule;
+use super::listen::Reaction;
 use super::sample::{Held, Recipe, column, is_set_by_client};
 use super::state::{Current, StandIn};
 use crate::formula::typed::Formula;
@@ -14,7 +15,7 @@ use crate::model::operation::Time;
 use crate::model::part::Part;
 use crate::model::registers::Access;
 use crate::model::state::State;
-use crate::plan::heard::set_with;
+use crate::plan::heard::{may_nak, set_with};
 
 /// The measurement of a frame.
 #[derive(Clone, Debug)]
@@ -46,11 +47,15 @@ const MOST_SETTLING: usize = 3;
 const LONGEST_LOOK: u64 = 10_000_000;
 
 impl StandIn {
-    /// A command came that starts measurements.
-    pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) {
+    /// A command came that starts measurements, or sets something. Returns if the part acknowledges it.
+    pub(super) fn start_command(&mut self, now: u64, sent: &[u8]) -> Reaction {
+        let may_nak = may_nak(&self.part, &self.state, sent);
+        let before = self.state.clone();
         for (field, code) in set_with(&self.part, &self.state, sent) {
             self.state.set_field(&self.part.fields[field], code);
         }
+        // It is still waking up.
+        let wakes = may_nak && !before.has_same_settings(&self.state);
         for id in self.part.frames.ids() {
             let Some(measure) = self.measures.get(id).and_then(|measure| measure.as_ref()) else { continue };
             let Some(Trigger::Command(command)) = &measure.how.trigger else { continue };
@@ -58,6 +63,7 @@ impl StandIn {
                 self.start(now, id, None);
             }
         }
+        if wakes { Reaction::NakAddress } else { Reaction::Answer(Vec::new()) }
     }
 
     /// Fields were written: measurements that these start begin. `fresh` where they were not so before.

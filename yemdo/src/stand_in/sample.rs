@@ -330,7 +330,7 @@ fn set_by_client(part: &Sheet, code: CodeId) -> bool {
     let code = &part.codes[code];
     let Some(field) = code.field else { return is_in_written(part, code) };
     // What cannot be read, or means nothing, says nothing either.
-    let says = !matches!(part.fields[field].access, Access::ReadWrite | Access::WriteOnly | Access::Reserved);
+    let says = !matches!(part.fields[field].access, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset | Access::Reserved);
     !says && !is_reported(part, field)
 }
 

@@ -307,8 +307,11 @@ impl Gen<'_, '_> {
         } else if access == "read-only" && self.c.chance(5) {
             own = "clear-on-read";
             table.put("access", own);
+        } else if access == "read-write" && name.len().is_multiple_of(7) {
+            own = "set-until-reset";
+            table.put("access", own);
         }
-        info.writable = matches!(own, "read-write" | "write-only" | "self-clearing" | "write-1-to-clear");
+        info.writable = matches!(own, "read-write" | "write-only" | "self-clearing" | "write-1-to-clear" | "set-until-reset");
         info.readable = !matches!(own, "write-only" | "reserved");
         info.action = matches!(own, "self-clearing" | "write-1-to-clear");
         info.plain &= own == "read-write" || own == "read-only";

@@ -105,8 +105,15 @@ impl Gen<'_, '_> {
                 }
             }
             2 if self.bus != Bus::Modbus => {
-                let command = vec![Value::Hex(0xF0 | self.c.bits(3)), Value::Hex(self.c.bits(8))];
-                if self.c.chance(50) {
+                let (first, second) = (0xF0 | self.c.bits(3), self.c.bits(8));
+                let command = vec![Value::Hex(first), Value::Hex(second)];
+                if second.is_multiple_of(5) {
+                    step.put("may_nak", true);
+                }
+                if second.is_multiple_of(11) && self.bus == Bus::I2c {
+                    let _ = self.c.chance(50);
+                    step.put("write", Vec::<Value>::new());
+                } else if self.c.chance(50) {
                     step.put("write", command);
                 } else {
                     let hex: Vec<String> = command

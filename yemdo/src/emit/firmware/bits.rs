@@ -8,7 +8,7 @@ use crate::bits::form::Form;
 use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 use crate::model::ids::FieldId;
-use crate::model::registers::{Field, Register};
+use crate::model::registers::{Access, Field, Register};
 
 /// Bits of a field in a member of the settings: the member, its type, its lowest bit, how many, and how far left they stand in
 /// the code.
@@ -125,8 +125,14 @@ pub(super) fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty
             moved.cast(wide, piece.ty)
         };
         let moved = moved.shl(piece.ty, piece.low);
-        let kept = !mask & (u64::MAX >> (64 - piece.ty.bits()));
-        let value = if kept == 0 { moved } else { member.clone().and_mask(piece.ty, kept).or(piece.ty, moved) };
+        // Zeros do not clear a lock.
+        let cleared = if field.access == Access::SetUntilReset { 0 } else { mask };
+        let kept = !cleared & (u64::MAX >> (64 - piece.ty.bits()));
+        let value = match kept {
+            0 => moved,
+            _ if cleared == 0 => member.clone().or(piece.ty, moved),
+            _ => member.clone().and_mask(piece.ty, kept).or(piece.ty, moved),
+        };
         body.push(Stmt::Set(member, value));
     }
     body

@@ -270,8 +270,12 @@ impl Builder<'_, '_> {
                 Vec::new(),
             ));
         }
-        gives_up.push(Stmt::Raise(Failure::NoAnswer));
-        self.push(Stmt::If(Expr::NoAnswer, gives_up, Vec::new()));
+        if !step.may_nak {
+            gives_up.push(Stmt::Raise(Failure::NoAnswer));
+        }
+        if !gives_up.is_empty() {
+            self.push(Stmt::If(Expr::NoAnswer, gives_up, Vec::new()));
+        }
     }
 
     /// The value of a formula, or the routine fails.

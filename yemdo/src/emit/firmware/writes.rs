@@ -11,6 +11,7 @@ use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, RegisterId};
 use crate::model::operation::Step;
+use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::plan::read_back::counted_bits;
 use crate::plan::writes::{Write, WriteReason};
@@ -61,13 +62,14 @@ impl Builder<'_, '_> {
                 let mut settings = State::reset(part);
                 settings.set_field(field, *code);
                 let own_mask = field.mask_in(model);
-                mask |= own_mask;
+                // Zeros do not clear a lock.
+                mask |= if field.access == Access::SetUntilReset { 0 } else { own_mask };
                 bits = (bits & !own_mask) | (settings.register(model) & own_mask);
             }
         }
         let kept = model.mask() & !mask;
         let with = |image: Expr| masked(image, ty, kept, bits, model.mask());
-        let image = if mask == 0 { image } else { with(image) };
+        let image = if mask == 0 && bits == 0 { image } else { with(image) };
         let asked: Vec<FieldId> = write.sets.iter().map(|(field, _)| *field).collect();
         let (and, or, and_after, or_after) = self.build.write_masks(write.register, &asked);
         self.conditions += 1;

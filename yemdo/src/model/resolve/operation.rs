@@ -224,7 +224,13 @@ impl Resolver {
 
     fn step(&mut self, step: &tree::Step, routines: &[&str]) -> Option<Step> {
         let action = match &step.action {
-            tree::Action::Write(bytes) => Action::Write(self.command(bytes)?),
+            tree::Action::Write(bytes) => {
+                if bytes.is_empty() && self.part.buses.i2c.is_none() {
+                    let problem = Diagnostic::error("bad-hex", step.span, "there is no byte to write").label("needs a byte at least");
+                    self.report(problem.help("`[]` sends the address alone, over I2C"));
+                }
+                Action::Write(self.command(bytes)?)
+            }
             tree::Action::WriteText(text) => self.write_what(text)?,
             tree::Action::Set { fields, verify } => {
                 let chosen = self.choices(fields);
@@ -272,6 +278,7 @@ impl Resolver {
             when,
             repeat: step.repeat.map_or(1, |at| at.value),
             retry: step.retry.map_or(0, |at| at.value),
+            may_nak: step.may_nak,
             every,
             means: step.means.as_ref().map(|text| text.value.clone()),
             source: step.source.as_ref().map(|text| text.value.clone()),
@@ -287,7 +294,7 @@ impl Resolver {
             if let Some(what) = fixed.map(|register| format!("`{}` is {}", register.name, register.access.as_str())) {
                 self.report(Diagnostic::error("not-writable", text.span, what).label("it cannot be written"));
             }
-            let plain = |field: &Field| matches!(field.access, Access::ReadWrite | Access::WriteOnly);
+            let plain = |field: &Field| matches!(field.access, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset);
             let bare = self.part.registers.of(&registers).find(|register| !self.part.fields.of(&register.fields).any(plain));
             if let Some(what) = bare.map(|register| format!("`{}` has no field that holds a value", register.name)) {
                 let problem = Diagnostic::error("not-writable", text.span, what).label("there is nothing to write into it");

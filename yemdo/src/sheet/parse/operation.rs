@@ -36,6 +36,7 @@ pub(crate) struct Step {
     pub(crate) when: Option<Text>,
     pub(crate) repeat: Option<At<u32>>,
     pub(crate) retry: Option<At<u32>>,
+    pub(crate) may_nak: bool,
     pub(crate) every: Option<Time>,
     pub(crate) means: Option<Text>,
     pub(crate) source: Option<Text>,
@@ -139,6 +140,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
         ("within", &["poll", "line"]),
         ("every", &["poll", "write", "set", "read", "expect"]),
         ("retry", &["write", "set", "read", "poll", "expect"]),
+        ("may_nak", &["write"]),
     ] {
         if let Some(value) = fields.get(key).filter(|_| !with.contains(&what)) {
             let problem = Diagnostic::error("step-action", value.span().into(), format!("`{key}` says nothing about `{what}`"));
@@ -179,6 +181,7 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
     let when = fields.text(reader, "when");
     let repeat = fields.get("repeat").and_then(|value| reader.integer_within(value, "repeat", 2, 1000));
     let retry = fields.get("retry").and_then(|value| reader.integer_within(value, "retry", 1, 1000));
+    let may_nak = fields.get("may_nak").and_then(|value| reader.boolean(value)).unwrap_or(false);
     let every = match time_if_given(reader, &fields, "every") {
         Some(Time::Fixed(0)) => {
             let place = fields.get("every").map_or(span, |value| value.span().into());
@@ -187,13 +190,15 @@ fn step<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<
         }
         other => other,
     };
-    Some(Step { span, action, when, repeat, retry, every, means: fields.text(reader, "means"), source: fields.text(reader, "source") })
+    let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
+    Some(Step { span, action, when, repeat, retry, may_nak, every, means, source })
 }
 
 fn some_bytes<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>) -> Option<Vec<Byte>> {
     let found = bytes(reader, fields.get("write"));
+    // `[]` sends the address alone.
     if found.is_empty()
-        && let Some(value) = fields.get("write")
+        && let Some(value) = fields.get("write").filter(|value| !matches!(value.get_ref(), DeValue::Array(list) if list.is_empty()))
     {
         reader.report(Diagnostic::error("bad-hex", value.span().into(), "there is no byte to write").label("needs a byte at least"));
         return None;
