@@ -155,8 +155,13 @@ impl Console {
     /// Reads a register, a field or a frame.
     fn read(&mut self, name: &str) -> Result<(), Failure> {
         let part = self.part();
-        if part.frame(name).is_ok() {
-            return self.measured(|device| device.read_frame(name));
+        if let Ok(frame) = part.frame(name) {
+            let unmet = self.device.state().unmet(&part, frame);
+            let read = self.measured(|device| device.read_frame(name));
+            return read.map_err(|failure| match unmet.as_slice() {
+                [] => failure,
+                unmet => failure.help(format!("{name} is valid only while {}", part.settings_text(unmet))),
+            });
         }
         if part.register(name).is_err()
             && let Ok(field) = part.field(name)

@@ -51,7 +51,7 @@ impl Bus {
         let bytes = (send + receive) as u64;
         match self {
             // Address bytes, and start and stop.
-            Bus::I2c => (bytes + u64::from(send > 0) + u64::from(receive > 0)) * 9 + 2,
+            Bus::I2c => (bytes + (u64::from(send > 0) + u64::from(receive > 0)).max(1)) * 9 + 2,
             Bus::Spi => bytes * 8,
             // Between frames the line is silent for 3.5 characters (Modbus over Serial Line V1.02, section 2.5.1.1).
             Bus::Modbus => (bytes + 7) * 11,

@@ -311,6 +311,11 @@ impl Sheet {
         Some(format!("{} = {}", field.name, field.value_text(code)))
     }
 
+    /// Fields and their codes in words: `POWER = on and SPAN = 4 g`.
+    pub fn settings_text(&self, settings: &[(FieldId, i128)]) -> String {
+        settings.iter().filter_map(|(field, code)| self.setting_text(*field, *code)).collect::<Vec<_>>().join(" and ")
+    }
+
     /// Whether no register holds a field: the command that is sent, or a pin, decides.
     pub(crate) fn is_unstored(&self, field: FieldId) -> bool {
         self.homes(field).next().is_none()

@@ -66,19 +66,14 @@ fn one(part: &Part, register: &Register, fields: &[&Field]) -> Markup {
             @for row in rows(register.width()) { (bits(part, register, row)) }
             @if register.low_first() { p .note { "The low byte comes first on the bus." } }
             @if !register.bank().is_empty() {
-                p .note { "Accessible only while " (held(part, register.bank())) "." }
+                p .note { "Accessible only while " (part.settings_text(register.bank())) "." }
             }
             @if !register.writable_while().is_empty() {
-                p .note { "Writable only while " (held(part, register.writable_while())) "." }
+                p .note { "Writable only while " (part.settings_text(register.writable_while())) "." }
             }
             @if !fields.is_empty() { div .fields { @for field in fields { (values(part, register, field)) } } }
         }
     }
-}
-
-/// Fields and their codes in words.
-fn held(part: &Part, list: &[(FieldId, i128)]) -> String {
-    list.iter().filter_map(|(field, code)| part.setting_text(*field, *code)).collect::<Vec<_>>().join(" and ")
 }
 
 /// The rows of a register: the highest bit of each, and the lowest.
