@@ -159,7 +159,7 @@ fn errors_tell_bus_address_check_identity_and_status_apart() {
     let mut device = Device::i2c(rig.i2c(), sheet("lantern-16")).unwrap().with_delay(rig.delay());
     let error = device.measure().unwrap_err();
     assert!(matches!(error, DeviceError::Identity(_)), "{error}");
-    assert_eq!(error.to_string(), "wake, step in line 111: expected IDENTITY == 0x4C61, found IDENTITY = 0x1234");
+    assert_eq!(error.to_string(), "wake, step in line 112: expected IDENTITY == 0x4C61, found IDENTITY = 0x1234");
     // Nothing was written to it.
     assert_eq!(device.configure(&["GAIN=tenfold"]).unwrap_err().to_string(), "`tenfold` is not a value of GAIN");
 

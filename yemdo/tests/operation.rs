@@ -471,7 +471,7 @@ fn answers_drive_the_routines() {
     ];
     assert_eq!(run(&lantern, "measure", Bus::I2c, &good).1, Ok(Some(vec![0x00, 0x20, 0x17, 0x70, 0x0D, 0xAC])));
     let foreign = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x4C, 0x62])]).1.unwrap_err();
-    assert_eq!(foreign.to_string(), "wake, step in line 111: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
+    assert_eq!(foreign.to_string(), "wake, step in line 112: expected IDENTITY == 0x4C61, found IDENTITY = 0x4C62");
     let asleep = run(&lantern, "measure", Bus::I2c, &[Bytes(&[0x4C, 0x61]), Done, Bytes(&[0x84, 0x02])]).1.unwrap_err();
     assert!(matches!(asleep.failure, Failure::NotTaken { difference: Difference::NotTaken, values: (0x0402, 0x8402), .. }), "{asleep}");
 

@@ -568,3 +568,47 @@ proptest! {
         prop_assert!(verdict.len() <= 1100);
     }
 }
+
+#[test]
+fn each_threshold_has_its_own_flag() {
+    let part = Part::parse(
+        "bollard.toml",
+        r#"
+part = "bollard-2"
+i2c.address = 0x2A
+register.LOW = { at = 0x10, reset = 20, field.LOW = { bits = "[7:0]" } }
+register.HIGH = { at = 0x11, reset = 100, field.HIGH = { bits = "[7:0]" } }
+register.CALM = { at = 0x12, reset = 80, field.CALM = { bits = "[7:0]" } }
+register.BREAK = { at = 0x13, reset = 200, field.BREAK = { bits = "[7:0]" } }
+[frame.PULL]
+command = [0x91]
+read = 2
+code = { pull = "b0", taut = "b1[3]", slack = "b1[6]", zone = "b1[1:0]" }
+status = [{ when = "taut || slack || zone == 2", is = "alert" }]
+reserved = "b1[7] b1[5:4] b1[2]"
+[reading.pull]
+unit = "kN"
+formula = "pull * 1.0"
+[quantity]
+least = { unit = "kN", reading = "pull", code = "LOW", alert = "below", flag = "slack" }
+calm = { unit = "kN", reading = "pull", code = "CALM" }
+most = { unit = "kN", reading = "pull", code = "HIGH", alert = "above", flag = "taut", not_below = "calm" }
+end = { unit = "kN", reading = "pull", code = "BREAK", alert = "above", flag = "zone == 2" }
+"#,
+    )
+    .unwrap();
+    let mut bollard = StandIn::new(&part, 2).unwrap();
+    bollard
+        .set(
+            part.reading("pull").unwrap(),
+            Signal::parse("t < 1 ? 10 : t < 2 ? 50 : t < 3 ? 120 : t < 4 ? 90 : t < 5 ? 250 : t < 6 ? 90 : 60").unwrap(),
+        )
+        .unwrap();
+    // Slack; nothing; taut; still taut above 80; both; taut; nothing.
+    for (second, flags) in [0x40, 0x00, 0x08, 0x08, 0x0A, 0x08, 0x00].into_iter().enumerate() {
+        let read = bollard.i2c(second as u64 * 1_000_000 + 500_000, 0x2A, &[0x91], 2);
+        let Reaction::Answer(bytes) = read else { panic!("{read:?}") };
+        assert_eq!(bytes[1], flags, "{second} s: {bytes:02X?}");
+    }
+    assert!(bollard.misses().is_empty());
+}

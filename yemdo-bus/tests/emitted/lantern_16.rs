@@ -1,7 +1,7 @@
 // lantern-16: Light on the hull
 // After: Lantern 16 datasheet, revision 0.9
 //
-// Made by yemdo 0.1.0 from a sheet whose text has the hash 4c49c7904f3c55ba.
+// Made by yemdo 0.1.0 from a sheet whose text has the hash 0395564aa4a04096.
 // Do not edit it: change the sheet, and emit it again.
 // Real numbers are computed in 64 bits.
 

@@ -27,6 +27,7 @@ pub struct Quantity {
     /// Another that it must not be below.
     pub(crate) not_below: Option<QuantityId>,
     pub(crate) alert: Option<Alert>,
+    pub(crate) flag: Option<Formula>,
     pub(crate) means: Option<String>,
     pub(crate) source: Option<String>,
 }

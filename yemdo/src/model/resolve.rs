@@ -170,6 +170,9 @@ impl Resolver {
             self.fields_in_part();
         }
         self.floors(&tree.quantities);
+        if !self.has_errors() {
+            self.flags(&tree.quantities);
+        }
         if let Some(modbus) = &tree.modbus {
             self.part.unit_field = modbus.unit_field.as_ref().and_then(|name| self.known_field(name));
             self.part.baud_field = modbus.baud_field.as_ref().and_then(|name| self.known_field(name));

@@ -250,7 +250,7 @@ fn formulas(part: &Sheet) -> impl Iterator<Item = &Formula> {
     let readings = part.readings.iter().flat_map(Reading::formulas);
     let sent = part.frames.iter().flat_map(|frame| frame.origin.formulas());
     let frames = part.frames.iter().flat_map(|frame| frame.status.iter().map(|c| &c.formula).chain(&frame.counted));
-    let quantities = part.quantities.iter().map(|quantity| &quantity.formula);
+    let quantities = part.quantities.iter().flat_map(|quantity| std::iter::once(&quantity.formula).chain(&quantity.flag));
     let computed = part.fields.iter().filter_map(|field| field.computed.as_ref());
     let steps = part.routines.iter().flat_map(|routine| &routine.steps).flat_map(Step::formulas);
     readings.chain(sent).chain(frames).chain(quantities).chain(computed).chain(steps)

@@ -567,6 +567,7 @@ pub static QUANTITY: KeyTable = KeyTable {
         may("moves", Takes::Names, "The fields that may be changed to set it; default: those that the formula uses."),
         may("not_below", Takes::Text, "Another quantity that it must not be below."),
         may("alert", Takes::Word(&["above", "below"]), "The reading raises the part's alert above it, or below it."),
+        may("flag", Takes::Condition, "With `alert`: the part's own flag for this threshold. It holds while the alert is raised by it."),
         MEANS,
         SOURCE,
     ],

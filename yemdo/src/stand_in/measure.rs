@@ -222,16 +222,17 @@ impl StandIn {
         let held = Held { part: &part, state: &self.state };
         if !waiting {
             let values = &self.values;
-            let alert = recipe.alert(&held, self.alert, &mut |reading| values.get(reading).copied().flatten());
+            let alert = recipe.alert(&held, &mut |reading| values.get(reading).copied().flatten());
             if alert && !self.alert {
                 self.alert_seen = false;
             }
             self.alert = alert;
         }
+        let raised = recipe.raised();
         let known = self.current.get(id.index()).and_then(|current| current.as_ref());
         let same = |current: &&Current| {
             let state = current.before == self.state || current.after == self.state;
-            state && current.wanted == wanted && (current.waiting, current.alert) == (waiting, self.alert)
+            state && current.wanted == wanted && (current.waiting, current.alert) == (waiting, self.alert) && current.raised == raised
         };
         if let Some(current) = known.filter(same) {
             self.state.clone_from(&current.after);
@@ -257,7 +258,7 @@ impl StandIn {
         }
         let after = self.state.clone();
         if let Some(place) = self.current.get_mut(id.index()) {
-            *place = Some(Current { before, wanted, waiting, alert: self.alert, after });
+            *place = Some(Current { before, wanted, waiting, alert: self.alert, raised, after });
         }
     }
 

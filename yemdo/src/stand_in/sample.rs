@@ -39,6 +39,8 @@ pub(super) struct Recipe {
     alert: Option<Flags>,
     /// Thresholds of its readings: which way the alert goes, and where it ends.
     limits: Vec<Threshold>,
+    /// The codes and fields that the flags of thresholds are made of.
+    flagged: Vec<Flag>,
 }
 
 /// A reading, and the codes that it is put into.
@@ -91,6 +93,10 @@ struct Threshold {
     side: Alert,
     /// It ends beyond this one, on the other side.
     ends: Option<QuantityId>,
+    /// The part's own flag for it.
+    flag: Option<Formula>,
+    /// The last value was beyond it.
+    raised: bool,
 }
 
 /// What the frames of a part hold now.
@@ -125,12 +131,14 @@ impl Recipe {
     pub(super) fn new(held: &Held<'_>, id: FrameId, frame: &Frame, acquisition: Option<&Acquisition>) -> Self {
         let part = held.part;
         let base = whole(held, id, frame, base(held, id, frame));
-        let mut recipe =
-            Recipe { base, solve: Vec::new(), ready: Vec::new(), waiting: None, alert: None, limits: limits(part, &frame.readings) };
+        let limits = limits(part, &frame.readings);
+        let (solve, ready) = (Vec::new(), Vec::new());
+        let mut recipe = Recipe { base, solve, ready, waiting: None, alert: None, limits, flagged: Vec::new() };
         if !frame.keep {
             recipe.solve = solve_order(part, id, frame);
         }
         let solved: Vec<CodeId> = recipe.solve.iter().flat_map(|solve| solve.codes.iter().copied()).collect();
+        recipe.flagged = flags(part, id, frame, &solved, recipe.limits.iter().filter_map(|limit| limit.flag.as_ref()));
         let poll = acquisition.and_then(|acquisition| acquisition.poll.as_ref()).map(|(condition, _)| condition);
         let conditions: Vec<&Condition> =
             frame.status.iter().chain(part.readings.of(&frame.readings).flat_map(|reading| &reading.status)).collect();
@@ -216,8 +224,13 @@ impl Recipe {
             }
         }
         scene.put(self.flags(waiting));
-        if alert && !waiting {
+        let own = self.limits.iter().any(|limit| limit.raised && limit.flag.is_some());
+        if alert && !waiting && !own {
             scene.put(self.alert_flags());
+        }
+        if !waiting {
+            let flags = self.own_flags(&scene);
+            scene.put(&flags);
         }
         if !waiting {
             for (reading, wanted) in asked {
@@ -239,17 +252,40 @@ impl Recipe {
         Composed { bytes, state, misses, said }
     }
 
-    /// Whether the alert is raised by these values; `before` is what it was.
-    pub(super) fn alert(&self, held: &Held<'_>, before: bool, value: &mut dyn FnMut(ReadingId) -> Option<f64>) -> bool {
+    /// The flags of thresholds as these are raised.
+    fn own_flags(&self, scene: &Scene<'_>) -> Flags {
+        let flags: Vec<(&Formula, bool)> = self.limits.iter().filter_map(|limit| Some((limit.flag.as_ref()?, limit.raised))).collect();
+        if flags.is_empty() {
+            return Flags::new();
+        }
+        let agree =
+            |present: &Present<'_>| flags.iter().all(|(flag, raised)| present.compute(flag).is_ok_and(|truth| (truth != 0.0) == *raised));
+        scene.flags_with(&self.flagged, &agree).unwrap_or_default()
+    }
+
+    /// Compares the values with the thresholds. Returns if one of them raises the alert.
+    pub(super) fn alert(&mut self, held: &Held<'_>, value: &mut dyn FnMut(ReadingId) -> Option<f64>) -> bool {
         let present = Present { part: held.part, state: held.state };
-        let mut raised = false;
-        for threshold in &self.limits {
-            let (Some(value), Ok(limit)) = (value(threshold.reading), present.quantity(threshold.limit)) else { continue };
+        for threshold in &mut self.limits {
+            let (Some(value), Ok(limit)) = (value(threshold.reading), present.quantity(threshold.limit)) else {
+                threshold.raised = false;
+                continue;
+            };
             let beyond = |limit: f64| if threshold.side == Alert::Above { value > limit } else { value < limit };
             let ends = threshold.ends.and_then(|ends| present.quantity(ends).ok()).unwrap_or(limit);
-            raised |= beyond(limit) || (before && beyond(ends));
+            threshold.raised = beyond(limit) || (threshold.raised && beyond(ends));
         }
-        raised
+        self.limits.iter().any(|threshold| threshold.raised)
+    }
+
+    /// No threshold has been passed.
+    pub(super) fn forget_alert(&mut self) {
+        self.limits.iter_mut().for_each(|threshold| threshold.raised = false);
+    }
+
+    /// Which thresholds are passed.
+    pub(super) fn raised(&self) -> Vec<bool> {
+        self.limits.iter().map(|threshold| threshold.raised).collect()
     }
 }
 
@@ -262,7 +298,7 @@ fn limits(part: &Sheet, readings: &[ReadingId]) -> Vec<Threshold> {
         // The alert ends at the threshold that is kept apart from this one.
         let partner = part.quantities.entries().find(|(_, other)| other.not_below == Some(id)).map(|(other, _)| other);
         let ends = quantity.not_below.or(partner).filter(|other| part.quantities.get(*other).is_some_and(|other| other.alert.is_none()));
-        found.push(Threshold { reading, limit: id, side, ends });
+        found.push(Threshold { reading, limit: id, side, ends, flag: quantity.flag.clone(), raised: false });
     }
     found
 }

@@ -82,6 +82,7 @@ pub(super) struct Current {
     pub(super) wanted: Vec<Option<f64>>,
     pub(super) waiting: bool,
     pub(super) alert: bool,
+    pub(super) raised: Vec<bool>,
     pub(super) after: State,
 }
 
@@ -244,6 +245,7 @@ impl StandIn {
         self.asked = None;
         self.answer.clear();
         self.alert = false;
+        self.recipes.iter_mut().for_each(Recipe::forget_alert);
         self.current.fill(None);
         for measure in self.measures.iter_mut().flatten() {
             (measure.started, measure.taken, measure.published) = (None, None, None);

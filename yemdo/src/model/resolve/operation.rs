@@ -103,9 +103,18 @@ impl Resolver {
                 moves,
                 not_below: None,
                 alert: quantity.alert.map(|word| if word == "above" { Alert::Above } else { Alert::Below }),
+                flag: None,
                 means: quantity.means.as_ref().map(|text| text.value.clone()),
                 source: quantity.source.as_ref().map(|text| text.value.clone()),
             });
+        }
+    }
+
+    /// Flags of thresholds: conditions over codes and fields.
+    pub(super) fn flags(&mut self, quantities: &[tree::Named<tree::Quantity>]) {
+        for (name, text) in quantities.iter().filter_map(|(name, quantity)| Some((name, quantity.flag.as_ref()?))) {
+            let flag = self.formula(text, &HashMap::new(), None, None);
+            self.part.quantities.iter_mut().filter(|known| known.span == name.span).for_each(|known| known.flag.clone_from(&flag));
         }
     }
 

@@ -18,6 +18,7 @@ pub(crate) struct Quantity {
     pub(crate) not_below: Option<Text>,
     /// `above` or `below`.
     pub(crate) alert: Option<&'static str>,
+    pub(crate) flag: Option<Text>,
     pub(crate) means: Option<Text>,
     pub(crate) source: Option<Text>,
 }
@@ -101,8 +102,13 @@ pub(super) fn quantity<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     let moves = fields.get("moves").map(|value| reader.texts(value));
     let not_below = fields.text(reader, "not_below");
     let alert = fields.word(reader, "alert").map(|word| word.value);
+    let flag = fields.text(reader, "flag");
+    if let Some(flag) = flag.as_ref().filter(|_| alert.is_none()) {
+        let problem = Diagnostic::error("missing-key", flag.span, "`flag` goes with `alert`").label("there is no `alert`");
+        reader.report(problem.help("add alert = \"above\" or \"below\""));
+    }
     let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
-    Some(Quantity { unit: unit?, way, difference, moves, not_below, alert, means, source })
+    Some(Quantity { unit: unit?, way, difference, moves, not_below, alert, flag, means, source })
 }
 
 /// Routines: names with lists of steps.
