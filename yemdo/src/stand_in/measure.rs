@@ -222,13 +222,13 @@ impl StandIn {
         let held = Held { part: &part, state: &self.state };
         if !waiting {
             let values = &self.values;
-            let alert = recipe.alert(&held, &mut |reading| values.get(reading).copied().flatten());
+            let alert = recipe.thresholds.compare(&held, &mut |reading| values.get(reading).copied().flatten());
             if alert && !self.alert {
                 self.alert_seen = false;
             }
             self.alert = alert;
         }
-        let raised = recipe.raised();
+        let raised = recipe.thresholds.raised();
         let known = self.current.get(id.index()).and_then(|current| current.as_ref());
         let same = |current: &&Current| {
             let state = current.before == self.state || current.after == self.state;

@@ -19,6 +19,7 @@ mod scene;
 mod search;
 mod signal;
 mod state;
+mod thresholds;
 mod verdict;
 
 pub use crate::ground::random::Random;

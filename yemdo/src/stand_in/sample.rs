@@ -6,15 +6,15 @@ use std::fmt;
 use super::acquire::Acquisition;
 use super::scene::{Flag, Flags, Scene};
 use super::search::solve;
+use super::thresholds::Thresholds;
 use crate::bits::form::Form;
 use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::ground::words::with_unit;
 use crate::model::example::Expected;
 use crate::model::frame::{Code, Frame, Origin};
-use crate::model::ids::{CodeId, FieldId, FrameId, QuantityId, ReadingId};
+use crate::model::ids::{CodeId, FieldId, FrameId, ReadingId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::Alert;
 use crate::model::part::Sheet;
 use crate::model::reading::{Condition, Reading};
 use crate::model::registers::Access;
@@ -37,10 +37,8 @@ pub(super) struct Recipe {
     waiting: Option<Flags>,
     /// What they are in an alert, where the frame tells of one.
     alert: Option<Flags>,
-    /// Thresholds of its readings: which way the alert goes, and where it ends.
-    limits: Vec<Threshold>,
-    /// The codes and fields that the flags of thresholds are made of.
-    flagged: Vec<Flag>,
+    /// Thresholds of its readings.
+    pub(super) thresholds: Thresholds,
 }
 
 /// A reading, and the codes that it is put into.
@@ -85,20 +83,6 @@ impl fmt::Display for Miss {
     }
 }
 
-/// A threshold that raises the alert.
-#[derive(Clone, Debug)]
-struct Threshold {
-    reading: ReadingId,
-    limit: QuantityId,
-    side: Alert,
-    /// It ends beyond this one, on the other side.
-    ends: Option<QuantityId>,
-    /// The part's own flag for it.
-    flag: Option<Formula>,
-    /// The last value was beyond it.
-    raised: bool,
-}
-
 /// What the frames of a part hold now.
 pub(super) struct Held<'a> {
     pub(super) part: &'a Sheet,
@@ -131,14 +115,14 @@ impl Recipe {
     pub(super) fn new(held: &Held<'_>, id: FrameId, frame: &Frame, acquisition: Option<&Acquisition>) -> Self {
         let part = held.part;
         let base = whole(held, id, frame, base(held, id, frame));
-        let limits = limits(part, &frame.readings);
+        let thresholds = Thresholds::new(part, &frame.readings);
         let (solve, ready) = (Vec::new(), Vec::new());
-        let mut recipe = Recipe { base, solve, ready, waiting: None, alert: None, limits, flagged: Vec::new() };
+        let mut recipe = Recipe { base, solve, ready, waiting: None, alert: None, thresholds };
         if !frame.keep {
             recipe.solve = solve_order(part, id, frame);
         }
         let solved: Vec<CodeId> = recipe.solve.iter().flat_map(|solve| solve.codes.iter().copied()).collect();
-        recipe.flagged = flags(part, id, frame, &solved, recipe.limits.iter().filter_map(|limit| limit.flag.as_ref()));
+        recipe.thresholds.flagged = flags(part, id, frame, &solved, recipe.thresholds.formulas());
         let poll = acquisition.and_then(|acquisition| acquisition.poll.as_ref()).map(|(condition, _)| condition);
         let conditions: Vec<&Condition> =
             frame.status.iter().chain(part.readings.of(&frame.readings).flat_map(|reading| &reading.status)).collect();
@@ -224,12 +208,11 @@ impl Recipe {
             }
         }
         scene.put(self.flags(waiting));
-        let own = self.limits.iter().any(|limit| limit.raised && limit.flag.is_some());
-        if alert && !waiting && !own {
+        if alert && !waiting && !self.thresholds.shows() {
             scene.put(self.alert_flags());
         }
         if !waiting {
-            let flags = self.own_flags(&scene);
+            let flags = self.thresholds.flags(&scene);
             scene.put(&flags);
         }
         if !waiting {
@@ -251,56 +234,6 @@ impl Recipe {
         }
         Composed { bytes, state, misses, said }
     }
-
-    /// The flags of thresholds as these are raised.
-    fn own_flags(&self, scene: &Scene<'_>) -> Flags {
-        let flags: Vec<(&Formula, bool)> = self.limits.iter().filter_map(|limit| Some((limit.flag.as_ref()?, limit.raised))).collect();
-        if flags.is_empty() {
-            return Flags::new();
-        }
-        let agree =
-            |present: &Present<'_>| flags.iter().all(|(flag, raised)| present.compute(flag).is_ok_and(|truth| (truth != 0.0) == *raised));
-        scene.flags_with(&self.flagged, &agree).unwrap_or_default()
-    }
-
-    /// Compares the values with the thresholds. Returns if one of them raises the alert.
-    pub(super) fn alert(&mut self, held: &Held<'_>, value: &mut dyn FnMut(ReadingId) -> Option<f64>) -> bool {
-        let present = Present { part: held.part, state: held.state };
-        for threshold in &mut self.limits {
-            let (Some(value), Ok(limit)) = (value(threshold.reading), present.quantity(threshold.limit)) else {
-                threshold.raised = false;
-                continue;
-            };
-            let beyond = |limit: f64| if threshold.side == Alert::Above { value > limit } else { value < limit };
-            let ends = threshold.ends.and_then(|ends| present.quantity(ends).ok()).unwrap_or(limit);
-            threshold.raised = beyond(limit) || (threshold.raised && beyond(ends));
-        }
-        self.limits.iter().any(|threshold| threshold.raised)
-    }
-
-    /// No threshold has been passed.
-    pub(super) fn forget_alert(&mut self) {
-        self.limits.iter_mut().for_each(|threshold| threshold.raised = false);
-    }
-
-    /// Which thresholds are passed.
-    pub(super) fn raised(&self) -> Vec<bool> {
-        self.limits.iter().map(|threshold| threshold.raised).collect()
-    }
-}
-
-/// The thresholds of some readings that the sheet says raise an alert.
-fn limits(part: &Sheet, readings: &[ReadingId]) -> Vec<Threshold> {
-    let of_reading = |id: QuantityId| part.quantities.get(id).and_then(|quantity| quantity.through).map(|(reading, _)| reading);
-    let mut found = Vec::new();
-    for (id, quantity) in part.quantities.entries() {
-        let (Some(side), Some(reading)) = (quantity.alert, of_reading(id).filter(|reading| readings.contains(reading))) else { continue };
-        // The alert ends at the threshold that is kept apart from this one.
-        let partner = part.quantities.entries().find(|(_, other)| other.not_below == Some(id)).map(|(other, _)| other);
-        let ends = quantity.not_below.or(partner).filter(|other| part.quantities.get(*other).is_some_and(|other| other.alert.is_none()));
-        found.push(Threshold { reading, limit: id, side, ends, flag: quantity.flag.clone(), raised: false });
-    }
-    found
 }
 
 /// Bytes of a good frame: of a worked example whose readings all have values, else zeros, or what the registers hold.

@@ -245,7 +245,7 @@ impl StandIn {
         self.asked = None;
         self.answer.clear();
         self.alert = false;
-        self.recipes.iter_mut().for_each(Recipe::forget_alert);
+        self.recipes.iter_mut().for_each(|recipe| recipe.thresholds.reset());
         self.current.fill(None);
         for measure in self.measures.iter_mut().flatten() {
             (measure.started, measure.taken, measure.published) = (None, None, None);
