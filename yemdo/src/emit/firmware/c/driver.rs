@@ -1,6 +1,6 @@
 //! The routines in C: what a part's firmware knows of it, state machines, and loops that drive them.
 
-use super::super::code::{Ask, Failure, Machine, Stmt, Type};
+use super::super::code::{Ask, Failure, Machine, Sent, Stmt, Type};
 use super::super::{Firmware, names::upper};
 use super::Lines;
 use super::expr::{Printer, type_name};
@@ -143,6 +143,10 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     match bus {
         Bus::I2c => {
             out.line("    /* Writes bytes, then reads others after a repeated start; where one length is 0, only the other is done. */");
+            let alone = |ask: &Ask| matches!(ask, Ask::Transfer(Sent::Nothing, None));
+            if firmware.module.machines.iter().any(|machine| asks(machine, &alone)) {
+                out.line("    /* If both lengths are 0, it sends the address alone. */");
+            }
             out.line(&format!(
                 "    {p}_bus_result_t (*transfer)(void *user, uint8_t address, const uint8_t *write, uint16_t write_length,"
             ));
