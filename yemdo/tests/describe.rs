@@ -382,6 +382,7 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("no-wait", "part = \"p\"\ni2c.address = 0x2B\nframe.F = { read = 1, code = { c = \"b0\" } }\nreading.r = { unit = \"K\", formula = \"c\" }\nexample = [{ F = \"00\", gives = { r = \"0 K\" } }]\nroutine.r = [{ write = [0x4C] }, { read = \"F\" }]\n".to_owned()),
         ("unit-symbol", format!("{frame}reading.r = {{ unit = \"degC\", formula = \"c + d\" }}\n{}", example.replace("0 K", "0 degC"))),
         ("address-strap", "part = \"p\"\ni2c = { address = 0x2B, strap = { A = { low = 0x2C, high = 0x2D } } }\n".to_owned()),
+        ("status-bit", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\n{example}").replace("b2 b3\"", "b2 b3[7:1]\", data_ready = \"b3[0]\"")),
         ("column-missing", format!("{frame}register.M = {{ at = 1, reset = 0, field.G = {{ bits = \"[7:0]\", values = [{{ code = 0, k = 2.0 }}, {{ code = 1 }}] }} }}\nreading.r = {{ unit = \"K\", formula = \"(c + d) * G.k\" }}\n{example}")),
         ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
     ];

@@ -3,6 +3,7 @@
 
 mod examples;
 mod missed;
+mod status_bits;
 mod warnings;
 
 pub use crate::predict::{Curve, CurvePoint, Extent, FaultExample, Prediction, Proof, curves};

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use super::missed::missed;
+use super::status_bits::status_bits;
 
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
@@ -246,7 +247,7 @@ fn registers(part: &Sheet, found: &mut Vec<Diagnostic>) {
 }
 
 /// Every formula of the part.
-fn formulas(part: &Sheet) -> impl Iterator<Item = &Formula> {
+pub(super) fn formulas(part: &Sheet) -> impl Iterator<Item = &Formula> {
     let readings = part.readings.iter().flat_map(Reading::formulas);
     let sent = part.frames.iter().flat_map(|frame| frame.origin.formulas());
     let frames = part.frames.iter().flat_map(|frame| frame.status.iter().map(|c| &c.formula).chain(&frame.counted));
@@ -268,7 +269,9 @@ fn unused(part: &Sheet, found: &mut Vec<Diagnostic>) {
         Subject::Reading(_) | Subject::Quantity(_) | Subject::Step(..) => None,
     });
     used.extend(expected.map(Input::Code));
-    let mut told = Vec::new();
+    let status = status_bits(part);
+    let mut told: Vec<Span> = status.iter().map(|(id, _)| part.codes[*id].span).collect();
+    found.extend(status.into_iter().map(|(_, warning)| warning));
     for (id, code) in part.codes.entries().filter(|(_, code)| code.field.is_none() && code.layout.form != Form::Text) {
         // Of an array all elements stand at one place; one that is used will do.
         let is_used = used.contains(&Input::Code(id)) || told.contains(&code.span);

@@ -21,6 +21,7 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("comparison-never", "A comparison with a code is always false."),
     ("comparison-always", "A comparison with a code is always true."),
     ("frame-bits", "Unnamed bits in a byte with codes, in a frame without conditions: possibly a status."),
+    ("status-bit", "A bit is named like a status, such as `ready` or `overflow`, and no condition uses it."),
     ("no-wait", "A routine sends a command and reads a frame without wait, poll or data-ready line."),
     ("unit-symbol", "A unit has an unusual symbol: `C` for `°C`."),
     ("address-strap", "The I2C address is not among the strap addresses, or one of them is the 8-bit form of another."),
