@@ -208,8 +208,8 @@ impl Gen<'_, '_> {
             if self.c.chance(40) {
                 table.put("alert", *self.c.pick(&["above", "below"]));
                 let bit = |code: &&Input| code.bounds == (0, 1) && !code.real && !code.text.contains('.');
-                let bits = self.frames.iter().flat_map(|frame| &frame.codes).filter(bit);
-                if let Some(bit) = bits.last().filter(|_| name.len().is_multiple_of(2)) {
+                let mut bits = self.frames.iter().flat_map(|frame| &frame.codes).filter(bit);
+                if let Some(bit) = bits.next_back().filter(|_| name.len().is_multiple_of(2)) {
                     table.put("flag", bit.text.as_str());
                 }
             } else if self.c.chance(20) {
