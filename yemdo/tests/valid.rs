@@ -85,6 +85,29 @@ fn what_is_said_beforehand_is_said_of_a_valid_frame() {
     assert!(review.examples.iter().all(|run| run.mismatches.is_empty()), "{:?}", review.examples);
 }
 
+/// Writes begin with the part as it is after a reset, frames were read while it was awake.
+#[test]
+fn an_example_has_writes_and_a_frame() {
+    let more = r#"
+[quantity.limit]
+unit = "kPa"
+reading = "seal"
+code = "LIMIT << 8"
+[register.LIMIT]
+at = 0x62
+reset = 0
+field.LIMIT = { bits = "[7:0]" }
+[[example]]
+set = { limit = "10.24 kPa", SENSE = "hinge" }
+writes = { RUN = 0x01, LIMIT = 0x0A }
+SENSED = "4E 20"
+gives = { hinge = "40.000 °", seal = "invalid" }
+"#;
+    let part = Part::parse("hatch.toml", &format!("{}{more}", hatch("last value").source().text())).unwrap();
+    let runs = yemdo::review::run_examples(&part);
+    assert!(runs.len() == 2 && runs.iter().all(|run| run.mismatches.is_empty()), "{runs:#?}");
+}
+
 #[test]
 fn a_stand_in_that_is_asleep() {
     for (otherwise, asleep) in [("last value", Some([0x4E, 0x20])), ("reset value", Some([0xA5, 0xC3])), ("no answer", None)] {

@@ -137,7 +137,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
     // The elements of an array differ in nothing but their place.
     let mut shown: Vec<yemdo::Span> = Vec::new();
     let (mut faults, mut held) = (Vec::new(), Vec::new());
-    let reset = State::reset(part);
+    let reset = State::while_read(part);
     for (id, reading) in part.readings().entries() {
         let Some(found) = review.prediction(id).filter(|_| !shown.contains(&reading.span())) else { continue };
         shown.push(reading.span());

@@ -129,13 +129,13 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     let bus = Some(configure::bus(&part, None)?);
     writes::table(out, &part, bus, &reset, &done)?;
     writeln!(out, "\n{bold}measure{bold:#}, its routine")?;
-    let runner = Runner::new(&part, part.routine("measure")?, done.state.clone());
+    let runner = Runner::new(&part, part.routine("measure")?, done.state);
     let runner = runner.map_err(|error| Failure::told(error.to_string()))?;
     let (list, total) = runner.dry_run().map_err(|error| Failure::refused(error.to_string()))?;
     requests::table(out, &part, &list, total)?;
     writeln!(out, "\n{bold}what it sent{bold:#}, decoded with these settings")?;
     let mut decoder = Decoder::new(&part);
-    *decoder.state_mut() = done.state;
+    input::apply(&mut decoder, &WISHES.map(str::to_owned))?;
     let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Right, Align::Left, Align::Left]);
     let mut records = RawFrames::new(log.as_bytes(), LogReader::new(&part, None));
     while let Some(record) = records.next_frame()? {

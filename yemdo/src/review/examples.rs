@@ -74,9 +74,10 @@ fn run(part: &Part, decoder: &mut Decoder, example: &Example) -> ExampleRun {
     }
     let mut quantities = Vec::new();
     if !example.supplied.is_empty() || !example.writes.is_empty() || example.sends.is_some() || asks_quantity(example) {
-        match set_up(part, example) {
-            Ok(done) => {
-                mismatches.extend(written(part, example, &done));
+        let both = set_up(part, example, &State::reset(part)).and_then(|done| Ok((done, set_up(part, example, &State::while_read(part))?)));
+        match both {
+            Ok((from_reset, done)) => {
+                mismatches.extend(written(part, example, &from_reset));
                 quantities = part.quantities.ids().map(|id| quantity_value(part, id, &done.state)).collect();
                 *decoder.state_mut() = done.state;
             }
@@ -165,8 +166,8 @@ fn asks_quantity(example: &Example) -> bool {
     example.gives.iter().any(|(subject, ..)| matches!(subject, Subject::Quantity(_)))
 }
 
-/// What an example's settings come to, from a reset on.
-fn set_up(part: &Part, example: &Example) -> Result<Configuration, (Span, String)> {
+/// Resolves the settings of an example. Its writes begin with the reset state, its frames with the state to assume for them.
+fn set_up(part: &Part, example: &Example, start: &State) -> Result<Configuration, (Span, String)> {
     let field = |(field, code): &(FieldId, i128)| {
         let typed = part.setting_text(*field, *code).unwrap_or_default();
         Wish::Field { field: *field, code: *code, typed }
@@ -175,7 +176,7 @@ fn set_up(part: &Part, example: &Example) -> Result<Configuration, (Span, String
     for (typed, span) in &example.supplied {
         wishes.push(Wish::parse(part, typed).map_err(|error| (*span, error.message))?);
     }
-    configure(part, &State::reset(part), &wishes, WriteScope::Changed).map_err(|error| (example.span, error.to_string()))
+    configure(part, start, &wishes, WriteScope::Changed).map_err(|error| (example.span, error.to_string()))
 }
 
 /// What is not written as an example says.
