@@ -277,7 +277,7 @@ fn what_is_derived_goes_by_the_clock_of_the_port_or_of_the_user() {
 
 #[test]
 fn what_frames_need_is_done_or_said_before_they_are_read() {
-    let head = "part = \"davit-8\"\ni2c.address = 0x1D\nregister.LINK = { at = 0x33, field.LINK = { bits = \"[1:0]\" } }\n\
+    let head = "part = \"davit-8\"\ni2c.address = 0x25\nregister.LINK = { at = 0x33, field.LINK = { bits = \"[1:0]\" } }\n\
                 frame.LOAD = { command = [0xB4], read = 2, while = { LINK = 2 }, otherwise = \"no answer\", code = { load = \"b0 b1\" } }\n\
                 reading.load = { unit = \"kN\", formula = \"load * 0.05\" }\n";
     let device = |more: &str| {
@@ -304,6 +304,6 @@ fn what_frames_need_is_done_or_said_before_they_are_read() {
     // Without one, the register says whether it is awake.
     let (mut device, rig) = device("");
     assert!(device.measure().is_err(), "it does not answer");
-    rig.with_part(0, |part| part.i2c(9000, 0x1D, &[0x33, 2], 0));
+    rig.with_part(0, |part| part.i2c(9000, 0x25, &[0x33, 2], 0));
     assert_eq!(device.measure().unwrap().value("load").unwrap(), 12.0, "somebody else has woken it");
 }

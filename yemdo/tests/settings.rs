@@ -418,7 +418,7 @@ fn a_lock_that_only_a_reset_clears() {
 part = "winch-6"
 i2c.address = 0x2B
 register.LIMIT = { at = 0x14, reset = 0, while = { LOCKED = 0 }, field.LIMIT = { bits = "[7:0]" } }
-register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[6]", access = "set-until-reset" }, field.TRIP = { bits = "[3:0]" }, reserved = [{ bits = "[7]", write = 0 }, { bits = "[5:4]", write = 0 }] }
+register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[4]", access = "set-until-reset" }, field.TRIP = { bits = "[3:0]" }, reserved = [{ bits = "[7:5]", write = 0 }] }
 "#,
     )
     .unwrap();
@@ -428,15 +428,15 @@ register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[6]", access =
         Ok((done.writes.iter().map(|write| (part.registers()[write.register].address(), write.value)).collect::<Vec<_>>(), done.state))
     };
     let (first, locked) = writes(&State::reset(&part), &["LOCKED=1", "LIMIT=90"]).unwrap();
-    assert_eq!(first, [(0x14, 90), (0x15, 0x40)], "the lock comes last");
-    assert_eq!(writes(&locked, &["TRIP=5"]).unwrap().0, [(0x15, 0x45)]);
+    assert_eq!(first, [(0x14, 90), (0x15, 0x10)], "the lock comes last");
+    assert_eq!(writes(&locked, &["TRIP=5"]).unwrap().0, [(0x15, 0x15)]);
     let refused: Result<_, String> = writes(&locked, &["LIMIT=7"]);
     assert_eq!(refused.unwrap_err(), "LIMIT cannot be written: it needs LOCKED = 0, which requires a reset");
     assert_eq!(writes(&locked, &["LOCKED=0"]).unwrap_err(), "`LOCKED=0` is impossible: LOCKED is set, and only a reset clears it");
     assert!(writes(&State::reset(&part), &["LOCKED=0", "LIMIT=7"]).is_ok());
 
     let mut winch = StandIn::new(&part, 1).unwrap();
-    for (send, held) in [(&[0x15, 0x42], 0x42), (&[0x15, 0x01], 0x41)] {
+    for (send, held) in [(&[0x15, 0x12], 0x12), (&[0x15, 0x01], 0x11)] {
         winch.i2c(0, 0x2B, send, 0);
         assert_eq!(winch.i2c(1, 0x2B, &[0x15], 1), Reaction::Answer(vec![held]));
     }

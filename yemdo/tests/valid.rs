@@ -14,14 +14,14 @@ fn hatch(otherwise: &str) -> Part {
     let text = format!(
         r#"
 part = "hatch-3"
-i2c.address = 0x53
+i2c.address = 0x35
 [register.RUN]
 at = 0x60
 reset = 0
 field.POWER = {{ bits = "[7:6]", values = [{{ code = 0, name = "asleep" }}, {{ code = 2, name = "watching" }}] }}
 field.SENSE = {{ bits = "[0]", values = [{{ code = 0, name = "seal" }}, {{ code = 1, name = "hinge" }}] }}
 [register.VALUE]
-at = 0x68
+at = 0x6E
 width = 16
 access = "read-only"
 reset = 0xA5C3
@@ -119,16 +119,16 @@ fn a_stand_in_that_is_asleep() {
         let mut at = 0;
         let mut i2c = |sent: &[u8], receive: usize| {
             at += 1000;
-            hatch.i2c(at, 0x53, sent, receive)
+            hatch.i2c(at, 0x35, sent, receive)
         };
         i2c(&[0x60, 0x80], 0);
-        assert_eq!(i2c(&[0x68], 2), Reaction::Answer(vec![0x4E, 0x20]), "80 kPa");
+        assert_eq!(i2c(&[0x6E], 2), Reaction::Answer(vec![0x4E, 0x20]), "80 kPa");
         i2c(&[0x60, 0x81], 0);
-        assert_eq!(i2c(&[0x68], 2), Reaction::Answer(vec![0x27, 0x10]), "10 degrees, in the same register");
+        assert_eq!(i2c(&[0x6E], 2), Reaction::Answer(vec![0x27, 0x10]), "10 degrees, in the same register");
         i2c(&[0x60, 0x80], 0);
-        i2c(&[0x68], 2);
+        i2c(&[0x6E], 2);
         i2c(&[0x60, 0x00], 0);
-        let read = i2c(&[0x68], 2);
+        let read = i2c(&[0x6E], 2);
         assert_eq!(read, asleep.map_or(Reaction::NakAddress, |bytes| Reaction::Answer(bytes.to_vec())), "{otherwise}");
         assert_eq!(i2c(&[0x60], 1), Reaction::Answer(vec![0x00]), "settings can be read all the time");
         assert!(hatch.misses().is_empty(), "the element that is not chosen is not missed");
@@ -148,19 +148,19 @@ fn an_address_that_wakes() {
     let mut runner = Runner::new(&part, part.routine("rouse").unwrap(), State::reset(&part)).unwrap();
     let first = runner.start().unwrap().unwrap();
     let Operation::Transfer(address) = &first.operation else { panic!("{first:?}") };
-    assert_eq!((address.text().as_str(), address.send.len(), address.receive), ("0x1D alone", 0, 0));
+    assert_eq!((address.text().as_str(), address.send.len(), address.receive), ("0x25 alone", 0, 0));
     assert_eq!(davit.transfer(0, address), Reaction::NakAddress, "it wakes up");
     let wait = runner.answer(Answer::Nak).unwrap().unwrap();
-    assert_eq!(wait.operation, Operation::Wait(3000));
+    assert_eq!(wait.operation, Operation::Wait(11_000));
     assert!(runner.answer(Answer::Done).unwrap().is_none());
     assert_eq!(davit.transfer(1, address), Reaction::Answer(Vec::new()), "it is awake");
-    assert_eq!(davit.i2c(5000, 0x1D, &[0xB4], 3), Reaction::Answer(vec![0xF0, 0x00, 0x00]));
+    assert_eq!(davit.i2c(5000, 0x25, &[0xB4], 3), Reaction::Answer(vec![0xF0, 0x00, 0x00]));
     assert!(runner.state().unmet(&part, part.frame("LOAD").unwrap()).is_empty());
     // Other commands must be acknowledged; nothing else is sent without a byte.
     let mut doze = Runner::new(&part, part.routine("doze").unwrap(), State::reset(&part)).unwrap();
     doze.start().unwrap();
     assert!(doze.answer(Answer::Nak).is_err());
-    let spi = DAVIT.replace("[0xC1, 0x33]", "[]").replace("i2c = { address = 0x1D, pointer = 0 }\n", "");
+    let spi = DAVIT.replace("[0xC1, 0x33]", "[]").replace("i2c = { address = 0x25, pointer = 0 }\n", "");
     assert!(Part::parse("davit.toml", &spi).unwrap_err().to_string().contains("`[]` sends the address alone, over I2C"));
     let read = text.replace("routine]", "routine]\nread = [{ read = \"LOAD\", may_nak = true }]");
     assert!(Part::parse("davit.toml", &read).unwrap_err().to_string().contains("`may_nak` says nothing about `read`"));
@@ -169,7 +169,7 @@ fn an_address_that_wakes() {
 /// A part that a command wakes, over SPI and I2C.
 const DAVIT: &str = r#"
 part = "davit-8"
-i2c = { address = 0x1D, pointer = 0 }
+i2c = { address = 0x25, pointer = 0 }
 spi = { mode = 1, pointer = 0 }
 [parameter.LINK]
 default = "dormant"
@@ -185,7 +185,7 @@ reserved = "b1[7:4]"
 unit = "kN"
 formula = "(load + tare) * 0.05"
 [routine]
-rouse = [{ write = [0xC1, 0x33] }, { wait = "3 ms" }, { set = { LINK = "live" } }]
+rouse = [{ write = [0xC1, 0x33] }, { wait = "11 ms" }, { set = { LINK = "live" } }]
 doze = [{ write = [0xC1, 0x34] }, { set = { LINK = "dormant" } }]
 "#;
 
@@ -194,16 +194,16 @@ fn a_command_that_wakes() {
     let part = Part::parse("davit.toml", DAVIT).unwrap();
     let mut davit = StandIn::new(&part, 1).unwrap();
     davit.set(part.reading("load").unwrap(), Signal::constant(12.0)).unwrap();
-    assert_eq!(davit.i2c(0, 0x1D, &[0xB4], 3), Reaction::NakAddress);
-    davit.i2c(1000, 0x1D, &[0xC1, 0x33], 0);
-    assert_eq!(davit.i2c(5000, 0x1D, &[0xB4], 3), Reaction::Answer(vec![0xF0, 0x00, 0x00]));
+    assert_eq!(davit.i2c(0, 0x25, &[0xB4], 3), Reaction::NakAddress);
+    davit.i2c(1000, 0x25, &[0xC1, 0x33], 0);
+    assert_eq!(davit.i2c(5000, 0x25, &[0xB4], 3), Reaction::Answer(vec![0xF0, 0x00, 0x00]));
     assert_eq!(davit.spi(6000, &[0xB4, 0, 0, 0]), [0, 0xF0, 0x00, 0x00]);
     davit.spi(7000, &[0xC1, 0x34]);
     assert_eq!(davit.spi(8000, &[0xB4, 0, 0, 0]), [0; 4]);
 
     // A recording says when it was awake.
-    let recording = "# yemdo traffic 1\n# davit-8\n0.000000 i2c 0x1D W B4 R 3 = F0 00 00\n0.001000 i2c 0x1D W C1 34\n\
-                     0.002000 i2c 0x1D W B4 R 3 = F0 00 00\n0.003000 i2c 0x1D W C1 33\n0.004000 i2c 0x1D W B4 R 3 = F0 00 00\n";
+    let recording = "# yemdo traffic 1\n# davit-8\n0.000000 i2c 0x25 W B4 R 3 = F0 00 00\n0.001000 i2c 0x25 W C1 34\n\
+                     0.002000 i2c 0x25 W B4 R 3 = F0 00 00\n0.003000 i2c 0x25 W C1 33\n0.004000 i2c 0x25 W B4 R 3 = F0 00 00\n";
     let mut decoder = Decoder::new(&part);
     let mut log = LogReader::new(&part, None);
     let mut values = Vec::new();

@@ -19,10 +19,9 @@ use crate::model::ids::{FieldId, QuantityId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{MOST_TRIED, Quantity};
 use crate::model::part::Sheet;
-use crate::model::registers::Access;
 use crate::model::state::State;
 use crate::model::value::Present;
-use crate::plan::writes::{self, Unreachable, lost_bits};
+use crate::plan::writes::{self, Unreachable, needs_reset};
 
 pub use crate::plan::read_back::{Difference, ReadBack, read_back};
 pub use crate::plan::transfers::{NotReadable, read_frame, read_registers, write_register};
@@ -243,9 +242,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     for wish in wishes {
         match wish {
             Wish::Field { field, code, typed } => {
-                if let Some(lock) = part.fields.get(*field).filter(|field| field.access == Access::SetUntilReset)
-                    && lost_bits(start, lock, *code)
-                {
+                if let Some(lock) = part.fields.get(*field).filter(|field| needs_reset(start, field, *code)) {
                     return Err(ConfigureError::SetUntilReset { field: lock.name.clone(), typed: typed.clone() });
                 }
                 take(part, &mut taken, *field, *code, typed)?;

@@ -60,7 +60,7 @@ struct Ready {
     came: u64,
     /// The other frames whose readings need it.
     feeds: Vec<FrameId>,
-    /// It holds registers.
+    /// It holds registers, or needs settings to be valid.
     holds: bool,
 }
 
@@ -78,7 +78,7 @@ impl Decoder {
             });
             let (many, alone) = (columns::Room::new(&plan), row::Room::new(&plan));
             let plain = model.filter(|model| counted.is_none() && model.blank != Blank::Refused).map(|model| model.length);
-            let holds = model.is_some_and(|model| !model.fields.is_empty());
+            let holds = model.is_some_and(|model| !model.fields.is_empty() || !model.valid.is_empty());
             Ready { many, alone, plan, counted, plain, came: 0, feeds: Vec::new(), holds }
         };
         let mut frames: List<FrameId, Ready> = List::filled(part.frames.len(), ready);

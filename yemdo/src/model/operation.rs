@@ -103,9 +103,6 @@ impl Routine {
     }
 }
 
-/// How deep routines run one another.
-pub(crate) const MOST_DEEP: usize = 8;
-
 /// A step of a routine.
 #[derive(Clone, Debug)]
 pub struct Step {
@@ -195,20 +192,22 @@ pub enum Action {
 impl Sheet {
     /// The steps of a routine in order, with those of the routines that it runs in their places; for each, whether it is done in any case.
     pub fn steps_within(&self, routine: RoutineId) -> Vec<(&Step, bool)> {
+        let steps = |routine: RoutineId| self.routines.get(routine).map_or(&[] as &[Step], Routine::steps).iter();
         let mut found = Vec::new();
-        self.gather_steps(routine, true, 0, &mut found);
-        found
-    }
-
-    fn gather_steps<'a>(&'a self, routine: RoutineId, always: bool, depth: usize, found: &mut Vec<(&'a Step, bool)>) {
-        let Some(routine) = self.routines.get(routine).filter(|_| depth < MOST_DEEP) else { return };
-        for step in &routine.steps {
-            let always = always && step.when.is_none();
+        // Sheets in which a routine runs itself are refused.
+        let mut open = vec![(steps(routine), true)];
+        while let Some((rest, always)) = open.last_mut() {
+            let Some(step) = rest.next() else {
+                open.pop();
+                continue;
+            };
+            let always = *always && step.when.is_none();
             match step.action {
-                Action::Run(other) => self.gather_steps(other, always, depth + 1, found),
+                Action::Run(other) => open.push((steps(other), always)),
                 _ => found.push((step, always)),
             }
         }
+        found
     }
 }
 

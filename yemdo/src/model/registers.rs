@@ -56,6 +56,11 @@ impl Access {
         matches!(self, Access::WriteOneToClear | Access::SelfClearing)
     }
 
+    /// True for fields that hold what is written to them.
+    pub(crate) fn holds_value(self) -> bool {
+        matches!(self, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset)
+    }
+
     /// Whether a value can be read.
     pub fn is_readable(self) -> bool {
         !matches!(self, Access::WriteOnly | Access::Reserved)

@@ -11,7 +11,6 @@ use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step};
 use crate::model::part::Sheet;
-use crate::model::registers::Access;
 use crate::model::state::State;
 
 /// What the steps of a part's routines do.
@@ -208,9 +207,7 @@ impl Planner<'_> {
     /// Registers are written as their fields are by then: what they hold is worked out when it is time.
     fn write(&mut self, step: &Step, registers: &[RegisterId]) -> StepPlan {
         let model = |field: &FieldId| self.part.fields.get(*field);
-        let plain = |field: &FieldId| {
-            model(field).is_some_and(|field| matches!(field.access, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset))
-        };
+        let plain = |field: &FieldId| model(field).is_some_and(|field| field.access.holds_value());
         let held = self.part.registers.of(registers).flat_map(|register| &register.fields).copied();
         let fields: Vec<(FieldId, i128)> = held.filter(plain).filter_map(|id| Some((id, self.state.field(model(&id)?)))).collect();
         match self.set(step, &fields) {

@@ -185,7 +185,7 @@ impl Search<'_> {
             for home in self.part.homes(field).collect::<Vec<_>>() {
                 let reachable = |home: &&Register| self.reachable(&self.state, home);
                 let there = self.part.registers.get(home).filter(reachable).and(self.part.fields.get(field));
-                if let Some(model) = there.filter(|model| self.can_be(model, code)) {
+                if let Some(model) = there.filter(|model| !needs_reset(&self.state, model, code)) {
                     let mut image = self.state.clone();
                     image.set_field(model, code);
                     self.write(home, &image, Some(WriteReason::Unlocks), vec![(field, code)]);
@@ -194,11 +194,6 @@ impl Search<'_> {
             }
         }
         opened
-    }
-
-    /// False if only a reset gives the field this code.
-    fn can_be(&self, field: &Field, code: i128) -> bool {
-        field.access != Access::SetUntilReset || !lost_bits(&self.state, field, code)
     }
 
     /// Restores what was only changed to unlock another register.
@@ -227,17 +222,17 @@ impl Search<'_> {
     /// What a register waits for, in words.
     fn needs(&self, register: &Register) -> String {
         let text = |(field, code): (FieldId, i128)| {
-            let after_reset = if self.can_be(self.part.fields.get(field)?, code) { "" } else { ", which requires a reset" };
+            let after_reset = if needs_reset(&self.state, self.part.fields.get(field)?, code) { ", which requires a reset" } else { "" };
             Some(format!("{}{after_reset}", self.part.setting_text(field, code)?))
         };
         conditions(register).filter_map(text).collect::<Vec<_>>().join(" and ")
     }
 }
 
-/// True if bits of a field are known to be set and are not set in a code.
-pub(crate) fn lost_bits(state: &State, field: &Field, code: i128) -> bool {
+/// True if only a reset gives a field this code: bits of a lock are known to be set, and are not set in the code.
+pub(crate) fn needs_reset(state: &State, field: &Field, code: i128) -> bool {
     let raw = |code: i128| field.layout.form.write(code, field.width());
-    state.known_field(field).is_some_and(|now| raw(now) & !raw(code) != 0)
+    field.access == Access::SetUntilReset && state.known_field(field).is_some_and(|now| raw(now) & !raw(code) != 0)
 }
 
 /// What must hold while a register is written.

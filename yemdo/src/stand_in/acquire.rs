@@ -6,7 +6,7 @@ use crate::ground::text::Span;
 use crate::model::command::Command;
 use crate::model::ids::{FieldId, FrameId, RoutineId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::{Action, MOST_DEEP, Time};
+use crate::model::operation::{Action, Time};
 use crate::model::part::Sheet;
 use crate::model::registers::Access;
 
@@ -39,7 +39,7 @@ pub(super) fn acquisitions(part: &Sheet) -> Vec<Acquisition> {
     let mut found = Vec::new();
     for routine in part.routines.ids() {
         let none = Seen { trigger: None, waits: Vec::new(), span: None, poll: None, line: None };
-        walk(part, routine, 0, none, &mut found);
+        walk(part, routine, none, &mut found);
     }
     found
 }
@@ -54,9 +54,8 @@ struct Seen {
     line: Option<(bool, Time)>,
 }
 
-fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &mut Vec<Acquisition>) -> Seen {
-    let Some(model) = part.routines.get(routine).filter(|_| depth < MOST_DEEP) else { return seen };
-    for step in &model.steps {
+fn walk(part: &Sheet, routine: RoutineId, mut seen: Seen, found: &mut Vec<Acquisition>) {
+    for (step, _) in part.steps_within(routine) {
         match &step.action {
             // A conditional step does not start a measurement.
             Action::Write(_) | Action::Set { .. } if step.when.is_some() => {}
@@ -91,11 +90,9 @@ fn walk(part: &Sheet, routine: RoutineId, depth: usize, mut seen: Seen, found: &
             }
             Action::Line { high, within } if step.when.is_none() => seen.line = Some((*high, within.clone())),
             Action::ReadFrame(frame) => take(part, &seen, *frame, step.span, step.retry > 0, found),
-            Action::Run(other) => seen = walk(part, *other, depth + 1, seen, found),
-            Action::WriteRegisters(_) | Action::ReadRegisters(_) | Action::Expect(_) | Action::Line { .. } => {}
+            Action::Run(_) | Action::WriteRegisters(_) | Action::ReadRegisters(_) | Action::Expect(_) | Action::Line { .. } => {}
         }
     }
-    seen
 }
 
 fn started(trigger: Trigger) -> Seen {

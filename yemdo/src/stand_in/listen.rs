@@ -284,12 +284,12 @@ impl StandIn {
         Reaction::Answer(data)
     }
 
-    /// Whether a frame that is read is valid.
+    /// Returns if a frame that is read is valid. Otherwise it is a violation, and the part may not answer.
     pub(super) fn judge_validity(&mut self, now: u64, id: FrameId) -> bool {
         let part = self.part.clone();
-        let unmet = self.unmet(id);
+        let (unmet, frame) = (self.unmet(id), &part.frames[id]);
+        self.silent |= !unmet.is_empty() && frame.otherwise == Otherwise::NoAnswer;
         if !unmet.is_empty() && !self.excused {
-            let frame = &part.frames[id];
             let what = format!("{} was read, and is valid only while {}", frame.name, self.missing(&unmet));
             let line = frame.needs().next().and_then(|condition| self.line_of(condition.span().start));
             self.remark(now, Rule::NotValid, what, line);
@@ -302,7 +302,6 @@ impl StandIn {
         let part = self.part.clone();
         let Some(frame) = part.frames.get(id) else { return true };
         if !self.judge_validity(now, id) {
-            self.silent = frame.otherwise == Otherwise::NoAnswer;
             return !self.silent;
         }
         let Some(measure) = self.measures.get(id).and_then(|measure| measure.clone()) else { return true };

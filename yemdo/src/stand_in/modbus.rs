@@ -3,7 +3,7 @@
 use super::judge::Rule;
 use super::state::StandIn;
 use crate::bus::modbus::{AddressRange, ModbusRequest, ModbusTable, is_unit, parse_pdu, with_crc, without_crc};
-use crate::model::frame::{Origin, Otherwise};
+use crate::model::frame::Origin;
 
 /// Exception codes (section 7).
 const ILLEGAL_FUNCTION: u8 = 1;
@@ -131,7 +131,7 @@ impl StandIn {
                 && own.table == range.table
                 && (all.contains(&own.start) || all.contains(&own.start.saturating_add(own.count - 1)))
             {
-                self.silent |= !self.judge_validity(now, id) && frame.otherwise == Otherwise::NoAnswer;
+                self.judge_validity(now, id);
                 self.seen(now, id);
             }
         }

@@ -208,14 +208,12 @@ impl Recipe {
             }
         }
         scene.put(self.flags(waiting));
-        if alert && !waiting && !self.thresholds.shows() {
-            scene.put(self.alert_flags());
-        }
         if !waiting {
+            if alert && !self.thresholds.shows() {
+                scene.put(self.alert_flags());
+            }
             let flags = self.thresholds.flags(&scene);
             scene.put(&flags);
-        }
-        if !waiting {
             for (reading, wanted) in asked {
                 if !misses.iter().any(|miss| miss.reading == reading) && (scene.withholds(reading) || scene.cuts(reading)) {
                     misses.push(Miss::new(held.part, reading, wanted, None));
@@ -299,8 +297,8 @@ fn set_by_client(part: &Sheet, code: CodeId) -> bool {
     let code = &part.codes[code];
     let Some(field) = code.field else { return is_in_written(part, code) };
     // What cannot be read, or means nothing, says nothing either.
-    let says = !matches!(part.fields[field].access, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset | Access::Reserved);
-    !says && !is_reported(part, field)
+    let access = part.fields[field].access;
+    (access.holds_value() || access == Access::Reserved) && !is_reported(part, field)
 }
 
 /// True if a code of a frame of registers has bits of one that the client writes.

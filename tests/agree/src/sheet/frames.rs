@@ -66,7 +66,7 @@ impl Gen<'_, '_> {
     }
 
     /// The field that a frame or a reading needs, by its name: the choices of what follows stay those of a seed.
-    pub(super) fn valid_while(&mut self, name: &str, table: &mut Table) {
+    pub(super) fn valid_while(&self, name: &str, table: &mut Table) {
         let sum = name.bytes().fold(0usize, |sum, byte| sum * 7 + usize::from(byte));
         let free: Vec<&FieldInfo> = self.fields.iter().filter(|field| (field.plain || field.unstored) && !field.codes.is_empty()).collect();
         if let Some(field) = free.get(sum / 6 % free.len().max(1)).filter(|_| sum.is_multiple_of(6)) {

@@ -111,6 +111,7 @@ impl Gen<'_, '_> {
                     step.put("may_nak", true);
                 }
                 if second.is_multiple_of(11) && self.bus == Bus::I2c {
+                    // The choices of what follows stay those of a seed.
                     let _ = self.c.chance(50);
                     step.put("write", Vec::<Value>::new());
                 } else if self.c.chance(50) {

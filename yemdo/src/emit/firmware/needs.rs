@@ -65,18 +65,9 @@ pub(super) fn needs(
 /// Whether a routine writes the field that holds the part's Modbus unit id or speed.
 pub(super) fn moves(part: &Part, id: RoutineId) -> bool {
     let homes: Vec<RegisterId> = [part.unit_field, part.baud_field].into_iter().flatten().flat_map(|field| part.homes(field)).collect();
-    let (mut seen, mut wanted) = (BTreeSet::new(), vec![id]);
-    while let Some(id) = wanted.pop() {
-        for step in part.routines.get(id).filter(|_| seen.insert(id)).map_or(&[] as &[_], |routine| routine.steps.as_slice()) {
-            match &step.action {
-                Action::Run(other) => wanted.push(*other),
-                Action::WriteRegisters(list) if list.iter().any(|register| homes.contains(register)) => return true,
-                Action::Set { fields, .. } if fields.iter().any(|(field, _)| part.homes(*field).any(|home| homes.contains(&home))) => {
-                    return true;
-                }
-                _ => {}
-            }
-        }
-    }
-    false
+    part.steps_within(id).iter().any(|(step, _)| match &step.action {
+        Action::WriteRegisters(list) => list.iter().any(|register| homes.contains(register)),
+        Action::Set { fields, .. } => fields.iter().any(|(field, _)| part.homes(*field).any(|home| homes.contains(&home))),
+        _ => false,
+    })
 }

@@ -303,7 +303,7 @@ impl Resolver {
             if let Some(what) = fixed.map(|register| format!("`{}` is {}", register.name, register.access.as_str())) {
                 self.report(Diagnostic::error("not-writable", text.span, what).label("it cannot be written"));
             }
-            let plain = |field: &Field| matches!(field.access, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset);
+            let plain = |field: &Field| field.access.holds_value();
             let bare = self.part.registers.of(&registers).find(|register| !self.part.fields.of(&register.fields).any(plain));
             if let Some(what) = bare.map(|register| format!("`{}` has no field that holds a value", register.name)) {
                 let problem = Diagnostic::error("not-writable", text.span, what).label("there is nothing to write into it");
