@@ -412,16 +412,12 @@ fn what_a_newcomer_types_first_is_understood_or_answered() {
 
 #[test]
 fn a_lock_that_only_a_reset_clears() {
-    let part = Part::parse(
-        "winch.toml",
+    let part = part(
         r#"
-part = "winch-6"
-i2c.address = 0x2B
 register.LIMIT = { at = 0x14, reset = 0, while = { LOCKED = 0 }, field.LIMIT = { bits = "[7:0]" } }
 register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[4]", access = "set-until-reset" }, field.TRIP = { bits = "[3:0]" }, reserved = [{ bits = "[7:5]", write = 0 }] }
 "#,
-    )
-    .unwrap();
+    );
     let writes = |state: &State, typed: &[&str]| {
         let wishes: Vec<Wish> = typed.iter().map(|typed| Wish::parse(&part, typed).unwrap()).collect();
         let done = configure(&part, state, &wishes, WriteScope::Changed).map_err(|error| error.to_string())?;
