@@ -70,6 +70,48 @@ unit    = "mm"
 formula = "drift"
 "#;
 
+/// Registers, fixed point, and tables of numbers.
+const TABLES: &str = r#"
+part = "scupper-10"
+i2c.address = 0x33
+
+[register.REACH]
+at = 4
+reset = 1
+field.REACH = { bits = "[1:0]", values = [{ code = 0, mm = 0.125 }, { code = 1, mm = 0.74 }] }
+
+[register.STRAIN]
+at     = 0x20  # two bytes
+width  = 16
+order  = "low first"
+access = "read-only"
+field  = { LOAD = { bits = "[15:4]" }, SPARE = { bits = "[3:0]" } }
+
+[register]
+BEND = { at = 0x22, width = 16, access = "read-only", field.BENT = { bits = "signed [15:0]" } }
+
+[frame.HULL]
+registers = "STRAIN BEND"
+
+[frame.KEEL]
+command = [0x51]
+read    = 4
+code    = { heel = "q7.8 b0 b1", wear = "b2 b3" }
+
+[table]
+WEAR = { outside = "hold", points = [[0, 0.5], [900, 4.8], [2500, 23.9], [9000, 61.7]] }
+
+[reading]
+strain = { unit = "mm", formula = "LOAD * REACH.mm" }
+bend   = { unit = "mm", formula = "BENT * 0.25" }
+heel   = { unit = "°", formula = "heel" }
+wear   = { unit = "%", formula = "WEAR(wear)" }
+"#;
+
+/// Frames of [`TABLES`].
+const HULL: [[u8; 4]; 3] = [[0x81, 0x04, 0x02, 0x9C], [0x13, 0x25, 0xF4, 0x31], [0x4F, 0x12, 0x0B, 0x77]];
+const KEEL: [[u8; 4]; 3] = [[0x14, 0x81, 0x04, 0x4C], [0xF1, 0x30, 0x12, 0x10], [0x07, 0xC2, 0x02, 0xF3]];
+
 /// Calibration frame and three frames of readings.
 const TRIM: [u8; 2] = [0xFF, 0x38];
 const WELL: [[u8; 16]; 3] = [
@@ -79,8 +121,13 @@ const WELL: [[u8; 16]; 3] = [
 ];
 
 fn frames(part: &Part) -> Vec<(FrameId, Vec<u8>)> {
-    let (trim, well) = (part.frame("TRIM").unwrap(), part.frame("WELL").unwrap());
-    std::iter::once((trim, TRIM.to_vec())).chain(WELL.iter().map(|bytes| (well, bytes.to_vec()))).collect()
+    let all = |name: &str, bytes: &[&[u8]]| {
+        let frame = part.frame(name).into_iter();
+        frame.flat_map(|frame| bytes.iter().map(move |bytes| (frame, bytes.to_vec()))).collect::<Vec<_>>()
+    };
+    let each = |frames: &'static [[u8; 4]]| frames.iter().map(<[u8; 4]>::as_slice).collect::<Vec<_>>();
+    let well: Vec<&[u8]> = WELL.iter().map(<[u8; 16]>::as_slice).collect();
+    [all("TRIM", &[&TRIM]), all("WELL", &well), all("HULL", &each(&HULL)), all("KEEL", &each(&KEEL))].concat()
 }
 
 /// Values of a reading, with active settings.
@@ -92,12 +139,16 @@ fn values(part: &Part, reading: &str, settings: &[&str]) -> Vec<f64> {
     decoded.iter().filter_map(|decoded| decoded.reading(reading).ok()?.value).collect()
 }
 
-/// Findings for a sheet with one wrong piece; expected values are ± 10 %.
 fn found(right: &str, wrong: &str, reading: &str, settings: &[&str]) -> (Part, Findings) {
-    assert_eq!(RIGHT.matches(right).count(), 1, "{right}");
-    let known = values(&Part::parse("right.toml", RIGHT).unwrap(), reading, settings);
-    let part = Part::parse("wrong.toml", &RIGHT.replace(right, wrong)).unwrap_or_else(|error| panic!("{error}"));
-    let right = Part::parse("right.toml", RIGHT).unwrap();
+    found_in(RIGHT, right, wrong, reading, settings)
+}
+
+/// Findings for a sheet with one wrong piece; expected values are ± 10 %.
+fn found_in(sheet: &str, right: &str, wrong: &str, reading: &str, settings: &[&str]) -> (Part, Findings) {
+    assert_eq!(sheet.matches(right).count(), 1, "{right}");
+    let part = Part::parse("wrong.toml", &sheet.replace(right, wrong)).unwrap_or_else(|error| panic!("{error}"));
+    let right = Part::parse("right.toml", sheet).unwrap();
+    let known = values(&right, reading, settings);
     let unit = right.readings()[right.reading(reading).unwrap()].unit();
     let known: Vec<String> = known.iter().map(|value| format!("{:.4} ± {:.4} {unit}", value * 1.03, value.abs() * 0.1)).collect();
     let expectations =
@@ -143,6 +194,43 @@ fn every_kind_of_mistake_is_found_and_its_line_is_right_again() {
         });
         assert!(good, "{mistake:?}: {names:?}");
     }
+}
+
+#[test]
+fn registers_fixed_points_and_tables_are_searched_too() {
+    for (right, wrong, reading, place, after) in [
+        ("order  = \"low first\"\n", "", "strain", 1, "order = \"low first\"\nat     = 0x20  # two bytes"),
+        ("\"low first\"", "\"high first\"", "strain", 1, "order  = \"low first\""),
+        (
+            "{ at = 0x22, width",
+            "{ at = 0x22, order = \"low first\", width",
+            "bend",
+            1,
+            "BEND = { at = 0x22, order = \"high first\", width = 16, access = \"read-only\", field.BENT = { bits = \"signed [15:0]\" } }",
+        ),
+        ("q7.8", "signed", "heel", 3, "code    = { heel = \"q7.8 b0 b1\", wear = \"b2 b3\" }"),
+        ("q7.8", "q11.4", "heel", 3, "code    = { heel = \"q7.8 b0 b1\", wear = \"b2 b3\" }"),
+        ("q7.8", "uq8.8", "heel", 1, "code    = { heel = \"q7.8 b0 b1\", wear = \"b2 b3\" }"),
+        (
+            "mm = 0.74",
+            "mm = 0.47",
+            "strain",
+            1,
+            "field.REACH = { bits = \"[1:0]\", values = [{ code = 0, mm = 0.125 }, { code = 1, mm = 0.74 }] }",
+        ),
+        ("23.9", "32.9", "wear", 3, "WEAR = { outside = \"hold\", points = [[0, 0.5], [900, 4.8], [2500, 23.9], [9000, 61.7]] }"),
+        ("[2500, ", "[5200, ", "wear", 3, "WEAR = { outside = \"hold\", points = [[0, 0.5], [900, 4.8], [2500, 23.9], [9000, 61.7]] }"),
+    ] {
+        let (_, findings) = found_in(TABLES, right, wrong, reading, &[]);
+        let lines: Vec<&str> = findings.list.iter().filter_map(|finding| Some(finding.lines.first()?.after.as_str())).collect();
+        assert!(lines.iter().take(place).any(|line| *line == after), "{wrong}: {lines:#?}");
+    }
+    // Numbers of tables are solved for: a curve keeps its other points.
+    let (part, findings) = found_in(TABLES, "mm = 0.74", "mm = 2.6", "strain", &[]);
+    let solved = findings.list.iter().find(|finding| finding.mistake == Mistake::Constant && finding.what.starts_with("REACH.mm"));
+    let (low, high) = solved.unwrap().fits.unwrap();
+    assert!(low < 0.74 && 0.74 < high, "{low} to {high}");
+    assert!(Part::parse("mended.toml", &mended(&part, solved.unwrap())).is_ok());
 }
 
 #[test]
@@ -255,6 +343,16 @@ frame.WELL = { read = 6, code = { level = "b0 b1" }, check = { xor = 0x77, over 
     let again = Part::parse("mended.toml", &found[0].applied(&part)).unwrap();
     assert!(frames.iter().all(|bytes| Decoder::new(&again).decode(well, bytes).is_ok()), "{}", found[0].text);
     assert!(find_checks(&part, well, &frames[..1]).is_empty(), "one frame says nothing");
+    // Frames of changing length have the check at the same place.
+    let text = text.replace(
+        "read = 6, code = { level = \"b0 b1\" }",
+        "read = 9, length = \"6 + more\", code = { level = \"b0 b1\", more = \"b4[1:0]\" }",
+    );
+    let part = Part::parse("refused.toml", &text).unwrap();
+    let longer = |(at, bytes): (usize, &Vec<u8>)| [bytes.clone(), vec![0xA5; at % 4]].concat();
+    let frames: Vec<Vec<u8>> = sealed(6, |bytes| crc(bytes, 0x07, 0)).iter().enumerate().map(longer).collect();
+    let found = find_checks(&part, well, &frames);
+    assert_eq!(found[0].text, "{ crc = \"CRC-8/SMBUS\", over = \"b0..b4\", in = \"b5\" }");
 }
 
 #[test]
@@ -275,11 +373,15 @@ proptest! {
 
     /// For all bytes and values, findings are valid sheets, unique, and give the values that they state.
     #[test]
-    fn findings_are_sound(bytes in prop::array::uniform16(any::<u8>()), reading in 0usize..7, middle in -500.0f64..500.0) {
-        let part = Part::parse("right.toml", RIGHT).unwrap();
-        let (trim, well) = (part.frame("TRIM").unwrap(), part.frame("WELL").unwrap());
-        let frames = vec![(trim, TRIM.to_vec()), (well, bytes.to_vec())];
+    fn findings_are_sound(bytes in prop::array::uniform16(any::<u8>()), reading in 0usize..11, middle in -500.0f64..500.0) {
+        let (sheet, reading) = if reading < 7 { (RIGHT, reading) } else { (TABLES, reading - 7) };
+        let part = Part::parse("right.toml", sheet).unwrap();
+        let frames = match sheet == RIGHT {
+            true => vec![(part.frame("TRIM").unwrap(), TRIM.to_vec()), (part.frame("WELL").unwrap(), bytes.to_vec())],
+            false => vec![(part.frame("HULL").unwrap(), bytes[..4].to_vec()), (part.frame("KEEL").unwrap(), bytes[4..8].to_vec())],
+        };
         let id = part.readings().ids().nth(reading).unwrap();
+        let at = frames.iter().rposition(|(frame, _)| part.frames()[*frame].readings().contains(&id)).unwrap();
         let unit = part.readings()[id].unit();
         let expectation = Expectation::parse(&part, &format!("{}={middle:.3} ± 5 {unit}", part.readings()[id].name())).unwrap();
         let expectations = vec![expectation];
@@ -295,9 +397,9 @@ proptest! {
             let mut decoder = Decoder::new(&again);
             let state = yemdo::configure::assume(&again, decoder.state(), &finding.settings).unwrap();
             decoder.adopt(&state);
-            decoder.decode(frames[0].0, &frames[0].1).unwrap();
-            let decoded = decoder.decode(frames[1].0, &frames[1].1).unwrap();
-            let own = finding.values[1].iter().find(|(other, _)| *other == id).unwrap().1;
+            let decoded: Vec<_> = frames.iter().map(|(frame, bytes)| decoder.decode(*frame, bytes).unwrap()).collect();
+            let decoded = &decoded[at];
+            let own = finding.values[at].iter().find(|(other, _)| *other == id).unwrap().1;
             let reading = decoded.readings.iter().find(|value| value.id.index() == id.index()).unwrap();
             let units = Unit::find(&reading.unit).zip(Unit::find(unit)).filter(|(from, to)| from != to);
             let turned = |value: f64| units.map_or(Some(value), |(from, to)| from.to(to, value));

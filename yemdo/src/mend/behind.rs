@@ -1,11 +1,14 @@
 //! Inputs of readings, with their positions in the sheet.
 
+use crate::formula::input::CurveId;
 use crate::formula::typed::{Expr, each};
 use crate::ground::text::{Span, Text};
 use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Part;
+use crate::model::registers::Register;
 use crate::sheet::parse::parse;
+use crate::sheet::reader::At;
 use crate::sheet::tree;
 
 /// Layout of a code and its position in the sheet.
@@ -26,6 +29,25 @@ pub(super) struct CellSite {
     pub(super) span: Span,
 }
 
+/// Byte order of a register.
+pub(super) struct OrderSite {
+    pub(super) register: String,
+    pub(super) low_first: bool,
+    /// Value of the key `order`, if present.
+    pub(super) order: Option<Span>,
+    /// Value of the key `at`.
+    pub(super) address: Span,
+}
+
+/// Number in a point of a curve.
+pub(super) struct PointSite {
+    pub(super) curve: String,
+    /// True for x, the argument.
+    pub(super) is_argument: bool,
+    pub(super) number: f64,
+    pub(super) span: Span,
+}
+
 /// Everything in the sheet that determines some readings.
 pub(super) struct Behind {
     pub(super) layouts: Vec<LayoutSite>,
@@ -38,6 +60,10 @@ pub(super) struct Behind {
     pub(super) settings: Vec<FieldId>,
     pub(super) parameters: Vec<ParameterId>,
     pub(super) cells: Vec<CellSite>,
+    /// Points of curves, x and y in turn.
+    pub(super) points: Vec<PointSite>,
+    /// Registers whose bytes are in the frames, with the position of their byte order.
+    pub(super) orders: Vec<OrderSite>,
 }
 
 impl Behind {
@@ -88,7 +114,11 @@ impl Behind {
             tree.readings.iter().find(|(known, _)| known.value == *name).map(|(_, reading)| (*id, reading.unit.clone()))
         };
         let units = targets.iter().filter_map(unit).collect();
-        Behind { layouts, beside, readings, units, settings, parameters, cells }
+        let curves = part.readings.of(&readings).flat_map(|reading| reading.formula.curves());
+        let points = points_of(part, &tree, curves);
+        let fields: Vec<FieldId> = part.codes.of(&codes).filter_map(|code| code.field).collect();
+        let orders = orders_of(part, &tree, &fields);
+        Behind { layouts, beside, readings, units, settings, parameters, cells, points, orders }
     }
 }
 
@@ -131,6 +161,36 @@ fn cells_of(part: &Part, tree: &tree::Sheet, field: FieldId, column: &str) -> Ve
         for cell in row.columns.iter().filter(|cell| cell.name.value == column) {
             let (number, span) = (cell.number.value, cell.number.span);
             found.push(CellSite { field, code, column: column.to_owned(), number, span });
+        }
+    }
+    found
+}
+
+/// Points of curves, each curve once.
+fn points_of(part: &Part, tree: &tree::Sheet, curves: impl Iterator<Item = CurveId>) -> Vec<PointSite> {
+    let mut names: Vec<&str> = curves.filter_map(|id| part.curve_names.get(id.0 as usize)).map(|(name, _)| name.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    let typed = tree.tables.iter().filter(|(name, _)| names.contains(&name.value.as_str()));
+    let points = typed.flat_map(|(name, table)| table.points.iter().flatten().map(move |number| (name, number)));
+    let site = |(at, (name, number)): (usize, (&At<String>, &At<f64>))| PointSite {
+        curve: name.value.clone(),
+        is_argument: at.is_multiple_of(2),
+        number: number.value,
+        span: number.span,
+    };
+    points.enumerate().map(site).collect()
+}
+
+/// Registers of several bytes that hold some fields.
+fn orders_of(part: &Part, tree: &tree::Sheet, fields: &[FieldId]) -> Vec<OrderSite> {
+    let holds = |register: &&Register| register.bytes > 1 && register.fields.iter().any(|field| fields.contains(field));
+    let mut found: Vec<OrderSite> = Vec::new();
+    for register in part.registers.iter().filter(holds) {
+        let Some((name, typed)) = tree.registers.iter().find(|(name, _)| name.span == register.span) else { continue };
+        if !found.iter().any(|site| site.address == typed.at.span) {
+            let order = typed.order.map(|order| order.span);
+            found.push(OrderSite { register: name.value.clone(), low_first: register.low_first, order, address: typed.at.span });
         }
     }
     found

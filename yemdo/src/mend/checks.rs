@@ -103,10 +103,14 @@ fn run(bytes: &[usize]) -> String {
 /// ```
 pub fn find_checks(part: &Part, frame: FrameId, frames: &[Vec<u8>]) -> Vec<CheckFinding> {
     let Some(length) = part.frames.get(frame).map(|frame| frame.length) else { return Vec::new() };
-    let mut different: Vec<&[u8]> = frames.iter().map(Vec::as_slice).filter(|bytes| bytes.len() == length).collect();
+    // A frame of changing length has its check at the same position in all of them.
+    let counted = part.frames.get(frame).is_some_and(|frame| frame.counted.is_some());
+    let usable = |bytes: &&[u8]| bytes.len() == length || counted && (2..length).contains(&bytes.len());
+    let mut different: Vec<&[u8]> = frames.iter().map(Vec::as_slice).filter(usable).collect();
     different.sort_unstable();
     different.dedup();
     different.truncate(MOST_FRAMES);
+    let length = different.iter().map(|bytes| bytes.len()).min().unwrap_or(length);
     if different.len() < 2 || length < 2 {
         return Vec::new();
     }

@@ -1,6 +1,6 @@
 //! Candidate changes of constants: usual mistakes, and values that are solved for.
 
-use super::behind::{Behind, CellSite, expressions};
+use super::behind::{Behind, CellSite, PointSite, expressions};
 use super::change::{Change, Edit, Mistake};
 use super::solve::Unknown;
 use super::trial::{Bench, UNKNOWN};
@@ -15,7 +15,12 @@ const MOST_OTHERS: usize = 40;
 /// Weight factor for each significant digit less: datasheets print round numbers.
 const ROUNDER: f64 = 1.7;
 
-/// Number in a formula or a table cell.
+/// Weight factor for a point of a curve that is not between its neighbours, or off by a factor of two.
+const UNLIKELY_POINT: f64 = 0.1;
+/// Number of points of a curve that are tried together.
+const POINTS_AT_ONCE: usize = 16;
+
+/// Number in a formula or a table.
 #[derive(Clone, Debug)]
 struct Literal {
     span: Span,
@@ -73,7 +78,20 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
         let Some(literal) = Literal::of(part.source.slice(cell.span), cell.span, true) else { continue };
         let variants = literal.variants(&texts.iter().map(|(text, number)| (text.as_str(), *number)).collect::<Vec<_>>(), 1.0);
         let name = format!("{}.{}", part.fields[cell.field].name, cell.column);
-        found.extend(variants.into_iter().map(|variant| literal.change(&name, variant)));
+        in_table(bench, &literal, &name, variants, &mut found);
+    }
+    for (site, beside) in points_in_force(bench, behind) {
+        let Some(literal) = Literal::of(part.source.slice(site.span), site.span, true) else { continue };
+        let texts: Vec<(&str, f64)> = beside.iter().map(|other| (part.source.slice(other.span), other.number)).collect();
+        let name = format!("{}, {}", site.curve, if site.is_argument { "x" } else { "y" });
+        let from = found.len();
+        in_table(bench, &literal, &name, literal.variants(&texts, 0.3), &mut found);
+        for change in found.iter_mut().skip(from) {
+            let breaks = !site.is_argument && breaks_order(change, literal.value, &beside);
+            // Points are read off a figure or typed from a list: factors of two have no reason here.
+            let unlikely = breaks || change.mistake == Mistake::PowerOfTwo;
+            change.share *= if unlikely { UNLIKELY_POINT } else { 1.0 };
+        }
     }
     found.extend(parameters(bench, behind));
     found
@@ -84,6 +102,48 @@ fn cells_in_force<'b>(bench: &Bench<'_>, behind: &'b Behind) -> Vec<&'b CellSite
     let decoder = bench.decoder(bench.part, &[]);
     let now = |cell: &CellSite| decoder.as_ref().and_then(|decoder| decoder.state().known_field(&bench.part.fields[cell.field]));
     behind.cells.iter().filter(|cell| now(cell).is_none_or(|code| code == cell.code)).collect()
+}
+
+/// True if a changed point is no longer between its neighbours.
+fn breaks_order(change: &Change, now: f64, beside: &[&PointSite]) -> bool {
+    let Some(value) = change.edits.first().and_then(|edit| edit.text.parse::<f64>().ok()) else { return false };
+    match beside {
+        [before, after] => (value - before.number) * (after.number - value) < 0.0,
+        // At an end: on the other side of the neighbour.
+        [only] => (value - only.number) * (now - only.number) < 0.0,
+        _ => false,
+    }
+}
+
+/// Alternatives to a number in a table that improve the fit, and the value that fits.
+fn in_table(bench: &Bench<'_>, literal: &Literal, name: &str, variants: Vec<Variant>, found: &mut Vec<Change>) {
+    let mut unknown = Unknown::number(bench, literal.span);
+    let better = variants.into_iter().filter(|variant| unknown.improves(variant.value));
+    found.extend(better.map(|variant| literal.change(name, variant)));
+    found.extend(unknown.solve(literal.value).map(|solved| literal.solved(name, &solved)));
+}
+
+/// Numbers of the points that the readings of the observation depend on, with the same axis of the points next to them.
+fn points_in_force<'b>(bench: &Bench<'_>, behind: &'b Behind) -> Vec<(&'b PointSite, Vec<&'b PointSite>)> {
+    let points = behind.points.as_chunks::<2>().0;
+    let moved = |number: f64| if number == 0.0 { 1e-3 } else { number * 1.001 };
+    let matters = |points: &[[PointSite; 2]]| {
+        let edit = |[_, y]: &[PointSite; 2]| Edit { span: y.span, text: format!("{:?}", moved(y.number)) };
+        bench.outcome(&points.iter().map(edit).collect::<Vec<_>>(), &[]).is_some_and(|outcome| outcome != bench.now)
+    };
+    let mut found = Vec::new();
+    for (block, several) in points.chunks(POINTS_AT_ONCE).enumerate().filter(|(_, several)| matters(several)) {
+        for at in (0..several.len()).filter(|at| matters(several.get(*at..=*at).unwrap_or(&[]))) {
+            let at = block * POINTS_AT_ONCE + at;
+            let axis = |at: usize, axis: usize| points.get(at).and_then(|point| point.get(axis));
+            for own in 0..2 {
+                let beside = [at.checked_sub(1), Some(at + 1)].into_iter().flatten().filter_map(|at| axis(at, own));
+                let same = |other: &&PointSite| axis(at, own).is_some_and(|site| site.curve == other.curve && site.number != other.number);
+                found.extend(axis(at, own).map(|site| (site, beside.filter(same).collect())));
+            }
+        }
+    }
+    found
 }
 
 /// Missing offset or factor of a whole formula.

@@ -4,6 +4,7 @@ use super::behind::{Behind, LayoutSite};
 use super::change::{Change, Edit, Mistake};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
+use crate::ground::text::Span;
 use crate::ground::words::{counted, toml_text};
 use crate::model::frame::{Code, Origin};
 use crate::model::ids::FrameId;
@@ -26,9 +27,11 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
         if let Some(typed) = Typed::of(part, site) {
             typed.orders(&mut found);
             typed.forms(&mut found);
+            typed.fixed_points(&mut found);
             typed.windows(&mut found);
         }
     }
+    register_orders(part, behind, &mut found);
     exchanged(part, behind, &mut found);
     numbering(part, behind, &mut found);
     found
@@ -111,7 +114,9 @@ impl<'p> Typed<'p> {
         };
         let back: Vec<usize> = bytes.iter().rev().copied().collect();
         let first = if bytes.first() < bytes.last() { "low byte first" } else { "high byte first" };
-        found.extend(self.change(Mistake::ByteOrder, 1.0, first.to_owned(), form, &turned(&back)));
+        // In a single register the key `order` of the register is likelier.
+        let share = if self.is_in_one_register() { 0.5 } else { 1.0 };
+        found.extend(self.change(Mistake::ByteOrder, share, first.to_owned(), form, &turned(&back)));
         if bytes.len() >= 4 && bytes.len().is_multiple_of(2) {
             let words: Vec<&[usize]> = bytes.chunks(2).collect();
             let swapped: Vec<usize> = words.iter().rev().flat_map(|word| word.iter().copied()).collect();
@@ -139,6 +144,48 @@ impl<'p> Typed<'p> {
                 found.extend(self.change(mistake, share, format!("read as {what}"), other, &bits(self.layout)));
             }
         }
+    }
+
+    /// Fixed point: point missing, extra or in another position.
+    fn fixed_points(&self, found: &mut Vec<Change>) {
+        let (form, width) = (self.layout.form, self.layout.width());
+        let own = bits(self.layout);
+        let Some(width) = u8::try_from(width).ok().filter(|width| (4..=48).contains(width)) else { return };
+        let (plain, other_sign) = match form {
+            Form::Unsigned | Form::Signed => (None, None),
+            Form::Fixed(whole, fraction) => (Some(Form::Signed), Some(Form::UnsignedFixed(whole + 1, fraction))),
+            Form::UnsignedFixed(whole, fraction) => (Some(Form::Unsigned), whole.checked_sub(1).map(|whole| Form::Fixed(whole, fraction))),
+            _ => return,
+        };
+        if let Some(plain) = plain {
+            found.extend(self.change(Mistake::Form, 0.5, format!("read as {} integer", plain.name()), plain, &own));
+        }
+        if let Some(other) = other_sign {
+            found.extend(self.change(Mistake::Sign, 1.0, format!("read as {}", other.name()), other, &own));
+        }
+        for fraction in 1..width {
+            let round = if fraction.is_multiple_of(8) || fraction + 8 == width || 2 * fraction == width { 0.2 } else { 0.05 };
+            let (signed, unsigned) = (Form::Fixed(width - 1 - fraction, fraction), Form::UnsignedFixed(width - fraction, fraction));
+            let others = match form {
+                Form::Signed | Form::Fixed(..) => vec![(signed, round)],
+                // The sign is missing too.
+                Form::Unsigned => vec![(unsigned, round), (signed, round / 2.0)],
+                _ => vec![(unsigned, round)],
+            };
+            for (other, share) in others.into_iter().filter(|(other, _)| *other != form && other.accepts(u32::from(width)).is_ok()) {
+                found.extend(self.change(Mistake::Form, share, format!("read as fixed point {}", other.name()), other, &own));
+            }
+        }
+    }
+
+    /// True if all bytes belong to the same register.
+    fn is_in_one_register(&self) -> bool {
+        let field = self.site.field.and_then(|field| self.part.fields.get(field));
+        field.is_some_and(|field| {
+            self.part.registers.iter().any(|register| {
+                field.layout.slices.iter().all(|slice| (register.offset..register.offset + register.bytes).contains(&slice.byte))
+            })
+        })
     }
 
     /// Shifted and resized layouts.
@@ -277,6 +324,30 @@ fn in_words(slices: &[Slice]) -> String {
         }
     }
     words.join(" ")
+}
+
+/// The other byte order of whole registers.
+fn register_orders(part: &Part, behind: &Behind, found: &mut Vec<Change>) {
+    for site in &behind.orders {
+        let (typed, what) = if site.low_first { ("high first", "high byte first") } else { ("low first", "low byte first") };
+        let typed = toml_text(typed);
+        let edit = match site.order {
+            Some(span) => Edit { span, text: typed },
+            None => {
+                // Under a heading the key has a line of its own, elsewhere it follows the address.
+                let start = part.source.text().get(..site.address.start).and_then(|front| front.rfind('\n')).map_or(0, |at| at + 1);
+                let front = part.source.slice(Span::new(start, site.address.start));
+                let indent = front.len() - front.trim_start().len();
+                let own_line = front.trim_start().strip_prefix("at").is_some_and(|rest| rest.trim() == "=");
+                let (at, text) = match own_line {
+                    true => (start, format!("{}order = {typed}\n", front.get(..indent).unwrap_or(""))),
+                    false => (site.address.end, format!(", order = {typed}")),
+                };
+                Edit { span: Span::new(at, at), text }
+            }
+        };
+        found.push(Change::edits(Mistake::ByteOrder, 1.0, format!("{}: {what}", site.register), vec![edit]));
+    }
 }
 
 /// Exchanges the layouts of two codes.

@@ -2,19 +2,27 @@
 
 use super::change::Edit;
 use super::constants::short;
-use super::trial::{Bench, Fit, UNKNOWN};
+use super::trial::{Bench, Fit, Outcome, Point, UNKNOWN};
 use crate::decode::Decoder;
+use crate::ground::text::Span;
 use crate::model::ids::ParameterId;
 
 /// Maximum number of steps of the secant method.
 const MOST_STEPS: usize = 24;
 
-/// Unknown number, as a parameter of the part.
+/// Unknown number.
 pub(super) struct Unknown<'b, 'e> {
     bench: &'b Bench<'e>,
-    decoder: Decoder,
-    id: ParameterId,
+    place: Place,
     now: Fit,
+}
+
+/// Place of an unknown number.
+enum Place {
+    /// Parameter: one of the sheet, or one in place of a constant in a formula.
+    Parameter(Box<Decoder>, ParameterId),
+    /// Number in a table. The sheet is resolved for each value, which is slower.
+    Number(Span),
 }
 
 /// Values that fit.
@@ -31,21 +39,33 @@ impl<'b, 'e> Unknown<'b, 'e> {
         let part = bench.resolve(&edits, Some(value))?;
         let id = part.parameter(UNKNOWN).ok()?;
         let decoder = bench.decoder(&part, &[])?;
-        let now = bench.fit(&bench.now);
-        Some(Unknown { bench, decoder, id, now })
+        Some(Unknown { bench, place: Place::Parameter(Box::new(decoder), id), now: bench.fit(&bench.now) })
+    }
+
+    /// Unknown in place of a number in a table.
+    pub(super) fn number(bench: &'b Bench<'e>, span: Span) -> Self {
+        Unknown { bench, place: Place::Number(span), now: bench.fit(&bench.now) }
     }
 
     /// Unknown parameter of the sheet.
     pub(super) fn parameter(bench: &'b Bench<'e>, id: ParameterId) -> Option<Self> {
         let decoder = bench.decoder(&bench.resolve(&[], None)?, &[])?;
-        Some(Unknown { bench, decoder, id, now: bench.fit(&bench.now) })
+        Some(Unknown { bench, place: Place::Parameter(Box::new(decoder), id), now: bench.fit(&bench.now) })
+    }
+
+    fn outcome(&mut self, value: f64) -> Option<Outcome> {
+        match &mut self.place {
+            Place::Parameter(decoder, id) => {
+                decoder.clear_frames();
+                decoder.set_parameter(*id, value).ok()?;
+                Some(self.bench.run(decoder))
+            }
+            Place::Number(span) => self.bench.outcome(&[Edit { span: *span, text: format!("{value:?}") }], &[]),
+        }
     }
 
     fn fit(&mut self, value: f64) -> Option<Fit> {
-        self.decoder.clear_frames();
-        self.decoder.set_parameter(self.id, value).ok()?;
-        let outcome = self.bench.run(&mut self.decoder);
-        Some(self.bench.fit(&outcome))
+        self.outcome(value).map(|outcome| self.bench.fit(&outcome))
     }
 
     /// True if a value improves the fit.
@@ -58,6 +78,9 @@ impl<'b, 'e> Unknown<'b, 'e> {
         let (mut low, mut high) = (f64::NEG_INFINITY, f64::INFINITY);
         for point in self.bench.points.clone() {
             let half = (point.high - point.low) / 2.0;
+            if self.is_independent(now, &point) {
+                continue;
+            }
             let (at, slope) = self.root(now, point.frame, point.reading, point.low + half)?;
             let around = (half / slope).abs();
             (low, high) = (low.max(at - around), high.min(at + around));
@@ -71,15 +94,17 @@ impl<'b, 'e> Unknown<'b, 'e> {
         (value != now && self.fit(value)?.is_whole()).then_some(Solved { text, range: (low, high) })
     }
 
+    /// True if an expected value fits, whatever the unknown is.
+    fn is_independent(&mut self, now: f64, point: &Point) -> bool {
+        let value = self.bench.now.value(point.frame, point.reading);
+        let fits = value.is_some_and(|value| (point.low..=point.high).contains(&value));
+        fits && self.outcome(now + step(now)).is_some_and(|outcome| outcome.value(point.frame, point.reading) == value)
+    }
+
     /// Unknown for a wanted reading, with the slope there.
     fn root(&mut self, now: f64, frame: usize, reading: crate::model::ids::ReadingId, wanted: f64) -> Option<(f64, f64)> {
-        let mut value = |at: f64| {
-            self.decoder.clear_frames();
-            self.decoder.set_parameter(self.id, at).ok()?;
-            self.bench.run(&mut self.decoder).value(frame, reading)
-        };
-        let step = if now == 0.0 { 1.0 } else { now.abs() * 1e-3 };
-        let (mut before, mut at) = (now, now + step);
+        let mut value = |at: f64| self.outcome(at)?.value(frame, reading);
+        let (mut before, mut at) = (now, now + step(now));
         let mut off_before = value(before)? - wanted;
         let scale = off_before.abs().max(wanted.abs()).max(1e-300);
         for _ in 0..MOST_STEPS {
@@ -99,6 +124,11 @@ impl<'b, 'e> Unknown<'b, 'e> {
         }
         None
     }
+}
+
+/// First step of the secant method.
+fn step(now: f64) -> f64 {
+    if now == 0.0 { 1.0 } else { now.abs() * 1e-3 }
 }
 
 /// Number with the fewest digits in a range.

@@ -211,7 +211,7 @@ impl Resolver {
                 "extend" => Outside::Extend,
                 _ => Outside::Fault,
             };
-            self.part.curves.push(Arc::new(Curve::new(table.points.clone(), outside)));
+            self.part.curves.push(Arc::new(Curve::new(table.points.iter().map(|[x, y]| (x.value, y.value)).collect(), outside)));
             self.part.curve_names.push((name.value.clone(), name.span));
         }
     }

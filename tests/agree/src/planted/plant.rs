@@ -92,6 +92,9 @@ pub fn mistakes(text: &str, part: &Part) -> Vec<Planted> {
         if quoted.key == "formula" {
             in_formula(quoted.text, &all, &mut |kind, at, len, new| plant(kind, quoted.at + at, len, new));
         }
+        if quoted.key == "order" {
+            plant("order of a register", quoted.at, quoted.text.len(), if quoted.text == "low first" { "high first" } else { "low first" });
+        }
         if quoted.key == "unit" {
             let others: &[&str] = match quoted.text {
                 "°C" => &["°F", "K"],
@@ -107,6 +110,7 @@ pub fn mistakes(text: &str, part: &Part) -> Vec<Planted> {
         }
     }
     exchanged(text, &all, &mut found);
+    in_tables(text, &mut found);
     for (id, field) in part.fields().entries() {
         let rows = field.values().iter().filter(|row| row.columns.iter().any(Option::is_some));
         for row in rows {
@@ -128,6 +132,8 @@ fn in_layout(form: Option<&str>, words: &[&str], plant: &mut dyn FnMut(&'static 
         None if words.len() > 1 => plant("sign", &format!("signed {}", words.join(" "))),
         Some("bcd") => plant("bcd", &words.join(" ")),
         Some("sign-magnitude" | "offset-binary" | "ones-complement") => plant("form", &format!("signed {}", words.join(" "))),
+        Some(fixed) if fixed.starts_with('q') => plant("fixed point", &format!("signed {}", words.join(" "))),
+        Some(fixed) if fixed.starts_with("uq") => plant("fixed point", &words.join(" ")),
         _ => {}
     }
     if whole && words.len() > 1 {
@@ -215,6 +221,37 @@ fn in_formula(text: &str, all: &[Quoted<'_>], plant: &mut dyn FnMut(&'static str
     }
     for (at, mark) in text.match_indices(" - ") {
         plant("sign of a constant", at, mark.len(), " + ");
+    }
+}
+
+/// Numbers of columns and of curves: digits exchanged, or the point in another place.
+fn in_tables(text: &str, found: &mut Vec<Planted>) {
+    let mut at = 0;
+    for line in text.split_inclusive('\n') {
+        let (start, row) = (at, line.trim_start());
+        at += line.len();
+        let is_row = row.starts_with("{ code");
+        if !is_row && !row.starts_with("points") {
+            continue;
+        }
+        for (place, typed) in numbers(line) {
+            // The code of a row is no number of a column.
+            let is_cell = line[..place].trim_end().ends_with(['=', '[', ',']) && !line[..place].trim_end().ends_with("code =");
+            let Some(value) = typed.parse::<f64>().ok().filter(|value| is_cell && *value > 0.0) else { continue };
+            let digits: Vec<char> = typed.chars().collect();
+            let swapped = (0..digits.len() - 1).find(|at| {
+                let (one, two) = (digits[*at], digits[at + 1]);
+                one != two && one != '0' && one.is_ascii_digit() && two.is_ascii_digit()
+            });
+            let mut other = digits.clone();
+            swapped.into_iter().for_each(|at| other.swap(at, at + 1));
+            let kind = if is_row { "table cell" } else { "curve point" };
+            let new = [swapped.map(|_| other.into_iter().collect::<String>()), Some(format!("{:?}", value * 10.0))];
+            for new in new.into_iter().flatten() {
+                let (before, behind) = (&text[..start + place], &text[start + place + typed.len()..]);
+                found.push(Planted { kind, text: format!("{before}{new}{behind}"), setting: None });
+            }
+        }
     }
 }
 

@@ -115,7 +115,7 @@ impl Resolver {
                 span: name.span,
                 at: at.saturating_add(copy.saturating_mul(every)),
                 bytes,
-                low_first: register.low_first,
+                low_first: register.low_first(),
                 access: Access::from_name(register.access).unwrap_or_default(),
                 reset,
                 bank: Vec::new(),

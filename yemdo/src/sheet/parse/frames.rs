@@ -123,7 +123,7 @@ pub(crate) enum Supplied {
 
 #[derive(Debug)]
 pub(crate) struct Table {
-    pub(crate) points: Vec<(f64, f64)>,
+    pub(crate) points: Vec<[At<f64>; 2]>,
     pub(crate) outside: &'static str,
 }
 
@@ -391,16 +391,16 @@ pub(super) fn table<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
         reader.report(Diagnostic::error("wrong-type", value.span().into(), "expected [[x, y], ...]").label("not a list of points"));
         return None;
     };
-    let mut points: Vec<(f64, f64)> = Vec::new();
+    let mut points: Vec<[At<f64>; 2]> = Vec::new();
     for entry in list {
-        let numbers: Vec<f64> = match entry.get_ref() {
-            DeValue::Array(pair) => pair.iter().filter_map(|number| reader.number(number)).map(|at| at.value).collect(),
+        let numbers: Vec<At<f64>> = match entry.get_ref() {
+            DeValue::Array(pair) => pair.iter().filter_map(|number| reader.number(number)).collect(),
             _ => Vec::new(),
         };
         let problem = match (numbers.as_slice(), points.last()) {
-            (&[x, _], Some((before, _))) if x <= *before => "x does not rise",
+            (&[x, _], Some([before, _])) if x.value <= before.value => "x does not rise",
             (&[x, y], _) => {
-                points.push((x, y));
+                points.push([x, y]);
                 continue;
             }
             _ => "expected [x, y]",

@@ -14,7 +14,8 @@ use crate::ground::words::counted;
 pub(crate) struct Register {
     pub(crate) at: At<u32>,
     pub(crate) width: At<u32>,
-    pub(crate) low_first: bool,
+    /// `high first` or `low first`.
+    pub(crate) order: Option<At<&'static str>>,
     pub(crate) access: Option<&'static str>,
     pub(crate) reset: Option<At<u64>>,
     pub(crate) bank: Vec<Named<Choice>>,
@@ -26,6 +27,12 @@ pub(crate) struct Register {
     pub(crate) reserved: Vec<(Text, Option<At<u64>>)>,
     pub(crate) means: Option<Text>,
     pub(crate) source: Option<Text>,
+}
+
+impl Register {
+    pub(crate) fn low_first(&self) -> bool {
+        self.order.is_some_and(|order| order.value == "low first")
+    }
 }
 
 #[derive(Debug)]
@@ -92,7 +99,7 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
         None => count.map(|count: At<usize>| numbered(count.value)),
     };
     let every = fields.get("every").and_then(|value| reader.integer_within(value, "every", 1, 0xFFFF));
-    let low_first = fields.word(reader, "order").is_some_and(|word| word.value == "low first");
+    let order = fields.word(reader, "order");
     let access = fields.word(reader, "access").map(|word| word.value);
     let mut reserved = Vec::new();
     if let Some(value) = fields.get("reserved") {
@@ -106,7 +113,7 @@ pub(super) fn register<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: S
     let writable = choices(reader, fields.get("while"));
     let inner = fields_of(reader, fields.get("field"));
     let (means, source) = (fields.text(reader, "means"), fields.text(reader, "source"));
-    Some(Register { at: at?, width, low_first, access, reset, bank, elements, every, fields: inner, reserved, writable, means, source })
+    Some(Register { at: at?, width, order, access, reset, bank, elements, every, fields: inner, reserved, writable, means, source })
 }
 
 /// Fields by their names; an array of them is one for each element.
