@@ -307,3 +307,37 @@ fn what_frames_need_is_done_or_said_before_they_are_read() {
     rig.with_part(0, |part| part.i2c(9000, 0x25, &[0x33, 2], 0));
     assert_eq!(device.measure().unwrap().value("load").unwrap(), 12.0, "somebody else has woken it");
 }
+
+/// The mock refuses every transfer that is not listed.
+#[test]
+fn registers_that_readings_use_are_read_once_before_the_first_measurement() {
+    let text = "part = \"scupper-11\"\ni2c.address = 0x33\n\
+                register.TRIM = { at = 0x21, access = \"read-only\", reset = 0, field.OFF = { bits = \"signed [7:0]\" } }\n\
+                register.MODE = { at = 0x22, field.G = { bits = \"[1:0]\", values = [{ code = 1, k = 2.0 }] } }\n\
+                register.NOTE = { at = 0x23, access = \"write-only\", field.NOTE = { bits = \"[7:0]\" } }\n\
+                register.FILL = { at = 0x24, reset = 3, field.FILL = { bits = \"[7:0]\" } }\n\
+                frame.WELL = { command = [0x51], read = 1, code = { well = \"b0\" } }\n\
+                reading.level = { unit = \"m\", formula = \"(well - OFF + FILL) * G.k\" }\n\
+                reading.note = { unit = \"1\", formula = \"well + NOTE\" }\n";
+    let part = Part::parse("scupper.toml", text).unwrap();
+    let frame = |byte| Transaction::write_read(0x33, vec![0x51], vec![byte]);
+    let mut mock = Mock::new(&[
+        Transaction::write_read(0x33, vec![0x21], vec![0xFE, 0x01]),
+        frame(0x10),
+        frame(0x11),
+        // Settings of the user are known; the word that only the part sets is not.
+        Transaction::write_read(0x33, vec![0x21], vec![0x04]),
+        frame(0x12),
+    ]);
+    let mut device = Device::i2c(mock.clone(), part.clone()).unwrap();
+    let first = device.measure().unwrap();
+    assert_eq!(first.value("level").unwrap(), (16.0 + 2.0 + 3.0) * 2.0);
+    let note = first.reading("note").unwrap();
+    assert_eq!((note.value, note.status), (None, Status::FormulaFault), "it cannot be read");
+    assert_eq!(device.measure().unwrap().value("level").unwrap(), (17.0 + 2.0 + 3.0) * 2.0);
+    let mut set = Device::i2c(mock.clone(), part).unwrap();
+    *set.state_mut() = yemdo::configure::assume(set.part(), set.state(), &["G=1", "NOTE=7"]).unwrap();
+    let measured = set.measure().unwrap();
+    assert_eq!((measured.value("level").unwrap(), measured.value("note").unwrap()), ((18.0 - 4.0 + 3.0) * 2.0, 25.0));
+    mock.done();
+}

@@ -384,6 +384,8 @@ fn the_reviewer_names_what_practitioners_get_wrong() {
         ("address-strap", "part = \"p\"\ni2c = { address = 0x2B, strap = { A = { low = 0x2C, high = 0x2D } } }\n".to_owned()),
         ("status-bit", format!("{frame}reading.r = {{ unit = \"K\", formula = \"c + d\" }}\n{example}").replace("b2 b3\"", "b2 b3[7:1]\", data_ready = \"b3[0]\"")),
         ("column-missing", format!("{frame}register.M = {{ at = 1, reset = 0, field.G = {{ bits = \"[7:0]\", values = [{{ code = 0, k = 2.0 }}, {{ code = 1 }}] }} }}\nreading.r = {{ unit = \"K\", formula = \"(c + d) * G.k\" }}\n{example}")),
+        ("no-saturation", format!("{frame}register.M = {{ at = 1, reset = 0, field.G = {{ bits = \"[7:0]\", values = [{{ code = 0, k = 2.0 }}] }} }}\nreading.r = {{ unit = \"K\", formula = \"c * G.k\" }}\nreading.s = {{ unit = \"V\", formula = \"d * 0.5\" }}\n{example}")),
+        ("never-read", format!("{frame}register.M = {{ at = 1, access = \"read-only\", reset = 0, field.G = {{ bits = \"[7:0]\" }} }}\nreading.r = {{ unit = \"K\", formula = \"(c - G) * 0.1 + d\" }}\n{example}")),
         ("bits-unaccounted", "part = \"p\"\nregister.R = { at = 1, field.A = { bits = \"[7:4] [1]\" } }\n".to_owned()),
     ];
     let names: Vec<&str> = yemdo::review::WARNINGS.iter().map(|(name, _)| *name).collect();

@@ -120,6 +120,8 @@ pub(crate) struct Session {
     prepared: Vec<(RoutineId, Runner)>,
     /// The part was silent. It may have lost power, and be asleep again.
     pub(super) may_sleep: bool,
+    /// Registers that readings use were read.
+    pub(super) inputs_read: bool,
 }
 
 impl Session {
@@ -137,6 +139,7 @@ impl Session {
             doubtful: Vec::new(),
             prepared: Vec::new(),
             may_sleep: false,
+            inputs_read: false,
             part,
         }
     }
@@ -242,6 +245,7 @@ impl Session {
         self.decoder.clear_frames();
         self.set_parameters(&parameters);
         (self.kept, self.last, self.doubtful) = (Vec::new(), Vec::new(), Vec::new());
+        self.inputs_read = false;
     }
 
     /// What is done for one measurement: first what is read once, then the routine `measure`, or all frames that come over this bus.
@@ -292,6 +296,7 @@ impl Session {
     pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
         self.may_sleep = false;
+        self.inputs_read = true;
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
         // Later reads and writes do not apply to an earlier frame.

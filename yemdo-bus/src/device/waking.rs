@@ -1,7 +1,7 @@
-//! Jobs before a measurement that make its frames valid (`while` in the sheet).
+//! Jobs before a measurement: what makes its frames valid (`while` in the sheet), and registers that its readings use.
 
-use yemdo::part::{Action, Reading};
-use yemdo::{FieldId, FrameId, RoutineId};
+use yemdo::part::{Action, Reading, Register};
+use yemdo::{FieldId, FrameId, RegisterId, RoutineId};
 
 use super::session::{Job, Session};
 
@@ -41,11 +41,44 @@ impl Session {
         }
         let registers = self.part.registers().entries().filter(|(_, register)| register.access().is_readable());
         let registers = registers.filter(|(_, register)| register.fields().iter().any(|field| asked.contains(field)));
-        let registers: Vec<_> = registers.map(|(id, _)| id).collect();
+        let mut registers: Vec<RegisterId> = registers.map(|(id, _)| id).collect();
+        registers.extend(self.unread(&jobs));
+        registers.sort_unstable();
+        registers.dedup();
         if !registers.is_empty() {
             jobs.insert(0, Job::Registers(registers));
         }
         jobs
+    }
+
+    /// Registers that the readings of a measurement use, without those that its jobs read or set.
+    fn unread(&self, jobs: &[Job]) -> Vec<RegisterId> {
+        if self.inputs_read {
+            return Vec::new();
+        }
+        let (mut frames, mut done) = (Vec::new(), Vec::new());
+        for job in jobs {
+            match job {
+                Job::Frame(frame) => frames.push(*frame),
+                Job::Routine(routine) => {
+                    frames.extend(self.frames_of(*routine));
+                    for (step, _) in self.part.steps_within(*routine) {
+                        match &step.action {
+                            Action::ReadRegisters(registers) | Action::WriteRegisters(registers) => done.extend(registers),
+                            Action::Set { fields, .. } => {
+                                let set = |register: &Register| fields.iter().any(|(field, _)| register.fields().contains(field));
+                                done.extend(self.part.registers().entries().filter(|(_, register)| set(register)).map(|(id, _)| id));
+                            }
+                            _ => {}
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+        let mut unread = self.state().unread(&self.part, &frames);
+        unread.retain(|register| !done.contains(register));
+        unread
     }
 
     fn known(&self, field: FieldId) -> Option<i128> {

@@ -1,9 +1,11 @@
 //! Candidate changes of layouts: order, number form, position and width.
 
-use super::behind::{Behind, LayoutSite};
+use super::behind::{Behind, LayoutSite, expressions};
 use super::change::{Change, Edit, Mistake};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
+use crate::formula::operators::Arith;
+use crate::formula::typed::{Expr, ExprKind};
 use crate::ground::text::Span;
 use crate::ground::words::{counted, toml_text};
 use crate::model::frame::{Code, Origin};
@@ -19,6 +21,9 @@ const BY_BITS: [f64; 8] = [0.06, 0.10, 0.05, 0.14, 0.04, 0.06, 0.03, 0.02];
 
 /// Weight factor for a layout that overlaps another code.
 const TAKEN: f64 = 0.15;
+
+/// Weight factor for fixed point in a formula with a scale.
+const SCALED: f64 = 0.1;
 
 /// Candidate layouts.
 pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
@@ -163,8 +168,10 @@ impl<'p> Typed<'p> {
         if let Some(other) = other_sign {
             found.extend(self.change(Mistake::Sign, 1.0, format!("read as {}", other.name()), other, &own));
         }
+        // A formula with a scale of its own takes integers.
+        let unlikely = if plain.is_none() && self.is_scaled() { SCALED } else { 1.0 };
         for fraction in 1..width {
-            let round = if fraction.is_multiple_of(8) || fraction + 8 == width || 2 * fraction == width { 0.2 } else { 0.05 };
+            let round = unlikely * if fraction.is_multiple_of(8) || fraction + 8 == width || 2 * fraction == width { 0.2 } else { 0.05 };
             let (signed, unsigned) = (Form::Fixed(width - 1 - fraction, fraction), Form::UnsignedFixed(width - fraction, fraction));
             let others = match form {
                 Form::Signed | Form::Fixed(..) => vec![(signed, round)],
@@ -176,6 +183,16 @@ impl<'p> Typed<'p> {
                 found.extend(self.change(Mistake::Form, share, format!("read as fixed point {}", other.name()), other, &own));
             }
         }
+    }
+
+    /// True if a formula multiplies the code by a fraction, or divides it.
+    fn is_scaled(&self) -> bool {
+        let uses = self.part.readings.entries().filter(|(_, reading)| reading.codes.contains(&self.site.code));
+        uses.flat_map(|(id, _)| expressions(self.part, id)).any(|expr| match &expr.kind {
+            ExprKind::Arith(Arith::Mul, left, right) => [left, right].iter().any(|side| fraction(side)),
+            ExprKind::Arith(Arith::Div, ..) => true,
+            _ => false,
+        })
     }
 
     /// True if all bytes belong to the same register.
@@ -286,6 +303,11 @@ impl Stream {
         let byte = self.first + self.step * place.div_euclid(8);
         Some((usize::try_from(byte).ok()?, 7 - place.rem_euclid(8) as u8))
     }
+}
+
+/// True for a constant below 1.
+fn fraction(expr: &Expr) -> bool {
+    matches!(expr.unconverted().kind, ExprKind::Const(value) if value.to_f64().abs() < 1.0)
 }
 
 /// Bits of a layout, most significant first.

@@ -121,6 +121,8 @@ pub struct Findings {
     pub beyond: Vec<(ReadingId, f64, f64)>,
     /// Suspect frames.
     pub suspects: Vec<Suspect>,
+    /// Settings that the readings use and that have no known value.
+    pub unknown: Vec<String>,
 }
 
 /// Suspect frame.
@@ -197,6 +199,7 @@ fn search(part: &Part, observation: &Observation, with_pairs: bool) -> Findings 
         apart: None,
         beyond: Vec::new(),
         suspects: suspects(observation),
+        unknown: unknown(&bench),
     };
     if now.is_whole() {
         return findings;
@@ -236,6 +239,15 @@ fn beyond(part: &Part, observation: &Observation) -> Vec<(ReadingId, f64, f64)> 
         list.iter().all(|(low, high)| *low > extent.high || *high < extent.low).then_some((expectation.reading, extent.low, extent.high))
     };
     observation.expectations.iter().filter_map(beyond).collect()
+}
+
+/// Settings without a value after the frames of the observation.
+fn unknown(bench: &Bench<'_>) -> Vec<String> {
+    let Some(mut decoder) = bench.decoder(bench.part, &[]) else { return Vec::new() };
+    bench.run(&mut decoder);
+    let frames: Vec<FrameId> = bench.observation.frames.iter().map(|(frame, _)| *frame).collect();
+    let used = decoder.state().in_use(bench.part, &frames);
+    used.into_iter().filter(|used| !used.is_known).map(|used| used.name).collect()
 }
 
 /// Pairs of the likelier changes.

@@ -1,9 +1,10 @@
 //! What readings take from settings and parameters, as one would type it.
 
-use super::ids::{FieldId, FrameId};
+use super::ids::{FieldId, FrameId, RegisterId};
 use super::input::Input;
 use super::part::Sheet;
-use super::state::State;
+use super::registers::Access;
+use super::state::{Provenance, State};
 use crate::ground::words::with_unit;
 
 /// A setting or parameter that readings take something from, and that is not in their frames.
@@ -16,6 +17,8 @@ pub struct InUse {
     pub value: String,
     /// It is as after a reset, or as its default, or as frames need it ([`State::while_read`]).
     pub as_reset: bool,
+    /// False for a setting without a known value.
+    pub is_known: bool,
 }
 
 /// Text for the value of an unknown setting.
@@ -40,19 +43,42 @@ impl State {
                     if as_reset && !computed.contains(&input) {
                         continue;
                     }
-                    InUse { name: part.setting_name(id), value: part.present_text(id, code), as_reset }
+                    InUse { name: part.setting_name(id), value: part.present_text(id, code), as_reset, is_known: code.is_some() }
                 }
                 Input::Parameter(id) => {
                     let Some(value) = self.parameter(id) else { continue };
                     let parameter = &part.parameters[id];
                     let as_reset = value.to_bits() == parameter.default.to_bits();
-                    InUse { name: parameter.name.clone(), value: with_unit(value, parameter.unit.as_deref().unwrap_or("")), as_reset }
+                    let typed = with_unit(value, parameter.unit.as_deref().unwrap_or(""));
+                    InUse { name: parameter.name.clone(), value: typed, as_reset, is_known: true }
                 }
                 // Other inputs follow from these.
                 _ => continue,
             };
             if !found.iter().any(|known| known.name == used.name) {
                 found.push(used);
+            }
+        }
+        found
+    }
+}
+
+impl State {
+    /// Registers to read before frames of these kinds are decoded. Readings of the frames use fields of these registers that are unknown, or
+    /// that only the part sets and that were not read. Registers that the frames bring, and registers that reading clears, are left out.
+    pub fn unread(&self, part: &Sheet, frames: &[FrameId]) -> Vec<RegisterId> {
+        let mut found = Vec::new();
+        let brought = |field: FieldId| part.frames.of(frames).flat_map(|frame| &frame.fields).any(|(known, _)| *known == field);
+        for field in part.held_inputs(frames).into_iter().filter_map(Input::field).filter(|field| !brought(*field)) {
+            let by_part = !part.fields[field].access.is_writable();
+            for id in part.homes(field) {
+                let register = &part.registers[id];
+                let assumed = by_part && self.provenance(register) < Provenance::Set;
+                let clears = register.fields.iter().any(|field| part.fields[*field].access == Access::ClearOnRead);
+                let wanted = register.access.is_readable() && !clears && (assumed || !self.knows(&part.fields[field]));
+                if wanted && !found.contains(&id) {
+                    found.push(id);
+                }
             }
         }
         found

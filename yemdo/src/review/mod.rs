@@ -4,6 +4,7 @@
 mod examples;
 mod missed;
 mod status_bits;
+mod unsaid;
 mod warnings;
 
 pub use crate::predict::{Curve, CurvePoint, Extent, FaultExample, Prediction, Proof, curves};

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use super::missed::missed;
 use super::status_bits::status_bits;
+use super::unsaid::{never_read, without_saturation};
 
 use crate::bits::form::Form;
 use crate::bits::layout::Layout;
@@ -47,6 +48,8 @@ pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<P
     examples(part, &mut found);
     ranges(part, predictions, &mut found);
     missed(part, predictions, &mut found);
+    without_saturation(part, predictions, &mut found);
+    never_read(part, &mut found);
     found.retain(|d| !part.allowed.iter().any(|name| name == d.name));
     found.sort_by_key(|d| (d.span.start, d.span.end));
     found

@@ -22,6 +22,8 @@ pub const WARNINGS: &[(&str, &str)] = &[
     ("comparison-always", "A comparison with a code is always true."),
     ("frame-bits", "Unnamed bits in a byte with codes, in a frame without conditions: possibly a status."),
     ("status-bit", "A bit is named like a status, such as `ready` or `overflow`, and no condition uses it."),
+    ("no-saturation", "The range of a reading depends on a setting, and no condition makes it `saturated` at the end of its code."),
+    ("never-read", "A formula uses a field that only the part sets, and no frame and no routine reads it."),
     ("no-wait", "A routine sends a command and reads a frame without wait, poll or data-ready line."),
     ("unit-symbol", "A unit has an unusual symbol: `C` for `°C`."),
     ("address-strap", "The I2C address is not among the strap addresses, or one of them is the 8-bit form of another."),

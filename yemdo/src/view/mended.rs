@@ -20,6 +20,7 @@ pub struct MendedView<'a> {
     apart: Option<ApartView<'a>>,
     beyond: Vec<BeyondView<'a>>,
     suspects: Vec<SuspectView>,
+    unknown: &'a [String],
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -92,6 +93,7 @@ impl<'a> MendedView<'a> {
             apart,
             beyond: findings.beyond.iter().filter_map(beyond).collect(),
             suspects: findings.suspects.iter().map(suspect).collect(),
+            unknown: &findings.unknown,
         }
     }
 }

@@ -55,6 +55,9 @@ pub(super) fn table(
         let reading = &part.readings()[*id];
         writeln!(out, "possible values with this sheet: {} to {}", short(*low), with_unit(short(*high), reading.unit()))?;
     }
+    for name in &findings.unknown {
+        writeln!(out, "{name} is unknown, and readings depend on it: --set {name}=VALUE")?;
+    }
     writeln!(out)?;
     if findings.agree == findings.points {
         let what = if findings.points == 1 { "The value agrees".to_owned() } else { format!("All {} values agree", findings.points) };
