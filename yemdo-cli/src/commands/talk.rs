@@ -19,7 +19,7 @@ use crate::failure::Failure;
 use crate::input;
 use crate::link::{AnyPort, Stop, tell_verdict};
 use crate::show::grid::{Align, Cell, Grid};
-use crate::show::{seen, writes};
+use crate::show::{seen, suspects, writes};
 use words::{COMMANDS, Words, helped};
 
 /// Longest script that is read, in bytes.
@@ -149,7 +149,10 @@ impl Console {
         for reading in measured.readings() {
             grid.row(vec![Cell { text: reading.name.clone(), style: bold }, reading.to_string().into()]);
         }
-        Ok(grid.write(&mut anstream::stdout())?)
+        grid.write(&mut anstream::stdout())?;
+        let suspects = measured.frames.iter().filter(|frame| frame.is_suspect());
+        suspects::warn(&suspects.map(|frame| (frame.name().to_owned(), 1)).collect());
+        Ok(())
     }
 
     /// Reads a register, a field or a frame.

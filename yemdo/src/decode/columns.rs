@@ -74,6 +74,11 @@ impl Columns {
         }
     }
 
+    /// True if a reading of a frame of the batch has a value.
+    pub fn has_value(&self, frame: usize) -> bool {
+        (0..self.readings()).any(|reading| self.status(reading, frame).has_value())
+    }
+
     /// A reading's status in one frame.
     pub fn status(&self, reading: usize, frame: usize) -> Status {
         self.status.get(reading).and_then(|status| status.get(frame)).copied().unwrap_or_default()

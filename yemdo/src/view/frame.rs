@@ -132,6 +132,9 @@ impl Serialize for FrameView<'_> {
         map.serialize_entry("part", &self.part.name)?;
         map.serialize_entry("frame", self.model().map_or("", |frame| &frame.name))?;
         map.serialize_entry("bytes", &to_hex(self.bytes))?;
+        if self.model().is_some_and(|frame| frame.is_suspect(self.bytes)) && self.columns.has_value(self.index) {
+            map.serialize_entry("suspect", "blank")?;
+        }
         map.serialize_entry("codes", &Codes(self))?;
         map.serialize_entry("readings", &Readings(self))?;
         if !self.uses.is_empty() {

@@ -133,8 +133,7 @@ impl Batch {
                 self.decoded += 1;
                 good.push(index);
                 let model = &decoder.part().frames()[frame];
-                let has_value = |reading: usize| self.columns.status(reading, index).has_value();
-                if model.is_suspect(bytes) && (0..self.columns.readings()).any(has_value) {
+                if model.is_suspect(bytes) && self.columns.has_value(index) {
                     *self.suspects.entry(model.name().to_owned()).or_default() += 1;
                 }
             }
