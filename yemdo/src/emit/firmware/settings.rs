@@ -24,6 +24,7 @@ impl Build<'_> {
         let part = self.part;
         let registers: Vec<RegisterId> = self.wanted.registers.iter().copied().collect();
         let image = State::reset(part);
+        let unread = image.unread(part, &part.frames.ids().collect::<Vec<_>>());
         let mut members = Vec::new();
         for id in &registers {
             let Some(model) = part.registers.get(*id) else { continue };
@@ -46,7 +47,9 @@ impl Build<'_> {
             }
             let reset = image.register(model);
             let known = if model.reset.is_some() { "after a reset" } else { "its value after a reset is not stated; here it begins as" };
-            let doc = format!("{}, {}: {known} 0x{reset:0digits$X}", model.name, model.access.as_str(), digits = model.bytes * 2);
+            // A decoder without a value for it would say so; here it has a number.
+            let first = if unread.contains(id) { "; formulas use it, so read it first" } else { "" };
+            let doc = format!("{}, {}: {known} 0x{reset:0digits$X}{first}", model.name, model.access.as_str(), digits = model.bytes * 2);
             members.push(Member { doc, name: register_member(model), ty: Type::Num(ty), default: Expr::Hex(reset, ty) });
         }
         for id in self.unstored().collect::<Vec<_>>() {
