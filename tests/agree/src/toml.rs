@@ -51,6 +51,11 @@ impl Table {
         self.0.iter().find(|(known, _)| known == key).map(|(_, value)| value)
     }
 
+    /// Removes a key.
+    pub fn remove(&mut self, key: &str) {
+        self.0.retain(|(known, _)| known != key);
+    }
+
     /// The table under a key; created if missing.
     pub fn table(&mut self, key: &str) -> &mut Table {
         if self.get(key).is_none() {

@@ -176,6 +176,7 @@ impl Resolver {
         if let Some(modbus) = &tree.modbus {
             self.part.unit_field = modbus.unit_field.as_ref().and_then(|name| self.known_field(name));
             self.part.baud_field = modbus.baud_field.as_ref().and_then(|name| self.known_field(name));
+            self.as_delivered(modbus);
         }
         if !self.has_errors() {
             self.routines(&tree.routines);

@@ -104,7 +104,7 @@ pub(crate) fn may_nak(part: &Sheet, state: &State, sent: &[u8]) -> bool {
 }
 
 /// Settings without a register that follow from a command of these bytes, such as one that wakes the part: those that a routine sets after
-/// the command and before its next one.
+/// the command, before its next one and before it reads a frame: frames in between are read in the earlier state.
 pub(crate) fn set_with(part: &Sheet, state: &State, sent: &[u8]) -> Vec<(FieldId, i128)> {
     let present = Present { part, state };
     let mut found = Vec::new();
@@ -115,6 +115,10 @@ pub(crate) fn set_with(part: &Sheet, state: &State, sent: &[u8]) -> Vec<(FieldId
                 Action::Write(command) => is_it = step.when.is_none() && command.now(&present).is_ok_and(|now| now == sent),
                 Action::Set { fields, .. } if is_it && step.when.is_none() => {
                     found.extend(fields.iter().copied().filter(|(field, _)| part.is_unstored(*field)));
+                }
+                Action::ReadFrame(_) | Action::Run(_) => is_it = false,
+                Action::Poll { condition, .. } | Action::Expect(condition) => {
+                    is_it &= !inputs(condition).any(|input| matches!(input, Input::Code(_)));
                 }
                 _ => {}
             }

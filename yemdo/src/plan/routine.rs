@@ -191,13 +191,23 @@ impl Planner<'_> {
             self.part.fields.get(*field).into_iter().for_each(|field| self.state.set_field(field, *code));
         }
         for write in &planned {
-            write.apply(self.part, &mut self.state);
+            self.apply(write);
         }
         if step.when.is_some() {
             // It may be left out.
             self.part.fields.of(fields.iter().map(|(field, _)| field)).for_each(|field| self.state.forget_field(field));
         }
         StepPlan::Set(planned)
+    }
+
+    /// Applies a write to the predicted state. Its value is final only at run time: fields that are unknown now stay unknown.
+    fn apply(&mut self, write: &Write) {
+        let part = self.part;
+        let is_set = |id: &FieldId| write.sets.iter().any(|(field, _)| field == id);
+        let held = part.registers.get(write.register).map_or(&[] as &[FieldId], |register| &register.fields);
+        let unknown: Vec<FieldId> = held.iter().copied().filter(|id| !is_set(id) && !self.state.knows(&part.fields[*id])).collect();
+        write.apply(part, &mut self.state);
+        forget(part, &mut self.state, &unknown);
     }
 
     fn reads(&mut self, wanted: &[ReadPlan]) -> StepPlan {

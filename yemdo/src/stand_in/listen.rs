@@ -144,7 +144,8 @@ impl StandIn {
                 None => {}
             }
         }
-        if let Some(Reaction::Answer(_)) = self.commanded(now, out, 0) {
+        // Nothing is acknowledged over SPI.
+        if self.commanded(now, out, 0).is_some() {
             return (out.len(), Vec::new());
         }
         let Some((pointer, data)) = split_pointer(spi.pointer, out).filter(|_| spi.pointer > 0) else {
@@ -196,7 +197,12 @@ impl StandIn {
         if sent.is_empty() && receive > 0 {
             // What was asked for before, or a part that just answers.
             if let Some((frame, exchange, due)) = self.asked.take() {
-                return Some(self.answer_exchange(now, frame, exchange, receive, due));
+                let reaction = self.answer_exchange(now, frame, exchange, receive, due);
+                // A read that was not acknowledged can be tried again.
+                if self.silent || !matches!(reaction, Reaction::Answer(_)) {
+                    self.asked = Some((frame, exchange, due));
+                }
+                return Some(reaction);
             }
             let own = part.frames.entries().find_map(|(id, frame)| {
                 let at = frame.origin.exchanges().iter().position(|exchange| exchange.command.is_empty() && exchange.wait.is_none())?;

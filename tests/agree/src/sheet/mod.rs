@@ -254,6 +254,8 @@ impl Gen<'_, '_> {
             && let Some(field) = self.c.any(&fields)
         {
             self.root.table("modbus").put("unit_field", field.name.as_str());
+            // The reset value of the field says it.
+            self.root.table("modbus").remove("unit");
         }
         let rates: Vec<FieldInfo> =
             self.fields.iter().filter(|field| field.plain && field.writable && !field.codes.is_empty()).cloned().collect();
@@ -261,6 +263,7 @@ impl Gen<'_, '_> {
             && let Some(field) = self.c.any(&rates)
         {
             self.root.table("modbus").put("baud_field", field.name.as_str());
+            self.root.table("modbus").remove("baud");
         }
     }
 

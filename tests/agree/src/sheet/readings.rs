@@ -208,7 +208,9 @@ impl Gen<'_, '_> {
             if self.c.chance(40) {
                 table.put("alert", *self.c.pick(&["above", "below"]));
                 let bit = |code: &&Input| code.bounds == (0, 1) && !code.real && !code.text.contains('.');
-                let mut bits = self.frames.iter().flat_map(|frame| &frame.codes).filter(bit);
+                let codes = || self.frames.iter().flat_map(|frame| &frame.codes);
+                let is_unique = |code: &&Input| codes().filter(|other| other.text == code.text).count() == 1;
+                let mut bits = codes().filter(bit).filter(is_unique);
                 if let Some(bit) = bits.next_back().filter(|_| name.len().is_multiple_of(2)) {
                     table.put("flag", bit.text.as_str());
                 }

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 use std::sync::{Arc, Mutex};
 
 use yemdo::configure::Wish;
+use yemdo::part::{Frame, Origin};
 use yemdo::record::LogReader;
 use yemdo::stand_in::StandIn;
 use yemdo::{Decoded, Decoder, FieldId, Part, State, Status};
@@ -73,15 +74,22 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
                 let found = recorded.iter().rev().find(|found| found.frame == decoded.frame);
                 tally.hold(Row::Meaning, "measured frames are in the recording", found.is_some(), about);
                 let Some(found) = found else { continue };
-                // A recording takes every read of a frame's registers as the frame, so it may know more.
+                // A recording takes every read of a frame's registers as the frame, so it may know more, or a kept frame anew.
                 let one = |(live, told): (&Outcome, &Outcome)| live == told || live.2 == Status::Waiting;
-                let same = outcomes(part, decoded).iter().zip(&outcomes(part, found)).all(one);
+                let same = part.frames().iter().any(|frame| is_setting(part, frame))
+                    || outcomes(part, decoded).iter().zip(&outcomes(part, found)).all(one);
                 tally.hold(Row::Meaning, "measured, recorded", same, || {
                     format!("{}: {:?} and {:?}", about(), outcomes(part, decoded), outcomes(part, found))
                 });
             }
         }
     }
+}
+
+/// True for kept frames of registers that the client writes.
+fn is_setting(part: &Part, frame: &Frame) -> bool {
+    let Origin::Registers(runs) = frame.origin() else { return false };
+    frame.is_kept() && part.registers().of(runs.iter().flatten()).any(|register| register.access().is_writable())
 }
 
 fn configure(device: &mut Device<Recorder<RigPort, Kept>>, typed: &[String]) -> Result<(), DeviceError> {

@@ -1,10 +1,12 @@
 //! `[i2c]`, `[spi]` and `[modbus]`.
 
 use super::Resolver;
-use crate::bus::modbus::Numbering;
+use crate::bus::modbus::{Numbering, is_unit};
 use crate::bus::{I2c, Modbus, Spi};
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::text::Span;
+use crate::model::ids::FieldId;
+use crate::model::state::State;
 use crate::sheet::reader::At;
 use crate::sheet::tree;
 
@@ -37,6 +39,24 @@ impl Resolver {
             };
             self.part.buses.modbus =
                 Some(Modbus { unit: modbus.unit, numbering, baud: modbus.baud, parity: modbus.parity, stop: modbus.stop });
+        }
+    }
+
+    /// Unit id and speed after a reset: those of the sheet and those of the registers must be the same.
+    pub(super) fn as_delivered(&mut self, tree: &tree::Modbus) {
+        let reset = State::reset(&self.part);
+        let code = |field: Option<FieldId>| field.and_then(|field| reset.known_field(&self.part.fields[field]));
+        let unit = code(self.part.unit_field).filter(|code| is_unit(*code)).and_then(|code| u32::try_from(code).ok());
+        let baud = code(self.part.baud_field).and_then(|code| self.part.baud_of(code));
+        let Some(modbus) = &mut self.part.buses.modbus else { return };
+        let stated = (modbus.unit.map(u32::from), modbus.baud);
+        modbus.unit = modbus.unit.or(unit.and_then(|unit| u8::try_from(unit).ok()));
+        modbus.baud = modbus.baud.or(baud);
+        for (key, field, stated, held) in [("unit", &tree.unit_field, stated.0, unit), ("baud", &tree.baud_field, stated.1, baud)] {
+            let (Some(field), Some((stated, held))) = (field, stated.zip(held).filter(|(stated, held)| stated != held)) else { continue };
+            let text = format!("`{key}` is {stated}, but `{}` holds {held} after a reset", field.value);
+            let problem = Diagnostic::error("delivered-otherwise", field.span, text).label("its reset value differs");
+            self.report(problem.help(format!("correct one of them, or remove `{key}`: the reset value says it too")));
         }
     }
 
