@@ -6,6 +6,7 @@
 //! meet some limits.
 
 mod assume;
+mod behind;
 mod choose;
 mod inverse;
 mod wish;
@@ -13,11 +14,10 @@ mod wish;
 use std::fmt;
 
 use crate::bus::modbus::is_unit;
-use crate::formula::typed::Formula;
 use crate::ground::words::with_unit;
-use crate::model::ids::{FieldId, QuantityId, RegisterId};
+use crate::model::ids::{FieldId, QuantityId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::{MOST_TRIED, Quantity};
+use crate::model::operation::MOST_TRIED;
 use crate::model::part::Sheet;
 use crate::model::state::State;
 use crate::model::value::Present;
@@ -27,6 +27,8 @@ pub use crate::plan::read_back::{Difference, ReadBack, read_back};
 pub use crate::plan::transfers::{NotReadable, read_frame, read_registers, write_register};
 pub use crate::plan::writes::{Write, WriteReason, WriteScope};
 pub use assume::{AssumeError, assume};
+pub use behind::registers_behind;
+use behind::{fields_behind, in_order};
 pub use choose::{Choice, ChooseError, LastReading, Limits, choose, next_range};
 pub use inverse::Method;
 pub(crate) use wish::number_and_unit;
@@ -265,13 +267,11 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
     }
     let computed = compute_fields(part, &mut state, wishes, &mut taken)?;
     let mut results: Vec<QuantityResult> = Vec::new();
-    let mut asked: Vec<(QuantityId, f64, &String)> = wishes
+    let asked = wishes
         .iter()
         .filter_map(|wish| if let Wish::Quantity { quantity, value, typed } = wish { Some((*quantity, *value, typed)) } else { None })
         .collect();
-    // A quantity comes after those that its formula uses.
-    asked.sort_by_key(|(index, ..)| *index);
-    for (index, value, typed) in asked {
+    for (index, value, typed) in in_order(part, asked) {
         // What the user gave is held.
         let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
         let (_, then) = planned(part, start, &state, &codes(&taken), scope)?;
@@ -407,29 +407,6 @@ fn moved(part: &Sheet, start: &State, end: &State, results: &[QuantityResult]) -
     let others = part.quantities.ids().filter(|id| !results.iter().any(|result| result.quantity == *id));
     let both = others.filter_map(|id| Some((id, quantity_value(part, id, start)?, quantity_value(part, id, end)?)));
     both.filter(|(_, before, after)| before != after).collect()
-}
-
-/// The registers that decide what some wishes come to: those of the fields behind quantities and computed codes.
-pub fn registers_behind(part: &Sheet, wishes: &[Wish]) -> Vec<RegisterId> {
-    let mut fields: Vec<FieldId> = Vec::new();
-    for wish in wishes {
-        let Wish::Quantity { quantity, .. } = wish else { continue };
-        let Some(quantity) = part.quantities.get(*quantity) else { continue };
-        let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).into_iter();
-        fields.extend(fields_behind(part, quantity, through.flat_map(|reading| reading.formulas())));
-    }
-    let mut registers: Vec<RegisterId> = fields.into_iter().flat_map(|field| part.homes(field).collect::<Vec<_>>()).collect();
-    registers.sort_unstable();
-    registers.dedup();
-    registers
-}
-
-/// The fields that decide a quantity with these formulas of its reading; without the field whose place it takes.
-fn fields_behind<'f>(part: &Sheet, quantity: &'f Quantity, of_reading: impl Iterator<Item = &'f Formula>) -> Vec<FieldId> {
-    let place = quantity.through.and_then(|(_, code)| code.field());
-    let formulas = std::iter::once(&quantity.formula).chain(of_reading);
-    let fields = part.inputs_behind(formulas.flat_map(inputs)).into_iter().filter_map(Input::field);
-    fields.filter(|field| Some(*field) != place).collect()
 }
 
 /// The present value of a quantity; `None` if its formula fails or needs an unknown value.

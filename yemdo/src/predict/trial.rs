@@ -1,5 +1,6 @@
 //! A reading's program, tried out for codes that nobody sent.
 
+use crate::bits::form::Form;
 use crate::formula::flat::lower::Lowerer;
 use crate::formula::flat::program::{Constant, Opcode, Program, Slot, Use};
 use crate::formula::run::columns::{FaultAt, LANES, Machine};
@@ -94,10 +95,12 @@ impl<'a> Trial<'a> {
             output = lowerer.formula(&part.readings.get(needed)?.formula);
             lowerer.publish(Input::Reading(needed).key(), output);
         }
-        // A condition over other codes cannot be decided by trying this reading's codes.
+        // A condition over other codes cannot be decided by trying this reading's codes, and one without a result does not hold.
+        let has_result = |code: &Code| code.layout.form != Form::Bcd && code.range.is_none();
         let decidable = |condition: &&Condition| {
             !condition.status.has_value()
-                && inputs(&condition.formula).all(|input| matches!(input, Input::Code(code) if reading.codes.contains(&code)))
+                && inputs(&condition.formula)
+                    .all(|input| matches!(input, Input::Code(code) if reading.codes.contains(&code) && has_result(&part.codes[code])))
         };
         let conditions = part.conditions(None, id).map(|(_, condition)| condition).filter(decidable);
         let withheld = conditions.map(|condition| lowerer.formula(&condition.formula)).collect();
