@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, Waker};
 
 use yemdo::bus::{Bus, Transfer};
-use yemdo::part::{Access, Action, Origin};
+use yemdo::part::{Access, Action, Origin, Register};
 use yemdo::routine::{Operation, Runner};
 use yemdo::stand_in::{Rule, StandIn};
 use yemdo::{Part, RoutineId};
@@ -137,6 +137,11 @@ fn deed(part: &Part, c: &mut Choices<'_>) -> Deed {
 /// A routine that does not depend on answers does exactly as its dry run says. (Values read earlier can change later writes.)
 fn dry(part: &Part, bus: Bus, routine: RoutineId, tally: &mut Tally) {
     let Some(model) = part.routines().get(routine).filter(|_| steady(part, routine, 0)) else { return };
+    // Reading back shows which locks are set; a dry run does not know.
+    let locks = |register: &Register| part.fields().of(register.fields()).any(|field| field.access() == Access::SetUntilReset);
+    if part.registers().iter().any(|register| register.reset().is_none() && locks(register)) {
+        return;
+    }
     let Ok(runner) = Runner::new(part, routine, yemdo::State::reset(part)).and_then(|runner| runner.on_bus(bus, None)) else { return };
     let Ok((requests, _)) = runner.dry_run() else { return };
     let Some((port, _)) = Logged::new(part, bus, None) else { return };
