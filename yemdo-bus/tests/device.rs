@@ -10,7 +10,7 @@ use std::task::{Context, Poll, Waker};
 
 use embedded_hal_mock::eh1::i2c::{Mock, Transaction};
 use yemdo::bus::Bus;
-use yemdo::stand_in::{Fault, Faults, Signal, StandIn};
+use yemdo::stand_in::{Fault, Faults, Reaction, Signal, StandIn};
 use yemdo::{Part, Status};
 use yemdo_bus::{AsyncDevice, Cause, Device, DeviceError, Port, Rig};
 
@@ -336,8 +336,45 @@ fn registers_that_readings_use_are_read_once_before_the_first_measurement() {
     assert_eq!((note.value, note.status), (None, Status::FormulaFault), "it cannot be read");
     assert_eq!(device.measure().unwrap().value("level").unwrap(), (17.0 + 2.0 + 3.0) * 2.0);
     let mut set = Device::i2c(mock.clone(), part).unwrap();
-    *set.state_mut() = yemdo::configure::assume(set.part(), set.state(), &["G=1", "NOTE=7"]).unwrap();
+    *set.state_mut() = yemdo::configure::assume(set.part(), set.state(), ["G=1", "NOTE=7"]).unwrap();
     let measured = set.measure().unwrap();
     assert_eq!((measured.value("level").unwrap(), measured.value("note").unwrap()), ((18.0 - 4.0 + 3.0) * 2.0, 25.0));
     mock.done();
+}
+
+#[test]
+fn banks_are_selected_after_a_write_of_a_register_with_unknown_bits() {
+    let text = "part = \"hawse-6\"\ni2c.address = 0x5B\n\
+                register.MODE = { at = 4, field = { SIDE = { bits = \"[0]\" }, RATE = { bits = \"[6:4]\" } } }\n\
+                register.PULL = { at = 9, bank = { SIDE = 0 }, access = \"read-only\", field.PULL = { bits = \"[7:0]\" } }\n\
+                frame.HAUL = { registers = \"PULL\" }\nreading.pull = { unit = \"kN\", formula = \"PULL * 0.25\" }\n\
+                routine.measure = [{ set = { RATE = 5 } }, { read = \"HAUL\" }]\n";
+    let part = Part::parse("hawse.toml", text).unwrap();
+    let mut mock = Mock::new(&[
+        Transaction::write_read(0x5B, vec![4], vec![0x31]),
+        Transaction::write(0x5B, vec![4, 0x51]),
+        Transaction::write(0x5B, vec![4, 0x50]),
+        Transaction::write_read(0x5B, vec![9], vec![44]),
+        Transaction::write(0x5B, vec![4, 0x51]),
+    ]);
+    let mut device = Device::i2c(mock.clone(), part).unwrap();
+    assert_eq!(device.read_register("MODE").unwrap(), 0x31);
+    assert_eq!(device.measure().unwrap().value("pull").unwrap(), 11.0);
+    mock.done();
+}
+
+#[test]
+fn a_frame_that_was_asked_for_can_be_read_again_after_a_missing_acknowledgement() {
+    let part = Part::parse(
+        "hawse.toml",
+        "part = \"hawse-7\"\ni2c.address = 0x5B\nregister.A = { at = 0, field.A = { bits = \"[7:0]\" } }\n\
+         frame.HAUL = { command = [0x71], read = 2, wait = \"8 ms\", code = { pull = \"b0 b1\" } }\n\
+         reading.pull = { unit = \"kN\", formula = \"pull * 0.25\" }\n",
+    )
+    .unwrap();
+    let mut stand_in = StandIn::new(&part, 5).unwrap();
+    stand_in.set(part.reading("pull").unwrap(), Signal::constant(12.0)).unwrap();
+    assert_eq!(stand_in.i2c(0, 0x5B, &[0x71], 0), Reaction::Answer(vec![]));
+    assert_eq!(stand_in.i2c(3000, 0x5B, &[], 2), Reaction::NakAddress);
+    assert_eq!(stand_in.i2c(8000, 0x5B, &[], 2), Reaction::Answer(vec![0, 48]));
 }

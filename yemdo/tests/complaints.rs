@@ -1498,3 +1498,31 @@ error[unknown-name]: `POWER` has no value `of`
 "#]]
     );
 }
+
+#[test]
+fn a_unit_id_that_is_another_after_a_reset() {
+    let sheet = r##"part = "p"
+modbus = { numbering = "from 0", unit = 17, baud = 9600, unit_field = "UNIT", baud_field = "SPEED" }
+register.LINE = { at = 4, width = 16, reset = 0x0115, field = { UNIT = { bits = "[7:0]" }, SPEED = { bits = "[15:8]", values = [{ code = 1, baud = 19200 }] } } }
+"##;
+    assert_data_eq!(
+        shown(sheet),
+        str![[r#"
+error[delivered-otherwise]: `unit` is 17, but `UNIT` holds 21 after a reset
+ --> p.toml:2:71
+  |
+2 | modbus = { numbering = "from 0", unit = 17, baud = 9600, unit_field = "UNIT", baud_field = "SPEED" }
+  |                                                                       ^^^^^^ its reset value differs
+  |
+  = help: correct one of them, or remove `unit`: the reset value says it too
+
+error[delivered-otherwise]: `baud` is 9600, but `SPEED` holds 19200 after a reset
+ --> p.toml:2:92
+  |
+2 | modbus = { numbering = "from 0", unit = 17, baud = 9600, unit_field = "UNIT", baud_field = "SPEED" }
+  |                                                                                            ^^^^^^^ its reset value differs
+  |
+  = help: correct one of them, or remove `baud`: the reset value says it too
+"#]]
+    );
+}

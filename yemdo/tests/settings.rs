@@ -442,3 +442,20 @@ register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[4]", access =
     winch.power_up(4);
     assert_eq!(winch.i2c(5, 0x2B, &[0x15], 1), Reaction::Answer(vec![0]));
 }
+
+/// The range of `limit` depends on SPAN, which `width` sets.
+#[test]
+fn quantities_are_set_after_those_that_they_depend_on() {
+    let part = part(
+        "register.SPAN = { at = 1, reset = 1, field.SPAN = { bits = \"[1:0]\", values = [{ code = 1, mm = 10 }, { code = 2, mm = 40 }] } }\n\
+         register.LIMIT = { at = 2, reset = 0, field.LIMIT = { bits = \"[7:0]\" } }\n\
+         quantity.limit = { unit = \"mm\", formula = \"LIMIT * SPAN.mm / 200.0\" }\n\
+         quantity.width = { unit = \"mm\", formula = \"SPAN.mm\", moves = [\"SPAN\"] }\n",
+    );
+    let wishes: Vec<Wish> = ["limit=30 mm", "width=40 mm"].iter().map(|typed| Wish::parse(&part, typed).unwrap()).collect();
+    let done = configure(&part, &State::reset(&part), &wishes, WriteScope::Changed).unwrap();
+    let written: Vec<u64> = done.writes.iter().map(|write| write.value).collect();
+    assert_eq!(written, [2, 150]);
+    let again = configure(&part, &done.state, &wishes, WriteScope::Changed).unwrap();
+    assert!(again.writes.is_empty());
+}

@@ -74,7 +74,7 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
                 let found = recorded.iter().rev().find(|found| found.frame == decoded.frame);
                 tally.hold(Row::Meaning, "measured frames are in the recording", found.is_some(), about);
                 let Some(found) = found else { continue };
-                // A recording takes every read of a frame's registers as the frame, so it may know more, or a kept frame anew.
+                // A recording takes every read of a frame's registers as the frame, so it may know more, or have read a kept frame again.
                 let one = |(live, told): (&Outcome, &Outcome)| live == told || live.2 == Status::Waiting;
                 let same = part.frames().iter().any(|frame| is_setting(part, frame))
                     || outcomes(part, decoded).iter().zip(&outcomes(part, found)).all(one);
