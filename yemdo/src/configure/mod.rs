@@ -319,10 +319,7 @@ fn planned(
     // Zeros leave bits that do something as they are.
     for field in asked.iter().filter(|(_, code)| *code == 0).filter_map(|(field, _)| part.fields.get(*field)) {
         if field.access.is_action() {
-            match start.known_field(field) {
-                Some(code) => state.set_field(field, code),
-                None => state.forget_field(field),
-            }
+            state.restore_field(field, start);
         }
     }
     writes.iter().for_each(|write| write.apply(part, &mut state));

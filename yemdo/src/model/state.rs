@@ -233,6 +233,19 @@ impl State {
         }
     }
 
+    /// Bits of a field become those of another state of the same part, known or not. Two codes can have the same value.
+    pub(crate) fn restore_field(&mut self, field: &Field, from: &State) {
+        let restore = |bytes: &mut [u8], from: &[u8], byte: usize, mask: u8| {
+            if let Some((to, from)) = bytes.get_mut(byte).zip(from.get(byte)) {
+                *to = (*to & !mask) | (from & mask);
+            }
+        };
+        for slice in &field.layout.slices {
+            restore(&mut self.image, &from.image, slice.byte, slice.mask());
+            restore(&mut self.known, &from.known, slice.byte, slice.mask());
+        }
+    }
+
     /// Nothing is known of a field any more.
     pub(crate) fn forget_field(&mut self, field: &Field) {
         for slice in &field.layout.slices {

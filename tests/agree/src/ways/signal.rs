@@ -93,7 +93,7 @@ fn one(part: &Part, (frame, bytes): (FrameId, &[u8]), reading: ReadingId, value:
     });
 }
 
-/// True if a field of a reading's frames is set by `measure`, or is needed by another frame.
+/// True if a field of a reading's frames is set by `measure`, or is needed by another frame or reading.
 fn is_changed(part: &Part, reading: ReadingId) -> bool {
     let own = part.frames().entries().filter(|(id, _)| part.readings()[reading].frames().contains(id));
     let fields: Vec<FieldId> = own.flat_map(|(_, frame)| registers(part, frame)).flat_map(|register| register.fields()).copied().collect();
@@ -101,7 +101,8 @@ fn is_changed(part: &Part, reading: ReadingId) -> bool {
     let set = set.filter_map(|step| if let Action::Set { fields, .. } = &step.action { Some(fields) } else { None }).flatten();
     let others = part.frames().entries().filter(|(id, _)| !part.readings()[reading].frames().contains(id));
     let needed = others.flat_map(|(_, frame)| frame.valid_while());
-    set.chain(needed).any(|(field, _)| fields.contains(field))
+    let beside = part.readings().entries().filter(|(id, _)| *id != reading).flat_map(|(_, other)| other.valid_while());
+    set.chain(needed).chain(beside).any(|(field, _)| fields.contains(field))
 }
 
 fn registers<'p>(part: &'p Part, frame: &'p Frame) -> Vec<&'p Register> {
