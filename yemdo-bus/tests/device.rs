@@ -8,6 +8,7 @@ use std::path::Path;
 use std::pin::pin;
 use std::task::{Context, Poll, Waker};
 
+use embedded_hal::i2c::{ErrorKind, NoAcknowledgeSource};
 use embedded_hal_mock::eh1::i2c::{Mock, Transaction};
 use yemdo::bus::Bus;
 use yemdo::stand_in::{Fault, Faults, Reaction, Signal, StandIn};
@@ -325,6 +326,10 @@ fn registers_that_readings_use_are_read_once_before_the_first_measurement() {
         Transaction::write_read(0x33, vec![0x21], vec![0xFE, 0x01]),
         frame(0x10),
         frame(0x11),
+        Transaction::write_read(0x33, vec![0x21], vec![0, 0]).with_error(ErrorKind::NoAcknowledge(NoAcknowledgeSource::Address)),
+        frame(0x11),
+        Transaction::write_read(0x33, vec![0x21], vec![0x04, 0x01]),
+        frame(0x12),
         // Settings of the user are known; the word that only the part sets is not.
         Transaction::write_read(0x33, vec![0x21], vec![0x04]),
         frame(0x12),
@@ -335,6 +340,10 @@ fn registers_that_readings_use_are_read_once_before_the_first_measurement() {
     let note = first.reading("note").unwrap();
     assert_eq!((note.value, note.status), (None, Status::FormulaFault), "it cannot be read");
     assert_eq!(device.measure().unwrap().value("level").unwrap(), (17.0 + 2.0 + 3.0) * 2.0);
+    // A part that does not give them is measured all the same, and asked again.
+    let mut deaf = Device::i2c(mock.clone(), part.clone()).unwrap();
+    assert_eq!(deaf.measure().unwrap().reading("level").unwrap().status, Status::FormulaFault);
+    assert_eq!(deaf.measure().unwrap().value("level").unwrap(), (18.0 - 4.0 + 3.0) * 2.0);
     let mut set = Device::i2c(mock.clone(), part).unwrap();
     *set.state_mut() = yemdo::configure::assume(set.part(), set.state(), ["G=1", "NOTE=7"]).unwrap();
     let measured = set.measure().unwrap();

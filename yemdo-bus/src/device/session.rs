@@ -96,6 +96,8 @@ pub(crate) enum Job {
     Routine(RoutineId),
     Frame(FrameId),
     Registers(Vec<RegisterId>),
+    /// Registers that readings use. Without them the readings have no value, but the measurement does not fail.
+    Inputs(Vec<RegisterId>),
     Write(Vec<yemdo::configure::Write>),
     Raw(RegisterId, u64),
 }
@@ -122,6 +124,8 @@ pub(crate) struct Session {
     pub(super) may_sleep: bool,
     /// Registers that readings use were read.
     pub(super) inputs_read: bool,
+    /// They could not be read before the present measurement.
+    pub(super) inputs_refused: bool,
 }
 
 impl Session {
@@ -140,6 +144,7 @@ impl Session {
             prepared: Vec::new(),
             may_sleep: false,
             inputs_read: false,
+            inputs_refused: false,
             part,
         }
     }
@@ -166,7 +171,7 @@ impl Session {
         let runner = match job {
             Job::Routine(routine) => Runner::new(&self.part, *routine, state)?,
             Job::Frame(frame) => Runner::reading_frame(&self.part, state, *frame)?,
-            Job::Registers(registers) => Runner::reading_registers(&self.part, state, registers)?,
+            Job::Registers(registers) | Job::Inputs(registers) => Runner::reading_registers(&self.part, state, registers)?,
             Job::Write(writes) => Runner::writing(&self.part, state, writes, true)?,
             Job::Raw(register, value) => Runner::writing_raw(&self.part, state, *register, *value)?,
         };
@@ -296,7 +301,7 @@ impl Session {
     pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
         self.may_sleep = false;
-        self.inputs_read = true;
+        self.inputs_read = !std::mem::take(&mut self.inputs_refused);
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
         // Later reads and writes do not apply to an earlier frame.

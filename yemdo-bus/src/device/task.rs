@@ -6,7 +6,7 @@ use yemdo::configure::{Configuration, WriteScope};
 use yemdo::{FrameId, RegisterId, RoutineId};
 
 use super::session::{Job, Session};
-use crate::error::DeviceError;
+use crate::error::{Cause, DeviceError};
 
 /// A request to a device.
 #[derive(Clone, Debug)]
@@ -35,12 +35,14 @@ pub(crate) struct Progress {
     /// The planned writes of a configuration, once the registers are read.
     planned: Option<Configuration>,
     tries_left: u32,
+    /// The present job may fail.
+    optional: bool,
 }
 
 impl Progress {
     /// Begins a task, with up to `retries` new attempts after transient failures.
     pub(crate) fn begin(session: &mut Session, task: Task, retries: u32) -> Result<Self, DeviceError> {
-        let mut progress = Self { task, jobs: VecDeque::new(), planned: None, tries_left: retries };
+        let mut progress = Self { task, jobs: VecDeque::new(), planned: None, tries_left: retries, optional: false };
         progress.restart(session)?;
         Ok(progress)
     }
@@ -82,11 +84,18 @@ impl Progress {
             self.jobs.push_back(Job::Write(done.writes.clone()));
             self.planned = Some(done);
         }
-        Ok(self.jobs.pop_front())
+        let next = self.jobs.pop_front();
+        self.optional = matches!(next, Some(Job::Inputs(_)));
+        Ok(next)
     }
 
-    /// Handles a failed job: restarts the task while attempts are left. Knowledge gained so far is kept.
+    /// Handles a failed job: restarts the task while attempts are left. Knowledge gained so far is kept. A part, or a recording of it, may
+    /// refuse to give the inputs of readings.
     pub(crate) fn failed(&mut self, session: &mut Session, error: DeviceError) -> Result<(), DeviceError> {
+        if self.optional && is_refusal(&error) {
+            session.inputs_refused = true;
+            return Ok(());
+        }
         session.lost(&error);
         if self.tries_left == 0 || !error.is_transient() {
             return Err(error);
@@ -101,4 +110,10 @@ impl Progress {
         session.configured(&done);
         Some(done)
     }
+}
+
+/// True if a part does not give what it was asked for, or a recording does not have it.
+fn is_refusal(error: &DeviceError) -> bool {
+    let refuses = |cause: Cause| cause.is_silence() || matches!(cause, Cause::NakData | Cause::Exception(_) | Cause::OtherTraffic);
+    matches!(error, DeviceError::Bus { error, .. } if refuses(error.cause))
 }

@@ -31,6 +31,11 @@ impl Session {
                 asked.extend(readings.map(|(field, _)| *field).filter(|field| !is_set(*field) && self.known(*field).is_none()));
             }
         }
+        // Inputs that the part alone knows; a part that is asleep gives them once it is awake.
+        let unread = self.unread(&jobs);
+        if !unread.is_empty() {
+            jobs.insert(0, Job::Inputs(unread));
+        }
         let planned = |routine: RoutineId| jobs.iter().any(|job| matches!(job, Job::Routine(planned) if *planned == routine));
         let wakes =
             |routine: &RoutineId| !planned(*routine) && unmet.iter().all(|need| self.set_by(*routine).contains(&(need.0, need.1, true)));
@@ -41,10 +46,7 @@ impl Session {
         }
         let registers = self.part.registers().entries().filter(|(_, register)| register.access().is_readable());
         let registers = registers.filter(|(_, register)| register.fields().iter().any(|field| asked.contains(field)));
-        let mut registers: Vec<RegisterId> = registers.map(|(id, _)| id).collect();
-        registers.extend(self.unread(&jobs));
-        registers.sort_unstable();
-        registers.dedup();
+        let registers: Vec<RegisterId> = registers.map(|(id, _)| id).collect();
         if !registers.is_empty() {
             jobs.insert(0, Job::Registers(registers));
         }
