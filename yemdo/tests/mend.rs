@@ -92,6 +92,7 @@ BEND = { at = 0x22, width = 16, access = "read-only", field.BENT = { bits = "sig
 
 [frame.HULL]
 registers = "STRAIN BEND"
+code = { sag = "signed BEND" }
 
 [frame.KEEL]
 command = [0x51]
@@ -106,6 +107,7 @@ strain = { unit = "mm", formula = "LOAD * REACH.mm" }
 bend   = { unit = "mm", formula = "BENT * 0.25" }
 heel   = { unit = "°", formula = "heel" }
 wear   = { unit = "%", formula = "WEAR(wear)" }
+sag    = { unit = "mm", formula = "sag * 0.5" }
 "#;
 
 /// Frames of [`TABLES`].
@@ -208,6 +210,14 @@ fn registers_fixed_points_and_tables_are_searched_too() {
             1,
             "BEND = { at = 0x22, order = \"high first\", width = 16, access = \"read-only\", field.BENT = { bits = \"signed [15:0]\" } }",
         ),
+        (
+            "{ at = 0x22, width",
+            "{ at = 0x22, order = \"low first\", width",
+            "sag",
+            1,
+            "BEND = { at = 0x22, order = \"high first\", width = 16, access = \"read-only\", field.BENT = { bits = \"signed [15:0]\" } }",
+        ),
+        ("signed BEND", "BEND", "sag", 1, "code = { sag = \"signed BEND\" }"),
         ("q7.8", "signed", "heel", 3, "code    = { heel = \"q7.8 b0 b1\", wear = \"b2 b3\" }"),
         ("q7.8", "q11.4", "heel", 3, "code    = { heel = \"q7.8 b0 b1\", wear = \"b2 b3\" }"),
         ("q7.8", "uq8.8", "heel", 1, "code    = { heel = \"q7.8 b0 b1\", wear = \"b2 b3\" }"),

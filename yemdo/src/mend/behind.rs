@@ -3,6 +3,7 @@
 use crate::formula::input::CurveId;
 use crate::formula::typed::{Expr, each};
 use crate::ground::text::{Span, Text};
+use crate::model::frame::{Code, Origin};
 use crate::model::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Part;
@@ -116,8 +117,7 @@ impl Behind {
         let units = targets.iter().filter_map(unit).collect();
         let curves = part.readings.of(&readings).flat_map(|reading| reading.formula.curves());
         let points = points_of(part, &tree, curves);
-        let fields: Vec<FieldId> = part.codes.of(&codes).filter_map(|code| code.field).collect();
-        let orders = orders_of(part, &tree, &fields);
+        let orders = orders_of(part, &tree, &codes);
         Behind { layouts, beside, readings, units, settings, parameters, cells, points, orders }
     }
 }
@@ -182,11 +182,24 @@ fn points_of(part: &Part, tree: &tree::Sheet, curves: impl Iterator<Item = Curve
     points.enumerate().map(site).collect()
 }
 
-/// Registers of several bytes that hold some fields.
-fn orders_of(part: &Part, tree: &tree::Sheet, fields: &[FieldId]) -> Vec<OrderSite> {
-    let holds = |register: &&Register| register.bytes > 1 && register.fields.iter().any(|field| fields.contains(field));
+/// Registers of a frame that hold bits of a code.
+pub(super) fn registers_of<'p>(part: &'p Part, code: &Code) -> Vec<&'p Register> {
+    let Origin::Registers(runs) = &part.frames[code.frame].origin else { return Vec::new() };
+    let (mut found, mut at) = (Vec::new(), 0);
+    for register in part.registers.of(runs.iter().flatten()) {
+        let own = at..at + register.bytes;
+        at = own.end;
+        if code.layout.slices.iter().any(|slice| own.contains(&slice.byte)) {
+            found.push(register);
+        }
+    }
+    found
+}
+
+/// Registers of several bytes that hold some codes.
+fn orders_of(part: &Part, tree: &tree::Sheet, codes: &[CodeId]) -> Vec<OrderSite> {
     let mut found: Vec<OrderSite> = Vec::new();
-    for register in part.registers.iter().filter(holds) {
+    for register in part.codes.of(codes).flat_map(|code| registers_of(part, code)).filter(|register| register.bytes > 1) {
         let Some((name, typed)) = tree.registers.iter().find(|(name, _)| name.span == register.span) else { continue };
         if !found.iter().any(|site| site.address == typed.at.span) {
             let order = typed.order.map(|order| order.span);

@@ -1,6 +1,6 @@
 //! Candidate changes of layouts: order, number form, position and width.
 
-use super::behind::{Behind, LayoutSite, expressions};
+use super::behind::{Behind, LayoutSite, expressions, registers_of};
 use super::change::{Change, Edit, Mistake};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
@@ -53,6 +53,8 @@ struct Typed<'p> {
     /// Array notation before and after the slices: `3 x` and `every 4`.
     array: (String, String),
     words: bool,
+    /// The layout is typed with names of registers.
+    registers: bool,
 }
 
 impl<'p> Typed<'p> {
@@ -65,6 +67,7 @@ impl<'p> Typed<'p> {
         let every = typed.iter().position(|word| *word == "every").map_or(String::new(), |at| format!(" {}", typed[at..].join(" ")));
         let array = if is_array { (format!("{} x ", typed[0]), every) } else { (String::new(), String::new()) };
         let words = typed.iter().any(|word| word.strip_prefix('w').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit())));
+        let registers = typed.iter().any(|word| part.register(word.split('[').next().unwrap_or(word)).is_ok());
         let name = if is_array { code.name.rsplit_once('_').map_or(code.name.as_str(), |(name, _)| name) } else { code.name.as_str() };
         let length = part.frames.get(code.frame)?.length;
         (first.layout.form != Form::Text).then_some(Typed {
@@ -76,6 +79,7 @@ impl<'p> Typed<'p> {
             length,
             array,
             words,
+            registers,
         })
     }
 
@@ -87,6 +91,7 @@ impl<'p> Typed<'p> {
         let share = if self.takes_others(&slices) { share * TAKEN } else { share };
         let place = match self.site.field {
             Some(_) => self.in_registers(&slices)?,
+            None if self.registers => self.in_registers(&slices)?,
             None if self.words => in_words(&slices),
             None => Layout { form, slices }.notation(),
         };
@@ -197,12 +202,7 @@ impl<'p> Typed<'p> {
 
     /// True if all bytes belong to the same register.
     fn is_in_one_register(&self) -> bool {
-        let field = self.site.field.and_then(|field| self.part.fields.get(field));
-        field.is_some_and(|field| {
-            self.part.registers.iter().any(|register| {
-                field.layout.slices.iter().all(|slice| (register.offset..register.offset + register.bytes).contains(&slice.byte))
-            })
-        })
+        self.part.codes.get(self.site.code).is_some_and(|code| registers_of(self.part, code).len() == 1)
     }
 
     /// Shifted and resized layouts.
