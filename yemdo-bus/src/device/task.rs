@@ -112,7 +112,7 @@ impl Progress {
     }
 }
 
-/// True if a part does not give what it was asked for, or a recording does not have it.
+/// True if the part refuses a read, or a recording does not contain it.
 fn is_refusal(error: &DeviceError) -> bool {
     let refuses = |cause: Cause| cause.is_silence() || matches!(cause, Cause::NakData | Cause::Exception(_) | Cause::OtherTraffic);
     matches!(error, DeviceError::Bus { error, .. } if refuses(error.cause))

@@ -1,11 +1,9 @@
 //! Candidate changes of layouts: order, number form, position and width.
 
-use super::behind::{Behind, LayoutSite, expressions, registers_of};
+use super::behind::{Behind, LayoutSite, registers_of};
 use super::change::{Change, Edit, Mistake};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
-use crate::formula::operators::Arith;
-use crate::formula::typed::{Expr, ExprKind};
 use crate::ground::text::Span;
 use crate::ground::words::{counted, toml_text};
 use crate::model::frame::{Code, Origin};
@@ -21,9 +19,6 @@ const BY_BITS: [f64; 8] = [0.06, 0.10, 0.05, 0.14, 0.04, 0.06, 0.03, 0.02];
 
 /// Weight factor for a layout that overlaps another code.
 const TAKEN: f64 = 0.15;
-
-/// Weight factor for fixed point in a formula with a scale.
-const SCALED: f64 = 0.1;
 
 /// Candidate layouts.
 pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
@@ -43,12 +38,12 @@ pub(super) fn changes(part: &Part, behind: &Behind) -> Vec<Change> {
 }
 
 /// Layout with the context for its replacement.
-struct Typed<'p> {
-    part: &'p Part,
-    site: &'p LayoutSite,
+pub(super) struct Typed<'p> {
+    pub(super) part: &'p Part,
+    pub(super) site: &'p LayoutSite,
     name: &'p str,
     frame: FrameId,
-    layout: &'p Layout,
+    pub(super) layout: &'p Layout,
     length: usize,
     /// Array notation before and after the slices: `3 x` and `every 4`.
     array: (String, String),
@@ -83,7 +78,7 @@ impl<'p> Typed<'p> {
         })
     }
 
-    fn change(&self, mistake: Mistake, share: f64, what: String, form: Form, bits: &[Bit]) -> Option<Change> {
+    pub(super) fn change(&self, mistake: Mistake, share: f64, what: String, form: Form, bits: &[Bit]) -> Option<Change> {
         if bits.iter().any(|(byte, _)| *byte >= self.length) {
             return None;
         }
@@ -134,70 +129,6 @@ impl<'p> Typed<'p> {
             let within: Vec<usize> = words.iter().flat_map(|word| word.iter().rev().copied()).collect();
             found.extend(self.change(Mistake::WordOrder, 0.4, "bytes of each word in reverse order".to_owned(), form, &turned(&within)));
         }
-    }
-
-    /// Other number forms.
-    fn forms(&self, found: &mut Vec<Change>) {
-        let (form, width) = (self.layout.form, self.layout.width());
-        let others: [(Form, Mistake, f64, &str); 7] = [
-            (Form::Signed, Mistake::Sign, 1.0, "two's complement"),
-            (Form::Unsigned, Mistake::Sign, 0.5, "unsigned"),
-            (Form::SignMagnitude, Mistake::Form, 0.4, "sign and magnitude"),
-            (Form::OffsetBinary, Mistake::Form, 0.4, "offset binary"),
-            (Form::OnesComplement, Mistake::Form, 0.1, "one's complement"),
-            (Form::Bcd, Mistake::Bcd, 1.0, "binary-coded decimal"),
-            (Form::Float, Mistake::Form, 0.2, "IEEE 754 float"),
-        ];
-        for (other, mistake, share, what) in others {
-            let mistake = if form == Form::Bcd && other == Form::Unsigned { Mistake::Bcd } else { mistake };
-            if other != form && other.accepts(width).is_ok() {
-                found.extend(self.change(mistake, share, format!("read as {what}"), other, &bits(self.layout)));
-            }
-        }
-    }
-
-    /// Fixed point: point missing, extra or in another position.
-    fn fixed_points(&self, found: &mut Vec<Change>) {
-        let (form, width) = (self.layout.form, self.layout.width());
-        let own = bits(self.layout);
-        let Some(width) = u8::try_from(width).ok().filter(|width| (4..=48).contains(width)) else { return };
-        let (plain, other_sign) = match form {
-            Form::Unsigned | Form::Signed => (None, None),
-            Form::Fixed(whole, fraction) => (Some(Form::Signed), Some(Form::UnsignedFixed(whole + 1, fraction))),
-            Form::UnsignedFixed(whole, fraction) => (Some(Form::Unsigned), whole.checked_sub(1).map(|whole| Form::Fixed(whole, fraction))),
-            _ => return,
-        };
-        if let Some(plain) = plain {
-            found.extend(self.change(Mistake::Form, 0.5, format!("read as {} integer", plain.name()), plain, &own));
-        }
-        if let Some(other) = other_sign {
-            found.extend(self.change(Mistake::Sign, 1.0, format!("read as {}", other.name()), other, &own));
-        }
-        // A formula with a scale of its own takes integers.
-        let unlikely = if plain.is_none() && self.is_scaled() { SCALED } else { 1.0 };
-        for fraction in 1..width {
-            let round = unlikely * if fraction.is_multiple_of(8) || fraction + 8 == width || 2 * fraction == width { 0.2 } else { 0.05 };
-            let (signed, unsigned) = (Form::Fixed(width - 1 - fraction, fraction), Form::UnsignedFixed(width - fraction, fraction));
-            let others = match form {
-                Form::Signed | Form::Fixed(..) => vec![(signed, round)],
-                // The sign is missing too.
-                Form::Unsigned => vec![(unsigned, round), (signed, round / 2.0)],
-                _ => vec![(unsigned, round)],
-            };
-            for (other, share) in others.into_iter().filter(|(other, _)| *other != form && other.accepts(u32::from(width)).is_ok()) {
-                found.extend(self.change(Mistake::Form, share, format!("read as fixed point {}", other.name()), other, &own));
-            }
-        }
-    }
-
-    /// True if a formula multiplies the code by a fraction, or divides it.
-    fn is_scaled(&self) -> bool {
-        let uses = self.part.readings.entries().filter(|(_, reading)| reading.codes.contains(&self.site.code));
-        uses.flat_map(|(id, _)| expressions(self.part, id)).any(|expr| match &expr.kind {
-            ExprKind::Arith(Arith::Mul, left, right) => [left, right].iter().any(|side| fraction(side)),
-            ExprKind::Arith(Arith::Div, ..) => true,
-            _ => false,
-        })
     }
 
     /// True if all bytes belong to the same register.
@@ -305,13 +236,8 @@ impl Stream {
     }
 }
 
-/// True for a constant below 1.
-fn fraction(expr: &Expr) -> bool {
-    matches!(expr.unconverted().kind, ExprKind::Const(value) if value.to_f64().abs() < 1.0)
-}
-
 /// Bits of a layout, most significant first.
-fn bits(layout: &Layout) -> Vec<Bit> {
+pub(super) fn bits(layout: &Layout) -> Vec<Bit> {
     layout.slices.iter().flat_map(|slice| (slice.low..=slice.high).rev().map(|bit| (slice.byte, bit))).collect()
 }
 

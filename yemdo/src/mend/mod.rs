@@ -14,6 +14,7 @@ mod change;
 mod checks;
 mod constants;
 mod expectation;
+mod forms;
 mod formulas;
 mod layouts;
 mod rank;
