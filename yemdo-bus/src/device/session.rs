@@ -122,10 +122,6 @@ pub(crate) struct Session {
     prepared: Vec<(RoutineId, Runner)>,
     /// The part was silent. It may have lost power, and be asleep again.
     pub(super) may_sleep: bool,
-    /// Registers that readings use were read.
-    pub(super) inputs_read: bool,
-    /// They could not be read before the present measurement.
-    pub(super) inputs_refused: bool,
 }
 
 impl Session {
@@ -143,8 +139,6 @@ impl Session {
             doubtful: Vec::new(),
             prepared: Vec::new(),
             may_sleep: false,
-            inputs_read: false,
-            inputs_refused: false,
             part,
         }
     }
@@ -250,7 +244,6 @@ impl Session {
         self.decoder.clear_frames();
         self.set_parameters(&parameters);
         (self.kept, self.last, self.doubtful) = (Vec::new(), Vec::new(), Vec::new());
-        self.inputs_read = false;
     }
 
     /// What is done for one measurement: first what is read once, then the routine `measure`, or all frames that come over this bus.
@@ -301,7 +294,6 @@ impl Session {
     pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
         self.may_sleep = false;
-        self.inputs_read = !std::mem::take(&mut self.inputs_refused);
         let time = self.measured_at.take().or(now.map(|micros| micros as f64 / 1e6));
         self.decoder.measured_at(time.as_slice());
         // Later reads and writes do not apply to an earlier frame.

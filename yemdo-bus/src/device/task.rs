@@ -93,7 +93,6 @@ impl Progress {
     /// refuse to give the inputs of readings.
     pub(crate) fn failed(&mut self, session: &mut Session, error: DeviceError) -> Result<(), DeviceError> {
         if self.optional && is_refusal(&error) {
-            session.inputs_refused = true;
             return Ok(());
         }
         session.lost(&error);

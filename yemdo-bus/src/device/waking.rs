@@ -11,11 +11,7 @@ impl Session {
     pub(crate) fn awake_first(&self, mut jobs: Vec<Job>) -> Vec<Job> {
         let (mut unmet, mut asked): (Vec<(FieldId, i128)>, Vec<FieldId>) = (Vec::new(), Vec::new());
         for job in &jobs {
-            let (frames, set) = match job {
-                Job::Frame(frame) => (vec![*frame], Vec::new()),
-                Job::Routine(routine) => (self.frames_of(*routine), self.set_by(*routine)),
-                _ => continue,
-            };
+            let (frames, set) = (self.frames_read(job), if let Job::Routine(routine) = job { self.set_by(*routine) } else { Vec::new() });
             let is_set = |field: FieldId| set.iter().any(|(known, ..)| *known == field);
             for frame in frames.into_iter().filter_map(|id| self.part.frames().get(id)) {
                 for (field, code) in frame.valid_while() {
@@ -55,28 +51,18 @@ impl Session {
 
     /// Registers that the readings of a measurement use, without those that its jobs read or set.
     fn unread(&self, jobs: &[Job]) -> Vec<RegisterId> {
-        if self.inputs_read {
-            return Vec::new();
-        }
         let (mut frames, mut done) = (Vec::new(), Vec::new());
         for job in jobs {
-            match job {
-                Job::Frame(frame) => frames.push(*frame),
-                Job::Routine(routine) => {
-                    frames.extend(self.frames_of(*routine));
-                    for (step, _) in self.part.steps_within(*routine) {
-                        match &step.action {
-                            Action::ReadRegisters(registers) | Action::WriteRegisters(registers) => done.extend(registers),
-                            Action::Set { fields, .. } => {
-                                let set = |register: &Register| fields.iter().any(|(field, _)| register.fields().contains(field));
-                                done.extend(self.part.registers().entries().filter(|(_, register)| set(register)).map(|(id, _)| id));
-                            }
-                            _ => {}
-                        }
-                    }
+            frames.extend(self.frames_read(job));
+            let Job::Routine(routine) = job else { continue };
+            for (step, _) in self.part.steps_within(*routine) {
+                if let Action::ReadRegisters(registers) | Action::WriteRegisters(registers) = &step.action {
+                    done.extend(registers);
                 }
-                _ => {}
             }
+            let set = self.set_by(*routine);
+            let is_set = |register: &Register| set.iter().any(|(field, ..)| register.fields().contains(field));
+            done.extend(self.part.registers().entries().filter(|(_, register)| is_set(register)).map(|(id, _)| id));
         }
         let mut unread = self.state().unread(&self.part, &frames);
         unread.retain(|register| !done.contains(register));
@@ -98,8 +84,15 @@ impl Session {
         found
     }
 
-    fn frames_of(&self, routine: RoutineId) -> Vec<FrameId> {
-        let steps = self.part.steps_within(routine).into_iter();
-        steps.filter_map(|(step, _)| if let Action::ReadFrame(frame) = step.action { Some(frame) } else { None }).collect()
+    /// Frames that a job reads.
+    fn frames_read(&self, job: &Job) -> Vec<FrameId> {
+        match job {
+            Job::Frame(frame) => vec![*frame],
+            Job::Routine(routine) => {
+                let steps = self.part.steps_within(*routine).into_iter();
+                steps.filter_map(|(step, _)| if let Action::ReadFrame(frame) = step.action { Some(frame) } else { None }).collect()
+            }
+            _ => Vec::new(),
+        }
     }
 }

@@ -38,15 +38,18 @@ type Asked<'w> = (QuantityId, f64, &'w String);
 /// Orders quantities: one that depends on fields comes after those that move these fields; otherwise as in the sheet.
 pub(super) fn in_order<'w>(part: &Sheet, mut asked: Vec<Asked<'w>>) -> Vec<Asked<'w>> {
     asked.sort_by_key(|(index, ..)| *index);
-    let depends = |one: QuantityId, other: QuantityId| {
-        let (own, moved) = (&part.quantities[one].moves, &part.quantities[other].moves);
-        one != other && all_behind(part, one).iter().any(|field| moved.contains(field) && !own.contains(field))
+    // Fields that a quantity depends on and does not move itself.
+    let needed = |id: QuantityId| {
+        let own = &part.quantities[id].moves;
+        all_behind(part, id).into_iter().filter(|field| !own.contains(field)).collect::<Vec<_>>()
     };
+    let mut left: Vec<(Asked<'w>, Vec<FieldId>)> = asked.into_iter().map(|asked| (asked, needed(asked.0))).collect();
     let mut ordered = Vec::new();
-    while !asked.is_empty() {
+    while !left.is_empty() {
+        let is_moved = |field: &FieldId| left.iter().any(|((other, ..), _)| part.quantities[*other].moves.contains(field));
         // In a circle the first one begins.
-        let next = asked.iter().position(|one| !asked.iter().any(|other| depends(one.0, other.0))).unwrap_or(0);
-        ordered.push(asked.remove(next));
+        let next = left.iter().position(|(_, needed)| !needed.iter().any(is_moved)).unwrap_or(0);
+        ordered.push(left.remove(next).0);
     }
     ordered
 }

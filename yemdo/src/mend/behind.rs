@@ -184,14 +184,18 @@ fn points_of(part: &Part, tree: &tree::Sheet, curves: impl Iterator<Item = Curve
 
 /// Registers of a frame that hold bits of a code.
 pub(super) fn registers_of<'p>(part: &'p Part, code: &Code) -> Vec<&'p Register> {
-    let Origin::Registers(runs) = &part.frames[code.frame].origin else { return Vec::new() };
+    let holds =
+        |(register, at): &(&Register, usize)| code.layout.slices.iter().any(|slice| (*at..at + register.bytes).contains(&slice.byte));
+    places_in(part, code.frame).into_iter().filter(holds).map(|(register, _)| register).collect()
+}
+
+/// Registers of a frame, each with its first byte.
+pub(super) fn places_in(part: &Part, frame: FrameId) -> Vec<(&Register, usize)> {
+    let Origin::Registers(runs) = &part.frames[frame].origin else { return Vec::new() };
     let (mut found, mut at) = (Vec::new(), 0);
     for register in part.registers.of(runs.iter().flatten()) {
-        let own = at..at + register.bytes;
-        at = own.end;
-        if code.layout.slices.iter().any(|slice| own.contains(&slice.byte)) {
-            found.push(register);
-        }
+        found.push((register, at));
+        at += register.bytes;
     }
     found
 }

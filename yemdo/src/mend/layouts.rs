@@ -1,12 +1,12 @@
 //! Candidate changes of layouts: order, number form, position and width.
 
-use super::behind::{Behind, LayoutSite, registers_of};
+use super::behind::{Behind, LayoutSite, places_in, registers_of};
 use super::change::{Change, Edit, Mistake};
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
 use crate::ground::text::Span;
 use crate::ground::words::{counted, toml_text};
-use crate::model::frame::{Code, Origin};
+use crate::model::frame::Code;
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
 use crate::model::registers::Register;
@@ -175,13 +175,7 @@ impl<'p> Typed<'p> {
 
     /// Formats slices as bits of the frame's registers.
     fn in_registers(&self, slices: &[Slice]) -> Option<String> {
-        let Origin::Registers(runs) = &self.part.frames.get(self.frame)?.origin else { return None };
-        let mut places: Vec<(&Register, usize)> = Vec::new();
-        let mut at = 0;
-        for register in self.part.registers.of(runs.iter().flatten()) {
-            places.push((register, at));
-            at += register.bytes;
-        }
+        let places = places_in(self.part, self.frame);
         // Bits without a name belong to the field's own register.
         let bare = self.site.text.value.split_whitespace().any(|word| word.starts_with('['));
         let home =

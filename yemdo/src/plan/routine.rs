@@ -100,16 +100,23 @@ fn touched(part: &Sheet, routine: RoutineId, reached: &mut List<RoutineId, bool>
         match &step.action {
             Action::Set { fields, .. } => all.extend(fields.iter().flat_map(|(field, _)| part.homes(*field))),
             Action::WriteRegisters(registers) => all.extend(registers),
-            Action::ReadFrame(frame) => all.extend(registers_of(part, &ReadPlan::Frame(*frame))),
-            Action::ReadRegisters(registers) => all.extend(registers),
-            Action::Poll { condition, .. } | Action::Expect(condition) => {
-                all.extend(read_for(part, condition).iter().flat_map(|read| registers_of(part, read)));
-            }
             Action::Run(other) => all.extend(touched(part, *other, reached)),
-            Action::Write(_) | Action::Wait { .. } | Action::Line { .. } => {}
+            action => all.extend(registers_read(part, action)),
         }
     }
     all
+}
+
+/// The registers that a step itself reads.
+pub(crate) fn registers_read(part: &Sheet, action: &Action) -> Vec<RegisterId> {
+    match action {
+        Action::ReadFrame(frame) => registers_of(part, &ReadPlan::Frame(*frame)),
+        Action::ReadRegisters(registers) => registers.clone(),
+        Action::Poll { condition, .. } | Action::Expect(condition) => {
+            read_for(part, condition).iter().flat_map(|read| registers_of(part, read)).collect()
+        }
+        _ => Vec::new(),
+    }
 }
 
 /// Inputs of a condition: the registers of its fields and columns, the frames of its codes.

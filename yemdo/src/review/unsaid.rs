@@ -7,11 +7,11 @@ use crate::ground::list::List;
 use crate::model::frame::Code;
 use crate::model::ids::{CodeId, FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};
-use crate::model::operation::Action;
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
 use crate::model::registers::{Access, Field};
 use crate::model::status::Status;
+use crate::plan::routine::registers_read;
 use crate::predict::Prediction;
 
 /// Minimum width of a code with a full scale.
@@ -83,21 +83,13 @@ fn is_measured(part: &Sheet, code: &Code) -> bool {
 /// Fields that only the part sets, that formulas use and that nothing reads.
 pub(super) fn never_read(part: &Sheet, found: &mut Vec<Diagnostic>) {
     let in_frames: Vec<FieldId> = part.frames.iter().flat_map(|frame| &frame.fields).map(|(field, _)| *field).collect();
-    let actions = part.routines.iter().flat_map(|routine| &routine.steps).map(|step| &step.action);
-    let read: Vec<RegisterId> = actions
-        .flat_map(|action| if let Action::ReadRegisters(registers) = action { registers.as_slice() } else { &[] })
-        .copied()
-        .collect();
+    let steps = part.routines.iter().flat_map(|routine| &routine.steps);
+    let read: Vec<RegisterId> = steps.flat_map(|step| registers_read(part, &step.action)).collect();
     let frames: Vec<FrameId> = part.frames.ids().collect();
-    let conditions = part.routines.iter().flat_map(|routine| &routine.steps);
-    // Polling reads the register.
-    let polled: Vec<Input> = conditions.flat_map(|step| step.formulas()).flat_map(inputs).collect();
     let used: Vec<FieldId> = part.held_inputs(&frames).into_iter().filter_map(Input::field).collect();
     for (id, field) in part.fields.entries().filter(|(id, _)| used.contains(id)) {
         let homes: Vec<RegisterId> = part.homes(id).collect();
-        let is_read = in_frames.contains(&id)
-            || homes.iter().any(|home| read.contains(home))
-            || polled.iter().any(|input| input.field().is_some_and(|polled| part.homes(polled).any(|home| homes.contains(&home))));
+        let is_read = in_frames.contains(&id) || homes.iter().any(|home| read.contains(home));
         let by_part = matches!(field.access, Access::ReadOnly | Access::ClearOnRead) && !homes.is_empty();
         if !by_part || is_read {
             continue;
