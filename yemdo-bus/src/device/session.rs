@@ -1,4 +1,4 @@
-//! What is known of one part, and what is asked of it next; blocking and async drivers share it.
+//! State of one part, and its next requests; blocking and async drivers share it.
 
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, Wish, WriteScope, configure};
@@ -46,7 +46,7 @@ impl MeasuredFrame {
         &self.bytes
     }
 
-    /// What was known of the part when it came: its readings are decoded with that.
+    /// State of the part at the time of the frame; its readings are decoded with it.
     pub fn state(&self) -> &State {
         &self.state
     }
@@ -102,7 +102,7 @@ pub(crate) enum Job {
     Raw(RegisterId, u64),
 }
 
-/// What is known of a part.
+/// State of a part.
 #[derive(Debug)]
 pub(crate) struct Session {
     pub(crate) part: Part,
@@ -172,7 +172,7 @@ impl Session {
         Ok(runner.on_bus(self.bus, None)?)
     }
 
-    /// Takes what the bus gave for a request, and says what is next.
+    /// Takes the answer of the bus to a request, and returns the next one.
     pub(crate) fn answer(
         &mut self,
         runner: &mut Runner,
@@ -246,7 +246,7 @@ impl Session {
         (self.kept, self.last, self.doubtful) = (Vec::new(), Vec::new(), Vec::new());
     }
 
-    /// What is done for one measurement: first what is read once, then the routine `measure`, or all frames that come over this bus.
+    /// Jobs of one measurement: first frames that are read once, then the routine `measure`, or all frames that come over this bus.
     pub(crate) fn jobs(&self) -> Result<Vec<Job>, DeviceError> {
         let mut jobs = Vec::new();
         let reads = |routine: RoutineId, frame: FrameId| {
@@ -290,7 +290,7 @@ impl Session {
         self.last.clear();
     }
 
-    /// What was read since [`clear`](Self::clear), decoded; `now` is the port's time in microseconds, where it has one.
+    /// Frames read since [`clear`](Self::clear), decoded; `now` is the port's time in microseconds, where it has one.
     pub(crate) fn measurement(&mut self, now: Option<u64>) -> Result<Measurement, DeviceError> {
         let mut frames = Vec::new();
         self.may_sleep = false;

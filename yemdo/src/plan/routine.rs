@@ -1,7 +1,7 @@
-//! A routine's steps: which registers are written in which order, and what is read.
+//! A routine's steps: writes in order, and reads.
 //!
-//! It is worked out before anything runs. Of fields that a step may or may not set, or that are read from the part, nobody
-//! knows beforehand what they hold: registers that depend on them are unlocked in any case.
+//! Planned before the routine runs. Fields that a step may set, or that are read from the part, are unknown at that time: registers that
+//! depend on them are unlocked in any case.
 
 use super::reads::{ReadPlan, reads, registers_of};
 use super::writes::{Unreachable, Write, WriteScope, writes};
@@ -13,7 +13,7 @@ use crate::model::operation::{Action, Step};
 use crate::model::part::Sheet;
 use crate::model::state::State;
 
-/// What the steps of a part's routines do.
+/// Plans of the steps of a part's routines.
 #[derive(Clone, Debug)]
 pub(crate) struct RoutinePlan {
     /// For each routine that is reached, a plan for each of its steps.
@@ -23,9 +23,9 @@ pub(crate) struct RoutinePlan {
 /// What one step does.
 #[derive(Clone, Debug)]
 pub(crate) enum StepPlan {
-    /// The bytes of the step, which may follow from what is set by then.
+    /// The bytes of the step; they may depend on settings at run time.
     Send,
-    /// These registers are written, in this order; their values follow from what they hold then.
+    /// These registers are written, in this order; with their values at run time.
     Set(Vec<Write>),
     /// These are read, and their banks selected.
     Read(Vec<ReadPlan>),
@@ -65,7 +65,7 @@ impl RoutinePlan {
         Self { routines: List::filled(part.routines.len(), |_| None) }
     }
 
-    /// What a step does.
+    /// Plan of a step.
     pub(crate) fn step(&self, routine: RoutineId, step: usize) -> Option<&StepPlan> {
         self.routines.get(routine)?.as_ref()?.get(step)
     }
@@ -221,7 +221,7 @@ impl Planner<'_> {
         reads(self.part, &mut self.state, wanted).map_or_else(StepPlan::Refused, StepPlan::Read)
     }
 
-    /// Registers are written as their fields are by then: what they hold is worked out when it is time.
+    /// Registers are written with the values of their fields at run time.
     fn write(&mut self, step: &Step, registers: &[RegisterId]) -> StepPlan {
         let model = |field: &FieldId| self.part.fields.get(*field);
         let plain = |field: &FieldId| model(field).is_some_and(|field| field.access.holds_value());

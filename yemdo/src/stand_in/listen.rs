@@ -1,4 +1,4 @@
-//! What comes over I2C or SPI, and what the part makes of it.
+//! Transfers over I2C and SPI, and their effect on the part.
 
 use super::judge::Rule;
 use super::state::StandIn;
@@ -8,7 +8,7 @@ use crate::model::frame::{Code, Origin, Otherwise};
 use crate::model::ids::{FrameId, RegisterId};
 use crate::plan::heard::{is_command, understood};
 
-/// What the part does with a transfer.
+/// Response of the part to a transfer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Reaction {
@@ -30,7 +30,7 @@ pub enum Reaction {
 const IDLE: u8 = 0xFF;
 
 impl StandIn {
-    /// A transfer of any bus, as [`Wire`](crate::bus::Wire) makes them: for I2C behind the address, for SPI before what is clocked in, for
+    /// A transfer of any bus, as [`Wire`](crate::bus::Wire) makes them: for I2C after the address, for SPI before the bytes that are clocked in, for
     /// Modbus the RTU frame.
     pub fn transfer(&mut self, now: u64, transfer: &Transfer) -> Reaction {
         match transfer.bus {
@@ -45,7 +45,7 @@ impl StandIn {
         }
     }
 
-    /// A transfer over I2C: what is sent to a 7-bit address, and how many bytes are read behind it.
+    /// A transfer over I2C: bytes sent to a 7-bit address, and the number of bytes read after them.
     pub fn i2c(&mut self, now: u64, address: u8, sent: &[u8], receive: usize) -> Reaction {
         self.silent = false;
         let reaction = self.i2c_now(now, address, sent, receive);
@@ -114,7 +114,7 @@ impl StandIn {
         back
     }
 
-    /// How many bytes of a transfer are sent to the part, and what it says behind them.
+    /// Number of bytes sent to the part, and its response to them.
     fn spi_now(&mut self, now: u64, out: &[u8], spi: &Spi) -> (usize, Vec<u8>) {
         let part = self.part.clone();
         // The answer to the previous request is clocked out.
