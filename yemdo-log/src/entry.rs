@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use yemdo::view::ShownUnits;
-use yemdo::{InUse, Part, Status, visible};
+use yemdo::{InUse, Part, visible};
 use yemdo_bus::{DeviceError, MeasuredFrame, Measurement};
 
 use crate::time::Moment;
@@ -84,7 +84,7 @@ impl Entry {
                 value: reading.value.map(|value| units.value(reading.id, value)),
                 unit: units.symbol(reading.id, &part.readings()[reading.id]).to_owned(),
                 status: reading.status.as_str().to_owned(),
-                reason: reading.means.clone().filter(|_| reading.status != Status::Ok),
+                reason: reading.why.clone(),
             });
         }
         let (settings, own) = settings(measured);

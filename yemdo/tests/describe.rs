@@ -87,10 +87,7 @@ fn a_digit_that_is_none_is_a_fault_of_what_uses_it() {
     let part = Part::parse("p", text).unwrap();
     let decoded = Decoder::new(&part).decode(FrameId::new(0), &[0x1A, 3]).unwrap();
     assert_eq!((decoded.readings[0].status, decoded.readings[1].value), (Status::FormulaFault, Some(3.5)));
-    assert_eq!(
-        decoded.readings[0].fault.clone().unwrap().to_string(),
-        "a code that stands for no value: c: 0x1A is not BCD: digit A in b0[3:0]"
-    );
+    assert_eq!(decoded.readings[0].fault.clone().unwrap().to_string(), "c: 0x1A is not BCD: digit A in b0[3:0]");
 }
 
 #[test]

@@ -186,6 +186,77 @@ status = [{ when = "wet == 0xFFFF", is = "saturated" }]
     assert_eq!(told, format!("{}\n1 1\n", known.join("\n")));
 }
 
+#[test]
+fn what_was_never_read_or_set_has_no_value() {
+    let one = part(
+        r#"
+part = "cleat-5"
+i2c.address = 0x2D
+[register.HIGH]
+at = 20
+access = "read-only"
+reset = 0xF0
+field.TOP = { bits = "[7:2]" }
+[register.LOW]
+at = 24
+access = "read-only"
+field.REST = { bits = "[6:0]" }
+[register.known]
+at = 32
+field.GAIN = { bits = "[2:0]" }
+[field.TRIM]
+bits = "TOP REST"
+[frame.ROPE]
+read = 2
+code = { wet = "b0 b1" }
+[reading.wetness]
+unit = "%"
+formula = "wet / 16.0 * (GAIN + 1) + TRIM"
+[reading.dryness]
+unit = "%"
+formula = "wet > 9 ? wet : (double)TRIM"
+[[routine.measure]]
+read = "LOW"
+[[routine.measure]]
+read = "ROPE"
+"#,
+    );
+    agree("unread", &[(one.clone(), all_that_can(&one, Reals::Double))], 600);
+    // By hand: each value as it comes.
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("unread");
+    let main = r#"#include <stdio.h>
+#include "cleat_5.h"
+static cleat_5_settings_t settings;
+static const uint8_t BYTES[][2] = { { 0x00, 0x20 }, { 0x00, 0x08 } };
+static void show(const char *what)
+{
+    printf("%s", what);
+    for (int i = 0; i < 2; ++i) {
+        cleat_5_rope_frame_t rope;
+        (void)cleat_5_rope_unpack(&rope, BYTES[i]);
+        const cleat_5_reading_t wetness = cleat_5_wetness(&rope, &settings), dryness = cleat_5_dryness(&rope, &settings);
+        printf(" %d %g %d %g", wetness.status == CLEAT_5_FORMULA_FAULT, wetness.value, dryness.status == CLEAT_5_FORMULA_FAULT, dryness.value);
+    }
+    printf("\n");
+}
+int main(void)
+{
+    settings = cleat_5_settings_reset();
+    show("reset");
+    (void)cleat_5_set_gain(&settings, 1);
+    show("set");
+    settings.low = 0x05, settings.are_known |= 0x02;
+    show("half");
+    settings.high = 0x04, settings.are_known |= 0x01;
+    show("read");
+    return 0;
+}
+"#;
+    fs::write(folder.join("main.c"), main).unwrap();
+    let told = compile_and_run(&folder, &["cleat_5.c".into(), "main.c".into()]);
+    assert_eq!(told, "reset 1 0 0 32 1 0 1 0\nset 1 0 0 32 1 0 1 0\nhalf 1 0 0 32 1 0 1 0\nread 0 137 0 32 0 134 0 133\n");
+}
+
 /// The step of integer readings, where no other is asked for.
 const STEP: f64 = 0.001;
 

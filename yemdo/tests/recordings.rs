@@ -47,7 +47,7 @@ fn a_write_decides_over_the_frames_behind_it() {
             "FORCE: force 5 N",
             "FORCE: force 20 N",
             // The last write failed, so SPAN is unknown.
-            "FORCE: force no value: formula fault: a code that stands for no value: SPAN is unknown",
+            "FORCE: force no value: formula fault: SPAN was never read or set",
         ]
     );
     // A write to another part has no effect.

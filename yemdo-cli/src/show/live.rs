@@ -107,7 +107,7 @@ impl Printed {
             let unit = units.suffix(reading.id, &row.station.part().readings()[reading.id]);
             cells.push(Cell::from(if value.is_some() { unit } else { "" }.to_owned()));
             if reading.status != Status::Ok {
-                note(&mut told, reading.status, reading.means.clone(), &reading.name);
+                note(&mut told, reading.status, reading.why.clone(), &reading.name);
             }
         }
         let mut text = String::new();

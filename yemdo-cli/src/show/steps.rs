@@ -8,7 +8,7 @@ use yemdo::layout::Form;
 use yemdo::part::Origin;
 use yemdo::steps::{CheckStep, CodeStep, Steps};
 use yemdo::view::StepsView;
-use yemdo::{Decoded, Decoder, FrameId, Part, ReadingValue, Status, to_hex};
+use yemdo::{Decoded, Decoder, FrameId, Part, Status, to_hex};
 
 use super::grid::{Align, Cell, Grid};
 use super::status::status_cell;
@@ -33,7 +33,7 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, 
     diagram(out, &steps, &steps.bytes)?;
     codes(out, &part, &steps)?;
     let passed = checks(out, &steps)?;
-    formulas(out, decoder, &steps, decoded.as_ref())?;
+    formulas(out, &steps, decoded.as_ref())?;
     Ok(u8::from(!passed))
 }
 
@@ -47,16 +47,10 @@ fn all(decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<(Steps, Op
     Ok((steps, decoded))
 }
 
-/// Why a reading is not ok.
-fn reason(decoder: &Decoder, steps: &Steps, reading: &ReadingValue) -> Option<String> {
-    let of_frame = decoder.reason(steps.frame, &steps.bytes, reading.id, reading.status);
-    of_frame.or_else(|| reading.fault.as_ref().map(ToString::to_string)).or_else(|| reading.means.clone())
-}
-
 /// The same as a line of JSON.
 pub(crate) fn json(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<u8, Failure> {
     let (steps, decoded) = all(decoder, frame, bytes)?;
-    let why = |name: &str| reason(decoder, &steps, decoded.as_ref()?.reading(name).ok()?);
+    let why = |name: &str| decoded.as_ref()?.reading(name).ok()?.why.clone();
     json_line(out, &StepsView::new(decoder.part(), &steps, decoded.as_ref(), &why))?;
     Ok(u8::from(steps.checks.iter().any(|check| check.expected != check.found)))
 }
@@ -225,7 +219,7 @@ fn ranges(bits: &[[bool; 8]]) -> String {
 /// The marks of compound assignment (C11 6.5.16).
 const COMPOUND: [&str; 10] = ["+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>="];
 
-fn formulas(out: &mut dyn Write, decoder: &Decoder, steps: &Steps, decoded: Option<&Decoded>) -> Result<(), Failure> {
+fn formulas(out: &mut dyn Write, steps: &Steps, decoded: Option<&Decoded>) -> Result<(), Failure> {
     let bold = Style::new().bold();
     for reading in &steps.readings {
         writeln!(out, "\n  {bold}{}{bold:#}", reading.name)?;
@@ -258,14 +252,13 @@ fn formulas(out: &mut dyn Write, decoder: &Decoder, steps: &Steps, decoded: Opti
         if done.status == Status::Ok {
             cell = Cell { text: "ok".into(), style: AnsiColor::Green.on_default() };
         }
-        let why = reason(decoder, steps, done);
-        let why = why.map_or(String::new(), |why| format!(": {why}"));
+        let why = done.why.as_ref().map_or(String::new(), |why| format!(": {why}"));
         writeln!(out, "    {bold}{text}{bold:#}  {}{}{}{why}", cell.style.render(), cell.text, cell.style.render_reset())?;
     }
     // What could not be computed at all, and why.
     for reading in decoded.iter().flat_map(|decoded| &decoded.readings) {
         if !steps.readings.iter().any(|shown| shown.name == reading.name) {
-            let why = reason(decoder, steps, reading).map_or(String::new(), |why| format!(": {why}"));
+            let why = reading.why.as_ref().map_or(String::new(), |why| format!(": {why}"));
             let text = reading.value_text().unwrap_or_else(|| "no value".into());
             writeln!(out, "\n  {bold}{}{bold:#}\n    {text}{why}", reading.name)?;
         }

@@ -27,6 +27,10 @@ pub struct FormulaFault {
 
 impl fmt::Display for FormulaFault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // The text for an input without a value needs no introduction.
+        if let (FaultKind::NoValue, None, Some(input)) = (self.kind, self.line, &self.operation) {
+            return f.write_str(input);
+        }
         f.write_str(self.kind.describe())?;
         self.line.iter().try_for_each(|line| write!(f, " in line {line} of the sheet"))?;
         self.operation.iter().try_for_each(|operation| write!(f, ": {operation}"))
@@ -77,6 +81,8 @@ pub struct ReadingValue {
     pub waits_for: Vec<String>,
     /// What went wrong in its formula.
     pub fault: Option<FormulaFault>,
+    /// Reason for the status: the datasheet's words, the fault, the stated range, or the missing frames. `None` for an ok reading.
+    pub why: Option<String>,
     /// The codes that it comes from.
     pub codes: Vec<CodeValue>,
     /// The digits of it that are worth showing, with the settings of now.
@@ -105,12 +111,7 @@ impl fmt::Display for ReadingValue {
             }
             None => {
                 write!(f, "no value: {}", self.status.as_str())?;
-                match (&self.fault, &self.means) {
-                    (Some(fault), _) => write!(f, ": {fault}"),
-                    (None, Some(means)) => write!(f, ": {means}"),
-                    (None, None) if !self.waits_for.is_empty() => write!(f, " for {}", self.waits_for.join(", ")),
-                    (None, None) => Ok(()),
-                }
+                self.why.iter().try_for_each(|why| write!(f, ": {why}"))
             }
         }
     }

@@ -15,6 +15,7 @@ use crate::model::frame::{Blank, Frame};
 use crate::model::ids::{CodeId, FrameId, ParameterId, ReadingId};
 use crate::model::in_use::InUse;
 use crate::model::part::{Part, Sheet};
+use crate::model::reading::Reading;
 use crate::model::state::{ParameterError, State};
 use crate::model::status::Status;
 use crate::model::value::Present;
@@ -217,6 +218,9 @@ impl Decoder {
             let told = !matches!(status, Status::Waiting | Status::Absent | Status::FormulaFault | Status::OutOfRange);
             let cause = row::cause(&ready.plan, &ready.alone, planned).filter(|_| told);
             let means = cause.and_then(|at| part.conditions(Some(frame), planned.id).nth(at));
+            let means = means.and_then(|(_, condition)| condition.means.clone());
+            let said = || fault.as_ref().map(ToString::to_string).or_else(|| means.clone());
+            let why = self.plain_reason(frame, reading, status).or_else(|| Some(said()).filter(|_| status != Status::Ok).flatten());
             let last = |code: CodeId| {
                 let home = part.codes.get(code)?.frame;
                 CodeValue::of(part, code, if home == frame { &bytes } else { self.state.frame(home)? })
@@ -229,8 +233,9 @@ impl Decoder {
                 value: values.value(at),
                 number: values.value(at).and_then(|value| ready.alone.number(&ready.plan, at, value)),
                 status,
-                means: means.and_then(|(_, condition)| condition.means.clone()),
+                means,
                 waits_for: self.missing(planned.needs.iter().map(|(frame, _)| frame)),
+                why,
                 fault,
                 codes: codes.filter_map(|code| last(*code)).collect(),
                 digits: self.digits.1.get(planned.id).copied().flatten().unwrap_or(Digits::UNKNOWN),
@@ -247,8 +252,9 @@ impl Decoder {
                 value,
                 number: value.map(|value| Number::Real(value, Ty::F64)),
                 status: given.status,
-                means: given.why.filter(|_| given.fault.is_none()),
+                means: given.why.clone().filter(|_| given.fault.is_none()),
                 waits_for: Vec::new(),
+                why: given.why,
                 fault: given.fault,
                 codes: Vec::new(),
                 digits: predict::digits(&self.part, id, &self.state, &|value| value),
@@ -273,6 +279,21 @@ impl Decoder {
         self.part.frames.of(missing).map(|frame| frame.name.clone()).collect()
     }
 
+    /// Why a reading has a status that follows neither from a condition nor from its formula.
+    fn plain_reason(&self, frame: FrameId, reading: &Reading, status: Status) -> Option<String> {
+        match status {
+            Status::Absent => Some("the frame ends before it".into()),
+            Status::OutOfRange => Some(match reading.range(&self.part, &self.state) {
+                Some((low, high)) => format!("stated {low} to {}", with_unit(high, &reading.unit)),
+                None => "its stated range has no value with these settings".into(),
+            }),
+            Status::Waiting => {
+                Some(format!("waits for {}", self.missing(reading.frames.iter().filter(|other| **other != frame)).join(", ")))
+            }
+            _ => None,
+        }
+    }
+
     /// Why a reading of a frame has this status: what the sheet says that the status means, the stated range that its value
     /// is outside of, the fault of its formula, the frames it waits for. The frame is one that was decoded as part of many,
     /// with the other frames and the settings as they are now. Those of derived quantities come with them
@@ -283,13 +304,7 @@ impl Decoder {
             return None;
         }
         match status {
-            Status::Ok => None,
-            Status::Absent => Some("the frame ends before it".into()),
-            Status::OutOfRange => Some(match model.range(part, &self.state) {
-                Some((low, high)) => format!("stated {low} to {}", with_unit(high, &model.unit)),
-                None => "its stated range has no value with these settings".into(),
-            }),
-            Status::Waiting => Some(format!("waits for {}", self.missing(model.frames.iter().filter(|other| **other != frame)).join(", "))),
+            Status::Ok | Status::Absent | Status::OutOfRange | Status::Waiting => self.plain_reason(frame, model, status),
             _ => {
                 let such =
                     || part.conditions(Some(frame), reading).map(|(_, condition)| condition).filter(|condition| condition.status == status);

@@ -161,8 +161,8 @@ fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) 
                 }
                 InputSource::Held(_) => None,
             };
-            match from_frame.map_or_else(|| state.state.known_field(field), |code| code.map(i128::from)) {
-                None if from_frame.is_none() && !state.state.knows(field) => Some(format!("{} is unknown", field.name)),
+            match from_frame.map_or_else(|| state.state.value_of(field), |code| code.map(i128::from)) {
+                None if from_frame.is_none() && !state.state.has_value_of(field) => Some(format!("{} was never read or set", field.name)),
                 None => Some(format!("{} is not BCD", field.name)),
                 Some(code) if !field.values.is_empty() && field.value(code).is_none() => {
                     Some(format!("{} = {code} is not in its table", field.name))

@@ -100,7 +100,7 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
 /// Cells of the rows selected by the settings; all rows of unknown settings.
 fn cells_in_force<'b>(bench: &Bench<'_>, behind: &'b Behind) -> Vec<&'b CellSite> {
     let decoder = bench.decoder(bench.part, &[]);
-    let now = |cell: &CellSite| decoder.as_ref().and_then(|decoder| decoder.state().known_field(&bench.part.fields[cell.field]));
+    let now = |cell: &CellSite| decoder.as_ref().and_then(|decoder| decoder.state().value_of(&bench.part.fields[cell.field]));
     behind.cells.iter().filter(|cell| now(cell).is_none_or(|code| code == cell.code)).collect()
 }
 

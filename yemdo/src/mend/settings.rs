@@ -13,7 +13,7 @@ pub(super) fn changes(bench: &Bench<'_>, behind: &Behind) -> Vec<Change> {
     let part = bench.part;
     let Some(decoder) = bench.decoder(part, &[]) else { return found };
     for (id, field) in behind.settings.iter().filter_map(|id| Some((id, part.fields.get(*id)?))) {
-        let now = decoder.state().known_field(field);
+        let now = decoder.state().value_of(field);
         let (low, high) = field.bounds();
         let codes: Vec<i128> = match field.values.as_slice() {
             [] if high - low < MOST_CODES => (low..=high).collect(),

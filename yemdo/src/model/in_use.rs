@@ -4,7 +4,7 @@ use super::ids::{FieldId, FrameId, RegisterId};
 use super::input::Input;
 use super::part::Sheet;
 use super::registers::Access;
-use super::state::{Provenance, State};
+use super::state::State;
 use crate::ground::words::with_unit;
 
 /// A setting or parameter that readings take something from, and that is not in their frames.
@@ -38,8 +38,8 @@ impl State {
             let used = match input {
                 Input::Field(id) | Input::Column(id, _) => {
                     let field = &part.fields[id];
-                    let code = self.known_field(field);
-                    let as_reset = code == reset.known_field(field);
+                    let code = self.value_of(field);
+                    let as_reset = code == reset.value_of(field);
                     if as_reset && !computed.contains(&input) {
                         continue;
                     }
@@ -64,18 +64,16 @@ impl State {
 }
 
 impl State {
-    /// Registers to read before frames of these kinds are decoded. Readings of the frames use fields of these registers that are unknown, or
-    /// that only the part sets and that were not read. Registers that the frames bring, and registers that reading clears, are left out.
+    /// Registers to read before frames of these kinds are decoded: readings of the frames use fields of these registers that formulas have no
+    /// value for ([`value_of`](State::value_of)). Registers that the frames bring, and registers that reading clears, are left out.
     pub fn unread(&self, part: &Sheet, frames: &[FrameId]) -> Vec<RegisterId> {
         let mut found = Vec::new();
         let brought = |field: FieldId| part.frames.of(frames).flat_map(|frame| &frame.fields).any(|(known, _)| *known == field);
         for field in part.held_inputs(frames).into_iter().filter_map(Input::field).filter(|field| !brought(*field)) {
-            let by_part = !part.fields[field].access.is_writable();
             for id in part.homes(field) {
                 let register = &part.registers[id];
-                let assumed = by_part && self.provenance(register) < Provenance::Set;
                 let clears = register.fields.iter().any(|field| part.fields[*field].access == Access::ClearOnRead);
-                let wanted = register.access.is_readable() && !clears && (assumed || !self.knows(&part.fields[field]));
+                let wanted = register.access.is_readable() && !clears && !self.has_value_of(&part.fields[field]);
                 if wanted && !found.contains(&id) {
                     found.push(id);
                 }

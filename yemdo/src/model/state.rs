@@ -10,6 +10,7 @@ use super::ids::{CodeId, FieldId, FrameId, ParameterId, ReadingId};
 use super::part::Sheet;
 use super::registers::{Field, Register};
 use crate::bits::gather::scatter;
+use crate::bits::layout::Slice;
 use crate::ground::list::Id;
 use crate::ground::number::Number;
 
@@ -51,6 +52,8 @@ pub struct State {
     image: Vec<u8>,
     /// The bits of it that are known.
     known: Vec<u8>,
+    /// The known bits of it that only the part sets and that have been neither read nor set: they may have another value by now.
+    stale: Vec<u8>,
     /// Where each byte of it comes from.
     provenance: Vec<Provenance>,
     parameters: Vec<f64>,
@@ -117,6 +120,7 @@ impl State {
     /// the first of a table that does not have it.
     pub(crate) fn assumed(&self, part: &Sheet) -> Self {
         let mut state = self.clone();
+        state.stale.fill(0);
         for field in part.fields.iter().filter(|field| !self.knows(field)) {
             let listed = field.values.is_empty() || field.value(0).is_some();
             let code = if listed { 0 } else { field.values.first().map_or(0, |row| row.code) };
@@ -132,7 +136,7 @@ impl State {
 
     /// A state of no registers.
     pub(crate) const fn empty() -> Self {
-        Self { image: Vec::new(), known: Vec::new(), provenance: Vec::new(), parameters: Vec::new(), frames: Vec::new() }
+        Self { image: Vec::new(), known: Vec::new(), stale: Vec::new(), provenance: Vec::new(), parameters: Vec::new(), frames: Vec::new() }
     }
 
     /// Adds unknown bytes to the image; returns the index of the first.
@@ -140,14 +144,18 @@ impl State {
         let from = self.image.len();
         self.image.resize(from + bytes, 0);
         self.known.resize(from + bytes, 0);
+        self.stale.resize(from + bytes, 0);
         self.provenance.resize(from + bytes, Provenance::Unknown);
         from
     }
 
-    /// Marks all values set so far as reset values.
-    pub(crate) fn into_reset(mut self) -> Self {
+    /// Marks all values set so far as reset values, and those of these fields, which only the part sets, as stale.
+    pub(crate) fn into_reset<'f>(mut self, by_part: impl Iterator<Item = &'f Field>) -> Self {
         for provenance in self.provenance.iter_mut().filter(|provenance| **provenance != Provenance::Unknown) {
             *provenance = Provenance::Reset;
+        }
+        for slice in by_part.flat_map(|field| &field.layout.slices) {
+            self.stale.get_mut(slice.byte).into_iter().for_each(|stale| *stale |= slice.mask());
         }
         self
     }
@@ -160,6 +168,11 @@ impl State {
     /// The bits of a register that are known.
     pub(crate) fn known_bits(&self, register: &Register) -> u64 {
         joined(&self.known, register)
+    }
+
+    /// The bits of a register that formulas have a value for: known ones that are not stale.
+    pub(crate) fn bits_with_value(&self, register: &Register) -> u64 {
+        joined(&self.known, register) & !joined(&self.stale, register)
     }
 
     /// A register's value; `None` unless all its bits are known.
@@ -181,6 +194,7 @@ impl State {
     /// A register holds this value: it was written, or a user says so.
     pub fn set_register(&mut self, register: &Register, value: u64) {
         self.put(register, value, register.mask(), Provenance::Set);
+        self.not_stale(register);
     }
 
     /// A register was written; only some of its bits may be known after that.
@@ -191,6 +205,11 @@ impl State {
     /// A register holds this value: it was read.
     pub fn read_register(&mut self, register: &Register, value: u64) {
         self.put(register, value, register.mask(), Provenance::Read);
+        self.not_stale(register);
+    }
+
+    fn not_stale(&mut self, register: &Register) {
+        self.stale.get_mut(register.offset..register.offset + register.bytes).unwrap_or_default().fill(0);
     }
 
     /// Nothing is known of a register any more.
@@ -224,11 +243,24 @@ impl State {
         })
     }
 
+    /// The code of a field that formulas compute with. `None` if it is unknown, or if only the part sets it and it was neither read nor set: its
+    /// reset value may be out of date.
+    pub fn value_of(&self, field: &Field) -> Option<i128> {
+        if self.has_value_of(field) { self.known_field(field) } else { None }
+    }
+
+    /// Whether formulas have a value for all bits of a field; see [`value_of`](Self::value_of).
+    pub(crate) fn has_value_of(&self, field: &Field) -> bool {
+        let is_stale = |slice: &Slice| self.stale.get(slice.byte).is_some_and(|stale| stale & slice.mask() != 0);
+        self.knows(field) && !field.layout.slices.iter().any(is_stale)
+    }
+
     /// A field has this code: it was written, or a user says so. Bits of `code` beyond the field's width are dropped.
     pub fn set_field(&mut self, field: &Field, code: i128) {
         scatter(&mut self.image, &field.layout.slices, field.layout.form.write(code, field.layout.width()));
         for slice in &field.layout.slices {
             self.known.get_mut(slice.byte).into_iter().for_each(|known| *known |= slice.mask());
+            self.stale.get_mut(slice.byte).into_iter().for_each(|stale| *stale &= !slice.mask());
             self.provenance.get_mut(slice.byte).into_iter().for_each(|place| *place = Provenance::Set);
         }
     }
@@ -243,6 +275,7 @@ impl State {
         for slice in &field.layout.slices {
             restore(&mut self.image, &from.image, slice.byte, slice.mask());
             restore(&mut self.known, &from.known, slice.byte, slice.mask());
+            restore(&mut self.stale, &from.stale, slice.byte, slice.mask());
         }
     }
 
@@ -257,13 +290,14 @@ impl State {
     pub(crate) fn adopt(&mut self, other: &State) {
         self.image.clone_from(&other.image);
         self.known.clone_from(&other.known);
+        self.stale.clone_from(&other.stale);
         self.provenance.clone_from(&other.provenance);
         self.parameters.clone_from(&other.parameters);
     }
 
     /// True if two states agree on registers and settings; parameters and frames may differ.
     pub fn has_same_settings(&self, other: &State) -> bool {
-        self.image == other.image && self.known == other.known
+        self.image == other.image && self.known == other.known && self.stale == other.stale
     }
 
     /// True if two states agree on registers, settings and parameters; frames may differ.

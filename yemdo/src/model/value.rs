@@ -59,7 +59,7 @@ impl Leaves for Present<'_> {
     }
 
     fn field(&self, field: FieldId) -> Option<i128> {
-        self.state.known_field(self.part.fields.get(field)?)
+        self.state.value_of(self.part.fields.get(field)?)
     }
 
     fn code(&self, code: CodeId) -> Option<Number> {

@@ -63,7 +63,7 @@ impl Leaves for Lane<'_> {
         let is_it = |code: &&CodeId| self.part.codes.get(**code).is_some_and(|code| code.field == Some(field));
         match self.own.iter().find(is_it) {
             Some(code) => Some((self.value)(*code)),
-            None => self.settings.known_field(self.part.fields.get(field)?),
+            None => self.settings.value_of(self.part.fields.get(field)?),
         }
     }
 

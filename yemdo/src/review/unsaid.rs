@@ -95,12 +95,9 @@ pub(super) fn never_read(part: &Sheet, found: &mut Vec<Diagnostic>) {
             continue;
         }
         let (registers, first) = (part.names_of(&homes), homes.first().map(|home| &part.registers[*home]));
-        let value = match first.and_then(|register| register.reset) {
-            Some(_) => "formulas use its reset value",
-            None => "formulas have no value for it",
-        };
         let place = formulas(part).find(|formula| inputs(formula).any(|input| input.field() == Some(id)));
-        let problem = Diagnostic::warning("never-read", field.span, format!("no frame and no routine reads {registers}")).label(value);
+        let problem = Diagnostic::warning("never-read", field.span, format!("no frame and no routine reads {registers}"))
+            .label("formulas have no value for it");
         let problem = match place {
             Some(formula) => problem.also(formula.span, "used here"),
             None => problem,

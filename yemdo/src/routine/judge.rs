@@ -16,7 +16,7 @@ impl Runner {
 
     /// In a dry run: whether a condition is about known fields and parameters alone.
     pub(super) fn is_known(&self, condition: &Formula) -> bool {
-        let unknown = |field: FieldId| self.part.fields.get(field).is_some_and(|field| !self.state.knows(field));
+        let unknown = |field: FieldId| self.part.fields.get(field).is_some_and(|field| !self.state.has_value_of(field));
         let inputs = self.part.inputs_behind(inputs(condition));
         inputs.into_iter().all(|input| !input.comes_with_frames() && !input.field().is_some_and(unknown))
     }

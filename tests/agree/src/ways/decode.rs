@@ -225,13 +225,9 @@ impl Ways {
                 format!("{} {}: {:?} {} and {shown}", yemdo::to_hex(bytes), reading.name, reading.value, reading.status.as_str())
             });
             let why = view.reason(at, reading.id);
-            let told = match (&reading.fault, &reading.means) {
-                (Some(fault), _) => Some(fault.to_string()),
-                (None, means) => means.clone(),
-            };
-            // Other reasons contain numbers: a stated range, the missing frames.
-            let compared = !matches!(reading.status, Status::OutOfRange | Status::Waiting | Status::Absent | Status::Ok);
-            tally.hold(Row::Status, "decode, columns: reason", !compared || why == told, || {
+            let told = &reading.why;
+            // Missing frames may have come since.
+            tally.hold(Row::Status, "decode, columns: reason", reading.status == Status::Waiting || why == *told, || {
                 format!("{} {} {}: {told:?} and {why:?}", yemdo::to_hex(bytes), reading.name, reading.status.as_str())
             });
             tally.hold(Row::Status, "status: a value exactly if it has one", reading.value.is_some() == reading.status.has_value(), || {

@@ -40,7 +40,7 @@ fn case(part: &Part, tables: &Value, start: &Decoder, c: &mut Choices<'_>) -> Op
     let settings: serde_json::Map<String, Value> = settings
         .filter_map(|setting| {
             let field = part.fields().iter().nth(setting["id"].as_u64()? as usize)?;
-            let code = decoder.state().known_field(field)?;
+            let code = decoder.state().value_of(field)?;
             let text = field.real(code).map_or_else(|| code.to_string(), |real| format!("{real}"));
             Some((setting["id"].to_string(), json!(text)))
         })

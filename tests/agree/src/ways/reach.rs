@@ -38,6 +38,11 @@ fn assume(decoder: &mut Decoder, part: &Part) {
         let code = if listed { 0 } else { field.values().first().map_or(0, |row| row.code) };
         decoder.state_mut().set_field(field, code);
     }
+    // Fields that only the part sets keep their reset values.
+    for field in part.fields().iter().filter(|field| decoder.state().value_of(field).is_none()).collect::<Vec<_>>() {
+        let code = decoder.state().known_field(field);
+        code.into_iter().for_each(|code| decoder.state_mut().set_field(field, code));
+    }
 }
 
 /// Whether a code is outside its stated range: no prediction holds then.

@@ -95,7 +95,9 @@ pub(super) fn read_field(build: &Build<'_>, id: FieldId, settings: &str) -> (Exp
 
 /// Statements that put a code, which fits, into the settings.
 pub(super) fn assign(build: &Build<'_>, id: FieldId, code: Expr, code_of: Ty) -> Vec<Stmt> {
-    build.part.fields.get(id).map_or(Vec::new(), |field| assigned(build, field, code, code_of, true))
+    let mut body = build.part.fields.get(id).map_or(Vec::new(), |field| assigned(build, field, code, code_of, true));
+    body.extend(build.now_known(id));
+    body
 }
 
 /// The same; `narrow` where the code is known to have no more bits than the field.

@@ -5,7 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::code::{Expr, Module, Name, Param, Pass, Type};
 use super::formula::{Around, Source};
+use super::known::Known;
 use super::names::{NameClash, Prefix, Scope, snake, upper};
+use super::needs::Needs;
 use super::used::Used;
 use super::{FirmwareOptions, Only, Reals};
 use crate::bits::form::Form;
@@ -37,6 +39,7 @@ pub(super) struct Build<'a> {
     /// Functions and types of C, which have one space for all.
     pub(super) global: Scope,
     pub(super) wanted: Wanted,
+    pub(super) known: Known,
     pub(super) facts: List<ReadingId, Option<Facts>>,
     /// Statuses that can come.
     pub(super) statuses: BTreeSet<Status>,
@@ -57,6 +60,8 @@ pub(super) struct Wanted {
     pub(super) routines: BTreeSet<RoutineId>,
     pub(super) registers: BTreeSet<RegisterId>,
     pub(super) quantities: BTreeSet<QuantityId>,
+    /// Fields that routines and quantities take from the settings.
+    pub(super) outside: BTreeSet<FieldId>,
     /// Columns of tables that formulas use.
     pub(super) columns: BTreeSet<(FieldId, ColumnId)>,
     /// All that the sheet has, not only what is used.
@@ -127,6 +132,7 @@ impl<'a> Build<'a> {
             clashes: Vec::new(),
             global: Scope::default(),
             wanted: Wanted::default(),
+            known: Known::default(),
             facts: List::filled(part.readings.len(), |_| None),
             statuses: BTreeSet::from([Status::Ok]),
             quantity_bounds: BTreeMap::new(),
@@ -135,6 +141,7 @@ impl<'a> Build<'a> {
         };
         this.own_names();
         this.want();
+        this.known = Known::of(part, &this.wanted);
         this.work_out_facts();
         this
     }
@@ -175,6 +182,7 @@ impl<'a> Build<'a> {
             }
         }
         let mut found: Vec<Input> = Vec::new();
+        let mut needs = Needs::default();
         for id in wanted.readings.iter().flat_map(|id| part.needed(*id)).collect::<Vec<_>>() {
             let Some(reading) = part.readings.get(id) else { continue };
             wanted.frames.extend(part.codes.of(&reading.codes).map(|code| code.frame));
@@ -184,13 +192,18 @@ impl<'a> Build<'a> {
             found.extend(part.inputs_behind(frame.status.iter().flat_map(|condition| inputs(&condition.formula))));
         }
         for id in &wanted.routines {
-            super::needs::needs(part, *id, &mut wanted.frames, &mut wanted.registers, &mut found);
+            super::needs::needs(part, *id, &mut needs);
         }
+        wanted.frames.extend(needs.frames);
+        wanted.registers.extend(needs.registers);
+        wanted.outside.extend(needs.fields);
+        found.extend(needs.inputs);
         for quantity in part.quantities.of(&wanted.quantities.iter().copied().collect::<Vec<_>>()) {
             let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading));
-            found.extend(
-                part.inputs_behind(inputs(&quantity.formula).chain(through.into_iter().flat_map(|reading| inputs(&reading.formula)))),
-            );
+            let taken =
+                part.inputs_behind(inputs(&quantity.formula).chain(through.into_iter().flat_map(|reading| inputs(&reading.formula))));
+            wanted.outside.extend(taken.iter().filter_map(|input| input.field()));
+            found.extend(taken);
         }
         for input in found {
             if let Input::Column(field, column) = input {

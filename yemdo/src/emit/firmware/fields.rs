@@ -168,6 +168,7 @@ impl Build<'_> {
                 doc.extend([String::new(), format!("As its bits: {} of {width} bits.", form.name())]);
             }
             body.extend(assigned(self, field, code, code_of, narrow));
+            body.extend(self.now_known(id));
             let gives = if narrow {
                 body.push(Stmt::Return(Expr::Bool(true)));
                 Gives::Type(Type::Num(Ty::Bool))

@@ -2,6 +2,7 @@
 
 use super::code::{Checked, Expr, Stmt, Type};
 use super::integers::kept_as;
+use super::known::{Flags, missing};
 use super::names::{Scope, snake};
 use super::truths::comparison;
 use crate::formula::facts::{Fact, Facts};
@@ -26,6 +27,8 @@ pub(super) enum Source {
     Call(String, Expr, Ty, String),
     /// An expression with a check: condition of a failure, reason, expression, type.
     Checked(Expr, String, Expr, Ty),
+    /// A value that is known once these flags are set: its name, and where it then is.
+    Unknown(Vec<Flags>, String, Box<Source>),
 }
 
 /// What formulas may ask about what is around them.
@@ -47,12 +50,22 @@ pub(super) struct Writer<'a> {
     pub(super) blocks: Vec<Vec<Stmt>>,
     /// Values that may be none and were found to be there, by block depth.
     pub(super) taken: Vec<(InputKey, Expr, usize)>,
+    /// Flags of known values that were looked at on this path.
+    looked_at: Vec<KnownCheck>,
     /// It may fail.
     pub(super) fails: bool,
     /// What is written now is all of a statement's value.
     pub(super) top: bool,
     /// The variables that are looked at.
     pub(super) used: BTreeSet<usize>,
+}
+
+/// A check that values are known: where it stands, and for which.
+struct KnownCheck {
+    depth: usize,
+    at: usize,
+    flags: Flags,
+    names: Vec<String>,
 }
 
 pub(super) struct Variable {
@@ -102,7 +115,8 @@ impl<'a> Writer<'a> {
         let vars = formula.vars.iter().enumerate().map(variable).collect();
         let mut used = BTreeSet::new();
         typed::each(&formula.body, &mut |expr| used.extend(if let ExprKind::Var(var) = expr.kind { Some(var) } else { None }));
-        Self { formula, facts, around, scope, vars, blocks: vec![Vec::new()], taken: Vec::new(), fails: false, top: false, used }
+        let (blocks, taken, looked_at) = (vec![Vec::new()], Vec::new(), Vec::new());
+        Self { formula, facts, around, scope, vars, blocks, taken, looked_at, fails: false, top: false, used }
     }
 
     pub(super) fn push(&mut self, statement: Stmt) {
@@ -131,6 +145,7 @@ impl<'a> Writer<'a> {
         write(self);
         let depth = self.blocks.len();
         self.taken.retain(|(.., at)| *at < depth);
+        self.looked_at.retain(|check| check.depth < depth);
         self.blocks.pop().unwrap_or_default()
     }
 
@@ -285,7 +300,16 @@ impl<'a> Writer<'a> {
     }
 
     fn input(&mut self, key: InputKey, ty: Ty) -> Expr {
-        match self.around.source(key) {
+        let source = self.around.source(key);
+        self.value_from(key, source, ty)
+    }
+
+    fn value_from(&mut self, key: InputKey, source: Source, ty: Ty) -> Expr {
+        match source {
+            Source::Unknown(flags, name, known) => {
+                flags.iter().for_each(|flags| self.is_known(flags, &name));
+                self.value_from(key, *known, ty)
+            }
             // Its type holds all that can come.
             Source::Value(value, stored) => kept_as(value, stored, ty),
             // The check is emitted at the use, once on each path.
@@ -301,6 +325,34 @@ impl<'a> Writer<'a> {
                 self.take_input(key, &format!("{name}_value"), Expr::Pass(name.clone()), stored, NEEDED).cast(stored, ty)
             }
             Source::Call(name, call, stored, why) => self.take_input(key, &name, call, stored, &why).cast(stored, ty),
+        }
+    }
+
+    /// Fails where one of these flags is not set. Checks of the same block become one, at the first.
+    fn is_known(&mut self, (member, ty, mask): &Flags, name: &str) {
+        let depth = self.blocks.len();
+        if self.looked_at.iter().any(|check| check.flags.0 == *member && check.flags.2 & mask == *mask) {
+            return;
+        }
+        self.fails = true;
+        let here = self.looked_at.iter_mut().find(|check| check.depth == depth && check.flags.0 == *member);
+        let (at, flags, names) = match here {
+            Some(check) => {
+                check.flags.2 |= mask;
+                check.names.push(name.to_owned());
+                (Some(check.at), check.flags.clone(), check.names.clone())
+            }
+            None => (None, (member.clone(), *ty, *mask), vec![name.to_owned()]),
+        };
+        let why = format!("{} was never read or set", names.join(" or "));
+        let check = Stmt::If(missing(&flags), vec![Stmt::Fail(why)], Vec::new());
+        match at.and_then(|at| self.blocks.last_mut()?.get_mut(at)) {
+            Some(place) => *place = check,
+            None => {
+                let at = self.blocks.last().map_or(0, Vec::len);
+                self.looked_at.push(KnownCheck { depth, at, flags, names });
+                self.push(check);
+            }
         }
     }
 

@@ -113,6 +113,14 @@ impl Build<'_> {
 
     /// The source of an input other than a reading.
     pub(super) fn source(&self, input: Input, frame: Option<FrameId>) -> Option<Source> {
+        let source = self.known_source(input, frame)?;
+        let Some(field) = input.field().filter(|field| !self.holds(frame, *field)) else { return Some(source) };
+        let flags = self.flags_of(field);
+        Some(if flags.is_empty() { source } else { Source::Unknown(flags, self.part.fields[field].name.clone(), Box::new(source)) })
+    }
+
+    /// The source of an input that is known.
+    fn known_source(&self, input: Input, frame: Option<FrameId>) -> Option<Source> {
         let part = self.part;
         let at = |field| if self.holds(frame, field) { self.frame_field(frame, field) } else { Some(self.setting(field)) };
         Some(match input {

@@ -189,6 +189,8 @@ impl Build<'_> {
     pub(super) fn saved(&self, fields: &[&Field]) -> (Vec<Stmt>, Vec<Stmt>) {
         let mut members: Vec<(String, Ty)> =
             fields.iter().flat_map(|field| pieces(self, field)).map(|piece| (piece.member, piece.ty)).collect();
+        let ids = self.part.fields.entries().filter(|(_, field)| fields.iter().any(|known| std::ptr::eq(*known, *field))).map(|(id, _)| id);
+        members.extend(ids.flat_map(|id| self.flags_of(id)).map(|(member, ty, _)| (member, ty)));
         members.dedup();
         let one = |(member, ty): (String, Ty)| {
             let name = format!("{member}_before");

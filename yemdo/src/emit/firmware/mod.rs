@@ -16,6 +16,7 @@ mod inputs;
 mod integers;
 mod inverse;
 mod judge;
+mod known;
 mod lines;
 mod names;
 mod needs;
@@ -222,6 +223,7 @@ struct Firmware {
     bus: Option<Bus>,
     hal: Hal,
     step: Option<f64>,
+    known: known::Known,
 }
 
 /// Emits a part: the files of its module.
@@ -360,7 +362,7 @@ fn build(part: &Part, options: &FirmwareOptions, errors: &BTreeMap<ReadingId, f6
     let bus = build.bus();
     build.addresses();
     build.drop_uncalled();
-    let Build { prefix, module, mut refused, clashes, statuses, curves, .. } = build;
+    let Build { prefix, module, mut refused, clashes, statuses, curves, known, .. } = build;
     let curves = curves.into_inner();
     refused.extend(
         clashes
@@ -398,6 +400,7 @@ fn build(part: &Part, options: &FirmwareOptions, errors: &BTreeMap<ReadingId, f6
         bus: bus.filter(|_| !module.machines.is_empty()),
         hal: options.hal,
         step: (options.reals == Reals::Integer).then_some(options.step),
+        known,
         prefix,
         module,
     })

@@ -1,6 +1,6 @@
 //! What routines need of a part.
 
-use crate::model::ids::{FrameId, RegisterId, RoutineId};
+use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Action;
 use crate::model::part::Part;
@@ -8,14 +8,19 @@ use crate::plan::reads::ReadPlan;
 use crate::plan::routine::{RoutinePlan, StepPlan};
 use std::collections::BTreeSet;
 
+/// What routines need.
+#[derive(Debug, Default)]
+pub(super) struct Needs {
+    pub(super) frames: BTreeSet<FrameId>,
+    pub(super) registers: BTreeSet<RegisterId>,
+    pub(super) inputs: Vec<Input>,
+    /// Fields whose values come from before the step that takes them.
+    pub(super) fields: BTreeSet<FieldId>,
+}
+
 /// What a routine, and those that it runs, need.
-pub(super) fn needs(
-    part: &Part,
-    id: RoutineId,
-    frames: &mut BTreeSet<FrameId>,
-    registers: &mut BTreeSet<RegisterId>,
-    found: &mut Vec<Input>,
-) {
+pub(super) fn needs(part: &Part, id: RoutineId, needs: &mut Needs) {
+    let Needs { frames, registers, inputs: found, fields } = needs;
     let plan = RoutinePlan::for_any_state(part, id);
     let mut seen = BTreeSet::new();
     let mut wanted = vec![id];
@@ -25,7 +30,13 @@ pub(super) fn needs(
         }
         let Some(routine) = part.routines.get(id) else { continue };
         for (index, step) in routine.steps.iter().enumerate() {
-            found.extend(step.formulas().into_iter().flat_map(|formula| part.inputs_behind(inputs(formula))));
+            let fresh = fresh(&step.action, plan.step(id, index));
+            let taken = step.formulas().into_iter().flat_map(|formula| part.inputs_behind(inputs(formula)));
+            for input in taken {
+                let is_fresh = |field: &FieldId| !part.is_unstored(*field) && part.homes(*field).all(|home| fresh.contains(&home));
+                fields.extend(input.field().filter(|field| !is_fresh(field)));
+                found.push(input);
+            }
             match &step.action {
                 Action::Run(other) => wanted.push(*other),
                 Action::WriteRegisters(list) | Action::ReadRegisters(list) => registers.extend(list),
@@ -51,14 +62,28 @@ pub(super) fn needs(
                         .copied()
                         .collect::<Vec<_>>();
                     let formulas = part.fields.of(&computed).filter_map(|field| field.computed.as_ref());
-                    found.extend(formulas.flat_map(|formula| part.inputs_behind(inputs(formula))));
+                    let taken: Vec<Input> = formulas.flat_map(|formula| part.inputs_behind(inputs(formula))).collect();
+                    fields.extend(taken.iter().filter_map(|input| input.field()));
+                    found.extend(taken);
                 }
                 _ => {}
             }
         }
     }
     for frame in part.frames.of(&frames.iter().copied().collect::<Vec<_>>()) {
-        found.extend(frame.origin.formulas().flat_map(|formula| part.inputs_behind(inputs(formula))));
+        let taken: Vec<Input> = frame.origin.formulas().flat_map(|formula| part.inputs_behind(inputs(formula))).collect();
+        fields.extend(taken.iter().filter_map(|input| input.field()));
+        found.extend(taken);
+    }
+}
+
+/// Registers that a step reads just before it looks at its condition.
+pub(super) fn fresh(action: &Action, plan: Option<&StepPlan>) -> Vec<RegisterId> {
+    match (action, plan) {
+        (Action::Poll { .. } | Action::Expect(_), Some(StepPlan::Read(reads))) => {
+            reads.iter().filter_map(|read| if let ReadPlan::Register(register) = read { Some(*register) } else { None }).collect()
+        }
+        _ => Vec::new(),
     }
 }
 

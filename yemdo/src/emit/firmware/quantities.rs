@@ -2,7 +2,7 @@
 
 use super::build::{Build, Found, Takes};
 use super::code::{Expr, Function, Gives, Name, Stmt, Type};
-use super::formula::{Source, body, expression};
+use super::formula::{Source, body};
 use super::inputs::can_fail;
 use super::names::snake;
 use super::readings::{capital, cited, said, unit_text};
@@ -135,16 +135,14 @@ impl Build<'_> {
                     Input::Field(field) => part.fields.get(field).map_or(Ty::I32, Field::ty),
                     _ => Ty::I32,
                 };
-                match expression(&quantity.formula, &facts, &found) {
-                    Some(expr) => {
-                        let value = expr.cast(quantity.formula.ty, code_ty);
-                        statements.push(Stmt::Let { name: "code".into(), ty: Type::Num(code_ty), value: Some(value), mutable: false });
-                    }
-                    None => {
-                        self.refused.push(format!("quantity {}: its code needs more than one expression that cannot fail", quantity.name));
-                        return;
-                    }
-                }
+                let (mut before, _) = body(&quantity.formula, &facts, &found, &given);
+                let Some(Stmt::Return(expr)) = before.pop().filter(|_| !before.iter().any(returns)) else {
+                    self.refused.push(format!("quantity {}: its code has several ways to a value", quantity.name));
+                    return;
+                };
+                let value = expr.cast(quantity.formula.ty, code_ty);
+                before.push(Stmt::Let { name: "code".into(), ty: Type::Num(code_ty), value: Some(value), mutable: false });
+                statements.extend(before);
                 let place = (code, Source::Value(Expr::Var("code".into()), code_ty));
                 let Some(sources) = ready(&reading.formula, Some(place)) else {
                     self.refused.push(format!("quantity {}: the reading {} needs other readings", quantity.name, reading.name));
@@ -157,7 +155,7 @@ impl Build<'_> {
                 });
                 let facts = facts.into_iter().next().unwrap_or_else(Facts::unknown);
                 self.quantity_bounds.insert(id, as_quantity(facts.result, real));
-                let given: Vec<String> = given.iter().cloned().chain(["code".to_owned()]).collect();
+                let given: Vec<String> = given.iter().cloned().chain(statements.iter().filter_map(declared)).collect();
                 let (more, fails) = body(&reading.formula, &facts, &Found { build: self, sources }, &given);
                 statements.extend(more);
                 Some((reading.formula.ty, fails))
@@ -188,6 +186,23 @@ impl Build<'_> {
         if !self.module.functions.iter().any(|function| function.name.c == name.c) {
             self.quantity(id);
         }
+    }
+}
+
+/// Whether a statement, or one within it, ends the function with a value.
+fn returns(statement: &Stmt) -> bool {
+    match statement {
+        Stmt::Return(_) => true,
+        Stmt::If(_, then, otherwise) => then.iter().chain(otherwise).any(returns),
+        _ => false,
+    }
+}
+
+/// The variable that a statement declares.
+fn declared(statement: &Stmt) -> Option<String> {
+    match statement {
+        Stmt::Let { name, .. } | Stmt::Checked { name, .. } | Stmt::Take { name, .. } | Stmt::Try(name, ..) => Some(name.clone()),
+        _ => None,
     }
 }
 

@@ -3,7 +3,7 @@
 use super::Only;
 use super::build::Build;
 use super::code::{Ask, Expr, Failure, Machine, Stmt, Type};
-use super::formula::{body, expression, zero};
+use super::formula::{Source, body, expression, zero};
 use super::names::snake;
 use super::needs::moves;
 use super::truths::negated;
@@ -13,7 +13,7 @@ use crate::bus::Bus;
 use crate::formula::operators::{Arith, Compare};
 use crate::formula::typed::Formula;
 use crate::ground::number::Ty;
-use crate::model::ids::{FrameId, RoutineId};
+use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step, Time, longer, thousandths};
 use crate::model::part::Part;
@@ -130,7 +130,7 @@ impl Builder<'_, '_> {
     pub(super) fn step(&mut self, id: RoutineId, index: usize, step: &Step, depth: usize) {
         let mut skip = None;
         if let Some(when) = &step.when {
-            let holds = self.condition(when, true);
+            let holds = self.condition(when, None);
             // Where it goes on is known at the end of the step.
             skip = Some((self.here(), self.states.last().map_or(0, |(_, list)| list.len())));
             self.push(Stmt::If(negated(holds), vec![Stmt::Goto(usize::MAX)], Vec::new()));
@@ -168,6 +168,7 @@ impl Builder<'_, '_> {
 
     pub(super) fn action(&mut self, id: RoutineId, index: usize, step: &Step, depth: usize) {
         let planned = self.plan.step(id, index).cloned().unwrap_or(StepPlan::Nothing);
+        let fresh = super::needs::fresh(&step.action, Some(&planned));
         match (&step.action, planned) {
             (_, StepPlan::Refused(unreachable)) => {
                 let reason = format!("{}: {} cannot be written: it needs {}", self.what, unreachable.register, unreachable.needs);
@@ -183,6 +184,7 @@ impl Builder<'_, '_> {
                         let ty = register(model.layout.width());
                         let bits = model.layout.form.write(*code, model.layout.width());
                         self.push(Stmt::Set(Expr::Member("settings".into(), snake(&model.name)), Expr::Hex(bits, ty)));
+                        self.build.now_known(*field).into_iter().for_each(|known| self.push(known));
                     }
                 }
                 self.writes(&writes, *verify, step);
@@ -196,7 +198,7 @@ impl Builder<'_, '_> {
                 let text = format!("until {}", self.part().typed(condition));
                 let first = self.open(&self.meaning(step, &text));
                 self.reads(&reads, step);
-                let holds = self.condition(condition, false);
+                let holds = self.condition_over(condition, &fresh);
                 let (every, within) = (self.micros(&step.every), self.micros(within));
                 let behind = self.states.len();
                 // Not yet: the next look, or too late.
@@ -208,7 +210,7 @@ impl Builder<'_, '_> {
             }
             (Action::Expect(condition), StepPlan::Read(reads)) => {
                 self.reads(&reads, step);
-                let holds = self.condition(condition, false);
+                let holds = self.condition_over(condition, &fresh);
                 self.push(Stmt::Comment(self.meaning(step, &format!("expect {}", self.part().typed(condition)))));
                 self.push(Stmt::If(negated(holds), Self::raise(Failure::Unexpected), Vec::new()));
             }
@@ -325,12 +327,22 @@ impl Builder<'_, '_> {
         (Expr::There(name), formula.ty)
     }
 
-    /// Whether a condition holds; one without a value fails the routine. `unread`: its inputs were not read just before.
-    fn condition(&mut self, formula: &Formula, unread: bool) -> Expr {
+    /// Whether a condition holds over registers that were read just before.
+    fn condition_over(&mut self, formula: &Formula, fresh: &[RegisterId]) -> Expr {
+        self.condition(formula, Some(fresh))
+    }
+
+    /// Whether a condition holds; one without a value fails the routine. `fresh`: registers that were read for it just before.
+    fn condition(&mut self, formula: &Formula, fresh: Option<&[RegisterId]>) -> Expr {
+        let unread = fresh.is_none();
         let facts = self.build.facts_of(formula);
         let mut sources = Vec::new();
         for input in inputs(formula) {
-            sources.extend(self.build.source(input, None).map(|source| (input.key(), source)));
+            let source = self.build.source(input, None).map(|source| match (source, input.field()) {
+                (Source::Unknown(_, _, known), Some(field)) if self.is_fresh(field, fresh) => *known,
+                (source, _) => source,
+            });
+            sources.extend(source.map(|source| (input.key(), source)));
         }
         let found = super::build::Found { build: self.build, sources };
         if let Some(holds) = super::formula::condition(formula, &facts, &found) {
@@ -344,6 +356,12 @@ impl Builder<'_, '_> {
         }
         let (value, ty) = self.value(formula, "condition");
         value.compare(Compare::NotEqual, ty, zero(ty))
+    }
+
+    /// Whether all registers that hold a field were just read.
+    fn is_fresh(&self, field: FieldId, fresh: Option<&[RegisterId]>) -> bool {
+        let part = self.build.part;
+        fresh.is_some_and(|fresh| !part.is_unstored(field) && part.homes(field).all(|home| fresh.contains(&home)))
     }
 
     /// A time in whole microseconds.

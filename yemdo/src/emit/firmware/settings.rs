@@ -11,6 +11,7 @@ use crate::ground::number::Ty;
 use crate::model::ids::{FieldId, ParameterId, RegisterId};
 use crate::model::state::State;
 use crate::plan::heard::after_write;
+use crate::plan::routine::registers_read;
 use crate::plan::writes::value_to_write;
 
 impl Build<'_> {
@@ -24,7 +25,6 @@ impl Build<'_> {
         let part = self.part;
         let registers: Vec<RegisterId> = self.wanted.registers.iter().copied().collect();
         let image = State::reset(part);
-        let unread = image.unread(part, &part.frames.ids().collect::<Vec<_>>());
         let mut members = Vec::new();
         for id in &registers {
             let Some(model) = part.registers.get(*id) else { continue };
@@ -46,10 +46,14 @@ impl Build<'_> {
                 self.module.constants.push(address);
             }
             let reset = image.register(model);
-            let known = if model.reset.is_some() { "after a reset" } else { "its value after a reset is not stated; here it begins as" };
-            // A decoder without a value for it would say so; here it has a number.
-            let first = if unread.contains(id) { "; formulas use it, so read it first" } else { "" };
-            let doc = format!("{}, {}: {known} 0x{reset:0digits$X}{first}", model.name, model.access.as_str(), digits = model.bytes * 2);
+            let value = format!("0x{reset:0digits$X}", digits = model.bytes * 2);
+            let begins = match (self.known.concerns(*id), model.reset.is_some()) {
+                (true, true) => format!("after a reset {value}; {}", self.until_known(*id)),
+                (true, false) => self.until_known(*id),
+                (false, true) => format!("after a reset {value}"),
+                (false, false) => format!("its value after a reset is not stated; here it begins as {value}"),
+            };
+            let doc = format!("{}, {}: {begins}", model.name, model.access.as_str());
             members.push(Member { doc, name: register_member(model), ty: Type::Num(ty), default: Expr::Hex(reset, ty) });
         }
         for id in self.unstored().collect::<Vec<_>>() {
@@ -66,6 +70,7 @@ impl Build<'_> {
         if members.is_empty() {
             return;
         }
+        members.extend(self.known.structure(part));
         let mut scope = Scope::default();
         members.iter().for_each(|member| scope.give(&member.name, &member.doc, &mut self.clashes));
         let name = self.settings_type();
@@ -86,6 +91,15 @@ impl Build<'_> {
         if self.wanted.all {
             registers.iter().for_each(|id| self.value_function(*id));
         }
+    }
+
+    /// How a register without a value after a reset gets one.
+    fn until_known(&self, id: RegisterId) -> String {
+        let part = self.part;
+        let steps = self.wanted.routines.iter().flat_map(|routine| part.steps_within(*routine));
+        let is_read = steps.into_iter().any(|(step, _)| registers_read(part, &step.action).contains(&id));
+        let (written, nowhere) = (part.registers[id].access.is_writable(), if is_read { "" } else { ", which no routine here does" });
+        if written { "unknown until it is read or set".to_owned() } else { format!("unknown until it is read{nowhere}") }
     }
 
     /// Where the part is reached.

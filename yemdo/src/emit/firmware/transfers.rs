@@ -96,7 +96,10 @@ impl Builder<'_, '_> {
         }
         let value = wire_value(model, 0);
         match compare {
-            None => self.push(Stmt::Set(Expr::Member("settings".into(), register_member(model)), value)),
+            None => {
+                self.push(Stmt::Set(Expr::Member("settings".into(), register_member(model)), value));
+                self.build.now_read(id).into_iter().for_each(|known| self.push(known));
+            }
             Some((mask, written)) => {
                 let ty = register(model.width());
                 let differs = Expr::Arith(Arith::BitXor, ty, value.boxed(), written.boxed()).and_mask(ty, mask);
@@ -150,9 +153,10 @@ impl Builder<'_, '_> {
         // The registers that were read are known now, too.
         if let Origin::Registers(runs) = &frame.origin {
             let mut offset = 0;
-            for model in runs.iter().flatten().filter_map(|id| part.registers.get(*id)) {
+            for (id, model) in runs.iter().flatten().filter_map(|id| Some((*id, part.registers.get(*id)?))) {
                 if model.fields.iter().any(|field| part.fields.get(*field).is_some()) && !model.fields.is_empty() {
                     self.push(Stmt::Set(Expr::Member("settings".into(), register_member(model)), wire_value(model, offset)));
+                    self.build.now_read(id).into_iter().for_each(|known| self.push(known));
                 }
                 offset += model.bytes;
             }

@@ -5,6 +5,7 @@ use super::build::Build;
 use super::code::{Expr, Function, Gives, Member, Param, Pass, Stmt, Struct, Type};
 use super::formula::zero;
 use super::names::{Scope, snake};
+use super::needs::Needs;
 use crate::bits::form::Form;
 use crate::bits::layout::{Layout, Slice};
 use crate::formula::operators::{Arith, Compare};
@@ -21,9 +22,9 @@ impl Build<'_> {
         let conditions = frame.status.iter().map(|condition| &condition.formula).chain(frame.counted.as_ref());
         let mut used: Vec<Input> =
             conditions.chain(self.part.readings.of(&readings).flat_map(|reading| reading.formulas())).flat_map(inputs).collect();
-        for routine in &self.wanted.routines {
-            super::needs::needs(self.part, *routine, &mut Default::default(), &mut Default::default(), &mut used);
-        }
+        let mut needs = Needs::default();
+        self.wanted.routines.iter().for_each(|routine| super::needs::needs(self.part, *routine, &mut needs));
+        used.extend(needs.inputs);
         let used = self.part.inputs_behind(used.into_iter());
         let codes = frame.codes.iter().copied().filter(|code| {
             self.wanted.all

@@ -116,6 +116,7 @@ impl Builder<'_, '_> {
         if after != own {
             self.push(Stmt::Set(own, after));
         }
+        self.build.now_written(write.register).into_iter().for_each(|known| self.push(known));
         if let Some(written) = written {
             let counts = counted_bits(part, model);
             self.read_register(write.register, step, Some((counts, written)));

@@ -173,7 +173,7 @@ fn name(num: Num) -> &'static str {
 fn setting(part: &Sheet, id: FieldId) -> Option<String> {
     let field = part.fields.get(id)?;
     let number = |code: i128| field.real(code).map_or_else(|| code.to_string(), |real| real.to_string());
-    let reset = State::while_read(part).known_field(field).map_or("null".to_owned(), |code| text(&number(code)));
+    let reset = State::while_read(part).value_of(field).map_or("null".to_owned(), |code| text(&number(code)));
     let rows = field.values().iter().map(|row| format!("[\"{}\",{}]", row.code, text(&field.value_text(row.code))));
     Some(format!("{{\"id\":{},\"name\":{},\"reset\":{reset},\"values\":{}}}", id.index(), text(field.name()), list(rows)))
 }

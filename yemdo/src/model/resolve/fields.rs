@@ -84,7 +84,7 @@ impl Resolver {
         let Some(layout) = of_fields.or_else(|| self.register_bits(&field.bits, home)) else { return };
         let (columns, values) = self.table_of(&name, &layout, (field.bits.span, "the bits"), &field.values, tables);
         let of_register = home.and_then(|home| self.part.registers.get(home)).map(|register| register.access);
-        let access = Access::from_name(field.access).or(of_register).unwrap_or_default();
+        let access = Access::from_name(field.access).or(of_register).unwrap_or_else(|| self.access_of(&layout));
         self.add_field(Field {
             name,
             span,
@@ -99,6 +99,24 @@ impl Resolver {
             means: field.means.as_ref().map(|text| text.value.clone()),
             source: field.source.as_ref().map(|text| text.value.clone()),
         });
+    }
+
+    /// The access of bits in several registers: that of the fields and registers that they belong to, or where these differ, what all of them allow.
+    fn access_of(&self, layout: &Layout) -> Access {
+        let mut all: Vec<Access> = Vec::new();
+        for slice in &layout.slices {
+            let held = |fields: &Field| fields.layout.slices.iter().any(|own| own.byte == slice.byte && own.mask() & slice.mask() != 0);
+            let fields: Vec<Access> = self.part.fields.iter().filter(|field| held(field)).map(|field| field.access).collect();
+            let home = self.part.registers.iter().find(|home| (home.offset..home.offset + home.bytes).contains(&slice.byte));
+            if fields.is_empty() { all.extend(home.map(|home| home.access)) } else { all.extend(fields) }
+        }
+        match all.first() {
+            Some(first) if all.iter().all(|access| access == first) => *first,
+            _ if all.contains(&Access::ClearOnRead) => Access::ClearOnRead,
+            _ if all.iter().any(|access| !access.is_writable()) => Access::ReadOnly,
+            _ if all.iter().any(|access| !access.is_readable()) => Access::WriteOnly,
+            _ => Access::default(),
+        }
     }
 
     /// The bits of a field that is put together from others: `"FAST QUIET"`, those that are named, most significant first.

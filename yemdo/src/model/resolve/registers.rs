@@ -63,7 +63,8 @@ impl Resolver {
                 reset.set_field(field, code);
             }
         }
-        self.part.reset = reset.into_reset();
+        let by_part = self.part.fields.iter().filter(|field| !field.joined && !field.access.is_writable());
+        self.part.reset = reset.into_reset(by_part);
         let mut home = 0;
         for (_, register) in &tree.registers {
             let copies = register.copies();

@@ -20,12 +20,7 @@ fn script(part: &Part, routine: RoutineId, bus: Bus, fails: Option<usize>) -> Op
     let rig = Rig::new();
     let place = rig.add(StandIn::new(part, 1).ok()?);
     let mut port = rig.port(place, bus);
-    // Emitted code begins with zeros where the sheet states no reset value.
-    let mut start = State::reset(part);
-    for register in part.registers().iter().filter(|register| start.known_register(register).is_none()).collect::<Vec<_>>() {
-        start.set_register(register, start.register(register));
-    }
-    let mut runner = Runner::new(part, routine, start).ok()?.on_bus(bus, None).ok()?;
+    let mut runner = Runner::new(part, routine, State::reset(part)).ok()?.on_bus(bus, None).ok()?;
     let mut script = Vec::new();
     let mut request = runner.start();
     let mut count = 0;

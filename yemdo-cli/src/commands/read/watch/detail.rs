@@ -52,7 +52,7 @@ fn value_lines<'a>(part: &PartView, reading: &'a ReadingView, look: Look, width:
     let status = reading.status.unwrap_or(Status::Waiting);
     let mut title = vec![Span::styled(format!(" {}/{}", part.name, reading.name), bold)];
     if reading.status.is_some() && status != Status::Ok {
-        let why = reading.means.as_deref().map_or(String::new(), |why| format!(": {why}"));
+        let why = reading.why.as_deref().map_or(String::new(), |why| format!(": {why}"));
         title.push(Span::styled(format!("  {}{}", status.as_str(), visible(&why)), look.status(status)));
     }
     if let Some(why) = &part.failing {

@@ -143,7 +143,7 @@ impl Audience<AnyPort> for Channel<'_> {
             value: reading.value,
             digits: reading.digits,
             status: reading.status,
-            means: reading.means.clone(),
+            why: reading.why.clone(),
             codes: reading.codes.iter().map(|code| code.value.to_string()).collect::<Vec<_>>().join(" "),
         });
         let measured = Measured {

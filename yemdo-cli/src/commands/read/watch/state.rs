@@ -49,7 +49,7 @@ pub(super) struct Seen {
     pub(super) value: Option<f64>,
     pub(super) digits: Digits,
     pub(super) status: Status,
-    pub(super) means: Option<String>,
+    pub(super) why: Option<String>,
     pub(super) codes: String,
 }
 
@@ -105,7 +105,7 @@ pub(super) struct ReadingView {
     pub(super) value: Option<f64>,
     pub(super) digits: Digits,
     pub(super) status: Option<Status>,
-    pub(super) means: Option<String>,
+    pub(super) why: Option<String>,
     pub(super) codes: String,
     pub(super) all: Running,
     pub(super) history: VecDeque<Sample>,
@@ -247,7 +247,7 @@ impl PartView {
             reading.value = seen.value;
             reading.digits = seen.digits;
             reading.status = Some(seen.status);
-            reading.means = seen.means;
+            reading.why = seen.why;
             reading.codes = seen.codes;
         }
     }
@@ -278,7 +278,7 @@ impl ReadingView {
             value: None,
             digits: Digits::UNKNOWN,
             status: None,
-            means: None,
+            why: None,
             codes: String::new(),
             all: Running::default(),
             history: VecDeque::new(),

@@ -27,7 +27,7 @@ fn view(look: Look) -> View {
 
 fn came(part: &str, at: i64, value: f64, status: Status) -> Happened {
     let name = "temperature".to_owned();
-    let reading = Seen { name, value: Some(value), digits: Digits::Decimals(2), status, means: None, codes: "1234".into() };
+    let reading = Seen { name, value: Some(value), digits: Digits::Decimals(2), status, why: None, codes: "1234".into() };
     let (time, frames) = (Moment::of_micros(1_928_217_600_000_000 + at * 1_000_000), vec![("AIR".to_owned(), vec![0x04, 0xD2])]);
     Happened::Measured(Measured { part: part.into(), time, frames, readings: vec![reading], steps: None })
 }
