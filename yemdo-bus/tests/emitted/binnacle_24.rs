@@ -459,6 +459,9 @@ impl PressureFrame {
         if pressure_condition_1 == Some(true) {
             return Reading::none(Status::NotReady);
         }
+        if pressure_condition_1.is_none() {
+            return Reading::none(Status::FormulaFault);
+        }
         let Some(value) = calibration.pressure_value(temperature, self) else {
             return Reading::none(Status::FormulaFault);
         };
@@ -486,6 +489,9 @@ impl PressureFrame {
         if pressure_condition_1 == Some(true) {
             return Reading::none(Status::NotReady);
         }
+        if pressure_condition_1.is_none() {
+            return Reading::none(Status::FormulaFault);
+        }
         let Some(value) = calibration.pressure_float_value(temperature, self) else {
             return Reading::none(Status::FormulaFault);
         };
@@ -503,6 +509,9 @@ impl PressureFrame {
         // no conversion was started
         if pressure_condition_1 == Some(true) {
             return Reading::none(Status::NotReady);
+        }
+        if pressure_condition_1.is_none() {
+            return Reading::none(Status::FormulaFault);
         }
         let Some(value) = parameters.altitude_value(pressure_reading) else {
             return Reading::none(Status::FormulaFault);

@@ -831,6 +831,9 @@ impl LightFrame {
         if !self.ready {
             return Reading::none(Status::NotReady);
         }
+        if illuminance_condition_1.is_none() {
+            return Reading::none(Status::FormulaFault);
+        }
         let Some(value) = self.illuminance_value(settings) else {
             return Reading::none(Status::FormulaFault);
         };
@@ -872,6 +875,9 @@ impl LightFrame {
         }
         if !self.ready {
             return Reading::none(Status::NotReady);
+        }
+        if warm_condition_1.is_none() {
+            return Reading::none(Status::FormulaFault);
         }
         let Some(value) = self.warm_computed(settings) else {
             return Reading::none(Status::FormulaFault);

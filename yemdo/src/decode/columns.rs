@@ -10,7 +10,7 @@ use crate::ground::number::{Number, Ty};
 use crate::model::ids::FrameId;
 use crate::model::status::Status;
 use crate::model::value::Present;
-use crate::plan::frame::{InputSource, Pass, Plan, PlanRange, ReadingPlan};
+use crate::plan::frame::{InputSource, Pass, Plan, PlanCondition, PlanRange, ReadingPlan};
 use crate::plan::judge::with_earlier;
 
 /// The readings of many frames, a column each. Reuse one value for batch after batch.
@@ -232,7 +232,8 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length,
                     keep_whole(plan, &room.machine, reading.output, (from, lanes, frames), whole);
                 }
             }
-            judge(plan, &room.machine, reading, (values, finite), &mut status);
+            let applies = |condition: &PlanCondition| condition.applies(state.state, plan.frame, given);
+            judge(plan, &room.machine, reading, (values, finite), &applies, &mut status);
         }
         if any {
             let failed = out.failed.get(from..from + lanes).unwrap_or_default();
@@ -406,7 +407,14 @@ fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frame
 /// Finds the statuses, and withholds the values that are none. In most batches most of it finds nothing, and
 /// finding that is a plain pass over a column.
 #[inline]
-fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, (values, finite): (&mut [f64], bool), status: &mut Telling<'_>) {
+fn judge(
+    plan: &Plan,
+    machine: &Machine,
+    reading: &ReadingPlan,
+    (values, finite): (&mut [f64], bool),
+    applies: &dyn Fn(&PlanCondition) -> bool,
+    status: &mut Telling<'_>,
+) {
     let mut told = false;
     if let Some(range) = reading.range {
         let within = |value: f64, low: f64, high: f64| (value >= low) & (value <= high);
@@ -433,7 +441,7 @@ fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, (values, finite)
         }
     }
     // From the last to the first, as statuses are put together.
-    for (output, meant) in reading.conditions.iter().rev() {
+    for PlanCondition { output, status: meant, .. } in reading.conditions.iter().rev() {
         let Some((slot, _)) = plan.program.outputs.get(*output) else { continue };
         let faults = machine.faults(*output);
         told |= match machine.column(*slot) {
@@ -444,13 +452,16 @@ fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, (values, finite)
             None => false,
         };
     }
+    // A condition with a fault is a fault of the reading.
+    let conditions = reading.conditions.iter().filter(|condition| machine.faults(condition.output).is_some());
+    let at_fault = conditions.filter(|condition| applies(condition)).map(|condition| condition.output);
     if !finite {
         told = true;
         for (status, value) in status.open().iter_mut().zip(&*values) {
             *status = if value.is_finite() || !status.has_value() { *status } else { Status::FormulaFault };
         }
     }
-    if let Some(faults) = machine.faults(reading.output) {
+    for faults in at_fault.chain([reading.output]).filter_map(|output| machine.faults(output)) {
         told = true;
         for (status, _) in status.open().iter_mut().zip(faults).filter(|(status, fault)| **fault != 0 && status.has_value()) {
             *status = Status::FormulaFault;
@@ -463,7 +474,7 @@ fn judge(plan: &Plan, machine: &Machine, reading: &ReadingPlan, (values, finite)
     }
 }
 
-/// Gives a status where a condition holds; says whether it does anywhere. One that is at fault does not hold.
+/// Sets the status of lanes whose condition is true; true if there are any.
 fn mark<T: PartialEq + Copy>(status: &mut Telling<'_>, holds: &[T], zero: T, faults: Option<&[u32]>, meant: Status) -> bool {
     let holds = holds.get(..status.lanes).unwrap_or(&[]);
     let any = holds.iter().map(|truth| u32::from(*truth != zero)).fold(0, |any, truth| any | truth) != 0;

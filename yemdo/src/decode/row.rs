@@ -8,7 +8,7 @@ use crate::ground::number::{Number, Ty};
 use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::affine::{Affine, Scale, Source};
-use crate::plan::frame::{InputSource, Load, Plan, PlanRange, ReadingPlan};
+use crate::plan::frame::{InputSource, Load, Plan, PlanCondition, PlanRange, ReadingPlan};
 use crate::plan::judge::judged;
 
 /// The readings of one frame. Reuse one value for frame after frame: nothing is allocated then.
@@ -223,7 +223,8 @@ pub(crate) fn quick(plan: &Plan, room: &mut Room, bytes: &[u8], row: &mut FrameV
                     }
                     None => single.sound(*output),
                 };
-                if *bare { (value, Status::Ok) } else { judge(plan, single, reading, Some(value)) }
+                // Without a fault, all conditions have a value.
+                if *bare { (value, Status::Ok) } else { judge(plan, single, reading, Some(value), |_| false) }
             }
         };
     }
@@ -254,7 +255,7 @@ pub(crate) fn decode(
         };
         *place = match no_value(reading, state, given) {
             Some(none) => (f64::NAN, none),
-            None => judge(plan, &room.single, reading, value),
+            None => judge(plan, &room.single, reading, value, |condition| condition.applies(state.state, plan.frame, given)),
         };
     }
     Ok(())
@@ -306,10 +307,17 @@ pub(crate) fn run(plan: &Plan, room: &mut Room, state: &Present<'_>, bytes: &[u8
     room.single.run(&plan.program);
 }
 
-/// The status of a reading that needs nothing more, with this value or a fault.
-fn judge(plan: &Plan, single: &Single, reading: &ReadingPlan, value: Option<f64>) -> (f64, Status) {
+/// Status of a complete reading with this value or a fault. A condition that applies but has a fault is a fault of the reading.
+fn judge(
+    plan: &Plan,
+    single: &Single,
+    reading: &ReadingPlan,
+    value: Option<f64>,
+    applies: impl Fn(&PlanCondition) -> bool,
+) -> (f64, Status) {
     let (status, _) = judged(holding(plan, single, reading), value.is_some_and(|value| outside(plan, single, reading, value)));
-    match value {
+    let at_fault = |condition: &PlanCondition| single.real(&plan.program, condition.output).is_none() && applies(condition);
+    match value.filter(|_| !single.at_fault() || !reading.conditions.iter().any(at_fault)) {
         Some(value) => (value, status),
         None => (f64::NAN, if status.has_value() { Status::FormulaFault } else { status }),
     }
@@ -319,7 +327,7 @@ fn judge(plan: &Plan, single: &Single, reading: &ReadingPlan, value: Option<f64>
 fn holding<'p>(plan: &'p Plan, single: &'p Single, reading: &'p ReadingPlan) -> impl DoubleEndedIterator<Item = (usize, Status)> + 'p {
     let holds = |output: usize| single.real(&plan.program, output).is_some_and(|truth| truth != 0.0);
     let all = reading.conditions.iter().enumerate();
-    all.filter(move |(_, (output, _))| holds(*output)).map(|(at, (_, status))| (at, *status))
+    all.filter(move |(_, condition)| holds(condition.output)).map(|(at, condition)| (at, condition.status))
 }
 
 /// The place of the condition that a reading has its status from; `None` if no condition gives it.

@@ -133,9 +133,11 @@ pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: 
     let plan = Plan::new(state.part, frame, PlanFor::Steps);
     let mut room = Room::new(&plan);
     super::row::run(&plan, &mut room, state, bytes);
-    let output = plan.readings.iter().find(|planned| planned.id == reading)?.output;
-    let fault = Used::new(&plan.program, &room.single, output).fault(state.part);
-    fault.map(|fault| match fault {
+    let planned = plan.readings.iter().find(|planned| planned.id == reading)?;
+    let conditions = planned.conditions.iter().filter(|condition| condition.applies(state.state, frame, bytes.len()));
+    let mut outputs = std::iter::once(planned.output).chain(conditions.map(|condition| condition.output));
+    let (output, fault) = outputs.find_map(|at| Some((at, Used::new(&plan.program, &room.single, at).fault(state.part)?)))?;
+    Some(match fault {
         FormulaFault { kind: FaultKind::NoValue, line: None, operation: None } => {
             FormulaFault { operation: without_value(&plan, state, output, bytes), ..fault }
         }

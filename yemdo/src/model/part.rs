@@ -381,8 +381,16 @@ impl Sheet {
 
     /// The readings that a reading needs, in order, itself last.
     pub(crate) fn needed(&self, reading: ReadingId) -> Vec<ReadingId> {
-        let mut seen: List<ReadingId, bool> = List::filled(self.readings.len(), |id| id == reading);
-        let mut wanted = vec![reading];
+        self.with_needed(vec![reading])
+    }
+
+    /// The readings that a formula needs, in order.
+    pub(crate) fn needed_by(&self, formula: &Formula) -> Vec<ReadingId> {
+        self.with_needed(inputs(formula).filter_map(|input| if let Input::Reading(id) = input { Some(id) } else { None }).collect())
+    }
+
+    fn with_needed(&self, mut wanted: Vec<ReadingId>) -> Vec<ReadingId> {
+        let mut seen: List<ReadingId, bool> = List::filled(self.readings.len(), |id| wanted.contains(&id));
         while let Some(current) = wanted.pop() {
             for input in self.readings.get(current).into_iter().flat_map(|reading| inputs(&reading.formula)) {
                 if let Input::Reading(other) = input

@@ -17,16 +17,18 @@ use crate::formula::typed::Formula;
 use crate::ground::list::List;
 use crate::ground::number::Ty;
 use crate::model::frame::{Code, Frame, Origin};
-use crate::model::ids::{FieldId, FrameId, ReadingId, RegisterId};
+use crate::model::ids::{CodeId, FieldId, FrameId, ReadingId, RegisterId};
 use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::End;
 use crate::model::registers::Field;
+use crate::model::state::State;
 use crate::model::status::Status;
 
 /// The plan of one frame.
 #[derive(Clone, Debug)]
 pub(crate) struct Plan {
+    pub(crate) frame: FrameId,
     pub(crate) program: Program,
     /// The frame's checks.
     pub(crate) checks: Vec<Syndrome>,
@@ -171,14 +173,50 @@ pub(crate) struct ReadingPlan {
     /// Index of its value among the program's outputs.
     pub(crate) output: usize,
     pub(crate) range: Option<PlanRange>,
-    /// Outputs of its conditions, and what they mean; the first that holds counts.
-    pub(crate) conditions: Vec<(usize, Status)>,
+    /// Its conditions, in order.
+    pub(crate) conditions: Vec<PlanCondition>,
     /// Other frames that must have come, and the last byte of each that the reading uses.
     pub(crate) needs: Vec<(FrameId, usize)>,
     /// The way around the program, where there is one.
     pub(crate) affine: Option<Affine>,
     /// The last byte of the frame that it uses.
     pub(crate) last_byte: usize,
+}
+
+/// A status condition of a reading.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct PlanCondition {
+    /// Index of its truth among the program's outputs.
+    pub(crate) output: usize,
+    pub(crate) status: Status,
+    /// Last bytes that it uses, in frames of changing length.
+    ends: Vec<(FrameId, usize)>,
+}
+
+impl PlanCondition {
+    /// True unless a frame ends before a code of the condition; `given` is the length of `frame`.
+    pub(crate) fn applies(&self, state: &State, frame: FrameId, given: usize) -> bool {
+        let length = |of: FrameId| if of == frame { Some(given) } else { state.frame(of).map(<[u8]>::len) };
+        self.ends.iter().all(|(of, last)| length(*of).is_none_or(|length| *last < length))
+    }
+}
+
+/// Frames of changing length that a formula uses, each with the last byte.
+pub(crate) fn ends(part: &Sheet, formula: &Formula) -> Vec<(FrameId, usize)> {
+    let mut codes: Vec<CodeId> = Vec::new();
+    for input in inputs(formula) {
+        match input {
+            Input::Code(code) => codes.push(code),
+            Input::Reading(used) => codes.extend(&part.readings[used].codes),
+            _ => {}
+        }
+    }
+    let mut ends: BTreeMap<FrameId, usize> = BTreeMap::new();
+    for code in part.codes.of(&codes).filter(|code| part.frames[code.frame].counted.is_some()) {
+        let last = ends.entry(code.frame).or_default();
+        *last = code.last_byte().max(*last);
+    }
+    ends.into_iter().collect()
 }
 
 impl ReadingPlan {
@@ -236,7 +274,7 @@ impl Plan {
                     Some(of) => *of_frames.entry((of, condition.span().start)).or_insert_with(output),
                     None => output(),
                 };
-                conditions.push((output, condition.status));
+                conditions.push(PlanCondition { output, status: condition.status, ends: ends(part, &condition.formula) });
             }
             let range = reading.range.as_ref().map(|range| match range.fixed() {
                 Some((low, high)) => PlanRange::Numbers(low, high),
@@ -277,7 +315,7 @@ impl Plan {
         let passes = passes(&checks, if by_words { words.iter().collect() } else { Vec::new() });
         loads.sort_by_key(|load| load.from.is_held());
         let own_loads = loads.iter().filter(|load| !load.from.is_held()).count();
-        Plan { beside: outputs, words, passes, loads, own_loads, readings, program, checks }
+        Plan { frame, beside: outputs, words, passes, loads, own_loads, readings, program, checks }
     }
 
     /// Whether no reading needs the program.
@@ -315,6 +353,7 @@ impl Plan {
         let program = lowerer.finish();
         let (loads, words) = loads(part, frame, &program);
         Plan {
+            frame,
             words,
             passes: Vec::new(),
             own_loads: loads.len(),

@@ -3,6 +3,8 @@
 mod reach;
 mod trial;
 
+use std::collections::BTreeMap;
+
 use reach::over_settings;
 pub use reach::{Curve, CurvePoint, curves};
 pub(crate) use reach::{deciding, reach};
@@ -147,20 +149,23 @@ fn digits_of(trial: &mut Trial<'_>, shown: &dyn Fn(f64) -> f64) -> Digits {
 
 /// What can come out of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
 pub(crate) fn predict(part: &Sheet, id: ReadingId) -> Option<Prediction> {
-    let proofs = Proofs::of(part, part.needed(id));
-    one(part, id, &proofs, &mut Vec::new())
+    let judging = part.needed(id).into_iter().chain(judging(part, id).flat_map(|formula| part.needed_by(formula))).collect::<Vec<_>>();
+    let proofs = Proofs::of(part, part.order.iter().copied().filter(|id| judging.contains(id)).collect());
+    with_conditions(part, id, &proofs, one(part, id, &proofs, &mut Vec::new())?)
 }
 
 /// The same of every reading and shared value.
 pub(crate) fn predict_all(part: &Sheet) -> List<ReadingId, Option<Prediction>> {
     let proofs = Proofs::of(part, part.order.clone());
     let mut known = Vec::new();
-    List::filled(part.readings.len(), |id| one(part, id, &proofs, &mut known))
+    List::filled(part.readings.len(), |id| with_conditions(part, id, &proofs, one(part, id, &proofs, &mut known)?))
 }
 
 /// What interval analysis says of readings, worked out for all of them together.
 struct Proofs {
     of: List<ReadingId, Option<Proven>>,
+    /// Status conditions, by their places in the sheet.
+    conditions: BTreeMap<usize, Proven>,
 }
 
 /// Of one formula, those that it uses not counted.
@@ -175,23 +180,62 @@ struct Proven {
 impl Proofs {
     /// Those of some readings, in an order in which each comes after those it uses.
     fn of(part: &Sheet, order: Vec<ReadingId>) -> Self {
-        let formulas: Vec<(InputKey, &Formula)> =
+        let mut formulas: Vec<(InputKey, &Formula)> =
             order.iter().filter_map(|id| Some((Input::Reading(*id).key(), &part.readings.get(*id)?.formula))).collect();
+        let readings = formulas.len();
+        for formula in order.iter().flat_map(|id| judging(part, *id)) {
+            if formulas.iter().skip(readings).all(|(_, known)| known.span != formula.span) {
+                formulas.push((InputKey(u64::MAX), formula));
+            }
+        }
         let facts = Facts::of_all(&formulas, &part.curves, &|key| bounds(part, key));
+        let mut proven = formulas.iter().zip(facts).map(|((_, formula), facts)| Proven {
+            doubts: facts.doubts(formula).into_iter().map(|expr| expr.span).collect(),
+            may_be_none: facts.may_be_none,
+            bounds: facts.result,
+        });
         let mut of = List::filled(part.readings.len(), |_| None);
-        for (id, ((_, formula), facts)) in order.iter().zip(formulas.iter().zip(facts)) {
-            let doubts = facts.doubts(formula).into_iter().map(|expr| expr.span).collect();
-            let proven = Proven { doubts, may_be_none: facts.may_be_none, bounds: facts.result };
+        for (id, proven) in order.iter().zip(proven.by_ref()) {
             if let Some(place) = of.get_mut(*id) {
                 *place = Some(proven);
             }
         }
-        Self { of }
+        let conditions = formulas.iter().skip(readings).map(|(_, formula)| formula.span.start).zip(proven).collect();
+        Self { of, conditions }
     }
 
     fn get(&self, id: ReadingId) -> Option<&Proven> {
         self.of.get(id)?.as_ref()
     }
+}
+
+/// Formulas of a reading's status conditions.
+fn judging(part: &Sheet, id: ReadingId) -> impl Iterator<Item = &Formula> {
+    part.conditions(None, id).map(|(_, condition)| &condition.formula)
+}
+
+/// A prediction that includes faults of status conditions, which are faults of the reading.
+fn with_conditions(part: &Sheet, id: ReadingId, proofs: &Proofs, mut found: Prediction) -> Option<Prediction> {
+    let own = part.needed(id);
+    let mut doubts: Vec<Span> = Vec::new();
+    for formula in judging(part, id) {
+        let used = part.needed_by(formula);
+        let proven = || used.iter().filter(|used| !own.contains(used)).filter_map(|used| proofs.get(*used));
+        let condition = proofs.conditions.get(&formula.span.start)?;
+        doubts.extend(proven().chain([condition]).flat_map(|proven| &proven.doubts));
+        doubts.extend(proven().chain([condition]).filter(|proven| proven.may_be_none).map(|_| formula.span));
+        let names = lacking(part, part.readings.of(&used).map(|reading| &reading.formula).chain([formula]));
+        found.may_lack.extend(names.into_iter().filter(|name| !found.may_lack.contains(name)).collect::<Vec<_>>());
+    }
+    doubts.retain(|doubt| !found.doubts.contains(doubt));
+    if !doubts.is_empty() {
+        found.proof = match found.proof {
+            Proof::Proved | Proof::Tried => Proof::Doubted(doubts.len(), 0),
+            Proof::Doubted(count, tried) => Proof::Doubted(count + doubts.len(), tried),
+        };
+        found.doubts.extend(doubts);
+    }
+    Some(found)
 }
 
 fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exhausted)>) -> Option<Prediction> {
@@ -213,7 +257,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
         proof: if count == 0 { Proof::Proved } else { Proof::Doubted(count, 0) },
         faults: Vec::new(),
         doubts,
-        may_lack: may_lack(part, &needed),
+        may_lack: lacking(part, part.readings.of(&needed).map(|reading| &reading.formula)),
     };
     let mut trial = Trial::new(part, id, &State::while_read(part));
     let Some(trial) = trial.as_mut() else { return Some(bounded) };
@@ -299,10 +343,10 @@ fn has_float(part: &Sheet, reading: &Reading) -> bool {
     part.codes.of(&reading.codes).any(|code| matches!(code.layout.form, Form::Float | Form::Text))
 }
 
-/// Codes and fields of a reading whose bits may stand for nothing.
-fn may_lack(part: &Sheet, needed: &[ReadingId]) -> Vec<String> {
+/// Codes and fields of formulas with bits that may be invalid.
+fn lacking<'f>(part: &Sheet, formulas: impl Iterator<Item = &'f Formula>) -> Vec<String> {
     let mut names = Vec::new();
-    for input in part.readings.of(needed).flat_map(|reading| inputs(&reading.formula)) {
+    for input in formulas.flat_map(inputs) {
         let name = match input {
             Input::Code(code) => part
                 .codes

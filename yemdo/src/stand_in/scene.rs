@@ -72,11 +72,14 @@ impl Scene<'_> {
     pub(super) fn withholds(&mut self, reading: ReadingId) -> bool {
         let frame = self.frame;
         let present = self.present();
-        let conditions = present.part.conditions(Some(frame), reading).enumerate();
-        let holding: Vec<(usize, Status)> = conditions
-            .filter(|(_, (_, condition))| present.compute(&condition.formula).is_ok_and(|truth| truth != 0.0))
-            .map(|(at, (_, condition))| (at, condition.status))
-            .collect();
+        let mut holding: Vec<(usize, Status)> = Vec::new();
+        for (at, (_, condition)) in present.part.conditions(Some(frame), reading).enumerate() {
+            match present.compute(&condition.formula) {
+                Ok(0.0) => {}
+                Ok(_) => holding.push((at, condition.status)),
+                Err(_) => return true,
+            }
+        }
         !judged(holding.into_iter(), false).0.has_value()
     }
 

@@ -137,9 +137,11 @@ fn deed(part: &Part, c: &mut Choices<'_>) -> Deed {
 /// A routine that does not depend on answers does exactly as its dry run says. (Values read earlier can change later writes.)
 fn dry(part: &Part, bus: Bus, routine: RoutineId, tally: &mut Tally) {
     let Some(model) = part.routines().get(routine).filter(|_| steady(part, routine, 0)) else { return };
-    // Reading back shows which locks are set; a dry run does not know.
-    let locks = |register: &Register| part.fields().of(register.fields()).any(|field| field.access() == Access::SetUntilReset);
-    if part.registers().iter().any(|register| register.reset().is_none() && locks(register)) {
+    // A read shows locks and reserved bits that a dry run does not know.
+    let shows = |register: &Register| {
+        part.fields().of(register.fields()).any(|field| matches!(field.access(), Access::SetUntilReset | Access::Reserved))
+    };
+    if part.registers().iter().any(|register| register.reset().is_none() && shows(register)) {
         return;
     }
     let Ok(runner) = Runner::new(part, routine, yemdo::State::reset(part)).and_then(|runner| runner.on_bus(bus, None)) else { return };

@@ -126,7 +126,8 @@ impl Ways {
                 let last = found.lines.last().and_then(|line| line.value).map(|value| value.to_f64());
                 let same = match (reading.value, reading.status) {
                     (Some(value), _) => last.map(f64::to_bits) == Some(value.to_bits()) && found.fault.is_none(),
-                    (None, Status::FormulaFault) => found.fault.is_some(),
+                    // The fault may be that of a condition.
+                    (None, Status::FormulaFault) => found.fault.is_some() || (last.is_some() && reading.fault.is_some()),
                     _ => true,
                 };
                 tally.hold(Row::Meaning, "decode, steps", same, || {

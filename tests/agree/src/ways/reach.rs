@@ -33,15 +33,15 @@ pub fn possible(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
 
 /// Unknown fields become 0, or the first row of a table without 0, as in predictions.
 fn assume(decoder: &mut Decoder, part: &Part) {
+    let known = decoder.state().clone();
     for field in part.fields().iter().filter(|field| !decoder.state().knows(field)).collect::<Vec<_>>() {
         let listed = field.values().is_empty() || field.value(0).is_some();
         let code = if listed { 0 } else { field.values().first().map_or(0, |row| row.code) };
         decoder.state_mut().set_field(field, code);
     }
-    // Fields that only the part sets keep their reset values.
-    for field in part.fields().iter().filter(|field| decoder.state().value_of(field).is_none()).collect::<Vec<_>>() {
-        let code = decoder.state().known_field(field);
-        code.into_iter().for_each(|code| decoder.state_mut().set_field(field, code));
+    // Known values stay, even if other fields share their bits; so do reset values of fields that only the part sets.
+    for field in part.fields() {
+        known.known_field(field).into_iter().for_each(|code| decoder.state_mut().set_field(field, code));
     }
 }
 

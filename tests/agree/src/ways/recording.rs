@@ -63,9 +63,10 @@ pub fn measured(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
             }
             log.take(&kept.text());
             let Ok(measurement) = device.measure() else { continue };
+            let before = log.decoder.state().clone();
             let recorded = log.take(&kept.text());
-            // A step of a routine set what no bus carries.
-            if !same_without_register(part, device.state(), log.decoder.state()) {
+            // A step of a routine set what no bus carries, or what only a later command carries.
+            if [&before, log.decoder.state()].into_iter().any(|known| !same_without_register(part, device.state(), known)) {
                 break;
             }
             for (decoded, bytes) in measurement.frames.iter().map(|frame| (frame.decoded(), frame.bytes())) {

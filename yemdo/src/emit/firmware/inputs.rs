@@ -27,6 +27,26 @@ pub(super) struct Value {
     pub(super) uses: Vec<ReadingId>,
 }
 
+/// A condition as an expression.
+pub(super) struct Holds {
+    pub(super) holds: Expr,
+    /// True if the condition cannot be computed.
+    pub(super) fault: Option<Expr>,
+}
+
+impl Holds {
+    pub(super) fn always(holds: Expr) -> Self {
+        Self { holds, fault: None }
+    }
+
+    /// The condition in an optional variable.
+    pub(super) fn unless_at_fault(variable: String) -> Self {
+        let there = Expr::IsThere(variable.clone());
+        let fault = Some(Expr::Not(there.clone().boxed()));
+        Self { holds: Expr::And(there.boxed(), Expr::There(variable).boxed()), fault }
+    }
+}
+
 impl Build<'_> {
     /// What a formula takes, with the quantities behind it.
     pub(super) fn takes_with(&self, formula: &Formula, frame: Option<FrameId>) -> Takes {
@@ -198,12 +218,12 @@ impl Build<'_> {
         name: &str,
         known: &[Value],
         outer: &mut Vec<Stmt>,
-    ) -> (Expr, Takes) {
+    ) -> (Holds, Takes) {
         let facts = self.facts_of(formula);
         let takes = self.takes_known(formula, frame, known);
         let found = self.ready(formula, frame, known);
         if let Some(expr) = condition(formula, &facts, &found) {
-            return (expr, takes);
+            return (Holds::always(expr), takes);
         }
         let mut params = self.params(&takes, frame);
         params.extend(self.handed(formula, known).iter().filter_map(|used| self.value_param(*used, known)));
@@ -219,11 +239,10 @@ impl Build<'_> {
         let variable = name.rust.clone();
         self.module.functions.push(Function { doc, public: false, name, of, params, gives, body: statements });
         if !fails {
-            return (call, takes);
+            return (Holds::always(call), takes);
         }
-        // A condition without a value does not hold.
         outer.push(Stmt::Try(variable.clone(), Ty::Bool, call));
-        (Expr::And(Expr::IsThere(variable.clone()).boxed(), Expr::There(variable).boxed()), takes)
+        (Holds::unless_at_fault(variable), takes)
     }
 
     /// The readings behind these, in order, and these.

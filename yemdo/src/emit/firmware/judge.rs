@@ -69,17 +69,32 @@ impl Build<'_> {
         &mut self,
         reading: &Reading,
         value: &Value,
-        conditions: Vec<(Expr, Status, Option<String>)>,
+        (conditions, faults): (Vec<(Expr, Status, Option<String>)>, Vec<Expr>),
         range: Option<(&(End, End), Vec<Option<(Expr, Ty, bool, Expr)>>)>,
         statements: &mut Vec<Stmt>,
     ) {
         let facts = self.facts.get(value.reading).cloned().flatten().unwrap_or_else(Facts::unknown);
         // What withholds the value comes first, wherever it is typed (`plan/judge.rs`).
         let (withheld, mut kept): (Vec<_>, Vec<_>) = conditions.into_iter().partition(|(_, status, _)| !status.has_value());
+        let withholds_nothing = withheld.is_empty();
         for (holds, status, means) in withheld {
             statements.extend(means.map(Stmt::Comment));
             let none = self.none(status);
             statements.push(Stmt::If(holds, vec![none], Vec::new()));
+        }
+        // A condition with a fault is a fault of the reading.
+        for fault in faults {
+            let fails = Stmt::If(fault.clone(), vec![self.none(Status::FormulaFault)], Vec::new());
+            let of = |statement: &Stmt| matches!(statement, Stmt::Try(name, ..) if fault == Expr::Not(Expr::IsThere(name.clone()).boxed()));
+            match statements.iter().position(of) {
+                // Without other reasons to withhold the value, the fault is checked at once, and the condition is certain from there on.
+                Some(at) if withholds_nothing => {
+                    let name = if let Some(Stmt::Try(name, ..)) = statements.get(at) { name.clone() } else { String::new() };
+                    statements.insert(at + 1, fails);
+                    kept.iter_mut().for_each(|(holds, ..)| *holds = certain(holds.clone(), &name));
+                }
+                _ => statements.push(fails),
+            }
         }
         kept.sort_by_key(|(_, status, _)| std::cmp::Reverse(*status));
         let real = self.real();
@@ -272,6 +287,15 @@ impl Leaves for OneCode<'_> {
 
     fn parameter(&self, _: ParameterId) -> Option<f64> {
         None
+    }
+}
+
+/// A condition with a variable that has a value.
+fn certain(holds: Expr, name: &str) -> Expr {
+    match holds {
+        Expr::And(is, there) if *is == Expr::IsThere(name.to_owned()) && *there == Expr::There(name.to_owned()) => *there,
+        Expr::And(one, other) => Expr::And(certain(*one, name).boxed(), certain(*other, name).boxed()),
+        other => other,
     }
 }
 

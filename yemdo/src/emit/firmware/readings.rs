@@ -6,7 +6,7 @@ use super::Reals;
 use super::build::{Build, Takes};
 use super::code::{Expr, Function, Gives, Member, Name, Param, Stmt, Struct, Type};
 use super::formula::{body, expression, zero};
-use super::inputs::{Value, direct};
+use super::inputs::{Holds, Value, direct};
 use super::names::snake;
 use super::truths::negated;
 use crate::formula::operators::Compare;
@@ -18,6 +18,7 @@ use crate::model::input::{Input, inputs};
 use crate::model::part::Sheet;
 use crate::model::reading::Reading;
 use crate::model::status::Status;
+use crate::plan::frame::ends;
 
 impl Build<'_> {
     /// The readings of a frame: a function for each, and one for all.
@@ -153,6 +154,7 @@ impl Build<'_> {
         }
         // Conditions in order: the first that holds decides.
         let mut conditions: Vec<(Expr, Status, Option<String>)> = Vec::new();
+        let mut faults: Vec<Expr> = Vec::new();
         for (of, one) in part.conditions(Some(frame_id), id) {
             let list = of.map_or(&reading.status, |of| &part.frames[of].status);
             let number = list.iter().position(|known| known.span() == one.span()).map_or(0, |at| at + 1);
@@ -164,19 +166,21 @@ impl Build<'_> {
                 let call = Self::call(&function.name, &function.params);
                 takes.add(&self.takes_known(&one.formula, Some(frame_id), values));
                 uses.extend(self.handed(&one.formula, values));
-                let expr = if matches!(function.gives, Gives::Maybe(_)) {
+                let holds = if matches!(function.gives, Gives::Maybe(_)) {
                     statements.push(Stmt::Try(function.name.rust.clone(), Ty::Bool, call));
-                    Expr::And(Expr::IsThere(function.name.rust.clone()).boxed(), Expr::There(function.name.rust.clone()).boxed())
+                    Holds::unless_at_fault(function.name.rust.clone())
                 } else {
-                    call
+                    Holds::always(call)
                 };
-                conditions.push((self.where_there(&one.formula, reading, &mut takes, expr), one.status, one.means.clone()));
+                faults.extend(holds.fault.map(|fault| self.where_there(&one.formula, reading, &mut takes, fault)));
+                conditions.push((self.where_there(&one.formula, reading, &mut takes, holds.holds), one.status, one.means.clone()));
                 continue;
             }
-            let (expr, taken) = self.holds_with(&one.formula, Some(frame_id), &name, values, &mut statements);
+            let (holds, taken) = self.holds_with(&one.formula, Some(frame_id), &name, values, &mut statements);
             takes.add(&taken);
             uses.extend(self.handed(&one.formula, values));
-            conditions.push((self.where_there(&one.formula, reading, &mut takes, expr), one.status, one.means.clone()));
+            faults.extend(holds.fault.map(|fault| self.where_there(&one.formula, reading, &mut takes, fault)));
+            conditions.push((self.where_there(&one.formula, reading, &mut takes, holds.holds), one.status, one.means.clone()));
         }
         let range = reading.range.as_ref().map(|range| (range.low.clone(), range.high.clone()));
         let mut ends = Vec::new();
@@ -189,7 +193,7 @@ impl Build<'_> {
         uses.dedup();
         let mut params = self.params(&takes, Some(frame_id));
         params.extend(uses.iter().filter_map(|used| self.value_param(*used, values)));
-        self.judge(reading, &value, conditions, range.as_ref().zip(Some(ends)), &mut statements);
+        self.judge(reading, &value, (conditions, faults), range.as_ref().zip(Some(ends)), &mut statements);
         let public = uses.is_empty();
         let name = if public { self.prefix.function(&reading.name) } else { self.prefix.method(&reading.name, "judged") };
         let name = if public {
@@ -244,19 +248,7 @@ impl Build<'_> {
     /// A condition of a reading, which does not hold where a frame ends before a code that it takes.
     fn where_there(&self, formula: &Formula, reading: &Reading, takes: &mut Takes, mut holds: Expr) -> Expr {
         let part = self.part;
-        let mut codes: Vec<CodeId> = Vec::new();
-        for input in inputs(formula) {
-            match input {
-                Input::Code(code) => codes.push(code),
-                Input::Reading(used) => codes.extend(part.readings[used].codes.iter().copied()),
-                _ => {}
-            }
-        }
-        let mut frames: Vec<FrameId> = part.codes.of(&codes).map(|code| code.frame).collect();
-        frames.sort_unstable();
-        frames.dedup();
-        for frame in frames.into_iter().filter(|frame| part.frames[*frame].counted.is_some()) {
-            let last = last_byte(part, &codes, frame);
+        for (frame, last) in ends(part, formula) {
             // Without the reading's own codes this is not asked.
             if last > last_byte(part, &reading.codes, frame) {
                 takes.frames.insert(frame);

@@ -206,7 +206,8 @@ const Compute = (() => {
       }
       const [status, means] = judged(holding, outside);
       if (KEEP.indexOf(status) < 0) return { value: null, status, means };
-      return value === null ? { value: null, status: "formula fault", means: "" } : { value, status, means };
+      // A condition with a fault is a fault of the reading.
+      return value === null || reading.conditions.some(([output]) => outputs[output] === null) ? { value: null, status: "formula fault", means: "" } : { value, status, means };
     });
   };
 

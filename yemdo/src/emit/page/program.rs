@@ -192,7 +192,8 @@ fn reading(part: &Sheet, frame: FrameId, planned: &ReadingPlan, digits: Digits) 
     };
     let means = part.conditions(Some(frame), planned.id).map(|(_, condition)| condition.means.as_deref().unwrap_or(""));
     let conditions = planned.conditions.iter().zip(means);
-    let conditions = conditions.map(|((output, status), means)| format!("[{output},{},{}]", text(status.as_str()), text(means)));
+    let conditions =
+        conditions.map(|(condition, means)| format!("[{},{},{}]", condition.output, text(condition.status.as_str()), text(means)));
     let needs = planned.needs.iter().filter_map(|(other, _)| part.frames.get(*other)).map(|other| text(other.name()));
     Some(format!(
         "{{\"name\":{},\"unit\":{},\"digits\":{digits},\"output\":{},\"range\":{range},\"conditions\":{},\"needs\":{}}}",
