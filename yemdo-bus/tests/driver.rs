@@ -1,4 +1,4 @@
-//! A small driver as one writes it by hand, tested against the datasheet: written well it earns no remark, and every mistake that is
+//! A small driver as one writes it by hand, tested against the datasheet: written well it earns no violation, and every mistake that is
 //! planted in it is found. `docs/stand-ins.md` shows it.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
@@ -138,7 +138,7 @@ fn every_planted_mistake_is_found_and_nothing_else() {
         let rig = rig("lantern-16", &[("illuminance", "30")]);
         let level = light(&mut rig.i2c(), &mut rig.delay(), slip);
         let verdict = rig.verdict();
-        let mut found: Vec<Rule> = verdict.iter().map(|(_, remark)| remark.rule).collect();
+        let mut found: Vec<Rule> = verdict.iter().map(|(_, violation)| violation.rule).collect();
         found.dedup();
         assert_eq!(found, rules, "{slip:?}: {verdict:#?}");
         if slip == Slip::None {
@@ -146,7 +146,7 @@ fn every_planted_mistake_is_found_and_nothing_else() {
             assert_eq!(level, 1000);
         }
         // Each says where in the sheet the rule stands, but for addresses that are not in it.
-        let places = verdict.iter().all(|(_, remark)| remark.line.is_some() || remark.rule == Rule::UnknownRegister);
+        let places = verdict.iter().all(|(_, violation)| violation.line.is_some() || violation.rule == Rule::UnknownRegister);
         assert!(places, "{slip:?}: {verdict:#?}");
     }
 }
@@ -177,7 +177,7 @@ fn a_driver_on_spi_with_a_line() {
         assert_eq!(i16::from_le_bytes([frame[13], frame[14]]), 2500);
         // Once it is read, the line falls until the next sample.
         assert!(line.is_low().unwrap());
-        let rules: Vec<Rule> = rig.verdict().iter().map(|(_, remark)| remark.rule).collect();
+        let rules: Vec<Rule> = rig.verdict().iter().map(|(_, violation)| violation.rule).collect();
         assert_eq!(rules, if early { vec![Rule::Locked] } else { vec![] });
     }
 }
@@ -211,7 +211,7 @@ fn an_alert_comes_out_on_its_pin() {
     }
     assert!((10..14).contains(&seconds), "{seconds}");
     // Nobody has read the frame that tells of it.
-    assert_eq!(rig.verdict().iter().map(|(_, remark)| remark.rule).collect::<Vec<_>>(), [Rule::AlertNotCleared]);
+    assert_eq!(rig.verdict().iter().map(|(_, violation)| violation.rule).collect::<Vec<_>>(), [Rule::AlertNotCleared]);
     i2c.write_read(0x51, &[0x31], &mut [0; 3]).unwrap();
     assert_eq!(rig.verdict(), []);
 }
@@ -220,8 +220,8 @@ fn an_alert_comes_out_on_its_pin() {
 #[test]
 fn the_document_has_every_rule_and_every_fault() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../docs/stand-ins.md");
-    let rules = Rule::ALL.iter().map(|rule| format!("| {} | {} |", rule.as_str(), rule.may_cause()));
-    let rules = format!("| remark | what it may cause |\n|---|---|\n{}", rules.collect::<Vec<_>>().join("\n"));
+    let rules = Rule::ALL.iter().map(|rule| format!("| {} | {} |", rule.as_str(), rule.effect()));
+    let rules = format!("| violation | possible effect |\n|---|---|\n{}", rules.collect::<Vec<_>>().join("\n"));
     let faults = Fault::ALL.iter().map(|fault| format!("| `{}` | {} | {} |", fault.as_str(), fault.what(), fault.client()));
     let faults = format!("| fault | what happens | what the client says |\n|---|---|---|\n{}", faults.collect::<Vec<_>>().join("\n"));
     let document = fs::read_to_string(&path).unwrap();

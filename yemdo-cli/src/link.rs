@@ -221,14 +221,14 @@ pub(crate) fn opening(error: OpenError) -> Failure {
     Failure::helped(error.to_string(), help)
 }
 
-/// Says at the end what the client did against the sheet, where the part is a stand-in.
+/// Prints the violations and misses of a stand-in.
 pub(crate) fn tell_verdict(rig: Option<&Rig>) {
     let Some(rig) = rig else { return };
     let mut err = anstream::stderr();
-    for (_, remark) in rig.verdict() {
-        let _ = writeln!(err, "the stand-in remarks: {}; may give {}", visible(&remark.to_string()), remark.rule.may_cause());
+    for (_, violation) in rig.verdict() {
+        let _ = writeln!(err, "stand-in: violation: {}; possible effect: {}", visible(&violation.to_string()), violation.rule.effect());
     }
     for (_, miss) in rig.misses() {
-        let _ = writeln!(err, "the stand-in: {}", visible(&miss.to_string()));
+        let _ = writeln!(err, "stand-in: {}", visible(&miss.to_string()));
     }
 }

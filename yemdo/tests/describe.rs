@@ -301,7 +301,7 @@ Table 7. Registers of the halyard-4\n\
         0x6A-0x6D TAG     RW    00                      tag<7:0>\n";
     let (part, notes) = sheet(wide);
     let resets: Vec<(&str, u32, Option<u64>)> = part.registers().iter().map(|r| (r.name(), r.address(), r.reset())).collect();
-    // One base for the column of resets, runs of addresses, and remarks behind them.
+    // One base for the column of resets, runs of addresses, and comments after them.
     assert_eq!(
         resets,
         [

@@ -438,7 +438,7 @@ register.GUARD = { at = 0x15, reset = 0, field.LOCKED = { bits = "[4]", access =
     }
     winch.i2c(2, 0x2B, &[0x14, 9], 0);
     assert_eq!(winch.i2c(3, 0x2B, &[0x14], 1), Reaction::Answer(vec![0]), "locked");
-    assert_eq!(winch.remarks().iter().map(|remark| remark.rule).collect::<Vec<_>>(), [Rule::Locked]);
+    assert_eq!(winch.violations().iter().map(|violation| violation.rule).collect::<Vec<_>>(), [Rule::Locked]);
     winch.power_up(4);
     assert_eq!(winch.i2c(5, 0x2B, &[0x15], 1), Reaction::Answer(vec![0]));
 }

@@ -1,4 +1,4 @@
-//! Stand-ins: whoever does what the sheet says gets the physical world back, without a remark; and every mistake is told.
+//! Stand-ins: clients that follow the sheet read the physical world without violations, and every mistake is reported.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
@@ -118,7 +118,7 @@ impl Bench {
     }
 
     fn rules(&self) -> Vec<Rule> {
-        let mut rules: Vec<Rule> = self.stand_in.verdict(self.now).iter().map(|remark| remark.rule).collect();
+        let mut rules: Vec<Rule> = self.stand_in.verdict(self.now).iter().map(|violation| violation.rule).collect();
         rules.dedup();
         rules
     }
@@ -149,7 +149,7 @@ const WORLDS: [World; 12] = [
 ];
 
 #[test]
-fn whoever_follows_the_sheet_reads_the_world_and_earns_no_remark() {
+fn clients_that_follow_the_sheet_read_the_world_without_violations() {
     for (name, bus, wishes, before, values) in WORLDS {
         let part = sheet(name);
         let mut bench = Bench::new(&part);
@@ -215,15 +215,15 @@ fn every_mistake_is_told_with_its_line() {
             stand_in.i2c(now, address, send, *receive);
         }
         let verdict = stand_in.verdict(now);
-        let mut found: Vec<Rule> = verdict.iter().map(|remark| remark.rule).collect();
+        let mut found: Vec<Rule> = verdict.iter().map(|violation| violation.rule).collect();
         found.sort_unstable();
         found.dedup();
         let mut wanted = rules.to_vec();
         wanted.sort_unstable();
         assert_eq!(found, wanted, "{name} {steps:02X?}: {verdict:#?}");
-        for remark in &verdict {
-            assert!(!remark.what.is_empty() && !remark.rule.may_cause().is_empty());
-            assert!(remark.line.is_some() || matches!(remark.rule, Rule::UnknownCommand | Rule::UnknownRegister), "{remark}");
+        for violation in &verdict {
+            assert!(!violation.what.is_empty() && !violation.rule.effect().is_empty());
+            assert!(violation.line.is_some() || matches!(violation.rule, Rule::UnknownCommand | Rule::UnknownRegister), "{violation}");
         }
     }
 }
@@ -341,7 +341,7 @@ fn registers_do_what_their_access_says() {
     // Another bank has another register there.
     ask(&[0x07, 0x01], 0);
     assert_eq!(ask(&[0x10], 1), [0xAB]);
-    let mut rules: Vec<Rule> = panel.remarks().iter().map(|remark| remark.rule).collect();
+    let mut rules: Vec<Rule> = panel.violations().iter().map(|violation| violation.rule).collect();
     rules.dedup();
     // The clear-on-read flags were never set, and only KEY was read against its access.
     assert_eq!(rules, [Rule::WriteOnly, Rule::NoAutoIncrement]);
@@ -361,7 +361,7 @@ fn spi_is_seen_as_the_bytes_that_are_clocked() {
         panel.spi(0, &write);
         let back = panel.spi(1, &read);
         assert_eq!((back.len(), back.last()), (read.len(), Some(&0x77)), "{bus}: {back:02X?}");
-        assert_eq!(panel.remarks(), [], "{bus}");
+        assert_eq!(panel.violations(), [], "{bus}");
     }
     let part = registers("spi = { mode = 0, read = 0x80, late = true }");
     let mut panel = StandIn::new(&part, 1).unwrap();
@@ -379,8 +379,8 @@ fn a_packet_error_code_is_looked_at() {
     assert_eq!(ember.i2c(0, 0x35, &[0x53], 2), Reaction::Answer(vec![0x10, 0x0E]));
     assert_eq!(ember.i2c(0, 0x35, &[0x53, 0x22, 0x0E, 0x2D], 0), Reaction::NakData);
     assert_eq!(ember.i2c(0, 0x35, &[0x53], 2), Reaction::Answer(vec![0x10, 0x0E]));
-    assert_eq!(ember.remarks().len(), 1);
-    assert!(ember.remarks()[0].what.starts_with("packet error code mismatch: computed 0x"), "{}", ember.remarks()[0]);
+    assert_eq!(ember.violations().len(), 1);
+    assert!(ember.violations()[0].what.starts_with("packet error code mismatch: computed 0x"), "{}", ember.violations()[0]);
 }
 
 #[test]
@@ -419,7 +419,7 @@ fn modbus_functions_do_what_the_specification_says() {
     assert_eq!(handler.modbus(0, 17, &[3, 0, 100, 0, 1]).unwrap(), [3, 2, 0, 99]);
     // A frame whose CRC does not fit is none.
     assert_eq!(handler.modbus_rtu(0, &[17, 3, 0, 100, 0, 1, 0, 0]), None);
-    let mut rules: Vec<Rule> = handler.remarks().iter().map(|remark| remark.rule).collect();
+    let mut rules: Vec<Rule> = handler.violations().iter().map(|violation| violation.rule).collect();
     rules.dedup();
     assert_eq!(rules, [Rule::ReadOnly, Rule::UnknownRegister, Rule::UnknownFunction]);
 }
@@ -472,7 +472,7 @@ routine.measure = [{ read = "DEPTH" }]
     let mut sounder = bench.stand_in;
     sounder.i2c(now, 0x3D, &[0x66], 0);
     assert_eq!(sounder.i2c(now + 1_000, 0x3D, &[], 2), Reaction::NakAddress);
-    assert_eq!(sounder.remarks().iter().map(|remark| remark.rule).collect::<Vec<_>>(), [Rule::ReadTooEarly]);
+    assert_eq!(sounder.violations().iter().map(|violation| violation.rule).collect::<Vec<_>>(), [Rule::ReadTooEarly]);
 }
 
 /// The demo's parts, and where they are reached.

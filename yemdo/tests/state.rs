@@ -108,12 +108,12 @@ fn a_stand_in_understands_what_it_is_told() {
     // 135 N is (135 - 2) / 0.5 near, and (135 - 7) / 8 far.
     assert_eq!(capstan.i2c(0, 0x2D, &[0x93, 0x08, 0x02], 2), Reaction::Answer(vec![0x01, 0x0A]));
     assert_eq!(capstan.i2c(9, 0x2D, &[0x93, 0x20, 0x07], 2), Reaction::Answer(vec![0x00, 0x10]));
-    assert_eq!(capstan.remarks(), []);
+    assert_eq!(capstan.violations(), []);
     // 41 is no slope, and 5 no span.
     for sent in [[0x93, 0x20, 0x29], [0x93, 0x28, 0x07]] {
         let _ = capstan.i2c(20, 0x2D, &sent, 2);
     }
-    assert_eq!(capstan.remarks().len(), 2);
+    assert_eq!(capstan.violations().len(), 2);
 }
 
 #[test]

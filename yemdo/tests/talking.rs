@@ -190,7 +190,7 @@ fn a_recording_is_a_log() {
         ]
     );
     assert_eq!(records[3].bytes.as_ref().unwrap()[3], 0x20);
-    // The header only counts in the first line: elsewhere it is a remark like others.
+    // The header only counts in the first line: elsewhere it is a comment like others.
     let mut log = LogReader::new(&strake, None);
     assert!(log.line("89 87 1C 3E 0C 12 24").unwrap().len() == 1 && log.line(TRAFFIC_HEADER).unwrap().is_empty());
 }
@@ -211,7 +211,7 @@ fn lines_of_traffic_that_are_none_say_what_was_expected() {
     ] {
         assert_eq!(Traffic::parse(line).unwrap_err(), expected, "{line}");
     }
-    assert_eq!((Traffic::parse("# a remark"), Traffic::parse("  ")), (Ok(None), Ok(None)));
+    assert_eq!((Traffic::parse("# a comment"), Traffic::parse("  ")), (Ok(None), Ok(None)));
     let spi = Traffic::parse("12.5 spi W C3 R 2 = 01 02").unwrap().unwrap();
     let transfer = Transfer { bus: Bus::Spi, address: None, send: vec![0xC3], receive: 2, restart: false, discard: false };
     assert!(

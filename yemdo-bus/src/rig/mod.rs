@@ -10,7 +10,7 @@ mod worker;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use yemdo::bus::Bus;
-use yemdo::stand_in::{Fault, Faults, Miss, Reaction, Remark, StandIn};
+use yemdo::stand_in::{Fault, Faults, Miss, Reaction, StandIn, Violation};
 
 pub use hal::{RigAlert, RigDelay, RigI2c, RigI2cError, RigLine, RigSpi};
 pub use port::RigPort;
@@ -40,7 +40,7 @@ pub use terminal::{Terminal, serve_rtu};
 /// let mut i2c = rig.i2c();
 /// i2c.write(0x33, &[0x44]).unwrap();
 /// i2c.read(0x33, &mut [0; 2]).unwrap();
-/// let rules: Vec<Rule> = rig.verdict().iter().map(|(_, remark)| remark.rule).collect();
+/// let rules: Vec<Rule> = rig.verdict().iter().map(|(_, violation)| violation.rule).collect();
 /// assert_eq!(rules, [Rule::ReadTooEarly, Rule::CheckNotRead]);
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
@@ -152,11 +152,11 @@ impl Rig {
         self.lock().parts.get_mut(part).map(what)
     }
 
-    /// What clients did against the sheets: the part's place, and the remark; with what can only be said at the end.
-    pub fn verdict(&self) -> Vec<(usize, Remark)> {
+    /// Violations of the sheets by clients, each with the part's place; with those that only show at the end.
+    pub fn verdict(&self) -> Vec<(usize, Violation)> {
         let inner = self.lock();
         let of = |(place, slot): (usize, &Slot)| {
-            slot.stand_in.verdict(inner.now).into_iter().map(move |remark| (place, remark)).collect::<Vec<_>>()
+            slot.stand_in.verdict(inner.now).into_iter().map(move |violation| (place, violation)).collect::<Vec<_>>()
         };
         inner.parts.iter().enumerate().flat_map(of).collect()
     }
@@ -169,8 +169,8 @@ impl Rig {
     }
 
     /// What was done so far is not held against anybody: a scan that looks who is there, a first try.
-    pub fn forget_remarks(&self) {
-        self.lock().parts.iter_mut().for_each(|slot| slot.stand_in.forget_remarks());
+    pub fn forget_violations(&self) {
+        self.lock().parts.iter_mut().for_each(|slot| slot.stand_in.forget_violations());
     }
 
     /// The bench as an I2C bus of embedded-hal, blocking and async.

@@ -53,14 +53,14 @@ pub(crate) fn run(args: &StandIn) -> Result<u8, Failure> {
     }
     writeln!(out, "{}", counted(requests(), "request"))?;
     let verdict = rig.verdict();
-    for (_, remark) in &verdict {
-        writeln!(out, "{}; may give {}", visible(&remark.to_string()), remark.rule.may_cause())?;
+    for (_, violation) in &verdict {
+        writeln!(out, "{}; possible effect: {}", visible(&violation.to_string()), violation.rule.effect())?;
     }
     for (transfer, fault) in rig.injected(at) {
         writeln!(out, "injected into request {}: {}", transfer + 1, fault.as_str())?;
     }
     if verdict.is_empty() {
-        writeln!(out, "nothing was done against the sheet")?;
+        writeln!(out, "no violations")?;
     }
     Ok(u8::from(!verdict.is_empty()))
 }

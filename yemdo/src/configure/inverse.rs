@@ -228,8 +228,8 @@ pub(super) fn find(
     // A threshold that the reading never reaches is none, whatever the register holds.
     let mut then = state.clone();
     fields.iter().zip(&chosen).for_each(|(field, code)| then.set_field(field, *code));
-    let through = quantity.through.and_then(|(reading, _)| part.readings.get(reading)?.range(part, &then));
-    if let Some((low, high)) = through {
+    if let Some(reading) = quantity.through.and_then(|(reading, _)| part.readings.get(reading)).filter(|reading| reading.range.is_some()) {
+        let Some((low, high)) = reading.range(part, &then) else { return Err(none("its stated range has no value with these settings")) };
         (best.low, best.high) = (best.low.max(low), best.high.min(high));
     }
     let slack = step.unwrap_or(0.0) / 2.0 * (1.0 + 1e-9);

@@ -27,7 +27,7 @@ pub fn rows_apart_by_blanks(text: &str) -> Vec<Vec<String>> {
     let row = |(index, line): (usize, &&str)| match index.cmp(&at) {
         std::cmp::Ordering::Less => vec![line.trim().to_owned()],
         std::cmp::Ordering::Equal => head.iter().map(|(.., cell)| cell.clone()).collect(),
-        std::cmp::Ordering::Greater if by_words => by_order(remarks_joined(pieces(line, 1)), &columns, &head),
+        std::cmp::Ordering::Greater if by_words => by_order(comments_joined(pieces(line, 1)), &columns, &head),
         std::cmp::Ordering::Greater => by_place(address_apart(pieces(line, 2)), &columns, &head),
     };
     lines.iter().enumerate().map(row).collect()
@@ -49,7 +49,7 @@ fn pieces(line: &str, blanks: usize) -> Vec<Piece> {
     found
 }
 
-/// An address with a remark may leave but one blank to the name behind it: `0x2A (MSB) OUT_H`.
+/// An address with a comment may leave but one blank to the name behind it: `0x2A (MSB) OUT_H`.
 fn address_apart(mut cells: Vec<Piece>) -> Vec<Piece> {
     if let Some((start, end, text)) = cells.first().cloned()
         && let Some((address, name)) = text.rsplit_once(' ')
@@ -63,8 +63,8 @@ fn address_apart(mut cells: Vec<Piece>) -> Vec<Piece> {
     cells
 }
 
-/// A remark in parentheses belongs to the word before it.
-fn remarks_joined(words: Vec<Piece>) -> Vec<Piece> {
+/// A comment in parentheses belongs to the word before it.
+fn comments_joined(words: Vec<Piece>) -> Vec<Piece> {
     let mut found: Vec<Piece> = Vec::new();
     for (start, end, word) in words {
         match found.last_mut() {

@@ -5,7 +5,7 @@
 //! merged. *Long*: a field a row, with columns for register, address, field, bits, access and reset.
 //!
 //! Cells come as rows; where a PDF viewer gave columns apart by blanks, [`rows_apart_by_blanks`] makes them. An address may be
-//! a run (`0x10-0x13`), or have a remark (`0x06 (MSB)`); bare digits of a column of addresses or of resets are hex where one
+//! a run (`0x10-0x13`), or have a comment (`0x06 (MSB)`); bare digits of a column of addresses or of resets are hex where one
 //! of them can be nothing else; a description that lists values (`0 = sleep, 1 = forced`) becomes the field's table; constant
 //! bits of what is only read become its reset value, and an identity that a routine expects.
 

@@ -150,7 +150,7 @@ pub struct Sheet {
     pub(crate) order: Vec<ReadingId>,
     pub(crate) examples: Vec<Example>,
     /// What reading the sheet found that is not wrong, but is often meant otherwise.
-    pub(crate) remarks: Vec<Diagnostic>,
+    pub(crate) lost: Vec<Diagnostic>,
     /// Warnings that the sheet switches off.
     pub(crate) allowed: Vec<String>,
     /// It is a variant, and its examples are those of the sheet.
@@ -188,7 +188,7 @@ impl Sheet {
             readings: List::new(),
             order: Vec::new(),
             examples: Vec::new(),
-            remarks: Vec::new(),
+            lost: Vec::new(),
             allowed: Vec::new(),
             inherits_examples: false,
             integers: false,

@@ -56,7 +56,7 @@ pub(crate) fn resolve_changed(source: Source, variant: Option<&str>, change: imp
         diagnostics.retain(|d| !allowed(d));
         return Err(SheetError::new(source, diagnostics));
     }
-    part.remarks = diagnostics;
+    part.lost = diagnostics;
     Ok(Part::new(part))
 }
 

@@ -8,7 +8,7 @@
 //! ```
 //!
 //! Seconds; the bus; for I2C the 7-bit address, for Modbus the unit; `W` and the bytes that were sent; `R` and how many were wanted; behind
-//! `=` those that came, behind `!` what went wrong. Lines that begin with `#` are remarks.
+//! `=` those that came, behind `!` what went wrong. Lines that begin with `#` are comments.
 
 use std::fmt;
 use std::sync::Arc;
@@ -63,7 +63,7 @@ impl fmt::Display for Traffic {
 }
 
 impl Traffic {
-    /// Reads a line; `None` for an empty one and a remark.
+    /// Reads a line; `None` for an empty one and a comment.
     ///
     /// ```
     /// use yemdo::record::Traffic;

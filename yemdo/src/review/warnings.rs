@@ -36,7 +36,7 @@ pub fn warnings(part: &Part) -> Vec<Diagnostic> {
 
 /// The same, where what can come out is known already.
 pub(crate) fn warnings_with(part: &Sheet, predictions: &List<ReadingId, Option<Prediction>>) -> Vec<Diagnostic> {
-    let mut found = part.remarks.clone();
+    let mut found = part.lost.clone();
     signs(part, predictions, &mut found);
     byte_order(part, &mut found);
     repeated_formulas(part, &mut found);

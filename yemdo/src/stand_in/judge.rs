@@ -1,22 +1,22 @@
-//! What the client does against the sheet.
+//! Violations of the sheet by the client.
 
 use std::fmt;
 
-/// Something that the client did against the sheet, or left undone.
+/// A violation of the sheet by the client, by an action or an omission.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Remark {
+pub struct Violation {
     /// Microseconds since power-up.
     pub at: u64,
     /// Which rule.
     pub rule: Rule,
-    /// What was done, with names and values.
+    /// Description, with names and values.
     pub what: String,
-    /// Line of the sheet that it is about, from 1; `None` where there is none.
+    /// Line of the sheet, from 1; `None` if no line applies.
     pub line: Option<usize>,
 }
 
-/// The rules that a stand-in watches over.
+/// Rules for clients of a stand-in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Rule {
@@ -26,7 +26,7 @@ pub enum Rule {
     NotStarted,
     /// Read while the part was asleep, or in another mode than the frame needs.
     NotValid,
-    /// Reserved bits were written otherwise than the sheet says.
+    /// Reserved bits were written with other values than the sheet states.
     ReservedBits,
     /// Bits were written that the part forces or only reports.
     ForcedBits,
@@ -48,11 +48,11 @@ pub enum Rule {
     CheckNotRead,
     /// Fewer or more bytes were read than the frame has.
     WrongLength,
-    /// A status bit that says whether readings hold was never looked at.
+    /// A status bit for the validity of readings was never read.
     StatusNotRead,
     /// Calibration words were never read, and readings need them.
     CalibrationNotRead,
-    /// An alert was raised and never looked at.
+    /// An alert was raised and never read.
     AlertNotCleared,
     /// Several registers were read without setting the bit for auto-increment.
     NoAutoIncrement,
@@ -63,7 +63,7 @@ pub enum Rule {
 }
 
 impl Rule {
-    /// All of them.
+    /// All rules.
     pub const ALL: [Rule; 20] = [
         Rule::ReadTooEarly,
         Rule::NotStarted,
@@ -87,67 +87,67 @@ impl Rule {
         Rule::UnknownFunction,
     ];
 
-    /// Its name, short.
+    /// Short name.
     pub fn as_str(self) -> &'static str {
         self.texts().0
     }
 
-    /// What it may cause.
-    pub fn may_cause(self) -> &'static str {
+    /// Possible effect of a violation.
+    pub fn effect(self) -> &'static str {
         self.texts().1
     }
 
     fn texts(self) -> (&'static str, &'static str) {
         match self {
             Rule::ReadTooEarly => ("read too early", "the previous reading, half of a new one, or no acknowledgement"),
-            Rule::NotStarted => ("not started", "the reset value, or what was left from before, taken for a reading"),
-            Rule::NotValid => ("not valid", "an old value, a reset value, or a value of another mode taken for a reading"),
+            Rule::NotStarted => ("not started", "the reset value or an old value, taken for a reading"),
+            Rule::NotValid => ("not valid", "an old value, a reset value, or a value of another mode, taken for a reading"),
             Rule::ReservedBits => ("reserved bits", "a test mode, or a part that works today and not in its next revision"),
-            Rule::ForcedBits => ("forced bits", "a setting that is believed to be there and is not"),
+            Rule::ForcedBits => ("forced bits", "a setting with another value than the driver assumes"),
             Rule::Locked => ("locked register", "the write is ignored: the part keeps its old setting"),
             Rule::ReadOnly => ("read-only register", "the write is ignored"),
-            Rule::WriteOnly => ("write-only register", "bytes that mean nothing"),
-            Rule::UnknownRegister => ("unknown register", "another register is changed, or bytes that mean nothing are read"),
-            Rule::UnknownCommand => ("unknown command", "the part ignores it, or does something that its datasheet does not tell"),
-            Rule::UndefinedValue => ("undefined value", "behaviour that the datasheet does not state"),
+            Rule::WriteOnly => ("write-only register", "undefined bytes"),
+            Rule::UnknownRegister => ("unknown register", "another register is changed, or undefined bytes are read"),
+            Rule::UnknownCommand => ("unknown command", "the part ignores it, or behaves in an undocumented way"),
+            Rule::UndefinedValue => ("undefined value", "undocumented behaviour"),
             Rule::PartOfRegister => ("part of a register", "half of an old value and half of a new one"),
             Rule::CheckNotRead => ("check not read", "a flipped bit on the bus becomes a reading"),
-            Rule::WrongLength => ("wrong length", "codes that are cut off, or bytes that belong to something else"),
+            Rule::WrongLength => ("wrong length", "truncated codes, or bytes of other data"),
             Rule::StatusNotRead => ("status not read", "an old, saturated or invalid value is taken for a good one"),
-            Rule::CalibrationNotRead => ("calibration not read", "readings that are wrong by the spread of the parts"),
+            Rule::CalibrationNotRead => ("calibration not read", "readings with the error of an uncalibrated part"),
             Rule::AlertNotCleared => ("alert not cleared", "the alert output stays active, and the next alert is not noticed"),
             Rule::NoAutoIncrement => ("no auto-increment", "the first register's byte is read again and again"),
-            Rule::ClockTooFast => ("clock too fast", "bits that flip now and then, on some boards only"),
+            Rule::ClockTooFast => ("clock too fast", "occasional bit errors, on some boards only"),
             Rule::UnknownFunction => ("unknown function", "the part answers with an exception"),
         }
     }
 }
 
-impl fmt::Display for Remark {
+impl fmt::Display for Violation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{:.3} ms  {}: {}", self.at as f64 / 1000.0, self.rule.as_str(), self.what)?;
         self.line.iter().try_for_each(|line| write!(f, " (line {line} of the sheet)"))
     }
 }
 
-/// What the client did, and what is to be said about it. What is done again and again is told once.
+/// Violations so far; repeated ones are counted.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Judge {
-    pub(super) remarks: Vec<Remark>,
+    pub(super) violations: Vec<Violation>,
     /// How often each was repeated.
     pub(super) repeated: Vec<u64>,
 }
 
-/// So many different remarks are kept.
+/// Maximum number of different violations.
 const MOST: usize = 1000;
 
 impl Judge {
-    pub(super) fn remark(&mut self, at: u64, rule: Rule, what: String, line: Option<usize>) {
-        let same = |remark: &Remark| remark.rule == rule && remark.line == line && remark.what == what;
-        match self.remarks.iter().position(same) {
+    pub(super) fn report(&mut self, at: u64, rule: Rule, what: String, line: Option<usize>) {
+        let same = |violation: &Violation| violation.rule == rule && violation.line == line && violation.what == what;
+        match self.violations.iter().position(same) {
             Some(known) => self.repeated.get_mut(known).into_iter().for_each(|count| *count += 1),
-            None if self.remarks.len() < MOST => {
-                self.remarks.push(Remark { at, rule, what, line });
+            None if self.violations.len() < MOST => {
+                self.violations.push(Violation { at, rule, what, line });
                 self.repeated.push(0);
             }
             None => {}

@@ -72,7 +72,7 @@ impl StandIn {
         let pointer = split_pointer(i2c.pointer, sent).filter(|_| i2c.pointer > 0);
         match (pointer, i2c.received(sent, receive)) {
             (_, Err(what)) => {
-                self.remark(now, Rule::UnknownCommand, what, None);
+                self.report(now, Rule::UnknownCommand, what, None);
                 Reaction::NakData
             }
             (Some((raw, _)), Ok(Received::Read { address, .. })) if !part.registers.is_empty() => {
@@ -181,7 +181,7 @@ impl StandIn {
             (false, 0) => format!("sent {}, which is no command of the part", Self::bytes_text(sent)),
             (false, _) => format!("sent {} and read {receive} bytes: no command of the part", Self::bytes_text(sent)),
         };
-        self.remark(now, Rule::UnknownCommand, what, None);
+        self.report(now, Rule::UnknownCommand, what, None);
         Reaction::Answer(vec![IDLE; receive])
     }
 
@@ -270,7 +270,7 @@ impl StandIn {
         let line = self.line_of(frame.span.start);
         if now < due {
             let what = format!("{} was read too early by {:.3} ms", frame.name, ms(due - now));
-            self.remark(now, Rule::ReadTooEarly, what, line);
+            self.report(now, Rule::ReadTooEarly, what, line);
             return Reaction::NakAddress;
         }
         if !self.judge_measure(now, id) {
@@ -284,7 +284,7 @@ impl StandIn {
         if receive != read && frame.counted.is_none() {
             let cut = frame.checks.iter().any(|check| check.place.iter().any(|slice| slice.byte >= offset + receive));
             let what = format!("read {receive} of the {read} bytes of {}", frame.name);
-            self.remark(now, if cut && receive < read { Rule::CheckNotRead } else { Rule::WrongLength }, what, line);
+            self.report(now, if cut && receive < read { Rule::CheckNotRead } else { Rule::WrongLength }, what, line);
         }
         self.seen(now, id);
         Reaction::Answer(data)
@@ -298,7 +298,7 @@ impl StandIn {
         if !unmet.is_empty() && !self.excused {
             let what = format!("{} was read, and is valid only while {}", frame.name, self.missing(&unmet));
             let line = frame.needs().next().and_then(|condition| self.line_of(condition.span().start));
-            self.remark(now, Rule::NotValid, what, line);
+            self.report(now, Rule::NotValid, what, line);
         }
         unmet.is_empty()
     }
@@ -315,7 +315,7 @@ impl StandIn {
         let Some(started) = measure.started else {
             // Calibration words are loaded at power-up too.
             if !frame.keep && !self.excused {
-                self.remark(now, Rule::NotStarted, format!("{} was read, and no measurement was started", frame.name), line);
+                self.report(now, Rule::NotStarted, format!("{} was read, and no measurement was started", frame.name), line);
             }
             return true;
         };
@@ -337,7 +337,7 @@ impl StandIn {
                 ms(now.saturating_sub(started)),
                 ms(measure.by_sheet - started)
             );
-            self.remark(now, Rule::ReadTooEarly, what, line);
+            self.report(now, Rule::ReadTooEarly, what, line);
         }
         now >= measure.done || !measure.how.retried
     }

@@ -107,7 +107,7 @@ impl StandIn {
         let Some(how) = self.measures.get(id).and_then(|measure| measure.as_ref()).map(|measure| measure.how.clone()) else { return };
         let early = self.measures.get_mut(id).and_then(|measure| measure.as_mut()?.early.take());
         if let Some((at, what)) = early {
-            self.remark(at, Rule::ReadTooEarly, what, self.line_of(how.span.start));
+            self.report(at, Rule::ReadTooEarly, what, self.line_of(how.span.start));
         }
         let micros = |time| Time::micros(time, &self.present()).unwrap_or(0);
         let waits: Vec<(u64, f64)> = how.waits.iter().map(|(time, tolerance)| (micros(time), *tolerance)).collect();

@@ -33,7 +33,7 @@ impl StandIn {
             Ok(request) => self.modbus_request(now, function, request),
             Err(_) if matches!(function, 1..=6 | 15 | 16 | 22 | 23) => Err(ILLEGAL_VALUE),
             Err(_) => {
-                self.remark(now, Rule::UnknownFunction, format!("function {function} was asked for"), None);
+                self.report(now, Rule::UnknownFunction, format!("function {function} was asked for"), None);
                 Err(ILLEGAL_FUNCTION)
             }
         };
@@ -88,7 +88,7 @@ impl StandIn {
         let (open, _) = self.register_at(address);
         if open.is_none() && self.modbus_word(ModbusTable::Holding, start).is_some() {
             let name = AddressRange { table: ModbusTable::Holding, start, count: 1 };
-            self.remark(now, Rule::ReadOnly, format!("wrote to {name}"), None);
+            self.report(now, Rule::ReadOnly, format!("wrote to {name}"), None);
             return Err(ILLEGAL_ADDRESS);
         }
         let data: Vec<u8> = words.iter().flat_map(|word| word.to_be_bytes()).collect();
@@ -115,7 +115,7 @@ impl StandIn {
             let address = range.start.checked_add(at).ok_or(ILLEGAL_ADDRESS)?;
             let Some(word) = self.modbus_word(range.table, address) else {
                 let what = format!("read {range}, and the sheet has nothing at {address}");
-                self.remark(now, Rule::UnknownRegister, what, None);
+                self.report(now, Rule::UnknownRegister, what, None);
                 return Err(ILLEGAL_ADDRESS);
             };
             if range.table.has_bits() {

@@ -40,7 +40,7 @@ impl StandIn {
             None => format!("{what} 0x{address:02X}, where the sheet has no register"),
         };
         let line = any.and_then(|id| part.registers.get(id)).and_then(|register| self.line_of(register.span.start));
-        self.remark(now, Rule::UnknownRegister, text, line);
+        self.report(now, Rule::UnknownRegister, text, line);
     }
 
     /// Bytes are written to a register address, and to those behind it. `false` where there is no register for some of them.
@@ -56,7 +56,7 @@ impl StandIn {
             };
             let Some((own, behind_it)) = rest.split_at_checked(register.bytes) else {
                 let what = format!("wrote {} of the {} bytes of {}", rest.len(), register.bytes, register.name);
-                self.remark(now, Rule::PartOfRegister, what, self.line_of(register.span.start));
+                self.report(now, Rule::PartOfRegister, what, self.line_of(register.span.start));
                 return false;
             };
             whole &= self.write_register(now, register, register.value_of(own));
@@ -73,12 +73,12 @@ impl StandIn {
         if !register.access.is_writable()
             && !register.fields.iter().any(|field| part.fields.get(*field).is_some_and(|f| f.access.is_writable()))
         {
-            self.remark(now, Rule::ReadOnly, wrote, line);
+            self.report(now, Rule::ReadOnly, wrote, line);
             return false;
         }
         if !self.holds(&register.writable) {
             let what = format!("{wrote}, which can only be written while {}", self.missing(&register.writable));
-            self.remark(now, Rule::Locked, what, line);
+            self.report(now, Rule::Locked, what, line);
             return false;
         }
         let before = self.state.register(register);
@@ -90,7 +90,7 @@ impl StandIn {
                     reserved.mask,
                     value & reserved.mask
                 );
-                self.remark(now, Rule::ReservedBits, what, self.line_of(reserved.span.start));
+                self.report(now, Rule::ReservedBits, what, self.line_of(reserved.span.start));
             }
         }
         for field in register.fields.iter().filter_map(|id| part.fields.get(*id)) {
@@ -99,7 +99,7 @@ impl StandIn {
             let reports = matches!(field.access, Access::ReadOnly | Access::ClearOnRead | Access::Reserved);
             if reports && written != was && written != 0 {
                 let what = format!("{wrote}: {} only reports, and keeps 0x{was:0digits$X}", field.name);
-                self.remark(now, Rule::ForcedBits, what, self.line_of(field.span.start));
+                self.report(now, Rule::ForcedBits, what, self.line_of(field.span.start));
             }
         }
         self.state.set_register(register, after);
@@ -108,7 +108,7 @@ impl StandIn {
             let code = self.state.field(field);
             if field.value(code).is_none() {
                 let what = format!("{wrote}: {} has the code {code}, which its table does not have", field.name);
-                self.remark(now, Rule::UndefinedValue, what, self.line_of(field.span.start));
+                self.report(now, Rule::UndefinedValue, what, self.line_of(field.span.start));
             }
         }
         self.start_fields(now, &register.fields, after != before);
@@ -137,7 +137,7 @@ impl StandIn {
             };
             let line = self.line_of(register.span.start);
             if !register.access.is_readable() {
-                self.remark(now, Rule::WriteOnly, format!("read {}, which can only be written", register.name), line);
+                self.report(now, Rule::WriteOnly, format!("read {}, which can only be written", register.name), line);
             }
             let mut held = self.state.register(register);
             for field in register.fields.iter().filter_map(|field| part.fields.get(*field)).filter(|field| !field.access.is_readable()) {
@@ -147,14 +147,14 @@ impl StandIn {
             data.extend(register.wire_bytes(held).iter().skip(from).take(left));
             if left < register.bytes - from {
                 let what = format!("read {left} of the {} bytes of {}", register.bytes, register.name);
-                self.remark(now, Rule::PartOfRegister, what, line);
+                self.report(now, Rule::PartOfRegister, what, line);
             }
             read.push(id);
             if moves_on {
                 at = numbering.behind(register);
             } else if data.len() < bytes {
                 let what = format!("read {bytes} bytes from {} without the bit for auto-increment", register.name);
-                self.remark(now, Rule::NoAutoIncrement, what, line);
+                self.report(now, Rule::NoAutoIncrement, what, line);
             }
         }
         self.were_read(now, &read);

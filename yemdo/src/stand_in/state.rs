@@ -30,7 +30,7 @@ use crate::model::value::Present;
 /// lamp.set(part.reading("light")?, Signal::constant(150.0));
 /// assert_eq!(lamp.i2c(0, 0x21, &[0x17], 2), Reaction::Answer(vec![0x01, 0x2C]));
 /// assert_eq!(lamp.i2c(0, 0x22, &[0x17], 2), Reaction::NakAddress);
-/// assert!(lamp.remarks().is_empty());
+/// assert!(lamp.violations().is_empty());
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 #[derive(Clone, Debug)]

@@ -1,6 +1,6 @@
 //! What is said of the client: as it happens, and at the end.
 
-use super::judge::{Judge, Remark, Rule};
+use super::judge::{Judge, Rule, Violation};
 use super::state::StandIn;
 use crate::bus::Bus;
 use crate::model::frame::Origin;
@@ -11,17 +11,17 @@ use crate::model::status::Status;
 
 impl StandIn {
     /// What the client did against the sheet so far.
-    pub fn remarks(&self) -> &[Remark] {
-        &self.judge.remarks
+    pub fn violations(&self) -> &[Violation] {
+        &self.judge.violations
     }
 
-    /// Forgets the remarks so far.
-    pub fn forget_remarks(&mut self) {
+    /// Forgets the violations so far.
+    pub fn forget_violations(&mut self) {
         self.judge = Judge::default();
     }
 
-    /// All remarks, and what can only be said at the end: what was never read, and an alert that was never looked at.
-    pub fn verdict(&self, now: u64) -> Vec<Remark> {
+    /// All violations, with those that only show at the end: frames that were never read, and an alert that was never checked.
+    pub fn verdict(&self, now: u64) -> Vec<Violation> {
         let mut judge = self.judge.clone();
         let part = &self.part;
         let took = |frame: FrameId| self.read_frames.get(frame).copied().unwrap_or(false);
@@ -30,19 +30,19 @@ impl StandIn {
             let user = part.frames.entries().find(|(other, model)| took(*other) && model.readings.iter().any(needs));
             if let Some((_, user)) = user {
                 let what = format!("{} was read, and never {}, which its readings need", user.name, frame.name);
-                judge.remark(now, Rule::CalibrationNotRead, what, self.line_of(frame.span.start));
+                judge.report(now, Rule::CalibrationNotRead, what, self.line_of(frame.span.start));
             }
         }
         for measure in self.measures.iter().flatten() {
             if let Some((at, what)) = &measure.early {
-                judge.remark(*at, Rule::ReadTooEarly, what.clone(), self.line_of(measure.how.span.start));
+                judge.report(*at, Rule::ReadTooEarly, what.clone(), self.line_of(measure.how.span.start));
             }
         }
         self.unread_status(now, &mut judge);
         if self.alert && !self.alert_seen {
-            judge.remark(now, Rule::AlertNotCleared, "the alert was raised and never read".into(), None);
+            judge.report(now, Rule::AlertNotCleared, "the alert was raised and never read".into(), None);
         }
-        judge.remarks
+        judge.violations
     }
 
     /// Registers of status bits that were never read, although the data beside them were.
@@ -65,7 +65,7 @@ impl StandIn {
                     let used = frame.readings.iter().any(|reading| self.values_read(*reading, home));
                     if let Some(model) = part.registers.get(home).filter(|_| used && !read(home)) {
                         let what = format!("{} was never read, and says whether readings are {}", model.name, condition.status.as_str());
-                        judge.remark(now, Rule::StatusNotRead, what, self.line_of(condition.span().start));
+                        judge.report(now, Rule::StatusNotRead, what, self.line_of(condition.span().start));
                     }
                 }
             }
@@ -86,8 +86,8 @@ impl StandIn {
         }
     }
 
-    pub(super) fn remark(&mut self, now: u64, rule: Rule, what: String, line: Option<usize>) {
-        self.judge.remark(now, rule, what, line);
+    pub(super) fn report(&mut self, now: u64, rule: Rule, what: String, line: Option<usize>) {
+        self.judge.report(now, rule, what, line);
     }
 
     pub(super) fn line_of(&self, start: usize) -> Option<usize> {
@@ -103,7 +103,7 @@ impl StandIn {
         };
         if let Some(most) = most.filter(|most| u64::from(hertz) > u64::from(*most) * 1000) {
             let what = format!("{} at {} kHz, and the part allows {most} kHz", bus.name(), hertz / 1000);
-            self.remark(now, Rule::ClockTooFast, what, None);
+            self.report(now, Rule::ClockTooFast, what, None);
         }
     }
 }

@@ -201,11 +201,11 @@ fn state(part: &Part, bus: Bus, deeds: &[Deed], tally: &mut Tally) {
         }
         let wrong =
             |rule: Rule| matches!(rule, Rule::Locked | Rule::ReadOnly | Rule::UnknownRegister | Rule::ReservedBits | Rule::WriteOnly);
-        let remark = rig.verdict().into_iter().map(|(_, remark)| remark).find(|remark| wrong(remark.rule));
-        tally.hold(Row::Bus, "writes the part refuses", remark.is_none() || matches!(deed, Deed::Run(_)), || {
-            format!("{deed:?} over {}: {remark:?}; {deeds:?}", bus.key())
+        let violation = rig.verdict().into_iter().map(|(_, violation)| violation).find(|violation| wrong(violation.rule));
+        tally.hold(Row::Bus, "writes the part refuses", violation.is_none() || matches!(deed, Deed::Run(_)), || {
+            format!("{deed:?} over {}: {violation:?}; {deeds:?}", bus.key())
         });
-        rig.forget_remarks();
+        rig.forget_violations();
     }
 }
 

@@ -68,7 +68,7 @@ fn one(part: &Part, (frame, bytes): (FrameId, &[u8]), reading: ReadingId, value:
         return;
     }
     // Nothing was measured, and the part says so.
-    if rig.verdict().iter().any(|(_, remark)| matches!(remark.rule, Rule::NotStarted | Rule::ReadTooEarly)) {
+    if rig.verdict().iter().any(|(_, violation)| matches!(violation.rule, Rule::NotStarted | Rule::ReadTooEarly)) {
         return;
     }
     let misses = rig.with_part(0, |part| part.misses().to_vec()).unwrap_or_default();

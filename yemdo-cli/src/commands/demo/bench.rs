@@ -162,7 +162,7 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
     writeln!(out, "{cyan}who answers on the I2C bus{cyan:#}")?;
     let found = scan_i2c(&mut rig.port(0, Bus::I2c), &parts, &mut || true).map_err(|error| Failure::refused(error.to_string()))?;
     scan::table(out, &found, "I2C", None)?;
-    rig.forget_remarks();
+    rig.forget_violations();
 
     writeln!(out, "\n{cyan}set up{cyan:#}")?;
     let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Left]);
@@ -242,12 +242,12 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
         .collect();
     writeln!(out, "{good} measurements; failed: {}", causes.join(", "))?;
     let verdict = rig.verdict();
-    for (at, remark) in &verdict {
-        writeln!(out, "{}: {}", name(*at), visible(&remark.to_string()))?;
+    for (at, violation) in &verdict {
+        writeln!(out, "{}: {}", name(*at), visible(&violation.to_string()))?;
     }
     let green = AnsiColor::Green.on_default();
     if verdict.is_empty() {
-        writeln!(out, "{green}the stand-ins have nothing to remark: all was done as the sheets say{green:#}")?;
+        writeln!(out, "{green}no violations of the sheets{green:#}")?;
     }
     Ok(())
 }

@@ -100,9 +100,9 @@ impl Build<'_> {
         let real = self.real();
         let ok = self.status(Status::Ok);
         let status = Expr::Var("status".into());
-        let mut remark = None;
+        let mut range_comment = None;
         let out_of_range =
-            range.as_ref().and_then(|((low, high), ends)| self.outside(value, &facts, (low, high), ends, statements, &mut remark));
+            range.as_ref().and_then(|((low, high), ends)| self.outside(value, &facts, (low, high), ends, statements, &mut range_comment));
         if let (None, Some(_), Some((low, high))) = (&out_of_range, &reading.range, reading.fixed_range()) {
             let (least, most) = facts.result.to_f64();
             statements.push(Stmt::Comment(format!("proved: it stays within {least} to {most}, so {low} to {high} is never left")));
@@ -130,7 +130,7 @@ impl Build<'_> {
         // The most severe first, and the stated range in its place among them; the same is said once.
         let mut chain: Vec<(Expr, Status, Vec<Stmt>)> = Vec::new();
         let all = kept.into_iter().map(|(holds, one, means)| (holds, one, means.map(Stmt::Comment)));
-        let beyond = out_of_range.map(|outside| (outside(&number), Status::OutOfRange, remark.map(Stmt::Comment)));
+        let beyond = out_of_range.map(|outside| (outside(&number), Status::OutOfRange, range_comment.map(Stmt::Comment)));
         let (before, after): (Vec<_>, Vec<_>) = all.partition(|(_, one, _)| *one > Status::OutOfRange);
         for (holds, one, comment) in before.into_iter().chain(beyond).chain(after) {
             match chain.last_mut().filter(|(_, known, _)| *known == one) {
@@ -161,14 +161,14 @@ impl Build<'_> {
         (low, high): (&End, &End),
         ends: &[Option<(Expr, Ty, bool, Expr)>],
         statements: &mut Vec<Stmt>,
-        remark: &mut Option<String>,
+        range_comment: &mut Option<String>,
     ) -> Option<Box<dyn Fn(&Expr) -> Expr>> {
         let ty = value.ty;
         let bounds = facts.result;
         let fixed = |end: &End| if let End::Number(number) = end { Some(*number) } else { None };
         if let (Some(low), Some(high)) = (fixed(low), fixed(high)) {
             if let Some(test) = self.outside_by_code(value.reading, (low, high)) {
-                *remark = Some(format!("the stated range is {low} to {high}; the code says as much as the value"));
+                *range_comment = Some(format!("the stated range is {low} to {high}; the code says as much as the value"));
                 return Some(Box::new(move |_| test.clone()));
             }
             if ty.is_real() {

@@ -75,7 +75,7 @@ impl Resolver {
                 continue;
             };
             match &formula.lost {
-                Some(lost) if index < shown => self.remark(lost.warning()),
+                Some(lost) if index < shown => self.warn(lost.warning()),
                 Some(lost) => drop(self.lost.insert(Input::Reading(ReadingId::new(index)).key(), lost.clone())),
                 None => {}
             }
@@ -282,13 +282,13 @@ impl Resolver {
             &mut warnings,
         );
         if element.is_none_or(|(index, _)| index == 0) {
-            warnings.into_iter().for_each(|warning| self.remark(warning));
+            warnings.into_iter().for_each(|warning| self.warn(warning));
         }
         self.take(formula)
     }
 
     /// A warning, told once of a place.
-    fn remark(&mut self, warning: Diagnostic) {
+    fn warn(&mut self, warning: Diagnostic) {
         if !self.diagnostics.iter().any(|known| known.name == warning.name && known.span == warning.span) {
             self.diagnostics.push(warning);
         }
