@@ -26,11 +26,9 @@ pub(crate) use plot::Plot;
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
 #[derive(Debug, Parser)]
 #[command(name = "yemdo", version, propagate_version = true, disable_help_subcommand = true, max_term_width = 100)]
-#[command(
-    after_help = "Exit codes: 0 all well; 1 frames were refused or examples do not agree; 2 a sheet, a file or the arguments are wrong."
-)]
+#[command(after_help = "Exit codes: 0 success; 1 refused frames or failed examples; 2 invalid sheet, file or arguments.")]
 pub(crate) struct Args {
-    /// When to colour the output
+    /// Colour of the output
     #[arg(long, value_enum, default_value = "auto", global = true)]
     pub(crate) color: Color,
     #[command(subcommand)]
@@ -39,46 +37,46 @@ pub(crate) struct Args {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Check sheets, run their worked examples, and say what values each reading can have
+    /// Check sheets, run their worked examples, and list the possible values of readings
     Check(Check),
-    /// Turn raw bytes into readings
+    /// Decode raw bytes to readings
     #[command(after_help = DECODE_HELP)]
     Decode(Decode),
-    /// Say what a register's value means, bit by bit
+    /// Explain a register value, bit by bit
     #[command(after_help = EXPLAIN_HELP)]
     Explain(Explain),
-    /// Find the mistake if a number is wrong: from bytes and an expected value to the line to change
+    /// Find the mistake behind a wrong value: from bytes and an expected value to the line to change
     #[command(after_help = MEND_HELP)]
     Mend(Mend),
-    /// Work out the register writes for the settings you want; with --at write and verify them
+    /// Compute the register writes for settings; with --at, write and verify them
     #[command(after_help = CONFIGURE_HELP)]
     Configure(Configure),
-    /// Say which settings give a reading a range, a step, a time
+    /// List the settings for a range, a step or a time of a reading
     #[command(after_help = CHOOSE_HELP)]
     Choose(Choose),
-    /// List what a routine does on the bus, with times; with --at run it
+    /// List the bus operations of a routine, with times; with --at, run it
     #[command(after_help = ROUTINE_HELP)]
     Routine(Routine),
-    /// Find who answers on a bus, and which sheet it could be; without a place, list the buses and ports
+    /// Scan a bus for devices and matching sheets; without a place, list buses and ports
     #[command(after_help = SCAN_HELP)]
     Scan(Scan),
-    /// Measure with a part, or with all parts of a bench, once or again and again
+    /// Measure with a part, or with all parts of a bench, once or repeatedly
     #[command(after_help = READ_HELP)]
     Read(Read),
-    /// Draw logs over time, noise, a comparison with a better sensor; of a sheet, transfer curves
+    /// Plot logs over time, noise, a comparison with a reference; for a sheet, transfer curves
     #[command(after_help = PLOT_HELP)]
     Plot(Plot),
-    /// A console on one part: read, write, set, run, dump, compare; every bus operation is shown
+    /// Open a console on one part: read, write, set, run, dump, compare; shows all bus operations
     #[command(after_help = TALK_HELP)]
     Talk(Talk),
-    /// Run a sheet as a part: a Modbus server that behaves as the datasheet says, and judges its clients
+    /// Simulate a part: a Modbus server that behaves like the datasheet and checks its clients
     #[command(after_help = STAND_IN_HELP)]
     StandIn(StandIn),
-    /// Make a sheet from a register table that was copied from a datasheet
+    /// Convert a register table from a datasheet to a sheet
     Import(Import),
-    /// Write what is made from a sheet: firmware in Rust or C; or the JSON Schema of sheets, for editors
+    /// Generate firmware in Rust or C, a page, or the JSON Schema of sheets for editors
     Emit(Emit),
-    /// Run a made-up bench on stand-ins, then decode a recorded day and draw it
+    /// Run a simulated bench, then decode and plot a recorded day
     Demo(Demo),
 }
 
@@ -89,8 +87,8 @@ Examples:
   yemdo configure sheets/lantern-16.toml GAIN=fivefold upper_limit='750 lx' --paste c
   yemdo configure sheets/lantern-16.toml SLEEP=awake --read-back back.txt
 
-A field takes the name of a value as the sheet has it, or a code; a quantity takes a number with its unit and is put
-through the inverse of its formula. Registers are taken to be as after a reset, or as in a dump.";
+A field takes the name of a value, or a code; a quantity takes a number with its unit, for the inverse of its
+formula. Initial values of registers: reset values, or those of a dump.";
 
 const CHOOSE_HELP: &str = "\
 Examples:
@@ -106,34 +104,34 @@ Examples:
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Configure {
-    /// The part's sheet
+    /// Sheet of the part
     #[arg(value_name = "SHEET")]
     pub(crate) sheet: PathBuf,
-    /// Fields, quantities and parameters, with what they should be
+    /// Fields, quantities and parameters with new values
     #[arg(value_name = "NAME=VALUE", required = true)]
     pub(crate) settings: Vec<String>,
-    /// Take the registers' present values from a dump, as `explain` does; else they are as after a reset
+    /// Read present register values from a dump; default: reset values
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
-    /// Write registers that already hold their values, too
+    /// Also write registers that already have their values
     #[arg(long)]
     pub(crate) all: bool,
-    /// Print only the bytes to send, ready to paste
+    /// Print only the bytes to send, for pasting
     #[arg(long, value_enum, value_name = "FORM")]
     pub(crate) paste: Option<PasteForm>,
-    /// Compare with a dump of what came back
+    /// Compare with a dump of the part's registers
     #[arg(long, value_name = "FILE")]
     pub(crate) read_back: Option<PathBuf>,
-    /// The bus, where the part has several
+    /// Bus, if the part has several
     #[arg(long, value_parser = bus())]
     pub(crate) bus: Option<Bus>,
-    /// The 7-bit I2C address that its pins choose; default: the sheet's first
+    /// 7-bit I2C address selected by pins; default: the sheet's first
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) address: Option<String>,
-    /// A variant of the sheet
+    /// Variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
-    /// How to print the result
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
     #[command(flatten)]
@@ -142,77 +140,77 @@ pub(crate) struct Configure {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Choose {
-    /// The part's sheet
+    /// Sheet of the part
     #[arg(value_name = "SHEET")]
     pub(crate) sheet: PathBuf,
-    /// The reading; without it, all fields whose table says how long something takes, or what it draws
+    /// Reading; default: all fields with times or currents in their tables
     #[arg(value_name = "READING")]
     pub(crate) reading: Option<String>,
-    /// Values up to this one, in the reading's unit or another for the same
+    /// Maximum value, in any unit of the dimension
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
     pub(crate) up_to: Option<String>,
-    /// Values down to this one
+    /// Minimum value
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
     pub(crate) down_to: Option<String>,
-    /// Steps as fine as this
+    /// Maximum step
     #[arg(long, value_name = "VALUE")]
     pub(crate) step: Option<String>,
-    /// Noise as low as this
+    /// Maximum noise
     #[arg(long, value_name = "VALUE")]
     pub(crate) noise: Option<String>,
-    /// A current as low as this, in the unit of the sheet's column
+    /// Maximum current, in the unit of the sheet's column
     #[arg(long, value_name = "VALUE")]
     pub(crate) current: Option<f64>,
-    /// Conversions as quick as this
+    /// Maximum conversion time
     #[arg(long, value_name = "TIME")]
     pub(crate) within: Option<String>,
-    /// After this reading, or `saturated`: say what to change to
+    /// Last reading, or `saturated`: print the next setting
     #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
     pub(crate) after: Option<String>,
-    /// A field that does not have its reset value; may be given several times
+    /// Setting other than its reset value; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
-    /// Take the registers' present values from a dump
+    /// Read present register values from a dump
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
-    /// Show settings that do not meet the limits, too
+    /// Also show settings outside the limits
     #[arg(long)]
     pub(crate) all: bool,
-    /// A variant of the sheet
+    /// Variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
-    /// How to print the result
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
 }
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Routine {
-    /// The part's sheet
+    /// Sheet of the part
     #[arg(value_name = "SHEET")]
     pub(crate) sheet: PathBuf,
-    /// The routine; without it, their names are listed
+    /// Routine; default: list all routines
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
-    /// A field, quantity or parameter that is not as after a reset; may be given several times
+    /// Setting or parameter other than its reset value; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
-    /// Take the registers' present values from a dump
+    /// Read present register values from a dump
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
-    /// The bus, where the part has several
+    /// Bus, if the part has several
     #[arg(long, value_parser = bus())]
     pub(crate) bus: Option<Bus>,
-    /// The bus's clock, for the times; default: 400 for I2C, 1000 for SPI; Modbus has its baud rate
+    /// Bus clock for times; default: 400 for I2C, 1000 for SPI; Modbus uses its baud rate
     #[arg(long, value_name = "KHZ", value_parser = clap::value_parser!(u32).range(1..=200_000))]
     pub(crate) khz: Option<u32>,
-    /// The 7-bit I2C address that its pins choose; default: the sheet's first
+    /// 7-bit I2C address selected by pins; default: the sheet's first
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) address: Option<String>,
-    /// A variant of the sheet
+    /// Variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
-    /// How to print the result
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
     #[command(flatten)]
@@ -241,24 +239,24 @@ Examples:
   yemdo explain sheets/keelson-6.toml 0x29=0x10 0x2C=0x57
   yemdo explain sheets/keelson-6.toml --dump dump.txt
 
-A dump has one register a line: its name or address, and its value in hex, with blanks, `:`, `=` or `,` between; or
-an address and several values for registers that follow one another.";
+A dump has one register per line: name or address, and value in hex, separated by blanks, `:`, `=` or `,`; or
+an address and the values of consecutive registers.";
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Explain {
-    /// The part's sheet
+    /// Sheet of the part
     #[arg(value_name = "SHEET")]
     pub(crate) sheet: PathBuf,
-    /// Registers, by name or address, with their values; with --at names alone, or none for all
+    /// Registers, by name or address, with values; with --at, names alone, or none for all
     #[arg(value_name = "REGISTER=VALUE", required_unless_present_any = ["dump", "at"])]
     pub(crate) values: Vec<String>,
-    /// Read registers and their values from a file; `-` is standard input
+    /// Read registers and values from a file; `-`: standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) dump: Option<PathBuf>,
-    /// A variant of the sheet
+    /// Variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
-    /// How to print the result
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
     #[command(flatten)]
@@ -267,64 +265,64 @@ pub(crate) struct Explain {
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Import {
-    /// The table, as CSV or with tabs; `-` is standard input
+    /// Table, as CSV or with tabs; `-`: standard input
     #[arg(value_name = "TABLE")]
     pub(crate) table: PathBuf,
-    /// Name of the part; else the name of the file
+    /// Name of the part; default: name of the file
     #[arg(long, value_name = "NAME")]
     pub(crate) part: Option<String>,
-    /// File to write; default: standard output
+    /// Output file; default: standard output
     #[arg(long, value_name = "SHEET")]
     pub(crate) out: Option<PathBuf>,
-    /// Write even where the file is there already; without it an existing file is kept
+    /// Replace an existing file
     #[arg(long)]
     pub(crate) overwrite: bool,
 }
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Check {
-    /// Sheets to check
+    /// Sheets
     #[arg(required = true, value_name = "SHEET")]
     pub(crate) sheets: Vec<PathBuf>,
-    /// The parts share one I2C bus: refuse those whose addresses clash
+    /// The parts share one I2C bus: check for address conflicts
     #[arg(long)]
     pub(crate) one_bus: bool,
-    /// Say what each reading costs on a small core, in doubles, in floats and in integers, and how far it is off
+    /// Estimate cost and error of readings on a small core: doubles, floats, integers
     #[arg(long)]
     pub(crate) forms: bool,
-    /// With --forms, the step of integer readings
+    /// Step of integer readings, for --forms
     #[arg(long, value_name = "STEP", default_value = "0.001")]
     pub(crate) step: f64,
-    /// How to print the result
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
 }
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Demo {
-    /// Folder to write the plot to; made where it is not there
+    /// Output folder for the plot; created if missing
     #[arg(long, value_name = "FOLDER", default_value = "yemdo-demo")]
     pub(crate) out: PathBuf,
-    /// Write even where another plot is there already
+    /// Replace an existing plot
     #[arg(long)]
     pub(crate) overwrite: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
-    /// Aligned columns for people
+    /// Aligned columns
     Table,
-    /// Comma-separated values with a header
+    /// Comma-separated values with header
     Csv,
-    /// One JSON object a line
+    /// One JSON object per line
     Json,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum CheckFormat {
-    /// Text for people
+    /// Text
     Table,
-    /// One JSON object a line, one line a sheet
+    /// One JSON object per line and sheet
     Json,
 }
 

@@ -25,7 +25,7 @@ pub(crate) enum Failure {
 
 impl Failure {
     /// A failure of arguments or files.
-    pub(crate) fn told(message: impl Into<String>) -> Self {
+    pub(crate) fn error(message: impl Into<String>) -> Self {
         Failure::Told { message: message.into(), help: None, code: 2 }
     }
 
@@ -130,7 +130,7 @@ impl From<AssumeError> for Failure {
         match error {
             AssumeError::Wishes(errors) => Failure::several(errors.into_iter().map(Failure::wish)),
             AssumeError::Impossible(error) => error.into(),
-            other => Failure::told(other.to_string()),
+            other => Failure::error(other.to_string()),
         }
     }
 }
@@ -146,7 +146,7 @@ impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
         match error.kind() {
             io::ErrorKind::BrokenPipe => Failure::Closed,
-            _ => Failure::told(format!("cannot write the output: {error}")),
+            _ => Failure::error(format!("cannot write the output: {error}")),
         }
     }
 }
@@ -155,7 +155,7 @@ impl From<csv::Error> for Failure {
     fn from(error: csv::Error) -> Self {
         match error.into_kind() {
             csv::ErrorKind::Io(error) => error.into(),
-            other => Failure::told(format!("cannot write the output: {other:?}")),
+            other => Failure::error(format!("cannot write the output: {other:?}")),
         }
     }
 }

@@ -26,12 +26,12 @@ pub(crate) fn text(what: &str, path: &Path, most: u64) -> Result<String, Failure
         file.take(most + 1).read_to_end(&mut bytes).map_err(|error| told(&error))?;
     }
     if bytes.len() as u64 > most {
-        return Err(Failure::told(format!("cannot read {what} {}: it has more than {most} bytes", path.display())));
+        return Err(Failure::error(format!("cannot read {what} {}: it has more than {most} bytes", path.display())));
     }
     String::from_utf8(bytes).map_err(|error| {
         let valid = error.utf8_error().valid_up_to();
         let line = error.as_bytes().iter().take(valid).filter(|byte| **byte == b'\n').count() + 1;
-        Failure::told(format!("cannot read {what} {}: line {line} is not UTF-8", path.display())).help("save the file as UTF-8")
+        Failure::error(format!("cannot read {what} {}: line {line} is not UTF-8", path.display())).help("save the file as UTF-8")
     })
 }
 
@@ -50,11 +50,11 @@ pub(crate) fn load_at(path: &Path, variant: Option<&str>, address: Option<&str>)
     let part = load(path, variant)?;
     let Some(typed) = address else { return Ok(part) };
     let address = parse_integer(typed).and_then(|address| u8::try_from(address).ok()).filter(|address| *address < 0x80);
-    let address = address.ok_or_else(|| Failure::told(format!("`{typed}` is not a 7-bit address")).help("write it as 0x4E"))?;
+    let address = address.ok_or_else(|| Failure::error(format!("`{typed}` is not a 7-bit address")).help("write it as 0x4E"))?;
     part.with_address(address).map_err(|error| {
         let known: Vec<String> = error.known.iter().map(|known| format!("0x{known:02X}")).collect();
         let help = if known.is_empty() { "it is not reached over I2C".to_owned() } else { format!("its addresses: {}", known.join(", ")) };
-        Failure::told(error.to_string()).help(help)
+        Failure::error(error.to_string()).help(help)
     })
 }
 
@@ -124,6 +124,6 @@ pub(crate) fn tell_failed(failed: &BTreeMap<String, u64>) {
 
 impl From<UnknownName> for Failure {
     fn from(error: UnknownName) -> Self {
-        Failure::told(error.message()).help(error.help())
+        Failure::error(error.message()).help(error.help())
     }
 }

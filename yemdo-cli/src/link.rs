@@ -18,23 +18,23 @@ use yemdo_bus::{BusError, Cause, Device, Port, Rig, Shared};
 
 use crate::failure::Failure;
 
-/// Where the part is.
+/// Access to the part.
 #[derive(Debug, Clone, Default, clap::Args)]
-#[command(next_help_heading = "Where the part is")]
+#[command(next_help_heading = "Access to the part")]
 pub(crate) struct Link {
-    /// The place: i2c:1@0x2C, spi:0.0, rtu:/dev/ttyUSB0@17, tcp:HOST@17, stand-in, recording:FILE
+    /// Place: i2c:1@0x2C, spi:0.0, rtu:/dev/ttyUSB0@17, tcp:HOST@17, stand-in, recording:FILE
     #[arg(long, value_name = "PLACE")]
     pub(crate) at: Option<String>,
-    /// The part's data-ready line on a GPIO, where a routine waits for it: gpiochip0:17
+    /// GPIO of the data-ready line, for routines that wait for it: gpiochip0:17
     #[arg(long, value_name = "LINE")]
     pub(crate) line: Option<String>,
-    /// Record the traffic in a new file
+    /// Record the traffic to a new file
     #[arg(long, value_name = "FILE")]
     pub(crate) record: Option<PathBuf>,
-    /// Try again so many times where something fails for a moment
+    /// Number of retries after transient errors
     #[arg(long, value_name = "TIMES", default_value = "0")]
     pub(crate) retries: u32,
-    /// The longest wait for a Modbus response
+    /// Timeout of a Modbus response
     #[arg(long, value_name = "TIME", default_value = "1 s", value_parser = time)]
     pub(crate) timeout: u64,
 }
@@ -58,7 +58,7 @@ pub(crate) struct Connected {
 impl Link {
     /// The place, where one is given.
     pub(crate) fn place(&self) -> Result<Option<Place>, Failure> {
-        self.at.as_deref().map(|typed| Place::parse(typed).map_err(|error| Failure::told(error.message).help(error.help))).transpose()
+        self.at.as_deref().map(|typed| Place::parse(typed).map_err(|error| Failure::error(error.message).help(error.help))).transpose()
     }
 
     /// Whether there is something to be done with a part.
@@ -70,7 +70,7 @@ impl Link {
     pub(crate) fn connect(&self, part: &Part, stop: &Stop) -> Result<Option<Connected>, Failure> {
         let Some(place) = self.place()? else {
             return match self.record {
-                Some(_) => Err(Failure::told("there is nothing to record without a place").help("give --at")),
+                Some(_) => Err(Failure::error("missing place to record").help("give --at")),
                 None => Ok(None),
             };
         };
@@ -89,7 +89,7 @@ impl Link {
         if !matches!(place, Place::Rtu { .. }) {
             return self.connect_to(place, part, stop, rig);
         }
-        let part = place.addressed(part.clone()).map_err(|error| Failure::told(error.to_string()))?;
+        let part = place.addressed(part.clone()).map_err(|error| Failure::error(error.to_string()))?;
         let line = match lines.get(&place.shared()) {
             Some(line) => line.clone(),
             None => {
@@ -126,7 +126,7 @@ impl Link {
         let file = OpenOptions::new().write(true).create_new(true).open(path);
         let file = file.map_err(|error| match error.kind() {
             io::ErrorKind::AlreadyExists => {
-                Failure::told(format!("{} already exists", path.display())).help("a recording is a new file: choose another name")
+                Failure::error(format!("{} already exists", path.display())).help("a recording is a new file: choose another name")
             }
             _ => Failure::file("write", path, &error),
         })?;

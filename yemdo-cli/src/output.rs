@@ -64,16 +64,14 @@ fn place(path: &Path, bytes: &[u8], overwrite: bool) -> Result<Option<PathBuf>, 
                 return Ok(None);
             }
             if !overwrite {
-                return Err(Failure::told(format!("{} already exists", path.display())).help("choose another name, or use --overwrite"));
+                return Err(Failure::error(format!("{} already exists", path.display())).help("choose another name, or use --overwrite"));
             }
             if meta.permissions().readonly() {
-                return Err(Failure::told(format!("cannot write {}: it is read-only", path.display())).help("choose another name"));
+                return Err(Failure::error(format!("cannot write {}: it is read-only", path.display())).help("choose another name"));
             }
             Ok(Some(place))
         }
-        Err(_) if fs::symlink_metadata(path).is_ok() => {
-            Err(Failure::told(format!("cannot write {}: it is a link that leads nowhere", path.display())))
-        }
+        Err(_) if fs::symlink_metadata(path).is_ok() => Err(Failure::error(format!("cannot write {}: broken link", path.display()))),
         Err(_) => Ok(Some(path.to_owned())),
     }
 }

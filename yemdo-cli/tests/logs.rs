@@ -374,12 +374,12 @@ fn odd_series_are_drawn_too_and_bad_questions_are_told() {
         (&["plot", "one.csv", "--reading", "y"][..], "the log has no reading `y`"),
         (&["plot", "one.csv", "--unit", "lx"], "lx is a unit of illuminance"),
         (&["plot", "one.csv", "--noise"], "needs at least two"),
-        (&["plot", "one.csv", "--against", "z"], "is neither a reading of the log nor a file"),
-        (&["plot", "one.csv", "--out", "one.gif"], "a plot is a .svg or a .png"),
+        (&["plot", "one.csv", "--against", "z"], "is not a reading of the log or a file"),
+        (&["plot", "one.csv", "--out", "one.gif"], "expected a .svg or .png file"),
         (&["plot", "constant.csv", "--out", "one.png"], "already exists"),
         (&["plot", "SHEETS/garboard-rs.toml", "--reading", "flow"], "has no transfer curve"),
         (&["plot", "SHEETS/../demo/thole-9.csv"], "is not a log of readings"),
-        (&["plot", "one.csv", "--from", "2032-01-01T00:00:00Z", "--out", "x.png"], "nothing to draw"),
+        (&["plot", "one.csv", "--from", "2032-01-01T00:00:00Z", "--out", "x.png"], "no values between these times"),
     ] {
         let done = yemdo(&folder, arguments);
         assert!(!done.status.success() && text(&done.stderr).contains(told), "{arguments:?}: {}", text(&done.stderr));

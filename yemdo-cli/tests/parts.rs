@@ -214,7 +214,7 @@ fn a_console_does_what_a_script_says_and_stops_where_it_fails() {
     for (line, expected, code) in [
         ("read GAIN", "GAIN = single (code 1)", 0),
         ("raw 30 read 2", "4C 61", 0),
-        ("raw read 70000", "expected a number of bytes behind `read`", 1),
+        ("raw read 70000", "expected a number of bytes after `read`", 1),
         ("raw xyz", "`xyz` at column 1 is not hex", 1),
         ("run wake", "", 0),
         ("run sleap", "lantern-16 has no routine `sleap`", 1),
@@ -375,29 +375,29 @@ fn an_interrupted_configure_says_what_was_written() {
 #[test]
 fn what_cannot_be_is_told_with_what_to_do() {
     for (args, code, message, help) in [
-        (&["read", STRAKE][..], 2, "where is the part?", "--at stand-in needs no hardware"),
+        (&["read", STRAKE][..], 2, "missing `--at PLACE`", "--at stand-in needs no hardware"),
         (&["read"], 2, "required arguments were not provided", "SHEET"),
         (&["read", STRAKE, "--at", "i2c:1", "--bench", "x.toml"], 2, "cannot be used with", "--bench"),
         (&["read", STRAKE, "--at", "stand-in", "--every", "soon"], 2, "write 500 ms, 2 s or 1 min", "--every"),
         (&["read", STRAKE, "--at", "stand-in", "--run", "walk"], 2, "strake-20 has no routine `walk`", "measure"),
         (&["read", STRAKE, "--at", "stand-in", "--set", "GAIN=1"], 2, "GAIN", ""),
-        (&["talk", STRAKE], 2, "where is the part?", "--at stand-in needs no hardware"),
+        (&["talk", STRAKE], 2, "missing `--at PLACE`", "--at stand-in needs no hardware"),
         (&["talk", STRAKE, "--at", "stand-in", "--script", "/no/such"], 2, "cannot read the script /no/such", ""),
-        (&["stand-in", STRAKE], 2, "strake-20 is not reached over Modbus", "--at stand-in"),
+        (&["stand-in", STRAKE], 2, "strake-20 has no Modbus interface", "--at stand-in"),
         (&["stand-in", GARBOARD, "supply"], 2, "`supply` is not READING=SIGNAL", "supply=19.5"),
         (&["stand-in", GARBOARD, "heat=3"], 2, "garboard-rs has no reading `heat`", "supply"),
         (&["stand-in", GARBOARD, "--listen", "192.0.2.1:1502"], 2, "cannot listen on 192.0.2.1:1502", "choose another port"),
         (&["scan", "i2c:88"], 2, "cannot open /dev/i2c-88: there is no such device", "`yemdo scan` without a place"),
-        (&["scan", "recording:x"], 2, "there is nobody to be found there", "scan an I2C bus"),
+        (&["scan", "recording:x"], 2, "this place cannot be scanned", "scan an I2C bus"),
         (&["scan", "tcp:127.0.0.1:1", "--units", "0-3"], 2, "", ""),
-        (&["scan", "stand-in", "--sheet", GARBOARD], 2, "no sheet has I2C", "--sheet"),
-        (&["explain", LANTERN, "CONFIG=1", "--at", "stand-in"], 2, "`CONFIG=1` gives a value", "name the register alone"),
+        (&["scan", "stand-in", "--sheet", GARBOARD], 2, "no sheet with I2C", "--sheet"),
+        (&["explain", LANTERN, "CONFIG=1", "--at", "stand-in"], 2, "`CONFIG=1` has a value", "name of the register alone"),
         (&["explain", LANTERN, "CONFUG", "--at", "stand-in"], 2, "lantern-16 has no register `CONFUG`", "did you mean `CONFIG`?"),
         (&["explain", STRAKE, "--at", "stand-in"], 2, "strake-20 has no registers", "`yemdo read` measures"),
-        (&["configure", LANTERN, "GAIN=single", "--at", "stand-in", "--paste", "c"], 2, "--paste and --read-back", "leave out --at"),
+        (&["configure", LANTERN, "GAIN=single", "--at", "stand-in", "--paste", "c"], 2, "--paste and --read-back", "remove --at"),
         (&["configure", LANTERN, "upper_limit=9e9 lx", "--at", "i2c:88"], 1, "upper_limit cannot be", ""),
-        (&["decode", STRAKE, "--example", "1", "--at", "stand-in"], 2, "a worked example comes from the sheet", ""),
-        (&["routine", LANTERN, "measure", "--record", "/tmp/x"], 2, "there is nothing to record without a place", "give --at"),
+        (&["decode", STRAKE, "--example", "1", "--at", "stand-in"], 2, "--example and --at exclude each other", ""),
+        (&["routine", LANTERN, "measure", "--record", "/tmp/x"], 2, "missing place to record", "give --at"),
     ] {
         let (found, out, told) = run(args);
         let all = format!("{out}{told}");

@@ -35,25 +35,25 @@ fn takes(takes: Takes) -> String {
         Takes::Named(table) => format!("a [{0}](#{0}) table for each name", table.name),
         Takes::NamedLayouts(table) => format!("for each name a [layout](#layouts), a list of them, or a [{0}](#{0}) table", table.name),
         Takes::NamedValues => "a value for each name".into(),
-        Takes::Cover => "[what is covered](#checks)".into(),
+        Takes::Cover => "[covered bytes](#checks)".into(),
         Takes::Bits => "bits, such as `\"[7:4]\"`".into(),
         Takes::BitsOrList => "bits, such as `\"[7:4]\"`, or a list of them".into(),
         Takes::Address => "`0x2C`, or `\"0x58 8-bit\"`".into(),
-        Takes::ModbusAddress => "an address as printed, or two with `..` between".into(),
+        Takes::ModbusAddress => "an address as printed, or a range `A..B`".into(),
         Takes::Names => "a list of names".into(),
-        Takes::Registers => "names of registers, with blanks or `..` between".into(),
-        Takes::TableOrModel(table) => format!("[{0}](#{0}) table, or the name of a [usual model](#checks)", table.name),
+        Takes::Registers => "names of registers, separated by blanks or `..`".into(),
+        Takes::TableOrModel(table) => format!("[{0}](#{0}) table, or the name of a [common model](#checks)", table.name),
     }
 }
 
 fn render(table: &KeyTable, out: &mut String) {
-    out.push_str(&format!("### {}\n\n| key | takes | what it is for |\n|---|---|---|\n", table.name));
+    out.push_str(&format!("### {}\n\n| key | value | purpose |\n|---|---|---|\n", table.name));
     for key in table.keys {
-        let needed = if key.required { " (needed)" } else { "" };
+        let needed = if key.required { " (required)" } else { "" };
         out.push_str(&format!("| `{}`{needed} | {} | {} |\n", key.name, takes(key.takes), key.doc));
     }
     if !table.also.is_empty() {
-        out.push_str(&format!("\nBeside these: {}.\n", table.also));
+        out.push_str(&format!("\nAlso: {}.\n", table.also));
     }
     out.push('\n');
 }

@@ -34,16 +34,16 @@ pub(crate) struct Mend {
     /// Log of a reference sensor, for expected values such as `temperature=reference ± 1 °C`
     #[arg(long, value_name = "FILE", requires = "log")]
     pub(crate) reference: Option<PathBuf>,
-    /// Of a log of several parts, take the frames of this one, as the log calls it
+    /// Name of the part in a log of several parts
     #[arg(long, value_name = "NAME", requires = "log")]
     pub(crate) part: Option<String>,
     /// Use frames and values of a worked example, by its number from 1
     #[arg(long, value_name = "NUMBER", conflicts_with_all = ["log", "frame"])]
     pub(crate) example: Option<usize>,
-    /// The frame that the bytes are, where the sheet has several
+    /// Name of the frame, if the sheet has several
     #[arg(long, value_name = "NAME")]
     pub(crate) frame: Option<String>,
-    /// A variant of the sheet
+    /// Variant of the sheet
     #[arg(long, value_name = "NAME")]
     pub(crate) variant: Option<String>,
     /// Active setting or parameter; default: reset values; repeatable
@@ -64,7 +64,7 @@ pub(crate) struct Mend {
     /// Number of findings to print; default: up to 4 likely ones
     #[arg(long, value_name = "NUMBER")]
     pub(crate) most: Option<usize>,
-    /// How to print the findings
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
     #[command(flatten)]

@@ -18,52 +18,52 @@ Examples:
 A log is one of `yemdo read --log`; with --sheet, raw frames as `yemdo decode --log` takes them. Of a sheet, the transfer curve of a reading
 is drawn: code to value, for every setting.";
 
-/// Draw logs over time, noise, a comparison with another sensor; of a sheet, transfer curves
+/// Plots: logs over time, noise, comparison with another sensor; for a sheet, transfer curves
 #[derive(Debug, clap::Args)]
 pub(crate) struct Plot {
-    /// Logs; or one sheet
+    /// Logs, or one sheet
     #[arg(value_name = "FILE", required = true)]
     pub(crate) files: Vec<PathBuf>,
-    /// Readings to draw, as `temperature` or `air/temperature`; may be given several times; default: all
+    /// Reading, as `temperature` or `air/temperature`; repeatable; default: all
     #[arg(long, value_name = "READING")]
     pub(crate) reading: Vec<String>,
-    /// The sheet: of raw frames to decode them, of readings for the noise that it states and for the formula to correct
+    /// Sheet: to decode raw frames; for the stated noise; for the corrected formula
     #[arg(long, value_name = "SHEET")]
     pub(crate) sheet: Option<PathBuf>,
-    /// Decode a log of readings anew, with the sheet: the part, as the log calls it
+    /// Decode a log of readings again with the sheet: name of the part in the log
     #[arg(long, value_name = "NAME", requires = "sheet")]
     pub(crate) part: Option<String>,
-    /// A field or parameter of the sheet that is not as after a reset
+    /// Setting or parameter other than its reset value
     #[arg(long, value_name = "NAME=VALUE", requires = "sheet")]
     pub(crate) set: Vec<String>,
-    /// Draw what readings have added up to, such as a light dose in lx·h: their time integrals, without gaps
+    /// Time integrals without gaps, such as a light dose in lx·h
     #[arg(long, conflicts_with_all = ["noise", "against"])]
     pub(crate) integral: bool,
-    /// A histogram of the values, beside the noise that the sheet states
+    /// Histogram of the values, with the noise stated in the sheet
     #[arg(long, conflicts_with = "against")]
     pub(crate) noise: bool,
-    /// Compare with another reading of the logs, or with that of another log: offset, gain, drift, and a correction
+    /// Compare with another reading or log: offset, gain, drift, correction
     #[arg(long, value_name = "READING|LOG")]
     pub(crate) against: Option<String>,
-    /// Draw in another unit: `°F`, `temperature=°F`; may be given several times
+    /// Unit for all readings or one: `°F`, `temperature=°F`; repeatable
     #[arg(long, value_name = "UNIT")]
     pub(crate) unit: Vec<String>,
-    /// From this time on, in RFC 3339
+    /// Start time, in RFC 3339
     #[arg(long, value_name = "TIME")]
     pub(crate) from: Option<String>,
-    /// Up to this time
+    /// End time
     #[arg(long, value_name = "TIME")]
     pub(crate) to: Option<String>,
-    /// Times in UTC; default: local time
+    /// Print times in UTC; default: local time
     #[arg(long)]
     pub(crate) utc: bool,
-    /// The picture, .svg or .png; default: the log's name with .png, in this folder
+    /// Output file, .svg or .png; default: the log's name with .png, in this folder
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
-    /// Write even where another file is there already
+    /// Replace an existing file
     #[arg(long)]
     pub(crate) overwrite: bool,
-    /// How to print what was drawn
+    /// Format of the printed summary
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
 }

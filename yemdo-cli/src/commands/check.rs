@@ -92,7 +92,7 @@ fn clashes(out: &mut dyn Write, parts: &[(String, Part)], format: CheckFormat) -
         let shared: Vec<String> = clash.addresses.iter().map(|address| format!("0x{address:02X}")).collect();
         writeln!(out, "\n{red}one bus{red:#}: {} and {} clash at {}", named(&clash.one), named(&clash.other), shared.join(", "))?;
     }
-    writeln!(out, "no choice of straps gives each part an address of its own: use a second bus or a multiplexer")?;
+    writeln!(out, "no combination of straps gives different addresses: use a second bus or a multiplexer")?;
     Ok(1)
 }
 

@@ -20,7 +20,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     let unit = index.and_then(|index| part.readings().get(index)).map_or("", |reading| reading.unit());
     let of_reading = [("--up-to", &args.up_to), ("--down-to", &args.down_to), ("--after", &args.after)];
     if let Some((option, _)) = of_reading.iter().find(|(_, given)| index.is_none() && given.is_some()) {
-        return Err(Failure::told(format!("{option} is about a reading, and none is given")).help("write its name behind the sheet"));
+        return Err(Failure::error(format!("{option} needs a reading")).help("add its name after the sheet"));
     }
     let given = |name: &str, typed: &Option<String>, unit: &str| typed.as_deref().map(|typed| number(name, typed, unit)).transpose();
     let apart = |name: &str, typed: &Option<String>| {
@@ -37,10 +37,10 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     if let (Some(low), Some(high)) = (limits.down_to, limits.up_to)
         && low >= high
     {
-        return Err(Failure::told(format!("--down-to {} is not below --up-to {}", with_unit(low, unit), with_unit(high, unit))));
+        return Err(Failure::error(format!("--down-to {} is not below --up-to {}", with_unit(low, unit), with_unit(high, unit))));
     }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
-    let choices = choose(&part, index, &done.state, &limits).map_err(|error| Failure::told(error.to_string()))?;
+    let choices = choose(&part, index, &done.state, &limits).map_err(|error| Failure::error(error.to_string()))?;
     let mut out = anstream::stdout().lock();
     let any = choices.iter().any(|choice| choice.fails.is_empty());
     match args.format {
@@ -56,7 +56,7 @@ pub(crate) fn run(args: &Choose) -> Result<u8, Failure> {
     }
     if !any {
         let nearest = choices.first().map_or(String::new(), |choice| format!("; the first of the table: {}", choice.fails.join(" and ")));
-        return Err(Failure::refused(format!("no setting meets all of these limits{nearest}")).help("relax one limit"));
+        return Err(Failure::refused(format!("no setting is within all limits{nearest}")).help("relax one limit"));
     }
     Ok(0)
 }
@@ -139,7 +139,7 @@ fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], aft
     };
     // The quickest of each range is what one changes to.
     let Some(now) = choices.iter().position(|choice| choice.in_use) else {
-        return Err(Failure::told("the present setting is not in the table").help("say with --set or --dump how the part is set"));
+        return Err(Failure::error("the present setting is not in the table").help("add the present settings with --set or --dump"));
     };
     let scales: Vec<f64> = choices.iter().map(|choice| choice.range.map_or(0.0, |(_, high)| high)).collect();
     let next = next_range(&scales, now, said);
@@ -149,8 +149,8 @@ fn suggest(out: &mut dyn Write, part: &Part, unit: &str, choices: &[Choice], aft
     }
     let text: Vec<String> = names_of(part, choice).into_iter().map(|(name, value)| format!("{name}={value:?}")).collect();
     match (next == now, said) {
-        (true, LastReading::Saturated) => writeln!(out, "after a saturated reading: there is no larger range than this one")?,
-        (true, _) => writeln!(out, "after {after}: stay with {}", text.join(" "))?,
+        (true, LastReading::Saturated) => writeln!(out, "after a saturated reading: this is the largest range")?,
+        (true, _) => writeln!(out, "after {after}: keep {}", text.join(" "))?,
         _ => {
             let top = choice.range.map_or(String::new(), |(_, high)| format!(", up to {}", with_unit(short(high), unit)));
             writeln!(out, "after {after}: change to {}{top}", text.join(" "))?;

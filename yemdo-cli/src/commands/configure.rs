@@ -52,7 +52,7 @@ pub(crate) fn run(args: &args::Configure) -> Result<u8, Failure> {
 /// Writes and verifies the settings with the part itself.
 fn write(args: &args::Configure, part: &Part, scope: WriteScope) -> Result<u8, Failure> {
     if args.paste.is_some() || args.read_back.is_some() {
-        return Err(Failure::told("--paste and --read-back are about bytes that are not sent").help("leave out --at"));
+        return Err(Failure::error("--paste and --read-back apply to bytes that are not sent").help("remove --at"));
     }
     let stop = Stop::on_interrupt();
     // Wishes that are impossible for all register values fail before the port is opened.
@@ -140,12 +140,13 @@ pub(crate) fn bus(part: &Part, asked: Option<Bus>) -> Result<Bus, Failure> {
     let there: Vec<Bus> = part.buses().all().collect();
     let names: Vec<&str> = there.iter().map(|bus| bus.name()).collect();
     match asked {
-        None => there.first().copied().ok_or_else(|| {
-            Failure::told(format!("the sheet of {} describes no bus", part.name())).help("give it [i2c], [spi] or [modbus]")
-        }),
+        None => there
+            .first()
+            .copied()
+            .ok_or_else(|| Failure::error(format!("no bus in the sheet of {}", part.name())).help("add [i2c], [spi] or [modbus]")),
         Some(bus) if there.contains(&bus) => Ok(bus),
         Some(bus) => {
-            Err(Failure::told(format!("{} is not reached over {}", part.name(), bus.name())).help(format!("but over {}", names.join(", "))))
+            Err(Failure::error(format!("{} has no {} interface", part.name(), bus.name())).help(format!("but over {}", names.join(", "))))
         }
     }
 }
@@ -170,7 +171,7 @@ fn compare(part: &Part, done: &Configuration, path: &Path, format: CheckFormat) 
         }
         let digits = register.bytes() * 2;
         if compared.differences.is_empty() {
-            writeln!(out, "{green}{} reads 0x{value:0digits$X}, as it should{green:#}", register.name())?;
+            writeln!(out, "{green}{} reads 0x{value:0digits$X}, as expected{green:#}", register.name())?;
         }
         for difference in &compared.differences {
             let place = match difference {

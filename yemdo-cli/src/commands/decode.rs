@@ -20,7 +20,7 @@ use crate::link::{Connected, Stop, tell_verdict};
 use crate::output::many_lines;
 use crate::show::rows::{Output, Sink};
 use crate::show::steps;
-use batch::{Batch, told};
+use batch::{Batch, report};
 use yemdo_log::{AnyLog, Clocks, LogStep};
 
 pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
@@ -37,19 +37,19 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     input::apply(&mut decoder, &example.into_iter().flat_map(Example::supplied).map(str::to_owned).collect::<Vec<_>>())?;
     input::apply(&mut decoder, &args.set)?;
     if example.is_some_and(|example| example.frames().is_empty()) {
-        let failure = Failure::told("this worked example has no frame: it says what is written");
-        return Err(failure.help("yemdo check runs it; yemdo configure shows what is written"));
+        let failure = Failure::error("this worked example has writes and no frame");
+        return Err(failure.help("use yemdo check or yemdo configure"));
     }
     let units = ShownUnits::new(&part, decoder.state(), &args.unit).map_err(|error| Failure::helped(error.message, error.help))?;
     let part = decoder.part().clone();
     let times = example.map_or(&[][..], Example::times);
     let typed = match (example, args.link.connect(&part, &Stop::default())?) {
         (None, Some(connected)) => read_frames(connected, frame, &decoder)?,
-        (Some(_), Some(_)) => return Err(Failure::told("a worked example comes from the sheet, not from --at")),
+        (Some(_), Some(_)) => return Err(Failure::error("--example and --at exclude each other")),
         (example, None) => typed_or_none(args, &part, frame, example)?,
     };
     if args.steps && args.format == crate::args::Format::Csv {
-        return Err(Failure::told("steps are no table").help("--format json has them for programs"));
+        return Err(Failure::error("--steps has no such format").help("use --format json"));
     }
     if args.steps {
         let mut out = anstream::stdout().lock();
@@ -69,7 +69,7 @@ pub(crate) fn run(args: &Decode) -> Result<u8, Failure> {
     }
     if !typed.is_empty() {
         let mut trial = decoder.clone();
-        typed.iter().try_for_each(|(frame, bytes)| trial.decode(*frame, bytes).map(drop)).map_err(|refusal| told(&refusal))?;
+        typed.iter().try_for_each(|(frame, bytes)| trial.decode(*frame, bytes).map(drop)).map_err(|refusal| report(&refusal))?;
         let frames: Vec<FrameId> = part.frames().ids().filter(|id| typed.iter().any(|(frame, _)| frame == id)).collect();
         tell_settings(args, &decoder, &frames);
         let (mut out, plain) = many_lines(args.format);
@@ -133,7 +133,7 @@ pub(super) fn read_frames(connected: Connected, frame: Option<FrameId>, decoder:
 pub(super) fn worked_example(part: &Part, number: usize) -> Result<&Example, Failure> {
     let all = part.examples();
     all.get(number.wrapping_sub(1)).ok_or_else(|| {
-        let failure = Failure::told(format!("the sheet has no worked example {number}"));
+        let failure = Failure::error(format!("no worked example {number} in the sheet"));
         let about = |(at, example): (usize, &Example)| format!("{} ({})", at + 1, example.datasheet().unwrap_or("no source"));
         match all.len() {
             0 => failure.help("it has none"),
@@ -145,15 +145,15 @@ pub(super) fn worked_example(part: &Part, number: usize) -> Result<&Example, Fai
 /// The frames that are typed, or come in on standard input for `--steps`.
 fn typed_frames(args: &Decode, part: &Part, frame: Option<FrameId>) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
     if part.frames().is_empty() {
-        return Err(Failure::told(format!("the sheet of {} describes no frame", part.name())));
+        return Err(Failure::error(format!("no frame in the sheet of {}", part.name())));
     }
     let text = if args.bytes.is_empty() {
         if args.log.is_some() {
-            return Err(Failure::told("--steps is about single frames").help("give their bytes in place of --log"));
+            return Err(Failure::error("--steps applies to single frames").help("give the bytes of one frame instead of --log"));
         }
         let mut text = String::new();
         io::Read::read_to_string(&mut io::Read::take(io::stdin().lock(), 1 << 20), &mut text)
-            .map_err(|error| Failure::told(format!("cannot read standard input: {error}")))?;
+            .map_err(|error| Failure::error(format!("cannot read standard input: {error}")))?;
         text
     } else {
         args.bytes.join(" ")

@@ -94,7 +94,7 @@ fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<()
     write_files(&all)?;
     let dim = Style::new().dimmed();
     let folder = shown(&args.out);
-    writeln!(out, "\nwrote into {folder}:")?;
+    writeln!(out, "\nwrote to {folder}:")?;
     let mut grid = Grid::new(2, &[Align::Left, Align::Left]);
     for (file, what) in [
         ("day.png, day.svg", "the day, drawn"),
@@ -105,7 +105,7 @@ fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<()
         grid.row(vec![file.into(), what.into()]);
     }
     grid.write(out)?;
-    writeln!(out, "\nwhat to try next:")?;
+    writeln!(out, "\nnext:")?;
     for command in [
         "decode FOLDER/sheets/strake-20.toml 89 87 1C 3E 0C 12 24 --steps",
         "read --bench FOLDER/hall.toml --for '10 s' --log hall.csv",
@@ -130,10 +130,10 @@ fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     writes::table(out, &part, bus, &reset, &done)?;
     writeln!(out, "\n{bold}measure{bold:#}, its routine")?;
     let runner = Runner::new(&part, part.routine("measure")?, done.state);
-    let runner = runner.map_err(|error| Failure::told(error.to_string()))?;
+    let runner = runner.map_err(|error| Failure::error(error.to_string()))?;
     let (list, total) = runner.dry_run().map_err(|error| Failure::refused(error.to_string()))?;
     requests::table(out, &part, &list, total)?;
-    writeln!(out, "\n{bold}what it sent{bold:#}, decoded with these settings")?;
+    writeln!(out, "\n{bold}received frames{bold:#}, decoded with these settings")?;
     let mut decoder = Decoder::new(&part);
     input::apply(&mut decoder, &WISHES.map(str::to_owned))?;
     let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Right, Align::Left, Align::Left]);

@@ -72,7 +72,7 @@ fn verify(folder: &Path, files: &[Emitted]) -> Result<u8, Failure> {
     if stale.is_empty() {
         return Ok(0);
     }
-    Err(Failure::refused(stale.join("\n")).help("emit it again, without --verify"))
+    Err(Failure::refused(stale.join("\n")).help("run it again without --verify"))
 }
 
 fn options(args: &Firmware, part: &Part) -> Result<FirmwareOptions, Failure> {
@@ -89,21 +89,21 @@ fn options(args: &Firmware, part: &Part) -> Result<FirmwareOptions, Failure> {
     let mut options = FirmwareOptions::default().reals(reals).hal(hal);
     if let Some(bus) = args.bus {
         if part.buses().wire(bus).is_none() {
-            return Err(Failure::told(format!("{} is not reached over {}", part.name(), bus.name())));
+            return Err(Failure::error(format!("{} has no {} interface", part.name(), bus.name())));
         }
         options = options.bus(bus);
     }
     for typed in &args.step {
         let (name, number) = typed.split_once('=').map_or((None, typed.as_str()), |(name, number)| (Some(name), number));
         let step = number.trim().parse::<f64>().ok().filter(|step| step.is_finite() && *step > 0.0);
-        let step = step.ok_or_else(|| Failure::told(format!("`{number}` is not a step")).help("write a number above 0, such as 0.01"))?;
+        let step = step.ok_or_else(|| Failure::error(format!("`{number}` is not a step")).help("write a number above 0, such as 0.01"))?;
         match name {
             Some(name) => options = options.step_for(part.reading(name.trim())?, step),
             None => options = options.step(step),
         }
     }
     if args.reals != RealsForm::None && !args.step.is_empty() {
-        return Err(Failure::told("--step is for readings that are integers").help("add --reals none"));
+        return Err(Failure::error("--step applies to integer readings").help("add --reals none"));
     }
     if args.only.iter().any(|name| name == "decode") {
         options = options.only(Only::Decode);
@@ -120,7 +120,7 @@ fn options(args: &Firmware, part: &Part) -> Result<FirmwareOptions, Failure> {
                 (Err(error), Err(_)) => {
                     let routines: Vec<&str> = part.routines().iter().map(|routine| routine.name()).collect();
                     let help = format!("{}; its routines: {}", error.help(), routines.join(", "));
-                    return Err(Failure::told(format!("{} has no reading and no routine `{name}`", part.name())).help(help));
+                    return Err(Failure::error(format!("{} has no reading and no routine `{name}`", part.name())).help(help));
                 }
             }
         }

@@ -65,9 +65,8 @@ fn read(connected: Connected, names: &[String]) -> Result<(Vec<(RegisterId, u64)
     let mut wanted = Vec::new();
     for name in names {
         if name.contains('=') {
-            return Err(
-                Failure::told(format!("`{name}` gives a value, and with --at values come from the part")).help("name the register alone")
-            );
+            return Err(Failure::error(format!("`{name}` has a value, but --at reads values from the part"))
+                .help("give the name of the register alone"));
         }
         wanted.push(find_register(&part, name).map_err(|error| Failure::helped(error.message, error.help))?);
     }
@@ -75,7 +74,7 @@ fn read(connected: Connected, names: &[String]) -> Result<(Vec<(RegisterId, u64)
         wanted = device.readable_registers();
     }
     if wanted.is_empty() {
-        return Err(Failure::told(format!("{} has no registers", part.name())).help("`yemdo read` measures with it"));
+        return Err(Failure::error(format!("{} has no registers", part.name())).help("`yemdo read` measures with it"));
     }
     let values = device.read_registers(&wanted)?;
     tell_verdict(rig.as_ref());
@@ -90,7 +89,7 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>)
     writeln!(out, "{bold}{}{bold:#} at 0x{:02X} = 0x{:0digits$X}{means}", register.name(), register.address(), explained.value)?;
     for (field, code) in register.bank() {
         if let Some(field) = part.fields().get(*field) {
-            writeln!(out, "  reached while {} = {code}", field.name())?;
+            writeln!(out, "  accessible while {} = {code}", field.name())?;
         }
     }
     // The bits in groups of four, and below them, field by field, whose they are.
@@ -123,7 +122,7 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>)
         grid.titles(&["field", "bits", "code", "value", "meaning"]);
         for field in &explained.fields {
             let name = match (field.value, field.field.values().is_empty()) {
-                _ if field.code.is_none() => Cell { text: "stands for nothing".into(), style: AnsiColor::Yellow.on_default() },
+                _ if field.code.is_none() => Cell { text: "invalid".into(), style: AnsiColor::Yellow.on_default() },
                 (Some(row), _) => Cell::from(row.name.as_deref().unwrap_or("")),
                 (None, true) => Cell::from(field.code.and_then(|code| field.field.real(code)).map_or(String::new(), short)),
                 (None, false) => Cell { text: "not in its table".into(), style: AnsiColor::Yellow.on_default() },
@@ -161,7 +160,7 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, explained: &Explained<'_>)
         )?;
     }
     if explained.unknown != 0 {
-        writeln!(out, "  {red}bits 0x{:0digits$X} are set, and the sheet does not know them{red:#}", explained.unknown)?;
+        writeln!(out, "  {red}unknown bits 0x{:0digits$X} are set{red:#}", explained.unknown)?;
     }
     match explained.changed() {
         Some(0) => writeln!(out, "  {dim}as after a reset{dim:#}")?,

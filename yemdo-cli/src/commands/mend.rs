@@ -40,7 +40,7 @@ pub(crate) fn run(args: &Mend) -> Result<u8, Failure> {
     if let Some((number, path)) = args.apply.zip(args.out.as_deref()) {
         let finding = findings.list.get(number.wrapping_sub(1)).ok_or_else(|| no_such(&findings, number))?;
         if finding.edits.is_empty() {
-            return Err(Failure::told(format!("finding {number} does not change the sheet")).help("it is a setting: use --set"));
+            return Err(Failure::error(format!("finding {number} does not change the sheet")).help("it is a setting: use --set"));
         }
         write_file(path, mended(&part, finding).as_bytes(), args.overwrite)?;
     }
@@ -62,7 +62,7 @@ pub(crate) fn console(part: &Part, mut gathered: Gathered, typed: &[String]) -> 
 }
 
 fn no_such(findings: &Findings, number: usize) -> Failure {
-    let failure = Failure::told(format!("no finding {number}"));
+    let failure = Failure::error(format!("no finding {number}"));
     match findings.list.len() {
         0 => failure.help("no change fits"),
         count => failure.help(format!("findings are 1 to {count}")),
@@ -73,7 +73,7 @@ fn no_such(findings: &Findings, number: usize) -> Failure {
 fn expectations(part: &Part, typed: &[String], log: Option<&Path>, gathered: &mut Gathered) -> Result<Vec<Expectation>, Failure> {
     if typed.is_empty() {
         let one = part.readings().iter().find(|reading| reading.is_measured()).map_or("temperature", |reading| reading.name());
-        let failure = Failure::told("missing expected value");
+        let failure = Failure::error("missing expected value");
         return Err(failure.help(format!("add --expect '{one}=24 ± 3 °C'")));
     }
     let (mut expectations, mut wrong) = (Vec::new(), Vec::new());
@@ -113,7 +113,7 @@ fn checks(args: &Mend, part: &Part, frame: FrameId, frames: &[Vec<u8>]) -> Resul
     if let Some((number, path)) = args.apply.zip(args.out.as_deref()) {
         let finding = found.get(number.wrapping_sub(1)).filter(|finding| !finding.edits.is_empty());
         let finding =
-            finding.ok_or_else(|| Failure::told(format!("finding {number} cannot be applied")).help("paste the line into the sheet"))?;
+            finding.ok_or_else(|| Failure::error(format!("finding {number} cannot be applied")).help("paste the line into the sheet"))?;
         write_file(path, finding.applied(part).as_bytes(), args.overwrite)?;
     }
     Ok(u8::from(found.is_empty()))
@@ -124,14 +124,14 @@ fn without_sheet(args: &Mend) -> Result<u8, Failure> {
     let typed = args.words.join(" ");
     let mut frames = Vec::new();
     for typed in typed.split(';') {
-        frames.push(parse_hex(typed).map_err(|error| Failure::told(error.to_string()).help("write bytes in hex, as in `2E 81 00`"))?);
+        frames.push(parse_hex(typed).map_err(|error| Failure::error(error.to_string()).help("write bytes in hex, as in `2E 81 00`"))?);
     }
     let [expectation] = args.expectations.as_slice() else {
-        return Err(Failure::told("missing expected value").help("add --expect '21.5 ± 0.5'"));
+        return Err(Failure::error("missing expected value").help("add --expect '21.5 ± 0.5'"));
     };
     let known = Expectation::parse_bare(expectation).map_err(|error| Failure::helped(error.message, error.help))?;
     if known.len() > 1 && known.len() != frames.len() {
-        return Err(Failure::told(format!("{} frames, but {} expected values", frames.len(), known.len()))
+        return Err(Failure::error(format!("{} frames, but {} expected values", frames.len(), known.len()))
             .help("write one value for all frames, or one per frame"));
     }
     let found = from_bytes(&frames, &known);

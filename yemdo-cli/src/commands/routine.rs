@@ -25,7 +25,7 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
             }
         }
         if part.routines().is_empty() {
-            return Err(Failure::told(format!("the sheet of {} has no routine", part.name())).help("type one as [[routine.measure]]"));
+            return Err(Failure::error(format!("no routine in the sheet of {}", part.name())).help("add one as [[routine.measure]]"));
         }
         return Ok(0);
     };
@@ -34,10 +34,10 @@ pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
         return run_there(args, &part, name);
     }
     let (_, done) = input::worked_out(&part, args.dump.as_deref(), &args.set, WriteScope::Changed)?;
-    let told = |error: yemdo::routine::NotRunnable| Failure::told(error.to_string());
-    let runner = Runner::new(&part, routine, done.state).map_err(told)?;
+    let failure = |error: yemdo::routine::NotRunnable| Failure::error(error.to_string());
+    let runner = Runner::new(&part, routine, done.state).map_err(failure)?;
     let rate = args.khz.map(|khz| khz.saturating_mul(1000));
-    let runner = runner.on_bus(bus(&part, args.bus)?, rate).map_err(told)?;
+    let runner = runner.on_bus(bus(&part, args.bus)?, rate).map_err(failure)?;
     let (list, total) = runner.dry_run().map_err(|error| Failure::refused(error.to_string()))?;
     match args.format {
         CheckFormat::Table => requests::table(&mut out, &part, &list, total)?,

@@ -29,12 +29,12 @@ pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
     let Some(typed) = &args.place else {
         return listed(args, &linux::list(Path::new("/")));
     };
-    let place = Place::parse(typed).map_err(|error| Failure::told(error.message).help(error.help))?;
+    let place = Place::parse(typed).map_err(|error| Failure::error(error.message).help(error.help))?;
     let parts = sheets(args)?;
     let stop = Stop::on_interrupt();
     match &place {
         Place::I2c { path, .. } => {
-            let mut bus = linux::I2cBus::open(path).map_err(told)?;
+            let mut bus = linux::I2cBus::open(path).map_err(error)?;
             // The first transfer tells what the adapter can do.
             let _ = probe_i2c(&mut bus, *I2C_ADDRESSES.start());
             let smbus = bus.is_smbus_only();
@@ -54,19 +54,19 @@ pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
                 rig.set_faults(at, faults);
                 first.get_or_insert(at);
             }
-            let Some(first) = first else { return Err(Failure::told("no sheet has I2C").help("name sheets with --sheet")) };
+            let Some(first) = first else { return Err(Failure::error("no sheet with I2C").help("add sheets with --sheet")) };
             let bus = rig.port(first, yemdo::bus::Bus::I2c);
             shown(args, &i2c(&mut *recorded(args, Box::new(bus), typed)?, &parts, &stop)?, "I2C", None)
         }
         Place::Tcp { host, port, .. } => {
             let patience = Patience { response: Duration::from_micros(args.timeout), ..Patience::default() };
             let units = units(args.units.as_deref(), 247)?;
-            let client = connect(host, *port, patience).map_err(told)?;
+            let client = connect(host, *port, patience).map_err(error)?;
             let found = modbus(&mut *recorded(args, Box::new(client), typed)?, &parts, &units, &stop)?;
             shown(args, &found, "Modbus", None)
         }
         Place::Rtu { path, baud, parity, stop: bits, rs485, .. } => serial(args, path, (*baud, *parity, *bits, *rs485), &parts, &stop),
-        _ => Err(Failure::told("there is nobody to be found there").help("scan an I2C bus, a serial line or a TCP host")),
+        _ => Err(Failure::error("this place cannot be scanned").help("scan an I2C bus, a serial line or a TCP host")),
     }
 }
 
@@ -75,7 +75,7 @@ fn recorded(args: &Scan, port: AnyPort, place: &str) -> Result<AnyPort, Failure>
     Link { record: args.record.clone(), ..Link::default() }.recorded(port, &format!("a scan of {place}"))
 }
 
-fn told(error: BusError) -> Failure {
+fn error(error: BusError) -> Failure {
     let help = error.to_try().map(str::to_owned);
     Failure::helped(error.to_string(), help)
 }
@@ -93,7 +93,7 @@ fn sheets(args: &Scan) -> Result<Vec<Part>, Failure> {
 
 fn i2c(port: &mut dyn Port, parts: &[Part], stop: &Stop) -> Result<Vec<Found>, Failure> {
     let _ = writeln!(anstream::stderr(), "0x{:02X} to 0x{:02X}: {I2C_PROBE}", I2C_ADDRESSES.start(), I2C_ADDRESSES.end());
-    scan_i2c(port, parts, &mut || !stop.is_asked()).map_err(told)
+    scan_i2c(port, parts, &mut || !stop.is_asked()).map_err(error)
 }
 
 fn modbus(port: &mut dyn Port, parts: &[Part], units: &[u8], stop: &Stop) -> Result<Vec<Found>, Failure> {
@@ -102,7 +102,7 @@ fn modbus(port: &mut dyn Port, parts: &[Part], units: &[u8], stop: &Stop) -> Res
         if stop.is_asked() {
             break;
         }
-        found.extend(probe_modbus(port, *unit, parts).map_err(told)?);
+        found.extend(probe_modbus(port, *unit, parts).map_err(error)?);
     }
     Ok(found)
 }
@@ -129,13 +129,14 @@ fn serial(
     let seconds = units.len() as u64 * bauds.len() as u64 * parities.len() as u64 * args.timeout / 1_000_000;
     let _ = writeln!(anstream::stderr(), "{} units, {} bauds, {} parities: at most {seconds} s", units.len(), bauds.len(), parities.len());
     if args.record.is_some() {
-        return Err(Failure::told("a scan over bauds and parities is not recorded").help("read with the one that answers, and --record"));
+        return Err(Failure::error("a scan over baud rates and parities cannot be recorded")
+            .help("record with `yemdo read --record` at the right baud rate"));
     }
     let mut any = 0;
     for baud in &bauds {
         for parity in &parities {
             let stops = bits.unwrap_or(if *parity == "none" { 2 } else { 1 });
-            let line = open_serial(path, *baud, parity, stops, rs485).map_err(told)?;
+            let line = open_serial(path, *baud, parity, stops, rs485).map_err(error)?;
             let patience = Patience { response: Duration::from_micros(args.timeout), ..Patience::default() };
             let found = modbus(&mut RtuPort::new(line, *baud, patience), parts, &units, stop)?;
             if !found.is_empty() {
@@ -162,7 +163,7 @@ fn units(typed: Option<&str>, usual: u8) -> Result<Vec<u8>, Failure> {
         let unit = |text: &str| text.trim().parse::<u8>().ok().filter(|unit| (1..=247).contains(unit));
         match (unit(first), unit(last)) {
             (Some(first), Some(last)) if first <= last => units.extend(first..=last),
-            _ => return Err(Failure::told(format!("`{run}` names no units")).help("write 1-32, or 1,5,17; units are 1 to 247")),
+            _ => return Err(Failure::error(format!("`{run}` is not a range of units")).help("write 1-32, or 1,5,17; units are 1 to 247")),
         }
     }
     Ok(units)
@@ -171,10 +172,10 @@ fn units(typed: Option<&str>, usual: u8) -> Result<Vec<u8>, Failure> {
 /// What speaks for a candidate, in words.
 fn evidence(candidate: &Candidate) -> String {
     match &candidate.evidence {
-        Evidence::Identity(routine) => format!("{}, confirmed by its identity ({routine})", candidate.part),
+        Evidence::Identity(routine) => format!("{}, identity confirmed by {routine}", candidate.part),
         Evidence::Check(frame) => format!("{}, confirmed by the {frame}", candidate.part),
         Evidence::Register => format!("{}: it has the registers", candidate.part),
-        Evidence::Address => format!("{}, by its address alone", candidate.part),
+        Evidence::Address => format!("{}, by its address only", candidate.part),
         Evidence::Not(why) => format!("not {}: {why}", candidate.part),
         _ => candidate.part.clone(),
     }
@@ -201,7 +202,7 @@ fn shown(args: &Scan, found: &[Found], bus: &str, line: Option<(u32, &str)>) -> 
         return Ok(u8::from(found.is_empty()));
     }
     if found.is_empty() {
-        let _ = writeln!(anstream::stderr(), "nobody answers on this bus");
+        let _ = writeln!(anstream::stderr(), "no device responds on this bus");
         return Ok(1);
     }
     table(&mut out, found, bus, line)?;
@@ -267,7 +268,7 @@ fn listed(args: &Scan, all: &[ListedBus]) -> Result<u8, Failure> {
         return Ok(1);
     }
     let mut grid = Grid::new(0, &[Align::Left, Align::Left, Align::Left]);
-    grid.titles(&["place", "device", "what it says of itself"]);
+    grid.titles(&["place", "device", "description"]);
     for bus in all {
         grid.row(vec![Cell { text: bus.place.clone(), style: Style::new().bold() }, bus.device.as_str().into(), bus.about.as_str().into()]);
     }

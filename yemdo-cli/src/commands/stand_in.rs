@@ -17,13 +17,13 @@ use yemdo::counted;
 pub(crate) fn run(args: &StandIn) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
     if part.buses().modbus.is_none() {
-        return Err(Failure::told(format!("{} is not reached over Modbus, and other buses cannot be served", part.name()))
-            .help("--at stand-in makes one for read, talk and the others; the library yemdo-bus for your own tests"));
+        return Err(Failure::error(format!("{} has no Modbus interface; other buses cannot be served", part.name()))
+            .help("use --at stand-in with read, talk and others; in tests, the library yemdo-bus"));
     }
     let mut options = Vec::new();
     for typed in &args.signals {
         let (name, signal) = typed.split_once('=').ok_or_else(|| {
-            Failure::told(format!("`{typed}` is not READING=SIGNAL")).help("write supply=19.5, or 'flow=800 + 50 * sin(t)'")
+            Failure::error(format!("`{typed}` is not READING=SIGNAL")).help("write supply=19.5, or 'flow=800 + 50 * sin(t)'")
         })?;
         options.push((name.trim().to_owned(), signal.trim().to_owned()));
     }
@@ -35,13 +35,13 @@ pub(crate) fn run(args: &StandIn) -> Result<u8, Failure> {
     let unit = part.buses().modbus.as_ref().map_or(1, |modbus| modbus.unit_or_first());
     let mut out = anstream::stdout().lock();
     let requests: Box<dyn Fn() -> u64> = if args.terminal {
-        let terminal = serve_rtu(&rig).map_err(|error| Failure::told(format!("there is no pseudo-terminal: {error}")))?;
+        let terminal = serve_rtu(&rig).map_err(|error| Failure::error(format!("cannot open a pseudo-terminal: {error}")))?;
         writeln!(out, "{} is unit {unit} at rtu:{}", part.name(), terminal.path().display())?;
         Box::new(move || terminal.requests())
     } else {
         let server = serve_tcp(&rig, args.listen).map_err(|error| {
-            let failure = Failure::told(format!("cannot listen on {}: {error}", args.listen));
-            failure.help("choose another port: --listen 127.0.0.1:1503; ports below 1024 belong to the system")
+            let failure = Failure::error(format!("cannot listen on {}: {error}", args.listen));
+            failure.help("choose another port: --listen 127.0.0.1:1503; ports below 1024 need privileges")
         })?;
         writeln!(out, "{} is unit {unit} at tcp:{}", part.name(), server.address())?;
         Box::new(move || server.requests())

@@ -36,7 +36,7 @@ pub(crate) fn run(args: &Talk) -> Result<u8, Failure> {
     let part = input::load(&args.sheet, args.variant.as_deref())?;
     let stop = Stop::default();
     let Some(connected) = args.link.connect(&part, &stop)? else {
-        return Err(Failure::told("where is the part?").help("give --at i2c:1, or another place; --at stand-in needs no hardware"));
+        return Err(Failure::error("missing `--at PLACE`").help("such as --at i2c:1; --at stand-in needs no hardware"));
     };
     let mut device = connected.device;
     if !args.quiet {
@@ -61,7 +61,7 @@ pub(crate) fn run(args: &Talk) -> Result<u8, Failure> {
 fn script(console: &mut Console, lines: impl BufRead, from: &str) -> Result<u8, Failure> {
     let bold = Style::new().bold();
     for (at, line) in lines.lines().enumerate() {
-        let line = line.map_err(|error| Failure::told(format!("cannot read {from}: {error}")))?;
+        let line = line.map_err(|error| Failure::error(format!("cannot read {from}: {error}")))?;
         let line = line.trim();
         if line.is_empty() || line.starts_with('#') {
             continue;
@@ -81,8 +81,8 @@ fn script(console: &mut Console, lines: impl BufRead, from: &str) -> Result<u8, 
 
 /// Commands from the keyboard, with editing, history and completion.
 fn interactive(console: &mut Console, about: &str) -> Result<u8, Failure> {
-    let told = |error: rustyline::error::ReadlineError| Failure::told(format!("cannot read the keyboard: {error}"));
-    let mut editor = rustyline::Editor::<Words, rustyline::history::DefaultHistory>::new().map_err(told)?;
+    let failure = |error: rustyline::error::ReadlineError| Failure::error(format!("cannot read the keyboard: {error}"));
+    let mut editor = rustyline::Editor::<Words, rustyline::history::DefaultHistory>::new().map_err(failure)?;
     editor.set_helper(Some(Words::new(console.device.part())));
     let dim = Style::new().dimmed();
     writeln!(anstream::stdout(), "{about}  {dim}help lists the commands, Tab completes, Ctrl-D ends{dim:#}")?;
@@ -104,7 +104,7 @@ fn interactive(console: &mut Console, about: &str) -> Result<u8, Failure> {
             }
             Err(rustyline::error::ReadlineError::Interrupted) => {}
             Err(rustyline::error::ReadlineError::Eof) => return Ok(0),
-            Err(error) => return Err(told(error)),
+            Err(error) => return Err(failure(error)),
         }
     }
 }
@@ -284,9 +284,8 @@ impl Console {
         let mut names = rest.split_whitespace();
         let kept: Vec<&str> = self.dumps.keys().map(String::as_str).collect();
         let help = if kept.is_empty() { "`dump NAME` keeps one".to_owned() } else { format!("there are {}", kept.join(", ")) };
-        let one_of = |name: &str| {
-            self.dumps.get(name).cloned().ok_or_else(|| Failure::refused(format!("there is no dump `{name}`")).help(help.clone()))
-        };
+        let one_of =
+            |name: &str| self.dumps.get(name).cloned().ok_or_else(|| Failure::refused(format!("no dump `{name}`")).help(help.clone()));
         let first = one_of(names.next().unwrap_or(""))?;
         let second = names.next().map(one_of).transpose()?;
         let second = match second {
@@ -331,7 +330,7 @@ impl Console {
         let (bytes, count) = match rest.split_once("read") {
             Some((bytes, count)) => {
                 let count = count.trim().parse::<usize>().ok().filter(|count| *count <= 4096);
-                let failure = || Failure::refused("expected a number of bytes behind `read`").help("raw 12 read 2");
+                let failure = || Failure::refused("expected a number of bytes after `read`").help("raw 12 read 2");
                 (bytes.trim(), count.ok_or_else(failure)?)
             }
             None => (rest, 0),

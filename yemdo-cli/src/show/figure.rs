@@ -124,7 +124,7 @@ pub(crate) fn png(figure: &Figure) -> Result<Vec<u8>, Failure> {
 }
 
 fn failed(what: impl std::fmt::Display) -> Failure {
-    Failure::told(format!("cannot draw the plot: {what}"))
+    Failure::error(format!("cannot draw the plot: {what}"))
 }
 
 fn size(figure: &Figure) -> (u32, u32) {

@@ -25,7 +25,7 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, list: &[Request], total: (
     grid.write(out)?;
     let (soonest, latest) = total;
     let time = if soonest == latest { millis(soonest) } else { format!("{} to {}", millis(soonest), millis(latest)) };
-    writeln!(out, "{time} in all, assuming normal responses of {}; nothing was sent", part.name())?;
+    writeln!(out, "{time} in total, assuming normal responses of {}; nothing was sent", part.name())?;
     Ok(())
 }
 

@@ -139,7 +139,7 @@ impl<'a> Sink<'a> {
                 grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.suffix(id, reading) } else { "" }));
             }
             // What is not well stands behind everything else; in a row of rows the reason is told once.
-            let told = told(&view);
+            let told = notes(&view);
             let style = told.first().map_or(plain, |(status, ..)| status_style(*status).0);
             let new = told != self.told;
             grid.cell(style, |text| push_told(text, &told, abreast, new));
@@ -304,7 +304,7 @@ impl<'a> Sink<'a> {
 }
 
 /// What is not well in a frame: each status with its reason once.
-fn told(view: &FrameView<'_>) -> Vec<Told> {
+fn notes(view: &FrameView<'_>) -> Vec<Told> {
     let mut found: Vec<Told> = Vec::new();
     for (place, id, reading) in view.readings() {
         let status = view.columns.status(place, view.index);

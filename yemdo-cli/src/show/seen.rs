@@ -30,7 +30,7 @@ pub(crate) fn line(out: &mut dyn Write, seen: &Seen<'_>, start: u64) -> std::io:
     let answer = match &seen.outcome {
         Ok(Some([])) => String::new(),
         Ok(Some(bytes)) => format!(" = {}", to_hex(bytes)),
-        Ok(None) => format!("  {red}it did not come{red:#}"),
+        Ok(None) => format!("  {red}timeout{red:#}"),
         Err(error) => format!("  {red}{}{red:#}", visible(&error.to_string())),
     };
     writeln!(out, "{dim}{at:>12}{dim:#}  {style}{operation}{style:#}{answer}  {dim}{}{dim:#}", visible(&seen.request.meaning))

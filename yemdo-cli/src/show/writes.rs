@@ -72,7 +72,7 @@ pub(crate) fn table(
                 Some(_) => format!("{} → {}", value_name(field, before.field(field)), value_name(field, after.field(field))),
                 None => value_name(field, after.field(field)),
             };
-            let text = if field.access() == Access::SelfClearing { format!("{text}, and clears itself") } else { text };
+            let text = if field.access() == Access::SelfClearing { format!("{text}, self-clearing") } else { text };
             grid.row(vec![field.name().into(), field.bits_text(register).into(), text.into()]);
         }
         grid.write(out)?;
@@ -126,14 +126,14 @@ pub(crate) fn results(out: &mut dyn std::io::Write, part: &Part, done: &Configur
     for (field, code, exact) in &done.computed {
         if let Some(field) = part.fields().get(*field) {
             let rounded = if *exact == *code as f64 { String::new() } else { format!(", rounded from {}", short(*exact)) };
-            writeln!(out, "{bold}{}{bold:#}: {code}, computed from what was supplied{rounded}", field.name())?;
+            writeln!(out, "{bold}{}{bold:#}: {code}, computed from parameters{rounded}", field.name())?;
         }
     }
     for (quantity, from, to) in &done.moved {
         if let Some(quantity) = part.quantities().get(*quantity) {
             let unit = quantity.unit();
             let (from, to) = (short(*from), short(*to));
-            writeln!(out, "{yellow}{} changes with it: {} → {}{yellow:#}", quantity.name(), with_unit(from, unit), with_unit(to, unit))?;
+            writeln!(out, "{yellow}{} also changes: {} → {}{yellow:#}", quantity.name(), with_unit(from, unit), with_unit(to, unit))?;
         }
     }
     Ok(())

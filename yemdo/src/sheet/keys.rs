@@ -1,16 +1,15 @@
-//! Every key a sheet may hold, in one table: the reader obeys it, "did you mean" draws on it, the JSON Schema
-//! is made from it, and the reference is tested against it.
+//! All keys of a sheet, in one table for the reader, "did you mean", the JSON Schema and the reference.
 
-/// What a key takes.
+/// Value of a key.
 #[derive(Clone, Copy, Debug)]
 pub enum Takes {
     /// Any text.
     Text,
-    /// A whole number; written decimal, `0x` or `0b`.
+    /// An integer: decimal, `0x` or `0b`.
     Integer,
-    /// A number, whole or not.
+    /// A number.
     Number,
-    /// A number, or the name of one of the values beside it.
+    /// A number, or the name of one of the table's values.
     NumberOrName,
     /// A number, or a formula in C.
     NumberOrFormula,
@@ -24,19 +23,19 @@ pub enum Takes {
     Boolean,
     /// A code layout: slices, most significant first.
     Layout,
-    /// Such a layout, or a list of them: one for each element of an array.
+    /// A layout, or one for each element of an array.
     LayoutOrList,
     /// Slices without a number form, such as `"b1..b5"`.
     Slices,
-    /// What a check covers: slices, constants, address bytes.
+    /// Bytes covered by a check: slices, constants, address bytes.
     Cover,
     /// Bits of a register, such as `"[7:4]"`.
     Bits,
-    /// Such bits, or a list of them: one for each element of an array.
+    /// Bits, or a list of them for the elements of an array.
     BitsOrList,
     /// A 7-bit address, or text such as `"0x58 8-bit"`.
     Address,
-    /// A Modbus address, or a run of them, as printed.
+    /// A Modbus address or a range of them, as printed.
     ModbusAddress,
     /// A formula in C.
     Formula,
@@ -44,38 +43,38 @@ pub enum Takes {
     Condition,
     /// A time, such as `"2 ms"`.
     Time,
-    /// A time, or a formula that gives milliseconds.
+    /// A time, or a formula for milliseconds.
     TimeOrFormula,
-    /// A list of bytes; one that follows from settings is a formula.
+    /// A list of bytes, or formulas for them.
     Bytes,
-    /// Such a list, or names of registers.
+    /// Bytes, or names of registers.
     BytesOrRegisters,
     /// A list of names.
     Names,
-    /// Names of registers, with blanks or `..` between.
+    /// Names of registers, separated by blanks or `..`.
     Registers,
-    /// One of a few words.
+    /// One of several words.
     Word(&'static [&'static str]),
     /// A table with the keys of another [`KeyTable`].
     Table(&'static KeyTable),
-    /// One such table, or a list of them.
+    /// A table, or a list of tables.
     TableOrList(&'static KeyTable),
-    /// The same, or the name of another that has such a list.
+    /// A table, a list of tables, or the name of a field with such a list.
     TableOrListOrName(&'static KeyTable),
-    /// A table, or the name of a usual CRC model.
+    /// A table, or the name of a CRC model.
     TableOrModel(&'static KeyTable),
-    /// Names of the user's own, each with such a table.
+    /// User-defined names, each with a table.
     Named(&'static KeyTable),
-    /// Names of the user's own, each with a list of such tables.
+    /// User-defined names, each with a list of tables.
     NamedLists(&'static KeyTable),
-    /// Names of the user's own, each with a layout, or with such a table.
+    /// User-defined names, each with a layout or a table.
     NamedLayouts(&'static KeyTable),
-    /// Names of the user's own, each with a value that depends on the name.
+    /// User-defined names, each with a value that depends on the name.
     NamedValues,
 }
 
 impl Takes {
-    /// The kind of table that it takes, if it takes one.
+    /// Kind of the key's table; `None` for other values.
     pub fn table(self) -> Option<&'static KeyTable> {
         match self {
             Takes::Table(table)
@@ -90,32 +89,32 @@ impl Takes {
     }
 }
 
-/// One key: its name, what it takes, and what it is for.
+/// A key of a table.
 #[derive(Clone, Copy, Debug)]
 pub struct Key {
     /// The key as typed.
     pub name: &'static str,
-    /// What it takes.
+    /// Value.
     pub takes: Takes,
-    /// Whether its table is refused without it.
+    /// True if its table is invalid without it.
     pub required: bool,
-    /// What it is for, in one sentence.
+    /// Purpose, in one sentence.
     pub doc: &'static str,
 }
 
-/// A kind of table: its title in the reference and its keys.
+/// A kind of table.
 #[derive(Debug)]
 pub struct KeyTable {
-    /// Its name in messages, such as `frame`.
+    /// Name in messages, such as `frame`.
     pub name: &'static str,
-    /// Its keys, in the order of the reference.
+    /// Keys, in the order of the reference.
     pub keys: &'static [Key],
-    /// Names of the user's own that may stand beside the keys, in words; empty where there are none.
+    /// Description of additional user-defined names; empty if there are none.
     pub also: &'static str,
 }
 
 impl KeyTable {
-    /// This kind of table and all that stand in it, each once, from the outside in.
+    /// This kind of table and all nested kinds, each once, from the outside in.
     pub fn all_within(&'static self) -> Vec<&'static KeyTable> {
         let mut found = vec![self];
         let mut at = 0;
@@ -133,7 +132,7 @@ impl KeyTable {
         found
     }
 
-    /// The key of that name.
+    /// Key with this name.
     pub fn key(&self, name: &str) -> Option<&'static Key> {
         self.keys.iter().find(|key| key.name == name)
     }
@@ -147,36 +146,32 @@ const fn may(name: &'static str, takes: Takes, doc: &'static str) -> Key {
     Key { name, takes, required: false, doc }
 }
 
-const SOURCE: Key = may("source", Takes::Text, "Where the datasheet says so.");
-const MEANS: Key = may("means", Takes::Text, "The datasheet's words for it.");
+const SOURCE: Key = may("source", Takes::Text, "Source in the datasheet.");
+const MEANS: Key = may("means", Takes::Text, "Description in the datasheet's words.");
 
 /// The sheet itself.
 pub static SHEET: KeyTable = KeyTable {
     name: "sheet",
     keys: &[
         must("part", Takes::Text, "Name of the part, as printed on the datasheet."),
-        may("title", Takes::Text, "What the part is, in a few words."),
+        may("title", Takes::Text, "Short description of the part."),
         may("source", Takes::Text, "The datasheet and its revision."),
-        may("allow", Takes::Names, "Warnings of `check` that are switched off for this sheet."),
-        may("i2c", Takes::Table(&I2C), "How the part is reached over I2C or SMBus."),
-        may("spi", Takes::Table(&SPI), "How the part is reached over SPI."),
-        may("modbus", Takes::Table(&MODBUS), "How the part is reached over Modbus."),
+        may("allow", Takes::Names, "Warnings of `check` that are disabled for this sheet."),
+        may("i2c", Takes::Table(&I2C), "Access over I2C or SMBus."),
+        may("spi", Takes::Table(&SPI), "Access over SPI."),
+        may("modbus", Takes::Table(&MODBUS), "Access over Modbus."),
         may("register", Takes::Named(&REGISTER), "A register, its fields and its reset value."),
         may("field", Takes::Named(&FIELD), "A field that is put together from bits of several registers."),
-        may("frame", Takes::Named(&FRAME), "Bytes read in one go, and the codes in them."),
-        may("reading", Takes::Named(&READING), "A physical quantity and the formula that gives it."),
-        may("shared", Takes::Named(&SHARED), "A value that several readings need, and that is none itself."),
-        may(
-            "derived",
-            Takes::Named(&DERIVED),
-            "A quantity that follows from readings, and from those at the frame before: a dew point, a dose.",
-        ),
-        may("parameter", Takes::Named(&PARAMETER), "A number that the user supplies."),
-        may("quantity", Takes::Named(&QUANTITY), "A physical value that fields hold: a threshold, a hysteresis."),
-        may("routine", Takes::NamedLists(&STEP), "What is done with the part, step by step: wake it, measure, read its calibration."),
-        may("table", Takes::Named(&TABLE), "A curve by its points; a formula calls it: `CURVE(x)`."),
+        may("frame", Takes::Named(&FRAME), "Bytes that are read together, and the codes in them."),
+        may("reading", Takes::Named(&READING), "A physical quantity and its formula."),
+        may("shared", Takes::Named(&SHARED), "An intermediate value of several readings."),
+        may("derived", Takes::Named(&DERIVED), "A quantity computed from readings, also those of the previous frame: a dew point, a dose."),
+        may("parameter", Takes::Named(&PARAMETER), "A number supplied by the user."),
+        may("quantity", Takes::Named(&QUANTITY), "A physical value stored in fields: a threshold, a hysteresis."),
+        may("routine", Takes::NamedLists(&STEP), "Steps on the bus: wake the part, measure, read its calibration."),
+        may("table", Takes::Named(&TABLE), "A curve through points; formulas call it: `CURVE(x)`."),
         may("example", Takes::TableOrList(&EXAMPLE), "A worked example from the datasheet; `check` runs it."),
-        may("variant", Takes::Named(&VARIANT), "Another part of the same datasheet: what differs, under the same keys."),
+        may("variant", Takes::Named(&VARIANT), "Another part of the same datasheet: the differences, under the same keys."),
     ],
     also: "",
 };
@@ -186,21 +181,21 @@ pub static I2C: KeyTable = KeyTable {
     name: "i2c",
     keys: &[
         must("address", Takes::Address, "The 7-bit address; an 8-bit form, with the read/write bit, is typed `\"0x58 8-bit\"`."),
-        may("strap", Takes::NamedValues, "Pins that choose the address: for each pin, level = address. Without it the address is fixed."),
+        may("strap", Takes::NamedValues, "Pins that select the address: for each pin, level = address. Without it the address is fixed."),
         may(
             "pointer",
             Takes::Integer,
-            "Bits of the register address or command that is sent first: 8 or 16; 0 for a part that just answers. Default: 8.",
+            "Bits of the register address or command that is sent first: 8 or 16; 0 for a part without register addresses. Default: 8.",
         ),
-        may("restart", Takes::Boolean, "Between pointer and data: repeated start, or with `false` stop and start. Default: `true`."),
-        may("increment", Takes::Integer, "Bits that are set in the register address for auto-increment; default: none."),
+        may("restart", Takes::Boolean, "Repeated start between pointer and data; with `false`, stop and start. Default: `true`."),
+        may("increment", Takes::Integer, "Bits set in the register address for auto-increment; default: none."),
         may(
             "auto_increment",
             Takes::Boolean,
-            "Whether the register address moves on from register to register; with `false` each is read in a transfer of its own. Default: `true`.",
+            "The register address increments from register to register; with `false`, each register is read in its own transfer. Default: `true`.",
         ),
         may("pec", Takes::Boolean, "Register writes end with SMBus's packet error code (CRC-8/SMBUS over the address byte too)."),
-        may("max_khz", Takes::Integer, "The fastest clock, in kHz; default: none is stated."),
+        may("max_khz", Takes::Integer, "Maximum clock, in kHz; default: not stated."),
     ],
     also: "",
 };
@@ -210,20 +205,16 @@ pub static SPI: KeyTable = KeyTable {
     name: "spi",
     keys: &[
         must("mode", Takes::Integer, "Clock mode, 0 to 3."),
-        may("bit_order", Takes::Word(&["msb first", "lsb first"]), "Which bit of a byte goes first; default: `msb first`."),
-        may(
-            "pointer",
-            Takes::Integer,
-            "Bits of the address that is sent first: 8 or 16; 0 for a part that is only clocked out. Default: 8.",
-        ),
-        may("shift", Takes::Integer, "Places that the address is shifted to the left; default: 0."),
-        may("read", Takes::Integer, "Bits that are set in the address byte to read."),
-        may("write", Takes::Integer, "Bits that are set in the address byte to write."),
-        may("increment", Takes::Integer, "Bits that are set for auto-increment."),
+        may("bit_order", Takes::Word(&["msb first", "lsb first"]), "First bit of a byte; default: `msb first`."),
+        may("pointer", Takes::Integer, "Bits of the address that is sent first: 8 or 16; 0 for a part without addresses. Default: 8."),
+        may("shift", Takes::Integer, "Left shift of the address; default: 0."),
+        may("read", Takes::Integer, "Bits set in the address byte to read."),
+        may("write", Takes::Integer, "Bits set in the address byte to write."),
+        may("increment", Takes::Integer, "Bits set for auto-increment."),
         may("auto_increment", Takes::Boolean, "As for I2C."),
-        may("dummy", Takes::Integer, "Bytes clocked between the address and the first byte of data; default: 0."),
+        may("dummy", Takes::Integer, "Bytes between the address and the first data byte; default: 0."),
         may("late", Takes::Boolean, "The answer comes in the next transfer."),
-        may("max_khz", Takes::Integer, "The fastest clock, in kHz; default: none is stated."),
+        may("max_khz", Takes::Integer, "Maximum clock, in kHz; default: not stated."),
     ],
     also: "",
 };
@@ -236,13 +227,13 @@ pub static MODBUS: KeyTable = KeyTable {
         must(
             "numbering",
             Takes::Word(&["from 0", "from 1", "40001", "400001"]),
-            "How the datasheet prints addresses: as on the wire, from 1, or with the table's digit in front and five or six digits.",
+            "Address notation of the datasheet: as on the wire, from 1, or five or six digits that start with the digit of the table.",
         ),
-        may("baud", Takes::Integer, "Bits a second, as delivered."),
+        may("baud", Takes::Integer, "Bits per second, as delivered."),
         may("parity", Takes::Word(&["none", "even", "odd"]), "Parity, as delivered."),
         may("stop", Takes::Integer, "Stop bits, 1 or 2."),
-        may("unit_field", Takes::Text, "The field that holds the unit id: where it is set, the part answers as that unit from then on."),
-        may("baud_field", Takes::Text, "The field that sets the speed of the line, with a column `baud`, or the number itself."),
+        may("unit_field", Takes::Text, "Field with the unit id; after a write, the part answers as the new unit."),
+        may("baud_field", Takes::Text, "Field for the speed of the line, with a column `baud`, or the number itself."),
     ],
     also: "",
 };
@@ -262,26 +253,18 @@ const ACCESS: Takes = Takes::Word(&[
 pub static REGISTER: KeyTable = KeyTable {
     name: "register",
     keys: &[
-        must("at", Takes::Integer, "Its address; of a Modbus part that of a holding register, as printed."),
-        may("width", Takes::Integer, "Its bits: 8 to 64, whole bytes; default: 8."),
-        may("order", Takes::Word(&["high first", "low first"]), "Which byte of it comes first; default: `high first`."),
-        may("access", ACCESS, "What can be done to it; default: `read-write`."),
-        may("reset", Takes::Integer, "Its value after a reset."),
-        may("bank", Takes::NamedValues, "It is reached only while these fields have these values."),
-        may("while", Takes::NamedValues, "It may only be written while these fields have these values."),
-        may("count", Takes::Integer, "An array: this many of them, `NAME_0` and on; their fields are named likewise."),
-        may(
-            "names",
-            Takes::Names,
-            "An array, in place of `count`: for each of them what stands behind its name, such as `[\"x\", \"y\", \"z\"]`.",
-        ),
-        may(
-            "every",
-            Takes::Integer,
-            "For an array, the addresses from one to the next; default: as many as it has bytes, over Modbus words.",
-        ),
-        may("field", Takes::Named(&FIELD), "Its fields."),
-        may("reserved", Takes::TableOrList(&RESERVED), "Bits that are nobody's."),
+        must("at", Takes::Integer, "Address; over Modbus, of a holding register, as printed."),
+        may("width", Takes::Integer, "Bits: 8 to 64, whole bytes; default: 8."),
+        may("order", Takes::Word(&["high first", "low first"]), "First byte on the bus; default: `high first`."),
+        may("access", ACCESS, "Access; default: `read-write`."),
+        may("reset", Takes::Integer, "Value after a reset."),
+        may("bank", Takes::NamedValues, "Accessible only while these fields have these values."),
+        may("while", Takes::NamedValues, "Writable only while these fields have these values."),
+        may("count", Takes::Integer, "Number of elements of an array, `NAME_0`, `NAME_1`, …; the names of fields get the same suffix."),
+        may("names", Takes::Names, "An array, in place of `count`: the suffix of each name, such as `[\"x\", \"y\", \"z\"]`."),
+        may("every", Takes::Integer, "Address step of an array; default: its bytes, over Modbus its words."),
+        may("field", Takes::Named(&FIELD), "Fields."),
+        may("reserved", Takes::TableOrList(&RESERVED), "Reserved bits."),
         MEANS,
         SOURCE,
     ],
@@ -291,10 +274,7 @@ pub static REGISTER: KeyTable = KeyTable {
 /// `reserved = { ... }` of a register.
 pub static RESERVED: KeyTable = KeyTable {
     name: "reserved",
-    keys: &[
-        must("bits", Takes::Bits, "The bits."),
-        may("write", Takes::Integer, "What must be written there; default: what stands there after a reset."),
-    ],
+    keys: &[must("bits", Takes::Bits, "The bits."), may("write", Takes::Integer, "Value to write; default: the reset value.")],
     also: "",
 };
 
@@ -305,15 +285,15 @@ pub static FIELD: KeyTable = KeyTable {
         must(
             "bits",
             Takes::BitsOrList,
-            "Its bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`; of other fields, which keep their names, `\"FAST QUIET\"`. A list is an array of fields that differ in nothing else, `NAME_0` and on.",
+            "Bits, most significant first: `\"[7:4]\"`; of several registers `\"HIGH[3:0] LOW\"`; of other fields, which keep their names, `\"FAST QUIET\"`. A list is an array of fields with equal properties, `NAME_0`, `NAME_1`, …",
         ),
-        may("names", Takes::Names, "Of an array of fields: what stands behind its name for each, such as `[\"x\", \"y\", \"z\"]`."),
-        may("values", Takes::TableOrListOrName(&VALUE), "The datasheet's table of its values; or the name of a field that has the same."),
-        may("access", ACCESS, "What can be done to it; default: as its register."),
+        may("names", Takes::Names, "For an array of fields: the suffix of each name, such as `[\"x\", \"y\", \"z\"]`."),
+        may("values", Takes::TableOrListOrName(&VALUE), "The datasheet's table of values; or the name of a field with the same table."),
+        may("access", ACCESS, "Access; default: that of the register, or of the fields that it is put together from."),
         may(
             "computed",
             Takes::Formula,
-            "Its code follows from parameters and other fields: a calibration word from a bore. A real is rounded to the nearest code, halves away from zero; `(int32_t)(…)` cuts it towards zero instead.",
+            "Formula for the code, from parameters and other fields: a calibration word from a bore. Reals are rounded to the nearest code, halves away from zero; `(int32_t)(…)` truncates instead.",
         ),
         MEANS,
         SOURCE,
@@ -325,22 +305,22 @@ pub static FIELD: KeyTable = KeyTable {
 pub static VALUE: KeyTable = KeyTable {
     name: "value",
     keys: &[must("code", Takes::Integer, "The field's code."), may("name", Takes::Text, "The value's name."), MEANS],
-    also: "columns of the datasheet's table, numbers: `gain = 4`, `ms = 14.0`. A formula has them as `FIELD.gain`",
+    also: "columns of the datasheet's table, numbers: `gain = 4`, `ms = 14.0`. Formulas use them as `FIELD.gain`",
 };
 
 /// `[frame.NAME]`.
 pub static FRAME: KeyTable = KeyTable {
     name: "frame",
     keys: &[
-        may("read", Takes::Integer, "Number of bytes, 1 to 4096; of a frame without `registers`, `transfers` or a Modbus table."),
-        may("length", Takes::Formula, "How many of these bytes count, where an earlier code says so: a FIFO that was not full."),
+        may("read", Takes::Integer, "Number of bytes, 1 to 4096; for a frame without `registers`, `transfers` or a Modbus table."),
+        may("length", Takes::Formula, "Number of valid bytes, computed from an earlier code: a FIFO that was not full."),
         may(
             "command",
             Takes::Bytes,
-            "Bytes that are sent before reading, such as a command; of those that follow from settings, the formula: `[0x4C, \"RATE << 3\"]`.",
+            "Bytes that are sent before the read; a formula for bytes that depend on settings: `[0x4C, \"RATE << 3\"]`.",
         ),
-        may("wait", Takes::TimeOrFormula, "The time between the command and the read; a formula gives milliseconds."),
-        may("keep", Takes::Boolean, "Read once and kept: calibration words. Other frames' readings wait for it."),
+        may("wait", Takes::TimeOrFormula, "Time between command and read; a formula for milliseconds."),
+        may("keep", Takes::Boolean, "Read once and kept: calibration words. Readings of other frames need it first."),
         may(
             "blank",
             Takes::Word(&["refused", "suspect", "good"]),
@@ -349,9 +329,9 @@ pub static FRAME: KeyTable = KeyTable {
         may(
             "registers",
             Takes::Registers,
-            "The registers it holds, in one text: `\"STATUS..DATA_L\"`, or their names with blanks between; those that do not follow one another are read in transfers of their own.",
+            "Its registers, in one text: `\"STATUS..DATA_L\"`, or names separated by blanks; registers that are not adjacent are read in separate transfers.",
         ),
-        may("transfers", Takes::TableOrList(&TRANSFER), "Several transfers whose answers are put one behind the other."),
+        may("transfers", Takes::TableOrList(&TRANSFER), "Several transfers; their answers are concatenated."),
         may("holding", Takes::ModbusAddress, "Modbus holding registers (function 3), as printed: `\"40011..40014\"`."),
         may("input", Takes::ModbusAddress, "Modbus input registers (function 4)."),
         may("coils", Takes::ModbusAddress, "Modbus coils (function 1)."),
@@ -360,14 +340,14 @@ pub static FRAME: KeyTable = KeyTable {
         may(
             "code",
             Takes::NamedLayouts(&CODE),
-            "The codes in the frame: for each name, its layout. The fields of its registers are codes too.",
+            "Codes of the frame: for each name, its layout. The fields of its registers are codes too.",
         ),
         may("reserved", Takes::Slices, "Reserved bits; `check` warns about other unnamed bits."),
-        may("status", Takes::TableOrList(&STATUS), "What codes say about every reading of the frame."),
+        may("status", Takes::TableOrList(&STATUS), "Status conditions of all readings of the frame."),
         may(
             "while",
             Takes::NamedValues,
-            "Its bytes are a measurement only while these fields have these values: the part is awake, or in a mode. Otherwise its readings are invalid.",
+            "The bytes are a measurement only while these fields have these values: the part is awake, or in a mode. Otherwise the readings are invalid.",
         ),
         may(
             "otherwise",
@@ -384,17 +364,9 @@ pub static FRAME: KeyTable = KeyTable {
 pub static CODE: KeyTable = KeyTable {
     name: "code",
     keys: &[
-        must("layout", Takes::LayoutOrList, "Where its bits stand and how they are read; a list of layouts is an array."),
-        may(
-            "names",
-            Takes::Names,
-            "Of an array: what stands behind its name for each element, in place of `0`, `1` and on: `[\"x\", \"y\", \"z\"]`.",
-        ),
-        may(
-            "range",
-            Takes::Range,
-            "The codes that the datasheet allows; outside it the code stands for nothing, and what uses it is at fault.",
-        ),
+        must("layout", Takes::LayoutOrList, "Position and form of the bits; a list of layouts is an array."),
+        may("names", Takes::Names, "For an array: the suffix of each name, in place of `0`, `1`, …: `[\"x\", \"y\", \"z\"]`."),
+        may("range", Takes::Range, "Valid codes; a formula that uses another code has a fault."),
         MEANS,
     ],
     also: "",
@@ -405,8 +377,8 @@ pub static TRANSFER: KeyTable = KeyTable {
     name: "transfer",
     keys: &[
         may("command", Takes::Bytes, "Bytes that are sent first."),
-        may("wait", Takes::TimeOrFormula, "The time between the command and the read."),
-        must("read", Takes::Integer, "Number of bytes that are read."),
+        may("wait", Takes::TimeOrFormula, "Time between command and read."),
+        must("read", Takes::Integer, "Number of bytes to read."),
     ],
     also: "",
 };
@@ -415,16 +387,16 @@ pub static TRANSFER: KeyTable = KeyTable {
 pub static CHECK: KeyTable = KeyTable {
     name: "check",
     keys: &[
-        may("crc", Takes::TableOrModel(&CRC), "A cyclic redundancy check: the model's parameters, or the name of a usual one."),
-        may("sum", Takes::Table(&SUM), "A sum of the bytes."),
-        may("xor", Takes::Integer, "All bytes XORed, from this start value."),
+        may("crc", Takes::TableOrModel(&CRC), "A cyclic redundancy check: the parameters of its model, or the name of a common one."),
+        may("sum", Takes::Table(&SUM), "Sum of the bytes."),
+        may("xor", Takes::Integer, "XOR of the bytes, with this start value."),
         may("parity", Takes::Word(&["even", "odd"]), "A bit that makes the number of ones even or odd."),
         must(
             "over",
             Takes::Cover,
-            "What is covered, in the order it is fed: slices, `addr:w` and `addr:r` for the address bytes, constants such as `0x10` and `0b0000`.",
+            "Covered bytes, in order: slices, `addr:w` and `addr:r` for the address bytes, constants such as `0x10` and `0b0000`.",
         ),
-        must("in", Takes::Slices, "Where the check value stands, most significant first."),
+        must("in", Takes::Slices, "Position of the check value, most significant first."),
     ],
     also: "",
 };
@@ -436,9 +408,9 @@ pub static CRC: KeyTable = KeyTable {
         must("width", Takes::Integer, "Bits of the check value, 3 to 64."),
         must("poly", Takes::Integer, "Generator polynomial without its highest term, most significant bit first."),
         may("init", Takes::Integer, "Start value of the register; default: 0."),
-        may("refin", Takes::Boolean, "Each byte is fed least significant bit first; default: false."),
+        may("refin", Takes::Boolean, "Each byte is processed least significant bit first; default: false."),
         may("refout", Takes::Boolean, "The register is bit-reversed at the end; default: as `refin`."),
-        may("xorout", Takes::Integer, "Value that the result is XORed with; default: 0."),
+        may("xorout", Takes::Integer, "XOR of the result; default: 0."),
     ],
     also: "",
 };
@@ -447,10 +419,10 @@ pub static CRC: KeyTable = KeyTable {
 pub static SUM: KeyTable = KeyTable {
     name: "sum",
     keys: &[
-        must("width", Takes::Integer, "Bits that are kept of the sum."),
-        may("init", Takes::Integer, "Value that the sum starts from; default: 0."),
-        may("modulo", Takes::Integer, "The sum is the remainder by this number."),
-        may("then", Takes::Word(&["plain", "invert", "negate"]), "What is done to the sum before it is stored; default: `plain`."),
+        must("width", Takes::Integer, "Number of bits of the sum."),
+        may("init", Takes::Integer, "Start value; default: 0."),
+        may("modulo", Takes::Integer, "The sum is taken modulo this number."),
+        may("then", Takes::Word(&["plain", "invert", "negate"]), "Final operation on the sum; default: `plain`."),
     ],
     also: "",
 };
@@ -463,7 +435,7 @@ pub static STATUS: KeyTable = KeyTable {
         must(
             "is",
             Takes::Word(&["alert", "saturated", "not ready", "invalid", "fault"]),
-            "What holds then. `alert` and `saturated` keep the value; the others withhold it.",
+            "Status if the condition is true. `alert` and `saturated` keep the value; the others withhold it.",
         ),
         MEANS,
     ],
@@ -475,14 +447,14 @@ pub static READING: KeyTable = KeyTable {
     name: "reading",
     keys: &[
         must("unit", Takes::Text, "The unit, as a symbol: `°C`, `%`, `hPa`, `lx`."),
-        must("formula", Takes::Formula, "How the codes become the quantity, in C."),
+        must("formula", Takes::Formula, "Formula from the codes to the quantity, in C."),
         may(
             "range",
             Takes::RangeOrFormulas,
-            "The range in which the datasheet lets the reading be believed; outside it the status says so. What follows from settings is a formula: `[\"-SPAN.full\", \"SPAN.full\"]`.",
+            "Range of valid values in the datasheet; a value outside it is `out of range`. Formulas for limits that depend on settings: `[\"-SPAN.full\", \"SPAN.full\"]`.",
         ),
-        may("decimals", Takes::Integer, "Decimals to show, 0 to 9, where those that its steps need are not wanted."),
-        may("status", Takes::TableOrList(&STATUS), "What codes say about this reading."),
+        may("decimals", Takes::Integer, "Number of decimals to show, 0 to 9; default: from the step of the reading."),
+        may("status", Takes::TableOrList(&STATUS), "Status conditions of this reading."),
         may(
             "while",
             Takes::NamedValues,
@@ -496,7 +468,7 @@ pub static READING: KeyTable = KeyTable {
 
 /// `[shared.NAME]`.
 pub static SHARED: KeyTable =
-    KeyTable { name: "shared", keys: &[must("formula", Takes::Formula, "How it is computed, in C."), MEANS, SOURCE], also: "" };
+    KeyTable { name: "shared", keys: &[must("formula", Takes::Formula, "Formula, in C."), MEANS, SOURCE], also: "" };
 
 /// `[derived.NAME]`.
 pub static DERIVED: KeyTable = KeyTable {
@@ -506,17 +478,17 @@ pub static DERIVED: KeyTable = KeyTable {
         must(
             "formula",
             Takes::Formula,
-            "How it follows from readings, in C: their names stand for their values. `before.NAME` is a reading, or a derived quantity, at the frame before, `elapsed` the seconds since then.",
+            "Formula over readings, in C. `before.NAME` is a reading or a derived quantity of the previous frame, `elapsed` the seconds since then.",
         ),
         may(
             "start",
             Takes::NumberOrFormula,
-            "What a quantity begins with that goes on from itself, such as a sum: `0`; or a formula over the readings.",
+            "First value of a quantity with `before` of itself, such as a sum: `0`; or a formula over the readings.",
         ),
         may(
             "gap",
             Takes::Time,
-            "With `before` or `elapsed`: the longest time between two frames that belong together, such as `\"15 min\"`. After a longer one, and where the clock went back, it begins anew; a sum goes on from what it had.",
+            "With `before` or `elapsed`: maximum time between two frames, such as `\"15 min\"`. After a longer gap, or if the clock went back, it restarts; a sum keeps its value.",
         ),
         may("decimals", Takes::Integer, "Decimals to show, 0 to 9; otherwise six digits."),
         MEANS,
@@ -529,13 +501,13 @@ pub static DERIVED: KeyTable = KeyTable {
 pub static PARAMETER: KeyTable = KeyTable {
     name: "parameter",
     keys: &[
-        must("default", Takes::NumberOrName, "Its value where the user gives none; of one with `values`, a code or a name."),
-        may("unit", Takes::Text, "Its unit."),
-        may("range", Takes::Range, "The values that are accepted."),
+        must("default", Takes::NumberOrName, "Default value; for a parameter with `values`, a code or a name."),
+        may("unit", Takes::Text, "Unit."),
+        may("range", Takes::Range, "Accepted values."),
         may(
             "values",
             Takes::TableOrListOrName(&VALUE),
-            "A setting that no register holds, chosen by a command or a pin: the datasheet's table of its values. Otherwise it is as a field.",
+            "The datasheet's table of values, for a setting without a register that a command or a pin selects. It is used like a field.",
         ),
         MEANS,
         SOURCE,
@@ -547,8 +519,12 @@ pub static PARAMETER: KeyTable = KeyTable {
 pub static TABLE: KeyTable = KeyTable {
     name: "table",
     keys: &[
-        must("points", Takes::Points, "`[[x, y], ...]`, x rising; between them the line is straight."),
-        must("outside", Takes::Word(&["hold", "extend", "fault"]), "Beyond the ends: the end's value, the last line extended, or a fault."),
+        must("points", Takes::Points, "`[[x, y], ...]`, x rising; straight lines between the points."),
+        must(
+            "outside",
+            Takes::Word(&["hold", "extend", "fault"]),
+            "Values beyond the ends: the end's value, the last line extended, or a fault.",
+        ),
         MEANS,
         SOURCE,
     ],
@@ -559,15 +535,15 @@ pub static TABLE: KeyTable = KeyTable {
 pub static QUANTITY: KeyTable = KeyTable {
     name: "quantity",
     keys: &[
-        must("unit", Takes::Text, "Its unit."),
-        may("formula", Takes::Formula, "Its value from the fields that hold it; it may use parameters and other quantities too."),
-        may("reading", Takes::Text, "In place of `formula`: the reading whose formula it goes through."),
-        may("code", Takes::Formula, "With `reading`: what takes the place of that reading's code, from the fields that hold it."),
-        may("difference", Takes::Boolean, "It is a difference, such as a hysteresis: 1 K is 1 °C then."),
-        may("moves", Takes::Names, "The fields that may be changed to set it; default: those that the formula uses."),
-        may("not_below", Takes::Text, "Another quantity that it must not be below."),
-        may("alert", Takes::Word(&["above", "below"]), "The reading raises the part's alert above it, or below it."),
-        may("flag", Takes::Condition, "With `alert`: the part's own flag for this threshold. It holds while the alert is raised by it."),
+        must("unit", Takes::Text, "Unit."),
+        may("formula", Takes::Formula, "Formula from fields, parameters and other quantities to the value."),
+        may("reading", Takes::Text, "In place of `formula`: the reading whose formula is used."),
+        may("code", Takes::Formula, "With `reading`: formula from fields to a value in place of the reading's code."),
+        may("difference", Takes::Boolean, "The quantity is a difference, such as a hysteresis: 1 K equals 1 °C."),
+        may("moves", Takes::Names, "Fields to change; default: those in the formula."),
+        may("not_below", Takes::Text, "Lower limit: another quantity."),
+        may("alert", Takes::Word(&["above", "below"]), "The part raises its alert if the reading is above or below the quantity."),
+        may("flag", Takes::Condition, "With `alert`: the part's flag for this threshold, true while the threshold raises the alert."),
         MEANS,
         SOURCE,
     ],
@@ -581,31 +557,31 @@ pub static STEP: KeyTable = KeyTable {
         may(
             "write",
             Takes::BytesOrRegisters,
-            "Send these bytes; over Modbus, a request's function and data, around which unit and CRC are put. Over I2C, `[]` sends the address alone. Or the names of registers: they are written as their fields are by then, those with `computed` computed anew.",
+            "Sends bytes; over Modbus, function and data of a request, without unit and CRC. Over I2C, `[]` sends the address alone. Or names of registers: they are written with the present values of their fields, after `computed` fields are computed.",
         ),
-        may("set", Takes::NamedValues, "Give these fields these values, and write their registers."),
-        may("verify", Takes::Boolean, "With `set`: read the registers back and compare."),
-        may("read", Takes::Registers, "Read a frame, or registers, by name."),
-        may("wait", Takes::TimeOrFormula, "Wait this long; a formula gives milliseconds."),
-        may("tolerance", Takes::Number, "With `wait`: the datasheet's tolerance in percent; the wait is that much longer."),
-        may("poll", Takes::Condition, "Read what the condition needs, again and again, until it holds."),
-        may("line", Takes::Word(&["high", "low"]), "Wait until the data-ready line has this level."),
-        may("every", Takes::TimeOrFormula, "With `poll` or `retry`: the time from one to the next; default: 1 ms."),
-        may("within", Takes::TimeOrFormula, "With `poll` or `line`: the longest time; then the routine fails."),
+        may("set", Takes::NamedValues, "Sets fields and writes their registers."),
+        may("verify", Takes::Boolean, "With `set`: reads the registers back and compares them."),
+        may("read", Takes::Registers, "Reads a frame or registers, by name."),
+        may("wait", Takes::TimeOrFormula, "Waits for this time; a formula for milliseconds."),
+        may("tolerance", Takes::Number, "With `wait`: tolerance of the datasheet in percent; it is added to the wait."),
+        may("poll", Takes::Condition, "Reads the inputs of the condition repeatedly until it is true."),
+        may("line", Takes::Word(&["high", "low"]), "Waits until the data-ready line has this level."),
+        may("every", Takes::TimeOrFormula, "With `poll` or `retry`: interval; default: 1 ms."),
+        may("within", Takes::TimeOrFormula, "With `poll` or `line`: timeout, after which the routine fails."),
         may(
             "expect",
             Takes::Condition,
-            "Read what the condition needs, once; where it does not hold, the routine fails: an identity. A condition of parameters alone reads nothing.",
+            "Reads the inputs of the condition once; the routine fails unless it is true: an identity. A condition over parameters alone reads nothing.",
         ),
-        may("do", Takes::Text, "Another routine."),
-        may("when", Takes::Condition, "Do the step only where this holds of what was last read or set."),
-        may("repeat", Takes::Integer, "Do the step this many times, 2 to 1000."),
+        may("do", Takes::Text, "Runs another routine."),
+        may("when", Takes::Condition, "Condition for the step, over the values last read or set."),
+        may("repeat", Takes::Integer, "Number of repetitions of the step, 2 to 1000."),
         may(
             "may_nak",
             Takes::Boolean,
-            "With `write`: a missing acknowledgement is not an error, as of a part that wakes up at its address. Default: `false`.",
+            "With `write`: a missing acknowledgement is not an error, for parts that wake up at their address. Default: `false`.",
         ),
-        may("retry", Takes::Integer, "Where the part does not acknowledge, try again this many times, 1 to 1000."),
+        may("retry", Takes::Integer, "Number of retries after a missing acknowledgement, 1 to 1000."),
         MEANS,
         SOURCE,
     ],
@@ -616,36 +592,32 @@ pub static STEP: KeyTable = KeyTable {
 pub static EXAMPLE: KeyTable = KeyTable {
     name: "example",
     keys: &[
-        may("source", Takes::Text, "Where the datasheet has it."),
+        may("source", Takes::Text, "Source in the datasheet."),
         may(
             "set",
             Takes::NamedValues,
-            "Fields that do not have their reset values: for each, the value's name or its code. Also parameters and quantities, with their units.",
+            "Fields with other values than after a reset: for each, the name of the value or its code. Also parameters and quantities, with their units.",
         ),
         may(
             "gives",
             Takes::NamedValues,
-            "For each reading or quantity, its value with the unit, or its status; for each code, its number or text.",
+            "Expected results: for each reading or quantity, its value with the unit, or its status; for each code, its number or text.",
         ),
-        may("every", Takes::Time, "With several frames one after the other: the time from one to the next, for what is derived over time."),
-        may("writes", Takes::NamedValues, "What `set` comes to: for each register, the value that is written to it."),
-        may(
-            "sends",
-            Takes::Names,
-            "What `set` comes to on the first bus: for each write, in order, its bytes in hex as `configure` shows them.",
-        ),
+        may("every", Takes::Time, "For a sequence of frames: the interval, for derived quantities over time."),
+        may("writes", Takes::NamedValues, "Expected writes of `set`: for each register, its value."),
+        may("sends", Takes::Names, "Expected bytes of `set` on the first bus: for each write, in order, in hex as `configure` shows them."),
         may(
             "refused",
             Takes::Word(&["check failed", "too short", "too long", "blank", "exception", "foreign"]),
-            "The frame is refused, for this cause.",
+            "Expected cause for which the frame is refused.",
         ),
     ],
-    also: "one key a frame, with its name: its bytes in hex, or a list of such, one frame after the other",
+    also: "one key per frame, with its name: its bytes in hex, or a list for a sequence of frames",
 };
 
 /// `[variant.NAME]`: any keys of the sheet, put over it.
 pub static VARIANT: KeyTable = KeyTable {
     name: "variant",
     keys: &[],
-    also: "any key of the sheet: it is put over, or beside, what the sheet has; a list, such as `example` or a table of values, takes the place of the sheet's as a whole",
+    also: "any key of the sheet: it replaces or extends the keys of the sheet; a list, such as `example` or a table of values, replaces the sheet's list",
 };

@@ -1,18 +1,18 @@
-//! The names of all warnings, which a sheet may switch off.
+//! Names of all warnings, which a sheet may disable.
 
-/// Every warning: its name, and when it comes. A sheet switches one off with `allow = ["name"]`.
+/// All warnings, each with its cause. A sheet disables one with `allow = ["name"]`.
 pub const WARNINGS: &[(&str, &str)] = &[
     ("reserved-address", "An I2C address is below 0x08 or above 0x77: reserved, or an 8-bit form."),
-    ("sign-missing", "A reading's stated range is negative, but the code of two or more bytes has no sign, so that it cannot be."),
-    ("byte-order-differs", "A code of several bytes has another byte order than the part's others."),
+    ("sign-missing", "A reading's stated range includes negative values, but its code of two or more bytes is unsigned."),
+    ("byte-order-differs", "A code of several bytes has another byte order than the other codes of the part."),
     ("formula-repeated", "Two readings of different units have the same formula: a pasted constant."),
-    ("reset-sets-reserved", "A reset value has other bits in a reserved place than must be written there."),
+    ("reset-sets-reserved", "A reset value differs from the value to write in reserved bits."),
     ("bits-unaccounted", "Bits of a register belong to no field and are not reserved."),
-    ("same-address", "Two registers have one address, are not in different banks, and both can be read, or both written."),
-    ("gap", "A frame's `A..B` has addresses in between of which the sheet says nothing, and so is read in several transfers."),
-    ("never-holds", "A condition that a routine polls for or expects cannot hold, whatever is read: the routine always fails."),
-    ("command-twice", "A step of a routine sends what the frame that is read next sends itself."),
-    ("no-command", "A frame is read over SPI without a command, by a part with registers: its first byte is a register's address there."),
+    ("same-address", "Two registers with the same address are not in different banks, and both can be read, or both written."),
+    ("gap", "A frame's `A..B` contains addresses without a register, so it is read in several transfers."),
+    ("never-holds", "A condition that a routine polls for or expects is never true: the routine always fails."),
+    ("command-twice", "A step of a routine sends the command that the next frame sends itself."),
+    ("no-command", "A frame is read over SPI without a command, from a part with registers: its first byte is a register address."),
     ("never-used", "A code, parameter, table or shared value that no formula, condition or example uses."),
     ("no-example", "The sheet has readings but no worked example."),
     ("not-checked", "A frame has a byte that no code uses and no check: a CRC that is not checked?"),

@@ -118,7 +118,7 @@ impl Batch {
             let times: Option<Vec<f64>> = self.rows.iter().map(|(_, time)| seconds_of(time.as_deref()?)).collect();
             decoder.measured_at(&times.unwrap_or_default());
         }
-        decoder.decode_many_partial(frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| told(&refusal))?;
+        decoder.decode_many_partial(frame, &self.bytes, self.given, &mut self.columns).map_err(|refusal| report(&refusal))?;
         let length = self.bytes.len() / self.rows.len();
         let mut good = Vec::new();
         for (index, bytes) in self.bytes.chunks_exact(length).enumerate() {
@@ -182,7 +182,7 @@ impl Batch {
         let mut err = anstream::stderr();
         let refused: u64 = self.refused.values().sum();
         if self.decoded + refused == 0 {
-            return Err(Failure::told("there is no frame in the input").help("give one frame a line, in hex, or CSV with a header"));
+            return Err(Failure::error("no frame in the input").help("expected one frame per line, in hex, or CSV with a header"));
         }
         if refused > 0 {
             let causes: Vec<String> = self.refused.iter().map(|(cause, count)| format!("{count} {cause}")).collect();
@@ -198,10 +198,10 @@ impl Batch {
 }
 
 /// Why frames are not decoded, for somebody at the bench.
-pub(super) fn told(refusal: &Refusal) -> Failure {
+pub(super) fn report(refusal: &Refusal) -> Failure {
     let failure = Failure::refused(refusal.to_string());
     match refusal {
-        Refusal::Check { .. } => failure.help("--steps shows what is covered, and every code all the same"),
+        Refusal::Check { .. } => failure.help("--steps shows the covered bytes and all codes"),
         Refusal::Blank { .. } => failure.help("if that is a measurement, add blank = \"good\" to the frame"),
         _ => failure,
     }

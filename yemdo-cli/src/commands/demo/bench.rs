@@ -142,24 +142,24 @@ pub(super) fn files() -> Vec<(String, String)> {
 
 pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
     let (bold, dim, cyan) = (Style::new().bold(), Style::new().dimmed(), AnsiColor::Cyan.on_default().bold());
-    writeln!(out, "{bold}The hall's bench{bold:#}  {dim}nine parts, each a stand-in made from its sheet; the clock is virtual{dim:#}\n")?;
+    writeln!(out, "{bold}The hall's bench{bold:#}  {dim}nine parts, simulated from their sheets with a virtual clock{dim:#}\n")?;
     let rig = Rig::new();
     let mut devices: Vec<Device<RigPort>> = Vec::new();
     let mut parts: Vec<Part> = Vec::new();
     for (at, place) in PLACES.iter().enumerate() {
         let (name, text) = place.sheet;
         let part = Part::parse(name, text).map_err(|error| Failure::Sheet(Box::new(error)))?;
-        let mut stand_in = StandIn::new(&part, at as u64).map_err(|error| Failure::told(error.to_string()))?;
+        let mut stand_in = StandIn::new(&part, at as u64).map_err(|error| Failure::error(error.to_string()))?;
         for (reading, signal) in place.world {
-            let signal = Signal::parse(signal).map_err(|error| Failure::told(error.message))?;
-            stand_in.set(part.reading(reading)?, signal).map_err(|error| Failure::told(error.to_string()))?;
+            let signal = Signal::parse(signal).map_err(|error| Failure::error(error.message))?;
+            stand_in.set(part.reading(reading)?, signal).map_err(|error| Failure::error(error.to_string()))?;
         }
         let slot = rig.add(stand_in);
         devices.push(Device::new(rig.port(slot, place.bus), part.clone(), place.bus)?);
         parts.push(part);
     }
 
-    writeln!(out, "{cyan}who answers on the I2C bus{cyan:#}")?;
+    writeln!(out, "{cyan}devices on the I2C bus{cyan:#}")?;
     let found = scan_i2c(&mut rig.port(0, Bus::I2c), &parts, &mut || true).map_err(|error| Failure::refused(error.to_string()))?;
     scan::table(out, &found, "I2C", None)?;
     rig.forget_violations();

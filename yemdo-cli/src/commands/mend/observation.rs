@@ -37,7 +37,7 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
     if let Some(number) = args.example {
         let example = super::super::decode::worked_example(part, number)?;
         let observation = Observation::of_example(part, example).ok_or_else(|| {
-            let failure = Failure::told("this worked example has no frame with an expected reading");
+            let failure = Failure::error("this worked example has no frame with an expected reading");
             failure.help("`yemdo check` runs it")
         })?;
         let frames = observation.frames.iter().map(|(frame, bytes)| (*frame, bytes.clone(), None)).collect();
@@ -120,7 +120,7 @@ fn from_log(args: &Mend, part: &Part, frame: Option<FrameId>, path: &Path, decod
 }
 
 fn no_frames() -> Failure {
-    Failure::told("no frames").help("add the received bytes, or --log FILE, --at PLACE or --example NUMBER")
+    Failure::error("no frames").help("add the received bytes, or --log FILE, --at PLACE or --example NUMBER")
 }
 
 /// Uses frames with the settings of a decoder.
@@ -183,7 +183,7 @@ impl Gathered {
     /// Checks that the expectations match the frames.
     pub(super) fn fit_expectations(&self, part: &Part) -> Result<(), Failure> {
         if let (true, Some((_, refusal))) = (self.observation.frames.is_empty(), &self.refused) {
-            return Err(Failure::told(format!("no valid frame: {refusal}")));
+            return Err(Failure::error(format!("no valid frame: {refusal}")));
         }
         for expectation in &self.observation.expectations {
             let reading = &part.readings()[expectation.reading];
@@ -191,17 +191,17 @@ impl Gathered {
             if frames == 0 {
                 let known = part.frames().iter().filter(|frame| frame.readings().contains(&expectation.reading));
                 let names: Vec<&str> = known.map(|frame| frame.name()).collect();
-                let failure = Failure::told(format!("no frame with {}", reading.name()));
+                let failure = Failure::error(format!("no frame with {}", reading.name()));
                 return Err(failure.help(format!("{} comes with {}", reading.name(), names.join(" and "))));
             }
             match &expectation.expected {
                 Expected::Within(list) if list.len() > 1 && list.len() != frames => {
                     let text = format!("{}: {} expected values for {}", reading.name(), list.len(), counted(frames, "frame"));
-                    return Err(Failure::told(text).help("write one value for all frames, or one per frame"));
+                    return Err(Failure::error(text).help("write one value for all frames, or one per frame"));
                 }
                 Expected::Rises | Expected::Falls if frames < 2 => {
                     let text = format!("{}: a direction needs two frames", reading.name());
-                    return Err(Failure::told(text).help("add the bytes of more frames"));
+                    return Err(Failure::error(text).help("add the bytes of more frames"));
                 }
                 _ => {}
             }

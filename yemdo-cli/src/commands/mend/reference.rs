@@ -35,13 +35,13 @@ impl Reference {
     pub(super) fn parse(part: &Part, typed: &str, path: Option<&Path>) -> Result<Self, Failure> {
         let (name, value) = typed.split_once('=').unwrap_or((typed, ""));
         let (name, value) = (name.trim(), value.trim());
-        let path = path.ok_or_else(|| Failure::told("missing log of the reference").help("add --reference FILE"))?;
+        let path = path.ok_or_else(|| Failure::error("missing log of the reference").help("add --reference FILE"))?;
         let reading = part.reading(name)?;
         let unit = part.readings()[reading].unit();
         let tolerance = value.strip_prefix(WORD).unwrap_or("").trim();
         let tolerance = ["±", "+-", "+/-"].iter().find_map(|mark| tolerance.strip_prefix(mark)).ok_or_else(|| {
             let example = with_unit(format!("{name}={WORD} ± 1"), unit);
-            Failure::told(format!("`{value}` has no tolerance")).help(format!("write `{example}`"))
+            Failure::error(format!("`{value}` has no tolerance")).help(format!("write `{example}`"))
         })?;
         let tolerance = measured_difference(name, tolerance.trim(), unit).map_err(Failure::wish)?.abs();
         Ok(Reference { reading, track: track(path, name, unit)?, tolerance, path: path.to_owned() })
@@ -58,7 +58,7 @@ impl Reference {
         let values: Vec<(f64, f64)> = values.map(|value| (value - self.tolerance, value + self.tolerance)).collect();
         if values.is_empty() {
             let name = part.readings()[self.reading].name();
-            let failure = Failure::told(format!("{} has no value of {name} within {MOST_APART} s of a frame", self.path.display()));
+            let failure = Failure::error(format!("{} has no value of {name} within {MOST_APART} s of a frame", self.path.display()));
             return Err(failure.help("the log of the frames and the one of the reference need times of the same clock"));
         }
         Ok(Expectation { reading: self.reading, expected: Expected::Within(values) })
@@ -83,7 +83,7 @@ fn track(path: &Path, name: &str, unit: &str) -> Result<Track, Failure> {
         _ => tracks.only(name)?.clone(),
     };
     if track.unit != unit && !Unit::find(unit).is_some_and(|to| track.convert(to)) {
-        return Err(Failure::told(format!("{} of the reference is in {}, not in {unit}", track.name(), track.unit)));
+        return Err(Failure::error(format!("{} of the reference is in {}, not in {unit}", track.name(), track.unit)));
     }
     track.samples.sort_by(|one, other| one.time.total_cmp(&other.time));
     Ok(track)

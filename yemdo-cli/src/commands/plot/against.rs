@@ -36,7 +36,7 @@ pub(super) fn run(
         match (wanted, log.tracks.len()) {
             (_, 1) => log.tracks.remove(0),
             (Some(name), _) => log.only(&name)?.clone(),
-            (None, _) => return Err(Failure::told(format!("which reading of {other} is it?")).help("--reading NAME")),
+            (None, _) => return Err(Failure::error(format!("several readings in {other}: choose one")).help("--reading NAME")),
         }
     } else if tracks.tracks.iter().any(|track| track.reading == other || track.name() == other) {
         let found = tracks.only(other)?.clone();
@@ -44,7 +44,7 @@ pub(super) fn run(
         found
     } else {
         let known: Vec<String> = tracks.tracks.iter().map(Track::name).collect();
-        let failure = Failure::told(format!("`{}` is neither a reading of the log nor a file", yemdo::visible(other)));
+        let failure = Failure::error(format!("`{}` is not a reading of the log or a file", yemdo::visible(other)));
         return Err(failure.help(format!("the log has {}", known.join(", "))));
     };
     let track = match (args.reading.as_slice(), tracks.tracks.as_slice()) {
@@ -52,13 +52,15 @@ pub(super) fn run(
         ([one], _) => tracks.only(one)?,
         (_, several) => {
             let names: Vec<String> = several.iter().map(Track::name).collect();
-            return Err(Failure::told("one reading is compared at a time").help(format!("--reading takes one of {}", names.join(", "))));
+            return Err(
+                Failure::error("several readings: choose one to compare").help(format!("--reading takes one of {}", names.join(", ")))
+            );
         }
     };
     if reference.unit != track.unit {
         let wrong = || {
             let units = format!("{} is in {}, {} in {}", track.name(), track.unit, reference.name(), reference.unit);
-            Failure::refused(format!("they are not of one quantity: {units}"))
+            Failure::refused(format!("different dimensions: {units}"))
         };
         let to = Unit::find(&track.unit).ok_or_else(wrong)?;
         if !reference.clone().convert(to) {
@@ -67,8 +69,8 @@ pub(super) fn run(
         reference.convert(to);
     }
     let found = compare(&track.samples, &reference.samples).ok_or_else(|| {
-        let failure = Failure::refused(format!("{} and {} have no time in common", track.name(), reference.name()));
-        failure.help("values are paired by time; a value in a gap of the other log has no partner")
+        let failure = Failure::refused(format!("{} and {} do not overlap in time", track.name(), reference.name()));
+        failure.help("values are paired by time; values in a gap of the other log are skipped")
     })?;
     let typed = sheet.and_then(|part| part.formula_text(part.reading(&track.reading).ok()?));
     let pair = Pair { track, reference: &reference, found: &found, kind: tracks.kind, typed };
@@ -184,7 +186,7 @@ impl Pair<'_> {
             )?,
         }
         let rest = found.remaining.deviation().map_or("–".into(), with);
-        writeln!(out, "what remains: spread {rest}, at most {}", with(greatest(&found.remaining)))?;
+        writeln!(out, "remaining: spread {rest}, at most {}", with(greatest(&found.remaining)))?;
         Ok(())
     }
 

@@ -18,14 +18,14 @@ const MOST: usize = 12;
 pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure> {
     let name = match args.reading.as_slice() {
         [one] => one.as_str(),
-        [] => part.readings().first().map(|reading| reading.name()).ok_or_else(|| Failure::told("the sheet has no reading"))?,
-        _ => return Err(Failure::told("one transfer curve is drawn at a time")),
+        [] => part.readings().first().map(|reading| reading.name()).ok_or_else(|| Failure::error("no reading in the sheet"))?,
+        _ => return Err(Failure::error("several readings: choose one transfer curve")),
     };
     let id = part.reading(name)?;
     let Some((reading, curves)) = part.readings().get(id).zip(curves(part, id)) else {
         let others = part.readings().entries().filter(|(id, _)| yemdo::review::curves(part, *id).is_some());
         let others: Vec<&str> = others.map(|(_, reading)| reading.name()).collect();
-        let failure = Failure::refused(format!("{name} has no transfer curve: it comes from several codes, or from a real number"));
+        let failure = Failure::refused(format!("{name} has no transfer curve: it has several codes, or a real one"));
         return Err(if others.is_empty() { failure } else { failure.help(format!("--reading takes {}", others.join(", "))) });
     };
     let codes = || curves.iter().flat_map(|curve| curve.points.iter().map(|point| point.code as f64));

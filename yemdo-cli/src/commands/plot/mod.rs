@@ -22,8 +22,8 @@ pub(crate) fn run(args: &Plot) -> Result<u8, Failure> {
     let is_sheet = |path: &&PathBuf| path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"));
     if let Some(sheet) = args.files.iter().find(is_sheet) {
         if args.files.len() > 1 || args.against.is_some() || args.noise || args.sheet.is_some() {
-            let failure = Failure::told(format!("{} is a sheet: its transfer curve is drawn alone", sheet.display()));
-            return Err(failure.help("give --sheet for the sheet of a log"));
+            let failure = Failure::error(format!("{} is a sheet: a transfer curve is plotted alone", sheet.display()));
+            return Err(failure.help("use --sheet for the sheet of a log"));
         }
         return curve::run(args, &input::load(sheet, None)?, &place);
     }
@@ -59,13 +59,13 @@ fn read(args: &Plot, files: &[PathBuf], sheet: Option<&Part>, clocks: &Clocks) -
             return Ok(Some(Moment::of_micros(day.micros() - clocks.offset(day)).seconds()));
         }
         match seconds_of(text) {
-            None => Err(Failure::told("write a time as 2031-02-07T08:00:00Z, a day, or as the log has it")),
+            None => Err(Failure::error("write a time as 2031-02-07T08:00:00Z, a day, or as in the log")),
             seconds => Ok(seconds),
         }
     };
     tracks.cut(time(&args.from)?, time(&args.to)?);
     if tracks.tracks.is_empty() && tracks.refused.is_empty() {
-        return Err(Failure::told("there is no reading in the log"));
+        return Err(Failure::error("no reading in the log"));
     }
     Ok(tracks)
 }
@@ -78,7 +78,7 @@ fn place(args: &Plot) -> Result<PathBuf, Failure> {
     });
     let ending = place.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase());
     if !matches!(ending.as_deref(), Some("svg" | "png")) {
-        return Err(Failure::told(format!("{}: a plot is a .svg or a .png", place.display())));
+        return Err(Failure::error(format!("{}: expected a .svg or .png file", place.display())));
     }
     Ok(place)
 }

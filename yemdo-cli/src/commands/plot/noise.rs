@@ -40,7 +40,7 @@ pub(super) fn run(args: &Plot, tracks: &Tracks, sheet: Option<&Part>, place: &Pa
         [only] => only,
         several => {
             let names: Vec<String> = several.iter().map(Track::name).collect();
-            let failure = Failure::told("a histogram is drawn of one reading at a time");
+            let failure = Failure::error("several readings: choose one for the histogram");
             return Err(failure.help(format!("--reading takes one of {}", names.join(", "))));
         }
     };

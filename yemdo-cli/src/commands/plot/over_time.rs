@@ -27,7 +27,7 @@ pub(super) fn run(args: &Plot, tracks: &Tracks, clocks: &Clocks, place: &Path) -
 }
 
 pub(crate) fn figure(tracks: &Tracks, clocks: &Clocks) -> Result<Figure, Failure> {
-    let span = tracks.span().ok_or_else(|| Failure::told("there is nothing to draw between these times"))?;
+    let span = tracks.span().ok_or_else(|| Failure::error("no values between these times"))?;
     let mut parts: Vec<&str> = tracks.tracks.iter().map(|track| track.part.as_str()).collect();
     parts.sort_unstable();
     parts.dedup();

@@ -94,7 +94,7 @@ fn open(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>) -> Result<(
         let _ = writeln!(anstream::stderr(), "{name}: {}", failure.message());
     }
     if absent.len() == connector.places.len() {
-        return Err(Failure::refused("no part of the bench can be reached"));
+        return Err(Failure::refused("no part of the bench responds"));
     }
     Ok(())
 }
@@ -115,7 +115,7 @@ impl Connect<AnyPort> for Connector<'_> {
     type Error = Failure;
 
     fn open(&mut self, station: &Station) -> Result<Device<AnyPort>, Failure> {
-        let Some(place) = self.places.get(station.name()) else { return Err(Failure::told("this part has no place")) };
+        let Some(place) = self.places.get(station.name()) else { return Err(Failure::error("missing place of the part")) };
         let (link, part) = (&self.args.link, station.part());
         let connected = match self.alone {
             true => link.connect_to(place, part, self.stop, Some(self.rig)),
@@ -160,8 +160,8 @@ fn watch(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>, clocks: &C
 
 #[cfg(not(feature = "live"))]
 fn watch(_: &mut Logger<AnyPort>, _: &mut Connector<'_>, _: &Clocks) -> Result<(), Failure> {
-    let failure = Failure::told("this yemdo was built without the live view");
-    Err(failure.help("build it with it: cargo build --release --features live"))
+    let failure = Failure::error("built without the live view");
+    Err(failure.help("build with: cargo build --release --features live"))
 }
 
 /// A part that is asked for.
@@ -177,20 +177,20 @@ fn planned(args: &Read) -> Result<Vec<Planned>, Failure> {
     match (&args.bench, &args.sheet) {
         (Some(path), _) => {
             let text = input::text("the bench", path, input::MAX_TEXT)?;
-            let told = |error: bench::BenchError| Failure::helped(format!("{}: {error}", path.display()), error.help);
-            for one in bench::parse(&text, path.parent().unwrap_or(Path::new("."))).map_err(told)? {
+            let failure = |error: bench::BenchError| Failure::helped(format!("{}: {error}", path.display()), error.help);
+            for one in bench::parse(&text, path.parent().unwrap_or(Path::new("."))).map_err(failure)? {
                 let part = input::load(&one.sheet, one.variant.as_deref())?;
                 let part = one
                     .place
                     .addressed(part)
-                    .map_err(|error| told(bench::BenchError { line: one.line, message: error.to_string(), help: None }))?;
+                    .map_err(|error| failure(bench::BenchError { line: one.line, message: error.to_string(), help: None }))?;
                 list.push((one, part));
             }
-            bench::clashes(&list).map_err(told)?;
+            bench::clashes(&list).map_err(failure)?;
         }
         (None, Some(sheet)) => {
             let Some(place) = args.link.place()? else {
-                return Err(Failure::told("where is the part?").help("give --at i2c:1, or another place; --at stand-in needs no hardware"));
+                return Err(Failure::error("missing `--at PLACE`").help("such as --at i2c:1; --at stand-in needs no hardware"));
             };
             let part = input::load(sheet, args.variant.as_deref())?;
             let one = BenchPart {
@@ -204,7 +204,7 @@ fn planned(args: &Read) -> Result<Vec<Planned>, Failure> {
             };
             list.push((one, part));
         }
-        (None, None) => return Err(Failure::told("what is to be read?").help("give a sheet, or --bench FILE")),
+        (None, None) => return Err(Failure::error("missing sheet").help("give a sheet, or --bench FILE")),
     }
     let planned = |(one, part): (BenchPart, Part)| {
         let mut station = Station::new(&one.name, &part).on_line(&one.place.shared()).set_up(&one.set, &args.run);
@@ -221,7 +221,7 @@ fn planned(args: &Read) -> Result<Vec<Planned>, Failure> {
 
 /// The units that are asked for: each part takes those that it has readings for, and some part must.
 fn shown_units(list: &mut [Planned], asked: &[String]) -> Result<(), Failure> {
-    let told = |error: UnitError| Failure::helped(error.message, error.help);
+    let failure = |error: UnitError| Failure::helped(error.message, error.help);
     let of = |part: &Part, asked: &[String]| ShownUnits::new(part, &State::reset(part), asked);
     let mut fitting: Vec<Vec<String>> = vec![Vec::new(); list.len()];
     for one in asked {
@@ -233,11 +233,11 @@ fn shown_units(list: &mut [Planned], asked: &[String]) -> Result<(), Failure> {
             }
         }
         if refused.len() == list.len() {
-            return refused.into_iter().next().map_or(Ok(()), |error| Err(told(error)));
+            return refused.into_iter().next().map_or(Ok(()), |error| Err(failure(error)));
         }
     }
     for (planned, own) in list.iter_mut().zip(&fitting).filter(|(_, own)| !own.is_empty()) {
-        let units = of(planned.station.part(), own).map_err(told)?;
+        let units = of(planned.station.part(), own).map_err(failure)?;
         planned.station = planned.station.clone().in_units(units);
     }
     Ok(())

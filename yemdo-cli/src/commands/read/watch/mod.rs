@@ -30,7 +30,7 @@ const IDLE: Duration = Duration::from_secs(1);
 /// Shows the session until somebody leaves.
 pub(super) fn run(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>, clocks: &Clocks) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
-        return Err(Failure::told("the live view needs a terminal").help("leave out --live: readings are printed line by line"));
+        return Err(Failure::error("the live view needs a terminal").help("remove --live for line-by-line output"));
     }
     let look = Look { colours: AutoStream::choice(&std::io::stdout()) != ColorChoice::Never, signs: has_signs() };
     let parts = logger.stations().map(|(station, _)| (station.name(), station.part(), station.units()));
@@ -40,7 +40,7 @@ pub(super) fn run(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>, c
     stop.on_termination();
     let (to, from) = channel();
     let terminal_to = Sender::clone(&to);
-    let mut terminal = ratatui::try_init().map_err(|error| Failure::told(format!("cannot take the terminal: {error}")))?;
+    let mut terminal = ratatui::try_init().map_err(|error| Failure::error(format!("cannot use the terminal: {error}")))?;
     // On its own: where the terminal goes away, reading from it does not come back, and this thread ends with the process.
     std::thread::spawn(move || {
         while let Ok(event) = event::read() {
@@ -66,7 +66,7 @@ pub(super) fn run(logger: &mut Logger<AnyPort>, connector: &mut Connector<'_>, c
     }
     match (shown, view.ended) {
         (Err(error), _) if error.kind() == std::io::ErrorKind::BrokenPipe => Err(Failure::Closed),
-        (Err(error), _) => Err(Failure::told(format!("the terminal is gone: {error}"))),
+        (Err(error), _) => Err(Failure::error(format!("lost the terminal: {error}"))),
         (Ok(()), Some(Some(message))) => Err(Failure::refused(message)),
         (Ok(()), _) => Ok(()),
     }
