@@ -223,7 +223,7 @@ fn the_document_has_every_rule_and_every_fault() {
     let rules = Rule::ALL.iter().map(|rule| format!("| {} | {} |", rule.as_str(), rule.effect()));
     let rules = format!("| violation | possible effect |\n|---|---|\n{}", rules.collect::<Vec<_>>().join("\n"));
     let faults = Fault::ALL.iter().map(|fault| format!("| `{}` | {} | {} |", fault.as_str(), fault.what(), fault.client()));
-    let faults = format!("| fault | what happens | what the client says |\n|---|---|---|\n{}", faults.collect::<Vec<_>>().join("\n"));
+    let faults = format!("| fault | effect | response of the client |\n|---|---|---|\n{}", faults.collect::<Vec<_>>().join("\n"));
     let document = fs::read_to_string(&path).unwrap();
     if std::env::var_os("UPDATE").is_some() {
         fs::write(&path, document.replace("\nRULES\n", &format!("\n{rules}\n")).replace("\nFAULTS\n", &format!("\n{faults}\n"))).unwrap();

@@ -218,7 +218,7 @@ fn a_console_does_what_a_script_says_and_stops_where_it_fails() {
         ("raw xyz", "`xyz` at column 1 is not hex", 1),
         ("run wake", "", 0),
         ("run sleap", "lantern-16 has no routine `sleap`", 1),
-        ("compare before", "there is no dump `before`", 1),
+        ("compare before", "no dump `before`", 1),
         ("write CONFIG=0x0402", "CONFIG = 0x0402  GAIN = single", 0),
         ("write CONFIG", "`CONFIG` has no value", 1),
         ("write", "nothing to write", 1),

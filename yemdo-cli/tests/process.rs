@@ -141,7 +141,7 @@ fn the_demo_runs_from_anywhere_and_leaves_nothing_half_written() {
     let output = Command::new(env!("CARGO_BIN_EXE_yemdo")).arg("demo").current_dir(&folder).output().unwrap();
     assert!(output.status.success());
     let text = String::from_utf8(output.stdout).unwrap();
-    assert!(text.contains("2880 frames") && text.contains("frames refused") && text.contains("wrote into yemdo-demo:"), "{text}");
+    assert!(text.contains("2880 frames") && text.contains("frames refused") && text.contains("wrote to yemdo-demo:"), "{text}");
     let files: Vec<String> =
         fs::read_dir(folder.join("yemdo-demo")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
     let mut files = files;
@@ -223,9 +223,9 @@ title = "\u001b[2J"
             2,
             r"unknown key `\u{9b}31m`",
         ),
-        (vec!["decode".into(), sheet.into(), "--log".into(), write("empty.csv", b"\n\n# nothing\n")], 2, "there is no frame in the input"),
+        (vec!["decode".into(), sheet.into(), "--log".into(), write("empty.csv", b"\n\n# nothing\n")], 2, "no frame in the input"),
         (vec!["decode".into(), sheet.into(), "--log".into(), write("binary.csv", &[0, 159, 146, 150, 10])], 1, "1 refused: 1 not a frame"),
-        (vec!["decode".into(), sheet.into(), "--steps".into(), "--log".into(), "x".into()], 2, "--steps is about single frames"),
+        (vec!["decode".into(), sheet.into(), "--steps".into(), "--log".into(), "x".into()], 2, "--steps applies to single frames"),
         (
             vec!["decode".into(), sheet.into(), "--variant".into(), "strake-21".into(), "41".into()],
             2,
@@ -274,7 +274,7 @@ fn nothing_is_overwritten_unasked() {
         ("sheet.toml", &[][..], "already exists"),
         ("folder", &["--overwrite"], "it is a folder"),
         ("locked", &["--overwrite"], "it is read-only"),
-        ("dangling", &["--overwrite"], "leads nowhere"),
+        ("dangling", &["--overwrite"], "broken link"),
         ("/dev/null", &["--overwrite"], "it is not a regular file"),
     ] {
         let out = if name.starts_with('/') { name.to_owned() } else { path(name) };

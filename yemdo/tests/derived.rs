@@ -204,7 +204,7 @@ derived.half = { unit = "1", formula = "product / 2.0" }
     let mut decoder = Decoder::new(&part);
     let first = decoder.decode(t, &[3]).unwrap();
     assert_eq!(first.reading("half").unwrap().to_string(), "no value: waiting: product is waiting");
-    assert_eq!(first.reading("product").unwrap().to_string(), "no value: waiting: waits for wetness");
+    assert_eq!(first.reading("product").unwrap().to_string(), "no value: waiting: needs wetness first");
     assert_eq!(decoder.decode(h, &[5]).unwrap().reading("half").unwrap().value, Some(7.5));
     assert_eq!(decoder.decode(t, &[4]).unwrap().reading("product").unwrap().value, Some(20.0));
     let steps = decoder.derived_steps(t);

@@ -731,7 +731,7 @@ error[unknown-key]: unknown key `description` in sheet
 2 | description = "a part"
   | ^^^^^^^^^^^ not a key that is known here
   |
-  = help: did you mean `title`? What the part is, in a few words.
+  = help: did you mean `title`? Short description of the part.
 
 error[unknown-key]: unknown key `addr` in register
  --> p.toml:4:1
@@ -739,7 +739,7 @@ error[unknown-key]: unknown key `addr` in register
 4 | addr = 0x57
   | ^^^^ not a key that is known here
   |
-  = help: did you mean `at`? Its address; of a Modbus part that of a holding register, as printed.
+  = help: did you mean `at`? Address; over Modbus, of a holding register, as printed.
 
 error[unknown-key]: unknown key `reset` in field
  --> p.toml:5:32
@@ -764,7 +764,7 @@ error[unknown-key]: unknown key `size` in frame
 8 | size = 2
   | ^^^^ not a key that is known here
   |
-  = help: did you mean `read`? Number of bytes, 1 to 4096; of a frame without `registers`, `transfers` or a Modbus table.
+  = help: did you mean `read`? Number of bytes, 1 to 4096; for a frame without `registers`, `transfers` or a Modbus table.
 
 error[unknown-key]: unknown key `scale` in reading
   --> p.toml:12:1
@@ -772,7 +772,7 @@ error[unknown-key]: unknown key `scale` in reading
 12 | scale = 0.75
    | ^^^^^ not a key that is known here
    |
-   = help: did you mean `formula`? How the codes become the quantity, in C.
+   = help: did you mean `formula`? Formula from the codes to the quantity, in C.
 "#]]
     );
 }

@@ -52,7 +52,9 @@ impl Port for RigPort {
             Reaction::Silence if self.bus == Bus::Modbus && transfer.address == Some(0) => Ok(Vec::new()),
             // A response over Modbus says itself how long it is.
             Reaction::Answer(bytes) if self.bus == Bus::Modbus || bytes.len() == transfer.receive => Ok(bytes),
-            Reaction::Answer(bytes) => Err(BusError::new(Cause::Stuck, format!("{at}{} of {} bytes came", bytes.len(), transfer.receive))),
+            Reaction::Answer(bytes) => {
+                Err(BusError::new(Cause::Stuck, format!("{at}received {} of {} bytes", bytes.len(), transfer.receive)))
+            }
             Reaction::NakAddress if self.bus == Bus::Spi => Ok(vec![0xFF; transfer.receive]),
             Reaction::NakAddress => {
                 if self.bus == Bus::Modbus {

@@ -169,7 +169,7 @@ fn tell_settings(args: &Decode, decoder: &Decoder, frames: &[FrameId]) {
     }
     let text: Vec<String> =
         used.iter().map(|used| format!("{} = {}{}", used.name, used.value, if used.as_reset { "" } else { " (as set)" })).collect();
-    let _ = writeln!(anstream::stderr(), "with {}; --set changes it", text.join(", "));
+    let _ = writeln!(anstream::stderr(), "assuming {} (change with --set)", text.join(", "));
 }
 
 /// Decodes a log of any length.

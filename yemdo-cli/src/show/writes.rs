@@ -117,7 +117,7 @@ pub(crate) fn results(out: &mut dyn std::io::Write, part: &Part, done: &Configur
             if off.abs() < 1e-9 * met.value.abs().max(1e-9) { "exactly".to_owned() } else { with_unit(format!("{off:+.decimals$}"), unit) };
         writeln!(
             out,
-            "{bold}{}{bold:#}: {} asked, {bold}{}{bold:#} used ({rounding}{step}{how})",
+            "{bold}{}{bold:#}: requested {}, set to {bold}{}{bold:#} ({rounding}{step}{how})",
             quantity.name(),
             with_unit(short(met.asked), unit),
             with_unit(format!("{:.decimals$}", met.value), unit)

@@ -288,7 +288,7 @@ impl Decoder {
                 None => "its stated range has no value with these settings".into(),
             }),
             Status::Waiting => {
-                Some(format!("waits for {}", self.missing(reading.frames.iter().filter(|other| **other != frame)).join(", ")))
+                Some(format!("needs {} first", self.missing(reading.frames.iter().filter(|other| **other != frame)).join(", ")))
             }
             _ => None,
         }

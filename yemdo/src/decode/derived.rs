@@ -166,7 +166,7 @@ impl Quantity {
         let mut worst = Status::Ok;
         for id in &self.how.uses {
             match came.get(*id).copied().flatten() {
-                None => return Given::none(Status::Waiting, format!("waits for {}", name(*id))),
+                None => return Given::none(Status::Waiting, format!("needs {} first", name(*id))),
                 Some((value, status)) if value.is_nan() || !status.has_value() => {
                     return Given::none(status, format!("{} is {}", name(*id), status.as_str()));
                 }

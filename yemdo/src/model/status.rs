@@ -1,4 +1,4 @@
-//! How far a reading is to be believed.
+//! Reading status.
 
 /// How far a reading is to be believed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -50,9 +50,7 @@ impl Difference {
             Difference::AllOnes => "all ones: nobody answers, the part sleeps, or the data line is open",
             Difference::AllZeros => "all zeros: the part has no supply, is held in reset, or the data line is held down",
             Difference::BytesSwapped => "the bytes came in the other order: is it low byte first?",
-            Difference::NotTaken => {
-                "nothing was taken, it reads as before: the register may only be written in another mode, or the write went elsewhere"
-            }
+            Difference::NotTaken => "the write had no effect: the register may be locked in this mode, or another register was written",
             Difference::ForcedToZero { .. } => "the part forces these bits to 0: a value it does not have, or bits it does not use",
             Difference::ForcedToOne { .. } => "the part forces these bits to 1: it set them itself, or they mean something else",
         }

@@ -68,29 +68,29 @@ impl Fault {
     /// What happens, in words.
     pub fn what(self) -> &'static str {
         match self {
-            Fault::Nak => "the part does not acknowledge its address; over Modbus nothing comes",
+            Fault::Nak => "the part does not acknowledge its address; over Modbus, no response",
             Fault::LostAnswer => "the request arrives, and the answer is lost",
             Fault::FlippedBit => "one bit of the answer is flipped",
-            Fault::WrongCheck => "the last byte of the answer, where checks usually stand, is another",
+            Fault::WrongCheck => "the last byte of the answer, usually a check, is changed",
             Fault::StuckBus => "the part holds the bus",
             Fault::Reset => "the part is reset before it answers",
-            Fault::StuckBits => "the data line is stuck: all bits are ones, or all are zeros",
-            Fault::LateAnswer => "the answer comes after the client has given up",
+            Fault::StuckBits => "the data line is stuck: all ones or all zeros",
+            Fault::LateAnswer => "the answer comes after the timeout of the client",
             Fault::CutFrame => "the answer ends early",
-            Fault::WrongBaud => "the bytes are sampled at another speed: others, and another number of them",
-            Fault::OtherPart => "another part answers, and leaves what it does not know to the pull-up",
+            Fault::WrongBaud => "the bytes are sampled at another speed: other bytes, and another number of bytes",
+            Fault::OtherPart => "another part answers; unknown bytes read as ones",
         }
     }
 
     /// What the client of this library makes of it.
     pub fn client(self) -> &'static str {
         match self {
-            Fault::Nak => "not acknowledged, or time-out; tried again where the routine or `retries` say so",
-            Fault::LostAnswer | Fault::LateAnswer => "time-out; a late answer is thrown away before the next request",
-            Fault::FlippedBit | Fault::WrongCheck => "check failed, where the frame has a check",
+            Fault::Nak => "not acknowledged, or timeout; with retries if the routine or `retries` has some",
+            Fault::LostAnswer | Fault::LateAnswer => "timeout; a late answer is discarded before the next request",
+            Fault::FlippedBit | Fault::WrongCheck => "check failed, if the frame has a check",
             Fault::StuckBus => "bus held",
-            Fault::Reset => "not ready, not acknowledged, or registers that are set up again by `configure`",
-            Fault::StuckBits | Fault::OtherPart => "check failed, or another part, where the sheet has a check or an identity",
+            Fault::Reset => "not ready, not acknowledged, or registers that `configure` sets again",
+            Fault::StuckBits | Fault::OtherPart => "check failed, or wrong identity, if the sheet has a check or an identity",
             Fault::CutFrame => "too short, or bus held",
             Fault::WrongBaud => "garbage, with the advice to scan",
         }

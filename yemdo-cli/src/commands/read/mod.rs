@@ -145,7 +145,7 @@ impl Audience<AnyPort> for Printed {
 
     fn back(&mut self, name: &str) {
         let green = AnsiColor::Green.on_default();
-        let _ = writeln!(anstream::stderr(), "{green}{name}: back again{green:#}");
+        let _ = writeln!(anstream::stderr(), "{green}{name}: recovered{green:#}");
     }
 
     fn note(&mut self, text: &str) {

@@ -117,10 +117,10 @@ impl ResponseError {
 impl fmt::Display for ResponseError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            ResponseError::TooShort { expected, found } => write!(f, "too short: this response has {expected} bytes, {found} came"),
-            ResponseError::TooLong { expected, found } => write!(f, "too long: this response has {expected} bytes, {found} came"),
+            ResponseError::TooShort { expected, found } => write!(f, "too short: expected {expected} bytes, received {found}"),
+            ResponseError::TooLong { expected, found } => write!(f, "too long: expected {expected} bytes, received {found}"),
             ResponseError::Crc { expected, found } => {
-                write!(f, "CRC-16/MODBUS failed: the bytes call for 0x{expected:04X}, but 0x{found:04X} came")?;
+                write!(f, "CRC-16/MODBUS failed: computed 0x{expected:04X}, received 0x{found:04X}")?;
                 if expected.swap_bytes() == *found { f.write_str("; its bytes are swapped: the low byte comes first") } else { Ok(()) }
             }
             ResponseError::Unit { expected, found } => write!(f, "foreign: unit {found} answered, not unit {expected}"),

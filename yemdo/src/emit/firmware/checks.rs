@@ -75,7 +75,7 @@ impl Build<'_> {
                 all.push(Stmt::If(differs, vec![Stmt::Set(Expr::Var(name.clone()), Expr::Bool(false))], Vec::new()));
                 body.push(Stmt::Let { name: name.clone(), ty: Type::Num(Ty::Bool), value: Some(Expr::Bool(true)), mutable: true });
                 body.push(Stmt::EachByte("byte".into(), "bytes".into(), 0, frame.length, all));
-                body.push(Stmt::If(Expr::Var(name), vec![Stmt::Fail("blank: nobody answered".into())], Vec::new()));
+                body.push(Stmt::If(Expr::Var(name), vec![Stmt::Fail("blank: no response".into())], Vec::new()));
             }
         }
         for (index, check) in frame.checks.iter().enumerate() {

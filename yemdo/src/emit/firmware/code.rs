@@ -335,7 +335,7 @@ pub(super) enum Ask {
     ModbusRead(u8, u16, u16, (usize, usize)),
     /// Modbus registers are written: address, bytes.
     ModbusWrite(u16, usize),
-    /// So many microseconds pass.
+    /// Wait for this number of microseconds.
     Wait(Expr),
     /// The data-ready line comes to a level, within so many microseconds.
     Line(bool, Expr),
@@ -364,9 +364,9 @@ pub(super) enum Failure {
 impl Failure {
     pub(super) const ALL: [(Failure, &'static str, &'static str); 6] = [
         (Failure::NoAnswer, "no answer", "the part does not acknowledge"),
-        (Failure::Check, "check failed", "what came is no good frame: a check value does not agree, or nobody answered"),
-        (Failure::TimedOut, "timed out", "what was waited for did not come in time"),
-        (Failure::Unexpected, "unexpected", "what was read is not what was expected: another part, or none"),
+        (Failure::Check, "check failed", "invalid frame: failed check, or no response"),
+        (Failure::TimedOut, "timed out", "timeout"),
+        (Failure::Unexpected, "unexpected", "unexpected value: another part, or none"),
         (Failure::NotTaken, "not taken", "a register reads otherwise than it was written"),
         (Failure::NoValue, "no value", "a formula of the routine has no value with these settings"),
     ];

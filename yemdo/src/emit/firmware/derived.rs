@@ -70,11 +70,11 @@ impl Build<'_> {
         let mut doc = vec![format!("{} in {}, derived from readings{none}:", capital(&said(&reading.name)), unit_text(&reading.unit))];
         doc.extend(self.formula_text(&reading.formula));
         if let Some(gap) = reading.longest_gap() {
-            doc.extend([String::new(), "What is called before_… is of the frame before, elapsed the seconds since then.".to_owned()]);
+            doc.extend([String::new(), "before_… are values of the previous frame, elapsed the seconds since then.".to_owned()]);
             let start = self.part.start_text(reading);
-            let otherwise = if start.is_some() { "it stays what it was" } else { "it has no value" };
-            doc.push(format!("After more than {}, {otherwise}.", time_text(gap)));
-            doc.extend(start.map(|start| format!("It begins with {start}.")));
+            let otherwise = if start.is_some() { "it keeps its value" } else { "it has no value" };
+            doc.push(format!("After a gap of more than {}, {otherwise}.", time_text(gap)));
+            doc.extend(start.map(|start| format!("First value: {start}.")));
         }
         if let Some(means) = &reading.means {
             doc.extend([String::new(), capital(means)]);
@@ -88,14 +88,10 @@ impl Build<'_> {
         let real = self.real();
         let mut all = Vec::new();
         if let Some(End::Number(start)) = reading.derived().and_then(|derived| derived.start.as_ref()) {
-            all.push((format!("What {} begins with, in {}.", reading.name, unit_text(&reading.unit)), "start", *start));
+            all.push((format!("First value of {}, in {}.", reading.name, unit_text(&reading.unit)), "start", *start));
         }
         if let Some(gap) = reading.longest_gap() {
-            all.push((
-                format!("The longest time between two frames that {} goes on over, in seconds.", reading.name),
-                "gap",
-                gap as f64 / 1e6,
-            ));
+            all.push((format!("Maximum time between two frames for {}, in seconds.", reading.name), "gap", gap as f64 / 1e6));
         }
         for (doc, what, value) in all {
             let name = self.prefix.constant(&format!("{} {what}", reading.name));

@@ -162,10 +162,10 @@ impl Build<'_> {
                     above
                 };
                 body.push(Stmt::If(outside, vec![Stmt::Return(Expr::Bool(false))], Vec::new()));
-                doc.extend([String::new(), format!("{low} to {high}; anything else is refused, and nothing is set.")]);
+                doc.extend([String::new(), format!("{low} to {high}; returns `false` and sets nothing for other values.")]);
             }
             if !plain {
-                doc.extend([String::new(), format!("As its bits: {} of {width} bits.", form.name())]);
+                doc.extend([String::new(), format!("Bits: {}, {width} bits.", form.name())]);
             }
             body.extend(assigned(self, field, code, code_of, narrow));
             body.extend(self.now_known(id));
@@ -223,10 +223,10 @@ impl Build<'_> {
         let params = vec![Param { name: "code".into(), ty: Type::Num(code_ty), pass: Pass::Value }];
         let unit = self.part.column_units.get(&(id, column)).map_or(String::new(), |unit| format!(", in units of {unit}"));
         let doc = vec![format!(
-            "The number beside a code of {} in column {}{}{unit}.",
+            "Value in column {1} for a code of {0}{unit}{2}.",
             field.name,
             model.name,
-            if whole { "" } else { ", where there is one" }
+            if whole { "" } else { ", if present" }
         )];
         let body = vec![Stmt::Switch(Expr::Var("code".into()), rows, otherwise)];
         self.module.functions.push(Function { doc, public: true, name, of: None, params, gives, body });

@@ -276,7 +276,7 @@ impl<'a> Writer<'a> {
                     self.push(Stmt::If(comparison(Compare::NotEqual, x.ty, value.clone(), value.clone()), vec![fail], Vec::new()));
                 }
                 let (call, may_be_none) = self.around.curve(*curve, value);
-                if may_be_none { self.take(call, ty, "the curve is left") } else { call }
+                if may_be_none { self.take(call, ty, "beyond the curve") } else { call }
             }
             ExprKind::Call(func, args) => {
                 let args: Vec<Expr> = args.iter().map(|arg| self.num(arg)).collect();

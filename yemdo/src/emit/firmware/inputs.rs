@@ -159,7 +159,7 @@ impl Build<'_> {
                         }
                         (below, above) => below.or(above),
                     };
-                    let why = format!("{} is {low} to {high}", code.name);
+                    let why = format!("{} outside {low} to {high}", code.name);
                     match outside {
                         Some(outside) => Source::Checked(outside, why, value, ty),
                         None => Source::Value(value, ty),
@@ -181,7 +181,7 @@ impl Build<'_> {
                 } else {
                     let field = part.fields.get(id)?;
                     let name = format!("{}_{}", snake(&field.name), snake(&field.columns.get(column)?.name));
-                    let why = format!("{} has no row for it", field.name);
+                    let why = format!("no row for {} in its table", field.name);
                     Source::Call(name, call, result, why)
                 }
             }
@@ -231,7 +231,7 @@ impl Build<'_> {
         let (statements, fails) = body(formula, &facts, &found, &given);
         let statements: Vec<Stmt> = statements.into_iter().map(|statement| as_truth(statement, formula.ty)).collect();
         let name = self.prefix.function(name);
-        let mut doc = vec!["Whether this holds:".to_owned()];
+        let mut doc = vec!["Condition:".to_owned()];
         doc.extend(self.formula_text(formula));
         let gives = if fails { Gives::Maybe(Ty::Bool) } else { Gives::Type(Type::Num(Ty::Bool)) };
         let call = Self::call(&name, &params);

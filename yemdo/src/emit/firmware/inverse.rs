@@ -95,7 +95,7 @@ impl Build<'_> {
         let real = way.real;
         let (low, high) = field.bounds();
         let (unit, mut doc) = self.setter_doc(way, &[field]);
-        doc.push(format!("A code is {step} {unit} more than the one before. Out of range, nothing is set and `false` is returned."));
+        doc.push(format!("One code is {step} {unit}. Returns `false` and sets nothing if the value is out of range."));
         let number = |value: f64| Expr::Real(if real == Ty::F32 { f64::from(value as f32) } else { value }, real);
         let wanted = Expr::Var("value".into());
         let above = if zero == 0.0 { wanted } else { Expr::Arith(Arith::Sub, real, wanted.boxed(), number(zero).boxed()) };
@@ -125,7 +125,7 @@ impl Build<'_> {
     pub(super) fn setter_doc(&self, way: &Way, fields: &[&Field]) -> (String, Vec<String>) {
         let (name, unit) = self.part.quantities.get(way.id).map_or(("", ""), |quantity| (quantity.name.as_str(), quantity.unit.as_str()));
         let names: Vec<&str> = fields.iter().map(|field| field.name.as_str()).collect();
-        let line = format!("Sets {} as near to a value in {} as {} can hold it.", said(name), unit_text(unit), names.join(" and "));
+        let line = format!("Sets {} to the nearest possible value, in {}, by {}.", said(name), unit_text(unit), names.join(" and "));
         (unit.to_owned(), vec![line, String::new()])
     }
 

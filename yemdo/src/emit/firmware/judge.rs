@@ -47,7 +47,7 @@ impl Build<'_> {
         let given: Vec<String> = params.iter().map(|param| param.name.clone()).collect();
         let (statements, fails) = body(formula, &facts, &found, &given);
         let name = self.prefix.function(name);
-        let mut doc = vec!["An end of the stated range:".to_owned()];
+        let mut doc = vec!["Limit of the stated range:".to_owned()];
         doc.extend(self.formula_text(formula));
         let gives = if fails { Gives::Maybe(formula.ty) } else { Gives::Type(Type::Num(formula.ty)) };
         let call = Self::call(&name, &params);
@@ -105,7 +105,7 @@ impl Build<'_> {
             range.as_ref().and_then(|((low, high), ends)| self.outside(value, &facts, (low, high), ends, statements, &mut range_comment));
         if let (None, Some(_), Some((low, high))) = (&out_of_range, &reading.range, reading.fixed_range()) {
             let (least, most) = facts.result.to_f64();
-            statements.push(Stmt::Comment(format!("proved: it stays within {least} to {most}, so {low} to {high} is never left")));
+            statements.push(Stmt::Comment(format!("proved: {least} to {most}, always within {low} to {high}")));
         }
         let varies = !kept.is_empty() || out_of_range.is_some();
         let number = if value.fails {
@@ -168,7 +168,7 @@ impl Build<'_> {
         let fixed = |end: &End| if let End::Number(number) = end { Some(*number) } else { None };
         if let (Some(low), Some(high)) = (fixed(low), fixed(high)) {
             if let Some(test) = self.outside_by_code(value.reading, (low, high)) {
-                *range_comment = Some(format!("the stated range is {low} to {high}; the code says as much as the value"));
+                *range_comment = Some(format!("stated range {low} to {high}, checked on the raw code"));
                 return Some(Box::new(move |_| test.clone()));
             }
             if ty.is_real() {

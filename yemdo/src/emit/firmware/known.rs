@@ -85,7 +85,8 @@ impl Known {
             };
             let list: Vec<String> = flags.iter().enumerate().map(what).collect();
             let ty = self.ty(at);
-            let doc = format!("Flags of values that were read or set: {}. A reading that uses another one has no value", list.join(", "));
+            let doc =
+                format!("Flags of values that were read or set: {}. Readings without a needed flag are formula faults", list.join(", "));
             members.push(Member { doc, name: name.clone(), ty: Type::Num(ty), default: Expr::Hex(0, ty) });
         }
         members

@@ -61,7 +61,7 @@ impl Build<'_> {
         let names: Vec<String> = part.readings.of(&table.readings).map(|reading| said(&reading.name)).collect();
         let names = match names.as_slice() {
             [one] => one.clone(),
-            [one, others @ ..] => format!("{one} and {} that go with it", counted(others.len(), "reading")),
+            [one, others @ ..] => format!("{one} and {} with the same settings", counted(others.len(), "reading")),
             [] => String::new(),
         };
         let fields: Vec<FieldId> = table.rows.first().map_or(Vec::new(), |(codes, _)| codes.iter().map(|(field, _)| *field).collect());
@@ -86,7 +86,7 @@ impl Build<'_> {
             codes.push((own.iter().map(|(_, code)| *code).collect(), row as i128));
         }
         let body = self.row_of(&fields, &codes, none, row_ty);
-        let doc = vec![format!("The present range of {names}; {none} if none of them is set.")];
+        let doc = vec![format!("The present range of {names}; {none} for other settings.")];
         self.helper(present.clone(), doc, of.clone(), vec![settings(Pass::In)], Type::Num(row_ty), body);
 
         // How far a row reaches.
@@ -94,20 +94,19 @@ impl Build<'_> {
         let row_param = || Param { name: "row".into(), ty: Type::Num(row_ty), pass: Pass::Value };
         let tops = rows(&|row| vec![Stmt::Return(number(table.rows.get(row).map_or(0.0, |(_, top)| *top)))]);
         let body = vec![Stmt::Switch(Expr::Var("row".into()), tops, vec![Stmt::Return(number(0.0))])];
-        let doc = vec![format!("The largest value of a range in {}.", unit_text(&reading.unit))];
+        let doc = vec![format!("Maximum value of a range, in {}.", unit_text(&reading.unit))];
         self.helper(top.clone(), doc, None, vec![row_param()], Type::Num(real), body);
 
         let name = self.prefix.function(&format!("next_range_{}", reading.name));
         self.give(&name, format!("choosing a range for {}", reading.name));
         let doc = vec![
             format!(
-                "Sets {} as the next measurement of {names} needs it: after a saturated reading the next larger range, and else the smallest \
-                 of which the last value takes no more than four fifths. To a smaller range it goes only where it takes less than half of \
-                 that, so that a value at the edge does not toggle between two ranges.",
+                "Sets {} for the next measurement of {names}: the next larger range after a saturated reading, otherwise the smallest range with the \
+                 last value at 80 % or less. It selects a smaller range only if the value is below 40 % of it, for hysteresis.",
                 field_names.join(" and ")
             ),
             String::new(),
-            "Gives whether anything was changed: then the settings are to be written before the next measurement. The ranges are those with \
+            "Returns `true` if a setting changed; write the settings before the next measurement then. The ranges are those with \
              all other settings as after a reset."
                 .into(),
         ];
@@ -218,7 +217,7 @@ fn chosen(present: &Name, top: &Name, real: Ty, (none, row_ty): (i128, Ty), set:
         variable("best", wide, at("now_top"), true),
         variable("found", Ty::Bool, Expr::Bool(false), true),
         Stmt::EachCode { name: "row".into(), ty: Ty::I32, low: 0, high: none - 1, down: false, body: each },
-        Stmt::Comment("No range has room for it: the widest.".into()),
+        Stmt::Comment("Beyond all ranges: the widest one.".into()),
         Stmt::If(none_left, vec![Stmt::Set(at("next"), at("widest"))], Vec::new()),
         Stmt::Switch(at("next"), set, vec![Stmt::Return(Expr::Bool(false))]),
         Stmt::Return(at("next").compare(Compare::NotEqual, row_ty, at("now"))),

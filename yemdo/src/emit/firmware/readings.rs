@@ -113,7 +113,7 @@ impl Build<'_> {
         let what = if reading.is_measured() {
             format!("The value of {} in {}", reading.name, unit_text(&reading.unit))
         } else {
-            format!("The value of {}, which readings share", reading.name)
+            format!("The intermediate value {}", reading.name)
         };
         let mut doc = vec![format!("{what}{}", if fails { ", or none:" } else { ":" })];
         doc.extend(self.formula_text(formula));
@@ -265,7 +265,7 @@ impl Build<'_> {
 
     fn reading_doc(&self, reading: &Reading, public: bool) -> Vec<String> {
         if !public {
-            return vec![format!("{} with its status, from the values that it uses.", capital(&said(&reading.name)))];
+            return vec![format!("{} with its status, from other values.", capital(&said(&reading.name)))];
         }
         let mut doc = vec![format!("{} in {}{}.", capital(&said(&reading.name)), unit_text(&reading.unit), self.step_text(reading))];
         if let Some(means) = &reading.means {
@@ -308,7 +308,7 @@ impl Build<'_> {
             Some(Member { doc, name: snake(&reading.name), ty: reading_ty.clone(), default: none.clone() })
         };
         let members = all.iter().filter_map(|(id, ..)| member(id)).collect();
-        let doc = vec![format!("The readings that {frame_name} brings.")];
+        let doc = vec![format!("Readings of {frame_name}.")];
         self.module.structs.push(Struct { doc, name: name.clone(), members });
         let mut takes = Takes::default();
         let uses: Vec<ReadingId> = all.iter().flat_map(|(.., uses)| uses.iter().copied()).collect();
@@ -402,7 +402,7 @@ pub(super) fn beside(source: Option<&str>) -> String {
 /// A unit in words.
 pub(super) fn unit_text(unit: &str) -> String {
     match unit {
-        "1" | "" => "parts of one".into(),
+        "1" | "" => "units of 1".into(),
         unit => unit.to_owned(),
     }
 }

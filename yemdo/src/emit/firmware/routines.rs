@@ -314,7 +314,7 @@ impl Builder<'_, '_> {
         let name = format!("{name}_{}", self.conditions);
         let routine = self.what.replace("routine ", "");
         let function = self.build.prefix.function(&format!("{routine}_{name}"));
-        let mut doc = vec![format!("A value that routine {routine} needs:")];
+        let mut doc = vec![format!("A value for routine {routine}:")];
         doc.extend(self.build.formula_text(formula));
         let call = Build::call(&function, &params);
         let gives = if fails { super::code::Gives::Maybe(formula.ty) } else { super::code::Gives::Type(Type::Num(formula.ty)) };

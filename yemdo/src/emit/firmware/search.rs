@@ -130,7 +130,7 @@ impl Build<'_> {
             let back = || vec![Stmt::Return(Expr::Bool(false))];
             let mut row = self.halved(way, *inner, rows.rising, false, &back);
             row.push(Stmt::Return(Expr::Bool(true)));
-            let doc = vec![format!("Sets {} as near as it can be with the other fields as they are.", inner.1.name)];
+            let doc = vec![format!("Sets {} to the nearest value with the present other fields.", inner.1.name)];
             self.setter(way, false, doc, row);
         }
         let real = way.real;

@@ -51,7 +51,7 @@ impl Build<'_> {
                 (true, true) => format!("after a reset {value}; {}", self.until_known(*id)),
                 (true, false) => self.until_known(*id),
                 (false, true) => format!("after a reset {value}"),
-                (false, false) => format!("its value after a reset is not stated; here it begins as {value}"),
+                (false, false) => format!("no stated reset value; initially {value}"),
             };
             let doc = format!("{}, {}: {begins}", model.name, model.access.as_str());
             members.push(Member { doc, name: register_member(model), ty: Type::Num(ty), default: Expr::Hex(reset, ty) });
@@ -61,7 +61,7 @@ impl Build<'_> {
             let ty = register(field.layout.width());
             let code = field.layout.form.write(image.field(field), field.layout.width());
             members.push(Member {
-                doc: format!("{}, which no register holds", field.name),
+                doc: format!("{}, a setting without a register", field.name),
                 name: snake(&field.name),
                 ty: Type::Num(ty),
                 default: Expr::Hex(code, ty),
@@ -75,7 +75,7 @@ impl Build<'_> {
         members.iter().for_each(|member| scope.give(&member.name, &member.doc, &mut self.clashes));
         let name = self.settings_type();
         let name = self.give(&name, "the registers' values".into());
-        let doc = vec!["What the part's registers hold, and what else is set.".to_owned()];
+        let doc = vec!["Register values and other settings of the part.".to_owned()];
         self.module.structs.push(Struct { doc, name, members });
         let used: Vec<FieldId> = part
             .fields
@@ -98,7 +98,7 @@ impl Build<'_> {
         let part = self.part;
         let steps = self.wanted.routines.iter().flat_map(|routine| part.steps_within(*routine));
         let is_read = steps.into_iter().any(|(step, _)| registers_read(part, &step.action).contains(&id));
-        let (written, nowhere) = (part.registers[id].access.is_writable(), if is_read { "" } else { ", which no routine here does" });
+        let (written, nowhere) = (part.registers[id].access.is_writable(), if is_read { "" } else { " (by no routine here)" });
         if written { "unknown until it is read or set".to_owned() } else { format!("unknown until it is read{nowhere}") }
     }
 
@@ -135,7 +135,7 @@ impl Build<'_> {
             add("Modbus unit id, as delivered.".into(), "modbus unit", Ty::U8, i128::from(modbus.unit_or_first()), 0);
             if let Some(baud) = modbus.baud {
                 add(
-                    format!("Bits a second, as delivered{}.", modbus.parity.map_or(String::new(), |parity| format!("; parity {parity}"))),
+                    format!("Bits per second, as delivered{}.", modbus.parity.map_or(String::new(), |parity| format!("; parity {parity}"))),
                     "modbus baud",
                     Ty::U32,
                     i128::from(baud),
@@ -167,7 +167,7 @@ impl Build<'_> {
         let name = self.prefix.function(&format!("{}_value", model.name));
         self.give(&name, format!("the value of register {}", model.name));
         let params = vec![Param { name: "settings".into(), ty: Type::Named(self.settings_type()), pass: Pass::In }];
-        let doc = vec![format!("What is written to {}: reserved bits are as the datasheet demands.", model.name)];
+        let doc = vec![format!("Value to write to {}, with reserved bits as stated in the datasheet.", model.name)];
         self.module.functions.push(Function {
             doc,
             public: true,
@@ -205,6 +205,6 @@ impl Build<'_> {
         members.iter().for_each(|member| scope.give(&member.name, &member.doc, &mut self.clashes));
         let name = self.parameters_type();
         let name = self.give(&name, "the parameters".into());
-        self.module.structs.push(Struct { doc: vec!["The numbers that you supply.".into()], name, members });
+        self.module.structs.push(Struct { doc: vec!["Parameters, supplied by you.".into()], name, members });
     }
 }

@@ -82,8 +82,7 @@ impl Builder<'_, '_> {
     pub(super) fn read_register(&mut self, id: RegisterId, step: &Step, compare: Option<(u64, Expr)>) {
         let part = self.build.part;
         let Some(model) = part.registers.get(id) else { return };
-        let meaning =
-            if compare.is_some() { format!("compare {} with what was written", model.name) } else { format!("read {}", model.name) };
+        let meaning = if compare.is_some() { format!("verify {}", model.name) } else { format!("read {}", model.name) };
         if self.bus == Bus::Modbus {
             self.comment(&meaning);
             self.buffer = self.buffer.max(model.bytes);

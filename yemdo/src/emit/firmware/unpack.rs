@@ -98,7 +98,7 @@ impl Build<'_> {
             let count_ty = frame.counted.as_ref().map_or(Ty::I32, |formula| formula.ty);
             set("given_bytes", Expr::Cast { from: count_ty, to: Ty::U16, fits: true, value: Expr::Var("count".into()).boxed() });
             members.push(Member {
-                doc: "how many bytes of the frame count".into(),
+                doc: "number of valid bytes of the frame".into(),
                 name: "given_bytes".into(),
                 ty,
                 default: zero(Ty::U16),
@@ -107,14 +107,9 @@ impl Build<'_> {
         // A structure without members is none in C.
         if members.is_empty() {
             set("unused", Expr::Int(0, Ty::U8));
-            members.push(Member {
-                doc: "nothing of it is used".into(),
-                name: "unused".into(),
-                ty: Type::Num(Ty::U8),
-                default: zero(Ty::U8),
-            });
+            members.push(Member { doc: "unused".into(), name: "unused".into(), ty: Type::Num(Ty::U8), default: zero(Ty::U8) });
         }
-        let mut doc = vec![format!("The codes of frame {}: {} bytes.", frame.name, frame.length)];
+        let mut doc = vec![format!("Codes of frame {}: {} bytes.", frame.name, frame.length)];
         if let Some(means) = frame.means() {
             doc.extend([String::new(), format!("{}.", super::readings::capital(means).trim_end_matches('.'))]);
         }
@@ -132,7 +127,7 @@ impl Build<'_> {
         });
         if counted {
             params.push(Param { name: "came".into(), ty: Type::Num(Ty::U16), pass: Pass::Value });
-            doc.push("`came` bytes were read; those behind them in `bytes` have to be zeros.".into());
+            doc.push("`came` bytes were read; the other bytes of `bytes` must be zeros.".into());
         }
         let method = self.prefix.method(&frame.name, "unpack");
         let method = self.give(&method, format!("unpacking frame {}", frame.name));
@@ -153,7 +148,7 @@ impl Build<'_> {
     fn refuses(&self, frame: &Frame) -> String {
         let mut all: Vec<String> = frame.checks.iter().map(|check| format!("the {} does not agree", check.method())).collect();
         if frame.keep {
-            all.insert(0, "all bytes are 0x00 or all are 0xFF: nobody answered".into());
+            all.insert(0, "all bytes are 0x00 or all are 0xFF: no response".into());
         }
         if frame.counted.is_some() {
             all.push("fewer bytes came than the frame says itself".into());
@@ -260,7 +255,7 @@ fn form_text(form: Form) -> String {
     match form {
         Form::Unsigned => String::new(),
         Form::Signed => ", two's complement".into(),
-        Form::Bcd => ", decimal digits; -1 where one is none".into(),
+        Form::Bcd => ", decimal digits; -1 if a digit is above 9".into(),
         Form::Float => ", IEEE 754".into(),
         Form::Text => ", text".into(),
         other => format!(", {}", other.name()),

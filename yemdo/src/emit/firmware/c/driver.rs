@@ -42,7 +42,7 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
     let kinds = Kinds::of(firmware);
     out.blank();
-    out.comment(&["What is known of the part. Begin with what `..._device_reset` gives.".into()]);
+    out.comment(&["Known state of the part. Initialize it with `..._device_reset`.".into()]);
     out.line("typedef struct {");
     for (member, ty) in members(firmware) {
         out.line(&format!("    {ty} {member};"));
@@ -53,14 +53,11 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     for calls in firmware.module.frames.iter().filter(|calls| calls.readings.is_some()) {
         let Some((_, ty, _)) = &calls.readings else { continue };
         out.blank();
-        out.comment(&[format!(
-            "The readings of what came last. Gives `false` where {} has not come yet, or something that they need.",
-            calls.var
-        )]);
+        out.comment(&[format!("Readings of the last frame. Returns `false` before {} or a frame that they need was read.", calls.var)]);
         out.wrapped(&format!("bool {p}_device_{}_readings(const {p}_device_t *device, {} *readings);", calls.var, ty.c), 0);
     }
     out.blank();
-    out.comment(&["How a routine ended.".into()]);
+    out.comment(&["Result of a routine.".into()]);
     out.line("typedef enum {");
     out.line(&format!("    {up}_SUCCEEDED = 0,"));
     for (one, _, doc) in Failure::ALL {
@@ -69,14 +66,14 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     out.line(&format!("    {up}_FAILED_BUS /* the bus itself failed */"));
     out.line(&format!("}} {p}_outcome_t;"));
     out.blank();
-    out.comment(&["What a routine asks for next.".into()]);
+    out.comment(&["Next request of a routine.".into()]);
     out.line("typedef enum {");
     out.line(&format!("    {up}_FINISHED, /* nothing: it is done */"));
     if kinds.modbus {
         out.line(&format!("    {up}_MODBUS_READ, /* read `count` registers or bits at `address` by `function`, into `read` */"));
         out.line(&format!("    {up}_MODBUS_WRITE, /* write the registers at `address` with the bytes in `write` */"));
     } else {
-        out.line(&format!("    {up}_TRANSFER, /* write, then read, either of which may be empty */"));
+        out.line(&format!("    {up}_TRANSFER, /* write, then read; either may be empty */"));
     }
     out.line(&format!("    {up}_WAIT{} /* let `micros` pass */", if kinds.line { "," } else { "" }));
     if kinds.line {
@@ -102,7 +99,7 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     out.line(&format!("}} {p}_request_t;"));
     for machine in &firmware.module.machines {
         out.blank();
-        out.comment(&[format!("A run of {}; zeros are its beginning.", machine.name.c)]);
+        out.comment(&[format!("A run of {}; initialize it with zeros.", machine.name.c)]);
         out.line("typedef struct {");
         out.line(&format!("    {} at;", state_type(machine)));
         for (name, ty) in &machine.keeps {
@@ -119,7 +116,8 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
         out.comment(&[
             machine.doc.join(" "),
             String::new(),
-            "Goes on until something has to be done, and says what. `answered` is whether what was asked last was acknowledged, or came in time; it counts for nothing at first.".into(),
+            "Returns the next request. `answered` is `true` if the last request was acknowledged in time; it is ignored in the first call."
+                .into(),
         ]);
         out.wrapped(
             &format!(
@@ -130,14 +128,14 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
         );
     }
     out.blank();
-    out.comment(&["What came of a transfer.".into()]);
+    out.comment(&["Result of a transfer.".into()]);
     out.line("typedef enum {");
     out.line(&format!("    {up}_BUS_DONE,"));
     out.line(&format!("    {up}_BUS_NO_ANSWER, /* not acknowledged, or no response */"));
     out.line(&format!("    {up}_BUS_ERROR"));
     out.line(&format!("}} {p}_bus_result_t;"));
     out.blank();
-    out.comment(&["The part on a bus: your functions, with whatever they need in `user`.".into()]);
+    out.comment(&["The part on a bus: your functions, and their data in `user`.".into()]);
     out.line("typedef struct {");
     out.line("    void *user;");
     match bus {
@@ -181,7 +179,7 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     out.line(&format!("}} {p}_driver_t;"));
     for machine in &firmware.module.machines {
         out.blank();
-        out.comment(&[machine.doc.join(" ").replace(", step by step.", ", from beginning to end.")]);
+        out.comment(&[machine.doc.join(" ").replace(", step by step.", ", complete.")]);
         out.line(&format!("{p}_outcome_t {}({p}_driver_t *driver);", machine.name.c));
     }
 }
@@ -279,7 +277,7 @@ pub(super) fn source(firmware: &Firmware, printer: &mut Printer<'_>, out: &mut L
 fn serve(firmware: &Firmware, bus: Bus, kinds: &Kinds, out: &mut Lines) {
     let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
     out.blank();
-    out.comment(&["Does what a routine asks for.".into()]);
+    out.comment(&["Serves a request of a routine.".into()]);
     out.line(&format!("static {p}_bus_result_t {p}_serve({p}_driver_t *driver, const {p}_request_t *request)"));
     out.line("{");
     out.line("    switch (request->kind) {");

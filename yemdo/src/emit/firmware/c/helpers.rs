@@ -55,7 +55,7 @@ fn one(helper: Helper, prefix: &str) -> String {
             )
         }
         Helper::Bcd => format!(
-            "/* Decimal digits of four bits each; -1 where one is none. */\n\
+            "/* Decimal digits of four bits each; -1 if a digit is above 9. */\n\
              static int64_t {name}(uint64_t bits, uint8_t digits)\n{{\n    int64_t value = 0;\n\n    while (digits > 0) {{\n        --digits;\n        \
              const uint8_t digit = (uint8_t)((bits >> (4 * digits)) & 0x0FU);\n        if (digit > 9) {{\n            return -1;\n        }}\n        \
              value = (value * 10) + digit;\n    }}\n    return value;\n}}\n"
@@ -143,7 +143,7 @@ pub(super) fn curves(firmware: &Firmware) -> String {
             match curve.outside {
                 Outside::Fault => "; there is nothing beyond its ends",
                 Outside::Hold => "; beyond an end it stays as it is there",
-                Outside::Extend => "; beyond an end the last line goes on",
+                Outside::Extend => "; extrapolated beyond the ends",
             },
             points.join(",\n        "),
             out("y0 + (x - x0) * (y1 - y0) / (x1 - x0)"),

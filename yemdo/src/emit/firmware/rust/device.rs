@@ -24,7 +24,7 @@ pub(super) fn members(firmware: &Firmware) -> Vec<(String, String)> {
 
 pub(super) fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines) {
     out.blank();
-    out.doc(0, &["What is known of the part.".into()]);
+    out.doc(0, &["Known state of the part.".into()]);
     let flags = firmware.module.frames.len();
     if flags > 3 {
         out.line("#[allow(clippy::struct_excessive_bools)] // which frames have come");
@@ -34,7 +34,7 @@ pub(super) fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines)
     for (member, ty) in members(firmware) {
         match member.as_str() {
             "settings" => out.doc(1, &["What its registers hold, and what else is set.".into()]),
-            "parameters" => out.doc(1, &["The numbers that you supply.".into()]),
+            "parameters" => out.doc(1, &["Parameters, supplied by you.".into()]),
             _ => {}
         }
         let public = if matches!(member.as_str(), "settings" | "parameters") { "pub " } else { "" };
@@ -142,7 +142,7 @@ pub(super) fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     let (reads, writes) = modbus_asks(firmware);
     let waits = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Wait(..))));
     out.blank();
-    out.doc(0, &["What a routine asks for next.".into()]);
+    out.doc(0, &["Next request of a routine.".into()]);
     out.line("#[derive(Debug)]");
     out.line("pub enum Request<'a> {");
     if bus == Bus::Modbus {
@@ -151,7 +151,7 @@ pub(super) fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
             out.line("    ModbusRead {");
             for (name, ty, doc) in [
                 ("function", "u8", "1 to 4."),
-                ("address", "u16", "The first."),
+                ("address", "u16", "First address."),
                 ("count", "u16", "How many."),
                 ("data", "&'a mut [u8]", "Where they go, high byte first."),
             ] {
@@ -163,7 +163,7 @@ pub(super) fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
         if writes {
             out.doc(1, &["Registers are written.".into()]);
             out.line("    ModbusWrite {");
-            for (name, ty, doc) in [("address", "u16", "The first."), ("data", "&'a [u8]", "What they hold, high byte first.")] {
+            for (name, ty, doc) in [("address", "u16", "First address."), ("data", "&'a [u8]", "Values, high byte first.")] {
                 out.doc(2, &[doc.into()]);
                 out.line(&format!("        {name}: {ty},"));
             }
@@ -172,14 +172,14 @@ pub(super) fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     } else {
         out.doc(1, &["Bytes are written, then others are read; either may be empty.".into()]);
         out.line("    Transfer {");
-        for (name, ty, doc) in [("write", "&'a [u8]", "What is written."), ("read", "&'a mut [u8]", "Where what is read goes.")] {
+        for (name, ty, doc) in [("write", "&'a [u8]", "Bytes to write."), ("read", "&'a mut [u8]", "Buffer for the bytes read.")] {
             out.doc(2, &[doc.into()]);
             out.line(&format!("        {name}: {ty},"));
         }
         out.line("    },");
     }
     if waits {
-        out.doc(1, &["So many microseconds pass.".into()]);
+        out.doc(1, &["Wait for this number of microseconds.".into()]);
         out.line("    Wait(u32),");
     }
     if line {

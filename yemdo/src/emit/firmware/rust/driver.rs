@@ -19,7 +19,7 @@ pub(super) fn print(firmware: &Firmware, shared: &mut Printer, out: &mut Lines) 
     let Some(bus) = firmware.bus else { return };
     device(firmware, shared, out);
     out.blank();
-    out.doc(0, &["Why a routine failed.".into()]);
+    out.doc(0, &["Cause of a failed routine.".into()]);
     out.line("#[derive(Clone, Copy, Debug, PartialEq, Eq)]");
     out.line("pub enum Failure {");
     for (one, _, doc) in Failure::ALL {
@@ -44,12 +44,12 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     let line = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Line(..))));
     let waits = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Wait(..)))) || line;
     out.blank();
-    out.doc(0, &["Why the driver gave up.".into()]);
+    out.doc(0, &["Error of the driver.".into()]);
     out.line("#[derive(Clone, Copy, Debug, PartialEq, Eq)]");
     out.line("pub enum Error<E> {");
-    out.doc(1, &["The bus itself failed.".into()]);
+    out.doc(1, &["Error of the bus.".into()]);
     out.line("    Bus(E),");
-    out.doc(1, &["The routine failed.".into()]);
+    out.doc(1, &["A routine failed.".into()]);
     out.line("    Failed(Failure),");
     out.line("}");
     if bus == Bus::Modbus {
@@ -84,7 +84,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
         Bus::Modbus => out.line("    unit: u8,"),
         Bus::Spi => {}
     }
-    out.doc(1, &["What is known of the part.".into()]);
+    out.doc(1, &["Known state of the part.".into()]);
     out.line("    pub device: Device,");
     out.line("}");
     out.blank();
@@ -110,7 +110,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
         Bus::Spi => {}
     }
     inits.push("device: Device::RESET".into());
-    out.doc(1, &["The part as after a reset.".into()]);
+    out.doc(1, &["A part after a reset.".into()]);
     out.line(&format!("    pub const fn new({}) -> Self {{", params.join(", ")));
     out.line("        Self {");
     inits.iter().for_each(|init| out.line(&format!("            {init},")));
@@ -118,14 +118,14 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     out.line("    }");
     if bus == Bus::I2c {
         out.line("");
-        out.doc(1, &["At another address, as its pins choose it.".into()]);
+        out.doc(1, &["Selects another address, for other pin levels.".into()]);
         out.line("    #[must_use]");
         out.line("    pub fn at(self, address: u8) -> Self {");
         out.line("        Self { address, ..self }");
         out.line("    }");
     }
     out.line("");
-    out.doc(1, &["The bus and what else it was made from.".into()]);
+    out.doc(1, &["Returns the bus and the other parts of the driver.".into()]);
     let parts: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
     let values: Vec<String> = params.iter().map(|param| format!("self.{}", param.split(':').next().unwrap_or(""))).collect();
     if parts.len() == 1 {
@@ -162,7 +162,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
         out.line("    }");
     }
     out.line("");
-    out.doc(1, &["Does what a routine asks for; `false` where the part does not answer.".into()]);
+    out.doc(1, &["Serves a request of a routine; `false` if the part does not answer.".into()]);
     out.line(&format!("    {keyword}fn serve(&mut self, request: Request<'_>) -> Result<bool, Error<{error}>> {{"));
     out.line("        match request {");
     match bus {
@@ -263,10 +263,10 @@ fn modbus_trait(asynchronous: bool, out: &mut Lines) {
     out.doc(
         1,
         &[
-            "Reads registers, high byte first, or bits, by a function from 1 to 4; `false` where nobody answers.".into(),
+            "Reads registers, high byte first, or bits, by a function from 1 to 4; `false` without a response.".into(),
             String::new(),
             "# Errors".into(),
-            "The line failed, or the response is none.".into(),
+            "The line failed, or the response is invalid.".into(),
         ],
     );
     out.line(&format!("    {keyword}fn read("));
@@ -278,10 +278,10 @@ fn modbus_trait(asynchronous: bool, out: &mut Lines) {
     out.doc(
         1,
         &[
-            "Writes registers, high byte first; `false` where nobody answers.".into(),
+            "Writes registers, high byte first; `false` without a response.".into(),
             String::new(),
             "# Errors".into(),
-            "The line failed, or the response is none.".into(),
+            "The line failed, or the response is invalid.".into(),
         ],
     );
     out.line(&format!("    {keyword}fn write(&mut self, unit: u8, address: u16, data: &[u8]) -> Result<bool, Self::Error>;"));

@@ -15,9 +15,9 @@ pub(super) fn curves(firmware: &Firmware, out: &mut Lines) {
         let last = curve.points.len() - 1;
         out.blank();
         let beyond = match curve.outside {
-            Outside::Fault => "there is nothing beyond its ends",
-            Outside::Hold => "beyond an end it stays as it is there",
-            Outside::Extend => "beyond an end the last line goes on",
+            Outside::Fault => "no value beyond the ends",
+            Outside::Hold => "constant beyond the ends",
+            Outside::Extend => "extrapolated beyond the ends",
         };
         out.doc(0, &[format!("Curve {}: straight lines between points; {beyond}.", curve.sheet_name)]);
         let leaves = curve.outside == Outside::Fault;
@@ -40,7 +40,7 @@ pub(super) fn curves(firmware: &Firmware, out: &mut Lines) {
         match curve.outside {
             Outside::Fault => {
                 out.line(&format!("    if !({}..={}).contains(&x) {{", real(first.0, curve.ty), real(end.0, curve.ty)));
-                out.line("        return None; // the curve is left");
+                out.line("        return None; // beyond the curve");
                 out.line("    }");
             }
             Outside::Hold => {
@@ -72,7 +72,7 @@ pub(super) fn helpers(functions: &[Function], printer: &Printer, out: &mut Lines
         if used {
             let count = "i32";
             out.blank();
-            out.doc(0, &["A shift to the left, of numbers below zero, too: a product with a power of two.".into()]);
+            out.doc(0, &["A left shift, also of negative numbers: a product with a power of two.".into()]);
             out.line(&format!("fn shift_left_{bits}(value: i{bits}, count: {count}) -> Option<i{bits}> {{"));
             out.line(&format!("    let count = u32::try_from(count).ok().filter(|count| *count < {bits})?;"));
             out.line("    let moved = value << count;");
@@ -82,7 +82,7 @@ pub(super) fn helpers(functions: &[Function], printer: &Printer, out: &mut Lines
     }
     if printer.bcd {
         out.blank();
-        out.doc(0, &["Decimal digits of four bits each; -1 where one is none.".into()]);
+        out.doc(0, &["Decimal digits of four bits each; -1 if a digit is above 9.".into()]);
         out.line("fn bcd(bits: u64, digits: u8) -> i64 {");
         out.line("    let mut value: i64 = 0;");
         out.line("    for place in (0..digits).rev() {");

@@ -17,7 +17,7 @@ pub(super) fn state_type(machine: &Machine) -> &'static str {
 pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, out: &mut Lines) {
     let name = &machine.ty.rust;
     out.blank();
-    out.doc(0, &[format!("A run of routine {}, for whoever waits for nothing: an event loop, an interrupt.", machine.name.rust)]);
+    out.doc(0, &[format!("A run of routine {}, for event loops and interrupts.", machine.name.rust)]);
     out.line("#[derive(Clone, Debug)]");
     out.line(&format!("pub struct {name} {{"));
     let mut fields = vec![("at".to_owned(), state_type(machine).to_owned(), "0".to_owned())];
@@ -69,12 +69,16 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
         text.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|token| token == word)
     };
     let used: Vec<String> = members(firmware).into_iter().map(|(member, _)| member).filter(|member| uses(member)).collect();
-    out.doc(1, &[
-        "Goes on until something has to be done, and says what. `answered` is whether what was asked last was acknowledged, or came in time; it counts for nothing at first.".into(),
-        String::new(),
-        "# Errors".into(),
-        "The routine has failed, and is over.".into(),
-    ]);
+    out.doc(
+        1,
+        &[
+            "Returns the next request. `answered` is `true` if the last request was acknowledged in time; it is ignored in the first call."
+                .into(),
+            String::new(),
+            "# Errors".into(),
+            "The routine has failed, and is over.".into(),
+        ],
+    );
     let mut allowed: Vec<String> = printer.allowed.iter().map(|lint| format!("clippy::{lint}")).collect();
     if states.text.lines().count() > 85 {
         allowed.push("clippy::too_many_lines".into());

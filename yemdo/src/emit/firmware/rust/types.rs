@@ -11,7 +11,7 @@ use crate::ground::number::Ty;
 pub(super) fn statuses(firmware: &Firmware, out: &mut Lines) {
     let real_name = type_name(firmware.real);
     out.blank();
-    out.doc(0, &["How far a reading is to be believed.".into()]);
+    out.doc(0, &["Status of a reading.".into()]);
     out.line("#[derive(Clone, Copy, Debug, PartialEq, Eq)]");
     out.line("pub enum Status {");
     for (name, doc) in firmware.status_list() {
@@ -23,9 +23,9 @@ pub(super) fn statuses(firmware: &Firmware, out: &mut Lines) {
     out.doc(0, &[format!("A reading.{}", firmware.step_note())]);
     out.line("#[derive(Clone, Copy, Debug, PartialEq)]");
     out.line("pub struct Reading {");
-    out.doc(1, &["Its value; 0 where its status has none.".into()]);
+    out.doc(1, &["Value; 0 if the status has none.".into()]);
     out.line(&format!("    pub value: {real_name},"));
-    out.doc(1, &["How far it is to be believed.".into()]);
+    out.doc(1, &["Status.".into()]);
     out.line("    pub status: Status,");
     out.line("}");
     out.blank();
@@ -41,7 +41,7 @@ pub(super) fn statuses(firmware: &Firmware, out: &mut Lines) {
         out.line("    }");
     }
     out.line("");
-    out.doc(1, &["Its value, where its status has one.".into()]);
+    out.doc(1, &["Value, if the status has one.".into()]);
     out.line("    #[must_use]");
     out.line(&format!("    pub const fn get(&self) -> Option<{real_name}> {{"));
     if uses_none {
@@ -82,13 +82,13 @@ pub(super) fn enumeration(one: &super::super::code::Enum, out: &mut Lines) {
         out.line(&format!("    {},", name.rust));
     }
     if one.open {
-        out.doc(1, &["A code that the datasheet does not name.".into()]);
+        out.doc(1, &["Another code.".into()]);
         out.line(&format!("    Other({code}),"));
     }
     out.line("}");
     out.blank();
     out.line(&format!("impl {} {{", one.name.rust));
-    out.doc(1, &["The value that a code stands for.".into()]);
+    out.doc(1, &["Value for a code.".into()]);
     out.line("    #[must_use]");
     out.line(&format!("    pub const fn from_code(code: {code}) -> Self {{"));
     out.line("        match code {");
@@ -126,10 +126,7 @@ pub(super) fn default_name(one: &Struct) -> &'static str {
 }
 
 pub(super) fn default(one: &Struct, printer: &mut Printer, out: &mut Lines) {
-    out.doc(
-        1,
-        &[if default_name(one) == "RESET" { "The registers as after a reset.".into() } else { "What the sheet has for them.".to_owned() }],
-    );
+    out.doc(1, &[if default_name(one) == "RESET" { "Registers after a reset.".into() } else { "Defaults of the sheet.".to_owned() }]);
     let flat: Vec<String> = one.members.iter().map(|member| format!("{}: {}", member.name, printer.doc(&member.default).flat())).collect();
     if flat.join(", ").len() <= 18 {
         out.line(&format!("    pub const {}: Self = Self {{ {} }};", default_name(one), flat.join(", ")));
