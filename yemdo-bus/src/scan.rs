@@ -14,7 +14,7 @@ use crate::port::Port;
 pub const I2C_ADDRESSES: std::ops::RangeInclusive<u8> = 0x08..=0x77;
 
 /// Why the probe of an I2C scan is harmless, for people.
-pub const I2C_PROBE: &str = "each address is asked for one byte; nothing is written";
+pub const I2C_PROBE: &str = "reads one byte from each address; nothing is written";
 
 /// Somebody answered.
 #[derive(Clone, Debug, PartialEq, Eq)]

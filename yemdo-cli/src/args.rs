@@ -45,7 +45,7 @@ pub(crate) enum Command {
     /// Explain a register value, bit by bit
     #[command(after_help = EXPLAIN_HELP)]
     Explain(Explain),
-    /// Find the mistake behind a wrong value: from bytes and an expected value to the line to change
+    /// Find the cause of a wrong value: from bytes and an expected value to the line to change
     #[command(after_help = MEND_HELP)]
     Mend(Mend),
     /// Compute the register writes for settings; with --at, write and verify them

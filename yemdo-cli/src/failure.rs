@@ -10,7 +10,7 @@ use yemdo::emit::EmitError;
 use yemdo_bus::DeviceError;
 use yemdo_log::{LogError, LogErrorKind};
 
-/// What ends the command. All but [`Failure::Closed`] are told on standard error.
+/// Failure of the command. All but [`Failure::Closed`] are printed on standard error.
 #[derive(Debug)]
 pub(crate) enum Failure {
     /// The sheet has errors.
@@ -39,7 +39,7 @@ impl Failure {
         Failure::helped(error.message, error.help)
     }
 
-    /// Several: all but the last are told here, the last one by the command itself.
+    /// Several failures: prints all but the last, which the command prints.
     pub(crate) fn several(failures: impl Iterator<Item = Failure>) -> Self {
         let told = failures.reduce(|told, next| match writeln!(anstream::stderr(), "{told}") {
             Ok(()) => next,
@@ -65,7 +65,7 @@ impl Failure {
         LogError::file(what, path, error).into()
     }
 
-    /// What is wrong, in one line.
+    /// Description, in one line.
     pub(crate) fn message(&self) -> String {
         match self {
             Failure::Sheet(error) => error.to_string(),
@@ -98,7 +98,7 @@ impl fmt::Display for Failure {
                 f.write_str(&text)
             }
             Failure::Told { message, help: tip, .. } => {
-                // What was typed, or a file's name, may hold anything.
+                // Arguments and file names may contain control characters.
                 let shown = |text: &str| text.split('\n').map(|line| yemdo::visible(line)).collect::<Vec<_>>().join("\n");
                 write!(f, "{error}error{reset}: {}", shown(message))?;
                 tip.iter().try_for_each(|tip| write!(f, "\n  {help}help{reset}: {}", shown(tip)))
@@ -109,7 +109,7 @@ impl fmt::Display for Failure {
 }
 
 impl From<DeviceError> for Failure {
-    /// What failed with a device: its bus, its answers, or what was asked of it.
+    /// Failure of a device: bus, answer or request.
     fn from(error: DeviceError) -> Self {
         let asked =
             matches!(error, DeviceError::Unknown(_) | DeviceError::Wish(_) | DeviceError::NotRunnable(_) | DeviceError::NothingToMeasure);
@@ -125,7 +125,7 @@ impl From<LogError> for Failure {
 }
 
 impl From<AssumeError> for Failure {
-    /// All that cannot be read is told, so that all can be mended at once.
+    /// Prints all errors, not only the first.
     fn from(error: AssumeError) -> Self {
         match error {
             AssumeError::Wishes(errors) => Failure::several(errors.into_iter().map(Failure::wish)),
@@ -142,7 +142,7 @@ impl From<ConfigureError> for Failure {
 }
 
 impl From<io::Error> for Failure {
-    /// Errors of our own output streams; files are told with their names.
+    /// Errors of our output streams; errors of files contain their names.
     fn from(error: io::Error) -> Self {
         match error.kind() {
             io::ErrorKind::BrokenPipe => Failure::Closed,

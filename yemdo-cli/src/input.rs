@@ -1,4 +1,4 @@
-//! What comes in: sheets, dumps and logs from files, and settings as they are typed.
+//! Input: sheets, dumps and logs from files, and typed settings.
 
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -15,7 +15,7 @@ use yemdo::counted;
 /// Largest dump or table that is read, in bytes.
 pub(crate) const MAX_TEXT: u64 = 1 << 20;
 
-/// Text of a file, or of standard input where the path is `-`, of no more than so many bytes.
+/// Text of a file, or of standard input for the path `-`, of at most `most` bytes.
 pub(crate) fn text(what: &str, path: &Path, most: u64) -> Result<String, Failure> {
     let told = |error: &io::Error| Failure::file(&format!("read {what}"), path, error);
     let mut bytes = Vec::new();
@@ -73,7 +73,7 @@ pub(crate) fn present(part: &Part, path: Option<&Path>) -> Result<State, Failure
     Ok(settings)
 }
 
-/// What is wished, worked out from the registers as they are; those too.
+/// Resolved settings, and the registers before them.
 pub(crate) fn worked_out(part: &Part, dump: Option<&Path>, typed: &[String], scope: WriteScope) -> Result<(State, Configuration), Failure> {
     let start = present(part, dump)?;
     let wishes = wishes(part, typed)?;

@@ -1,4 +1,4 @@
-//! The `yemdo` command: arguments, files, colours and progress. What is computed, the library computes.
+//! The `yemdo` command: arguments, files, colours and progress. The library does all computations.
 
 mod args;
 mod commands;
@@ -16,7 +16,7 @@ use clap::Parser;
 use args::{Args, Command};
 use failure::Failure;
 
-/// Does what the arguments of the process ask for.
+/// Runs the command of the process's arguments.
 pub fn run() -> ExitCode {
     let args = Args::parse();
     args.color.apply();
@@ -39,7 +39,7 @@ pub fn run() -> ExitCode {
     };
     match done {
         Ok(code) => ExitCode::from(code),
-        // Whoever reads our output has had enough of it: that is no failure.
+        // The reader closed our output: no failure.
         Err(Failure::Closed) => ExitCode::SUCCESS,
         Err(failure) => {
             let _ = writeln!(anstream::stderr(), "{failure}");

@@ -1,4 +1,4 @@
-//! Where the part is: the options that say so, and the device behind them.
+//! Options for the place of the part, and its device.
 
 use std::collections::BTreeMap;
 use std::fs::OpenOptions;
@@ -114,7 +114,7 @@ impl Link {
     }
 
     fn options(&self) -> PlaceOptions {
-        // What is tried again as a whole need not be tried again by the bus.
+        // A request with retries needs no retries by the bus.
         let patience = Patience { response: Duration::from_micros(self.timeout), retries: 0, echo: false };
         let options = PlaceOptions::default().patience(patience);
         self.line.iter().fold(options, |options, line| options.line(line))
@@ -140,7 +140,7 @@ impl Link {
 pub(crate) struct Stop(pub(crate) Arc<AtomicBool>);
 
 impl Stop {
-    /// Ctrl-C stops what is under way after the operation that it is at.
+    /// Ctrl-C stops after the present operation.
     pub(crate) fn on_interrupt() -> Self {
         let stop = Self::default();
         let told = stop.clone();

@@ -86,7 +86,7 @@ pub(crate) fn tell_written(path: &Path) {
     let _ = writeln!(anstream::stderr(), "wrote {}", shown(path));
 }
 
-/// Writes to a file, or to standard output where there is none.
+/// Writes to a file, or to standard output without one.
 pub(crate) fn write_to(path: Option<&Path>, text: &str, overwrite: bool) -> Result<(), Failure> {
     let Some(path) = path else {
         let mut out = std::io::stdout().lock();

@@ -1,4 +1,4 @@
-//! `yemdo check`: is the sheet sound, do its examples agree, and what can come out of it.
+//! `yemdo check`: validates sheets, runs their examples, and lists possible values.
 
 use std::io::Write;
 
@@ -23,7 +23,7 @@ pub(crate) fn run(args: &Check) -> Result<u8, Failure> {
     let mut parts: Vec<(String, Part)> = Vec::new();
     for path in &args.sheets {
         let name = path.display().to_string();
-        // A sheet, then each of its variants; what is wrong with one does not keep the others from being checked.
+        // A sheet, then each of its variants; an error in one does not stop the others.
         let mut wanted = vec![None];
         while let Some(variant) = wanted.pop() {
             match input::load(path, variant.as_deref()) {
@@ -209,7 +209,7 @@ fn table(out: &mut dyn Write, part: &Part, path: &str, review: &Review) -> Resul
     Ok(())
 }
 
-/// A derived quantity, what it follows from, and over which time.
+/// A derived quantity with its inputs and maximum gap.
 fn derived(part: &Part, reading: &Reading) -> String {
     let from: Vec<&str> = part.readings().of(reading.derived_from()).map(|from| from.name()).collect();
     let unit = if reading.unit() == "1" { String::new() } else { format!(" in {}", reading.unit()) };
@@ -307,7 +307,7 @@ fn examples(out: &mut dyn Write, runs: &[ExampleRun], part: &Part) -> Result<(),
             ]);
         }
         grid.write(out)?;
-        // How the first of them came about; the first step that is not as the example has it is where to look.
+        // Steps of the first failing example, with a mark at the first difference.
         let steps = run.mismatches.iter().map(|mismatch| &mismatch.steps).find(|steps| !steps.is_empty());
         let mut marked = false;
         for (text, differs) in steps.into_iter().flatten() {

@@ -113,7 +113,7 @@ fn typed_or_none(
     }
 }
 
-/// Reads a frame from the part; without a name, measures. Before that, what is read once.
+/// Reads a frame from the part; without a name, measures. Frames with `keep` are read first.
 pub(super) fn read_frames(connected: Connected, frame: Option<FrameId>, decoder: &Decoder) -> Result<Vec<(FrameId, Vec<u8>)>, Failure> {
     let Connected { mut device, rig, .. } = connected;
     let part = device.part().clone();
@@ -188,7 +188,7 @@ fn stream(
     // A second handler cannot be set; where that fails, Ctrl-C ends the process as it always did.
     let _ = ctrlc::set_handler(move || {
         told_to_stop.store(true, Ordering::Relaxed);
-        // Nobody knows when the next line comes in. All that came is out as soon as nothing is being written.
+        // The next line may come late: everything decoded so far is printed while the input is idle.
         if live && let Ok(frames) = done.lock() {
             let _ = writeln!(anstream::stderr(), "stopped after {} frames", *frames);
             std::process::exit(130);
@@ -230,7 +230,7 @@ fn stream(
             }
         };
         if live {
-            // What comes in live is shown at once, and never half.
+            // Live input is printed at once, by complete lines.
             let mut frames = writing.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
             batch.add(record, decoder, &mut sink)?;
             batch.flush(decoder, &mut sink)?;

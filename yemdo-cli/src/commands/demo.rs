@@ -34,7 +34,7 @@ const PARTS: [(&str, &str, &str); 2] = [
     ("thole-9.toml", include_str!("../../sheets/thole-9.toml"), include_str!("../../demo/thole-9.csv")),
 ];
 
-/// The part that is set up: its sheet, what is wished of it, and what it sent afterwards.
+/// Part of the set-up: sheet, settings, and received frames.
 const LANTERN: (&str, &str, &str) =
     ("lantern-16.toml", include_str!("../../sheets/lantern-16.toml"), include_str!("../../demo/lantern-16.csv"));
 const WISHES: [&str; 3] = ["GAIN=fivefold", "TIME=162 ms", "upper_limit=250 lx"];
@@ -59,7 +59,7 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     figure.title = "A day in the ship's hall, from raw frames".to_owned();
     leave(&mut out, args, &figure)?;
     drop(out);
-    // Whoever sits at a terminal can watch the bench.
+    // On a terminal, the bench runs in real time.
     #[cfg(feature = "live")]
     if std::io::IsTerminal::is_terminal(&std::io::stdout()) && std::io::IsTerminal::is_terminal(&std::io::stdin()) {
         let bench = args.out.join("hall.toml");
@@ -72,7 +72,7 @@ pub(crate) fn run(args: &Demo) -> Result<u8, Failure> {
     Ok(0)
 }
 
-/// Writes what a newcomer wants to look at and to try, and says what to try.
+/// Writes files for first steps, and prints commands to try.
 fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<(), Failure> {
     let load = |(name, text): (&str, &str)| Part::parse(name, text).map_err(|error| Failure::Sheet(Box::new(error)));
     let (lantern, thole) = (load((LANTERN.0, LANTERN.1))?, load((PARTS[1].0, PARTS[1].1))?);
@@ -119,7 +119,7 @@ fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<()
     Ok(())
 }
 
-/// A part is set up, its routine laid out, and what it sent is decoded with these settings.
+/// Prints the writes and the routine of a part, and decodes received frames with these settings.
 fn set_up(out: &mut dyn Write) -> Result<(), Failure> {
     let (name, sheet, log) = LANTERN;
     let part = Part::parse(name, sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;

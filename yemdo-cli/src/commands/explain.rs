@@ -1,4 +1,4 @@
-//! `yemdo explain`: what a register's value means, bit by bit.
+//! `yemdo explain`: a register value, bit by bit.
 
 use std::io::Write;
 

@@ -16,7 +16,7 @@ pub(crate) fn run(args: &Import) -> Result<u8, Failure> {
     let stem = args.table.file_stem().map(|stem| stem.to_string_lossy().into_owned()).filter(|stem| stem != "-");
     let name = args.part.clone().or(stem).unwrap_or_else(|| "part".to_owned());
     let import = yemdo::import::import(&name, &rows(&text)).map_err(|error| Failure::refused(error.to_string()))?;
-    // What is written must be what `check` accepts.
+    // The written sheet must be valid for `check`.
     Part::parse(&name, &import.sheet).map_err(|error| Failure::Sheet(Box::new(error)))?;
     write_to(args.out.as_deref(), &import.sheet, args.overwrite)?;
     let mut err = anstream::stderr();

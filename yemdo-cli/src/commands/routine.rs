@@ -1,4 +1,4 @@
-//! `yemdo routine`: what a routine does on the bus, without a bus or with it.
+//! `yemdo routine`: bus operations of a routine, listed or executed.
 
 use std::io::Write;
 

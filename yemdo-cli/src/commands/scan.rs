@@ -1,4 +1,4 @@
-//! `yemdo scan`: who answers on a bus, and which sheet it could be.
+//! `yemdo scan`: devices on a bus and matching sheets.
 
 use std::fs;
 use std::io::Write;
@@ -35,7 +35,7 @@ pub(crate) fn run(args: &Scan) -> Result<u8, Failure> {
     match &place {
         Place::I2c { path, .. } => {
             let mut bus = linux::I2cBus::open(path).map_err(error)?;
-            // The first transfer tells what the adapter can do.
+            // The first transfer shows the capabilities of the adapter.
             let _ = probe_i2c(&mut bus, *I2C_ADDRESSES.start());
             let smbus = bus.is_smbus_only();
             let found = i2c(&mut *recorded(args, Box::new(bus), typed)?, &parts, &stop)?;
@@ -214,9 +214,9 @@ pub(crate) fn table(out: &mut dyn Write, found: &[Found], bus: &str, line: Optio
     let i2c = bus == "I2C";
     let mut grid = Grid::new(0, &[Align::Right, Align::Left, Align::Left, Align::Left, Align::Left]);
     match (i2c, line) {
-        (true, _) => grid.titles(&["decimal", "7-bit", "8-bit write/read", "", "could be"]),
-        (false, None) => grid.titles(&["unit", "hex", "", "", "could be"]),
-        (false, Some((baud, parity))) => grid.titles(&["unit", "hex", &format!("{baud} baud, {parity} parity"), "", "could be"]),
+        (true, _) => grid.titles(&["decimal", "7-bit", "8-bit write/read", "", "matching sheet"]),
+        (false, None) => grid.titles(&["unit", "hex", "", "", "matching sheet"]),
+        (false, Some((baud, parity))) => grid.titles(&["unit", "hex", &format!("{baud} baud, {parity} parity"), "", "matching sheet"]),
     }
     let bold = Style::new().bold();
     for one in found {

@@ -1,4 +1,4 @@
-//! `yemdo talk`: a console on one part. What it can do are the calls of the other commands.
+//! `yemdo talk`: a console on one part, with the calls of the other commands.
 
 mod words;
 
@@ -25,7 +25,7 @@ use words::{COMMANDS, Words, helped};
 /// Longest script that is read, in bytes.
 const MAX_SCRIPT: u64 = 1 << 20;
 
-/// What is talked to.
+/// Part and device of the console.
 struct Console {
     device: Device<AnyPort>,
     /// Dumps by name.

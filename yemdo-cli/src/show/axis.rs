@@ -1,4 +1,4 @@
-//! Where an axis has its ticks, and what stands there.
+//! Ticks of an axis and their labels.
 
 use yemdo::series::ticks;
 
@@ -8,7 +8,7 @@ use yemdo_log::{Clocks, Moment};
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Ticks(pub(crate) Vec<(f64, String)>);
 
-/// Ticks at round numbers: so many at most, and one more.
+/// Ticks at round numbers: at most `most` + 1.
 pub(crate) fn number_ticks(low: f64, high: f64, most: usize) -> Ticks {
     let (values, step) = ticks(low, high, most);
     let decimals = (-step.log10().floor()).clamp(0.0, 12.0) as usize;
@@ -24,7 +24,7 @@ fn short(value: f64, decimals: usize) -> String {
     }
 }
 
-/// Ticks at round times of the day; so many at most. Days have their date.
+/// Ticks at round times of the day, at most `most`. Days have their date.
 pub(crate) fn time_ticks(clocks: &Clocks, from: Moment, to: Moment, most: usize) -> Ticks {
     const STEPS: [i64; 19] = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10_800, 21_600, 43_200, 86_400, 172_800];
     let span = ((to.micros() - from.micros()) / 1_000_000).max(1);

@@ -1,6 +1,6 @@
 //! Bits side by side, in groups of four.
 
-/// The bits of a register, the highest first, each as `cell` has it.
+/// Bits of a register, the highest first, each printed by `cell`.
 pub(crate) fn bits(width: usize, cell: &dyn Fn(usize) -> String) -> String {
     let group = |bit: usize| if bit.is_multiple_of(4) && bit != 0 { " " } else { "" };
     (0..width).rev().map(|bit| format!("{}{}", cell(bit), group(bit))).collect()

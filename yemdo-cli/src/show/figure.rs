@@ -29,11 +29,11 @@ const FAINT: RGBColor = RGBColor(0xd9, 0xde, 0xe4);
 const LINES: [RGBColor; 4] =
     [RGBColor(0x14, 0x47, 0x7a), RGBColor(0xdd, 0x7a, 0x00), RGBColor(0x55, 0xa8, 0xd8), RGBColor(0x85, 0x27, 0x12)];
 
-/// What is drawn.
+/// Content of a figure.
 #[derive(Debug, Default)]
 pub(crate) struct Figure {
     pub(crate) title: String,
-    /// What stands below the title.
+    /// Text below the title.
     pub(crate) about: String,
     pub(crate) x: Axis,
     pub(crate) panels: Vec<Panel>,
@@ -52,10 +52,10 @@ pub(crate) struct Axis {
 
 #[derive(Debug, Default)]
 pub(crate) struct Panel {
-    /// Stands above the panel's left edge: a unit, or what its values are.
+    /// Text above the panel's left edge: a unit or a description.
     pub(crate) title: String,
     pub(crate) lines: Vec<Line>,
-    /// Values at which a line goes from edge to edge, and what they are.
+    /// Values with a line from edge to edge, and their labels.
     pub(crate) levels: Vec<(f64, String)>,
     /// Its share of the height.
     pub(crate) share: u32,
@@ -89,7 +89,7 @@ pub(crate) enum Form {
 pub(crate) struct Marks {
     pub(crate) label: String,
     pub(crate) shape: Shape,
-    /// Without a value they stand at the upper edge.
+    /// Marks without a value are at the upper edge.
     pub(crate) points: Vec<(f64, Option<f64>)>,
 }
 
@@ -132,7 +132,7 @@ fn size(figure: &Figure) -> (u32, u32) {
     (WIDTH, HEIGHT.max(panels + foot(figure) as u32 + TOP as u32))
 }
 
-/// The height of what stands below the panels.
+/// Height of the content below the panels.
 fn foot(figure: &Figure) -> i32 {
     30 + if figure.x.label.is_empty() { 0 } else { 20 } + STRIP * i32::try_from(figure.strips.len()).unwrap_or(0)
 }
@@ -160,7 +160,7 @@ fn draw<B: DrawingBackend>(figure: &Figure, backend: B) -> Drawn<B> {
     root.draw(&Text::new(figure.title.clone(), (36, 16), text_style(22)))?;
     root.draw(&Text::new(figure.about.clone(), (WIDTH as i32 - RIGHT, 20), anchored(14, HPos::Right, VPos::Top)))?;
     let (_, height) = size(figure);
-    // Legends have their rows; what is left is shared.
+    // Legends have their rows; the panels share the rest.
     let room = height as i32 - TOP - foot(figure) - figure.panels.iter().map(|panel| legend_rows(panel) * LEGEND).sum::<i32>();
     let whole: u32 = figure.panels.iter().map(|panel| panel.share.max(1)).sum::<u32>().max(1);
     let mut top = TOP;
@@ -205,7 +205,7 @@ fn limits(panel: &Panel) -> (f64, f64) {
     if low > high {
         return (0.0, 1.0);
     }
-    // What is constant stands in the middle.
+    // Constant values are in the middle.
     let room = if high > low { (high - low) * 0.06 } else { (high.abs() * 0.01).max(1e-9) };
     (if bars.is_some() { low } else { low - room }, high + room)
 }
@@ -258,7 +258,7 @@ fn color(style: usize) -> RGBColor {
     LINES.get(style % LINES.len()).copied().unwrap_or(INK)
 }
 
-/// The second round of colours is dashed, the third dotted: what is seen, and what is left out.
+/// Dash patterns: the second round of colours is dashed, the third dotted.
 fn dash(style: usize) -> Option<(f64, f64)> {
     match (style / LINES.len()) % 3 {
         _ if style == NO_STYLE => None,
@@ -365,7 +365,7 @@ fn draw_mark<B: DrawingBackend>(root: &Area<B>, shape: Shape, at: (i32, i32), co
     }
 }
 
-/// What a legend has, with the width of each.
+/// Entries of a legend, with their widths.
 fn legend(panel: &Panel) -> Vec<(&Line, Option<&Marks>, i32)> {
     let mut entries = Vec::new();
     for line in &panel.lines {

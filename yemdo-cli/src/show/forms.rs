@@ -13,7 +13,7 @@ use crate::failure::Failure;
 pub(crate) fn write(out: &mut dyn Write, part: &Part, step: f64) -> Result<(), Failure> {
     writeln!(out, "  firmware, estimated for a Cortex-M0 (library functions not counted in bytes):")?;
     let mut grid = Grid::new(4, &[Align::Left, Align::Left, Align::Right, Align::Right, Align::Left]);
-    grid.titles(&["reading", "reals", "instructions", "bytes", "off at the most"]);
+    grid.titles(&["reading", "reals", "instructions", "bytes", "maximum error"]);
     let options = FirmwareOptions::default().step(step);
     for (id, forms) in forms(part, &options) {
         let Some(reading) = part.readings().get(id) else { continue };
@@ -27,7 +27,7 @@ pub(crate) fn write(out: &mut dyn Write, part: &Part, step: f64) -> Result<(), F
                 Ok(form) => {
                     let off = match (reals, form.error) {
                         (Reals::Double, _) => "as the sheet".to_owned(),
-                        (_, Some(error)) if error < step * 1e-6 => "nothing".to_owned(),
+                        (_, Some(error)) if error < step * 1e-6 => "0".to_owned(),
                         (Reals::Single, Some(error)) => format!("{error:.2e} {}", reading.unit()),
                         (_, Some(error)) => format!("{error:.2e} {}, in steps of {step}", reading.unit()),
                         (_, None) => "not tried: several codes".to_owned(),

@@ -86,7 +86,7 @@ impl Grid {
         self.ends.push(self.cells.len());
     }
 
-    /// Keeps room in a column for what is still to come.
+    /// Reserves width in a column for later rows.
     pub(crate) fn at_least(&mut self, column: usize, text: &str) {
         if let Some((_, width)) = self.columns.get_mut(column) {
             *width = (*width).max(text.width());
@@ -98,7 +98,7 @@ impl Grid {
         self.row(titles.iter().map(|title| Cell { text: (*title).to_owned(), style: Style::new().dimmed() }).collect());
     }
 
-    /// Writes the rows and forgets them; the widths stay, so that later rows stand in line.
+    /// Writes the rows and clears them; the widths stay for later rows.
     pub(crate) fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
         let (mut first, mut from, mut line) = (0, 0, Vec::new());
         for end in self.ends.drain(..) {

@@ -22,7 +22,7 @@ pub(crate) struct Printed {
     /// Column widths, by part.
     grids: BTreeMap<String, Grid>,
     titled: bool,
-    /// Whether what is measured is wanted elsewhere, too: then nobody need read this.
+    /// True if there is another output, so a closed standard output is no failure.
     pub(crate) logged: bool,
 }
 
@@ -54,7 +54,7 @@ impl Printed {
         self.go_on(told.and_then(|()| Ok(out.flush()?)))
     }
 
-    /// Whoever read our output and has left does not stop a log.
+    /// A closed standard output does not stop a log.
     fn go_on(&self, told: Result<(), Failure>) -> Result<(), Failure> {
         match told {
             Err(Failure::Closed) if self.logged => Ok(()),
@@ -83,7 +83,7 @@ impl Printed {
             columns.push(Align::Left);
             let mut grid = Grid::new(0, &columns);
             grid.at_least(0, "99999.999");
-            // Values that grow do not move those behind them.
+            // Growing values do not move later columns.
             let first = if several { 3 } else { 2 };
             (0..shown).for_each(|at| grid.at_least(first + 3 * at + 1, "-999.99"));
             if several {

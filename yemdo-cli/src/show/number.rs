@@ -1,11 +1,11 @@
 //! Numbers and counts as text.
 
-/// A number with six digits that count, without zeros behind them.
+/// A number with six significant digits, without trailing zeros.
 pub(crate) fn short(value: f64) -> String {
     digits(value, 6, 9)
 }
 
-/// A number with so many digits that count, without zeros behind them, and at most so many decimals.
+/// A number with `digits` significant digits, without trailing zeros, and at most `most` decimals.
 pub(crate) fn digits(value: f64, digits: i32, most: u32) -> String {
     if value == 0.0 {
         return "0".into();

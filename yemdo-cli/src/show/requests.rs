@@ -1,4 +1,4 @@
-//! What a routine asks for, with times.
+//! Requests of a routine, with times.
 
 use std::io::Write;
 
@@ -29,7 +29,7 @@ pub(crate) fn table(out: &mut dyn Write, part: &Part, list: &[Request], total: (
     Ok(())
 }
 
-/// One operation: what is sent in colour, waits not.
+/// One operation: transfers in colour, waits without.
 pub(super) fn operation(operation: &Operation) -> Cell {
     let style = if matches!(operation, Operation::Transfer(_)) { AnsiColor::Green.on_default() } else { Style::new().dimmed() };
     Cell { text: operation.text(millis), style }

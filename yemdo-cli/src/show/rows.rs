@@ -59,7 +59,7 @@ pub(crate) struct Sink<'a> {
     grid: Option<(FrameId, Grid)>,
     titled: bool,
     line: Vec<u8>,
-    /// What the row before tells.
+    /// Statuses of the previous row.
     told: Vec<Told>,
 }
 
@@ -138,7 +138,7 @@ impl<'a> Sink<'a> {
                 });
                 grid.cell(plain, |text| text.push_str(if value.is_some() { self.units.suffix(id, reading) } else { "" }));
             }
-            // What is not well stands behind everything else; in a row of rows the reason is told once.
+            // Statuses are last; in consecutive rows, the reason is printed once.
             let told = notes(&view);
             let style = told.first().map_or(plain, |(status, ..)| status_style(*status).0);
             let new = told != self.told;
@@ -303,7 +303,7 @@ impl<'a> Sink<'a> {
     }
 }
 
-/// What is not well in a frame: each status with its reason once.
+/// Statuses of a frame, each with its reason once.
 fn notes(view: &FrameView<'_>) -> Vec<Told> {
     let mut found: Vec<Told> = Vec::new();
     for (place, id, reading) in view.readings() {

@@ -1,4 +1,4 @@
-//! Bus operations as they are done: their time, their bytes, their answers, what they are for.
+//! Executed bus operations: time, bytes, answer, purpose.
 
 use std::io::Write;
 

@@ -27,7 +27,7 @@ pub(crate) fn status_style(status: Status) -> (Style, &'static str) {
 /// A status that is not well, why, and the readings that have it.
 pub(super) type Told = (Status, Option<String>, Vec<String>);
 
-/// Notes that a reading is not well: each status is told with its reason once.
+/// Records a status other than ok: each status with its reason once.
 pub(super) fn note(told: &mut Vec<Told>, status: Status, why: Option<String>, reading: &str) {
     match told.iter_mut().find(|(known, reason, _)| *known == status && *reason == why) {
         Some((.., names)) => names.push(reading.to_owned()),

@@ -37,7 +37,7 @@ pub(crate) fn print(out: &mut dyn Write, decoder: &mut Decoder, frame: FrameId, 
     Ok(u8::from(!passed))
 }
 
-/// The steps, those of derived quantities behind the others, and what comes out, where the frame is not refused.
+/// Steps, with those of derived quantities last, and readings, unless the frame is refused.
 fn all(decoder: &mut Decoder, frame: FrameId, bytes: &[u8]) -> Result<(Steps, Option<Decoded>), Failure> {
     let mut steps = decoder.steps(frame, bytes).map_err(|refusal| Failure::refused(refusal.to_string()))?;
     let decoded = decoder.decode(frame, bytes).ok();

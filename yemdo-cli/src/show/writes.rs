@@ -1,4 +1,4 @@
-//! Register writes, bit by bit, and what they do.
+//! Register writes, bit by bit, with their meanings.
 
 use anstyle::{AnsiColor, Style};
 use yemdo::Digits;

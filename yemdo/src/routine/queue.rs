@@ -279,7 +279,7 @@ impl Runner {
         {
             let back = moves.map(|moves| self.before(moves));
             let then = Then::Compare { register: write.register, before: held, written: value, back };
-            next.extend(answered(transfers, then, &format!("{}: compare with what was written", register.name)));
+            next.extend(answered(transfers, then, &format!("{}: verify", register.name)));
         }
         next.into_iter().rev().for_each(|work| self.work.push_front(work));
         Ok(())

@@ -1,4 +1,4 @@
-//! Frames of a log on their way through the decoder, many at a time, and what is counted of them.
+//! Batches of frames from a log through the decoder, with their counts.
 
 use std::collections::BTreeMap;
 use std::io::Write;
@@ -67,7 +67,7 @@ impl Batch {
         others.into_iter().filter_map(came).collect()
     }
 
-    /// Keeps the lines of a good frame, and how old what it used was.
+    /// Records the lines of a good frame and the age of the frames that it used.
     fn note(&mut self, frame: FrameId, index: usize, good: u64, uses: &[UseView]) {
         let Some((line, time)) = self.rows.get(index) else { return };
         for used in uses {
@@ -138,7 +138,7 @@ impl Batch {
                 }
             }
         }
-        // Only the last one's place will be asked for, and only what is used has an age.
+        // Only the place of the last frame is needed, and only used frames have an age.
         let noted = if uses.is_empty() { good.last().map(|last| (good.len() - 1, *last)) } else { None };
         let all = good.iter().copied().enumerate().filter(|_| !uses.is_empty());
         for (before, index) in all.chain(noted) {
@@ -177,7 +177,7 @@ impl Batch {
         suspects::warn(&self.suspects);
     }
 
-    /// Says what was refused; the exit code follows from it.
+    /// Prints the refused frames; returns the exit code.
     pub(super) fn summary(&self, stopped: bool) -> Result<u8, Failure> {
         let mut err = anstream::stderr();
         let refused: u64 = self.refused.values().sum();

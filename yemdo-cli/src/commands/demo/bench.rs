@@ -20,7 +20,7 @@ use yemdo::counted;
 struct Place {
     sheet: (&'static str, &'static str),
     bus: Bus,
-    /// Readings and what they are.
+    /// Readings with their signals.
     world: &'static [(&'static str, &'static str)],
     set: &'static [&'static str],
     run: &'static [&'static str],
@@ -113,7 +113,7 @@ const PLACES: [Place; 9] = [
 const AWAY: (usize, u64, u64) = (6, 2_500_000, 4_500_000);
 /// The place whose answers are damaged, and which of its transfers.
 const DAMAGED: (usize, [u64; 2]) = (4, [1, 3]);
-/// From one reading of a part to the next, and how long it goes on, in microseconds.
+/// Interval and duration of the measurements, in microseconds.
 const EVERY: u64 = 2_000_000;
 const WHOLE: u64 = 8_000_000;
 /// Bytes of a frame that are shown.
@@ -226,7 +226,7 @@ pub(super) fn run(out: &mut dyn Write) -> Result<(), Failure> {
             }
             Err(error) => {
                 *told.1.entry(error.cause()).or_default() += 1;
-                // What was computed and what came is more than a line holds.
+                // Computed and received values do not fit on the line.
                 let text = error.to_string();
                 let text = visible(text.split(": computed").next().unwrap_or(&text)).into_owned();
                 grid.row(vec![time, part, "".into(), Cell { text, style: AnsiColor::BrightRed.on_default() }]);

@@ -84,7 +84,7 @@ struct Pair<'a> {
     reference: &'a Track,
     found: &'a Comparison,
     kind: TimeKind,
-    /// The reading's formula, where a sheet has it.
+    /// Formula of the reading, if there is a sheet.
     typed: Option<String>,
 }
 
@@ -176,7 +176,7 @@ impl Pair<'_> {
         let formula = self.formula();
         let kind = if found.correction.gain == 1.0 { "offset only (a gain would not improve it)" } else { "gain and offset" };
         writeln!(out, "\nsuggested correction: {kind}")?;
-        // One line of C can be put into brackets; of several, what is returned is.
+        // A single expression can be put into brackets; of several statements, the returned expression.
         match self.typed.as_deref().map(str::trim) {
             Some(typed) if !typed.contains(['\n', ';']) => writeln!(out, "  formula = \"({typed}){formula}\"\n")?,
             _ => writeln!(
@@ -190,7 +190,7 @@ impl Pair<'_> {
         Ok(())
     }
 
-    /// What stands behind the present formula.
+    /// Text after the present formula.
     fn formula(&self) -> String {
         let correction = self.found.correction;
         let number = |value: f64| {

@@ -12,7 +12,7 @@ use crate::show::axis::number_ticks;
 use crate::show::figure::{Axis, Figure, Line, Marks, NO_STYLE, Panel, Shape};
 use yemdo::counted;
 
-/// More lines are not told apart by their style; what is beyond is grey.
+/// Maximum number of distinguishable lines; more are grey.
 const MOST: usize = 12;
 
 pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure> {
@@ -33,7 +33,7 @@ pub(super) fn run(args: &Plot, part: &Part, place: &Path) -> Result<u8, Failure>
     let lines = curves.iter().enumerate().map(|(at, curve)| {
         let pieces = curve.lines().into_iter().filter(|line| line.len() > 1).collect();
         let ends = curve.ends().into_iter().map(|(code, value)| (code, Some(value))).collect();
-        // They are explained once, behind the last line.
+        // Explained once, after the last line.
         let label = if at + 1 == curves.len() { "saturation begins" } else { "" };
         let marks = Marks { label: label.into(), shape: Shape::Ring, points: ends };
         let (style, label) = match at {

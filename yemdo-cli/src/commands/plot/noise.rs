@@ -23,13 +23,13 @@ use yemdo_log::{Track, Tracks};
 /// More bars are not told apart.
 const MOST: usize = 120;
 
-/// What a histogram is made of.
+/// Data of a histogram.
 struct Noise<'a> {
     track: &'a Track,
     all: Running,
     /// The deviation from one value to the next, over the square root of 2: slow changes are not in it.
     quick: Option<f64>,
-    /// What the sheet states, and the step from one code to the next.
+    /// Noise stated in the sheet, and the step of the code.
     stated: Option<f64>,
     step: Option<f64>,
     bins: Vec<Bin>,
@@ -65,7 +65,7 @@ pub(super) fn run(args: &Plot, tracks: &Tracks, sheet: Option<&Part>, place: &Pa
     Ok(0)
 }
 
-/// What the sheet says of the noise with these settings, and the step of the reading; in the track's unit.
+/// Noise stated in the sheet for these settings, and the step of the reading, in the track's unit.
 fn stated(part: &Part, track: &Track, set: &[String]) -> Result<(Option<f64>, Option<f64>), Failure> {
     let id = part.reading_or_derived(&track.reading)?;
     let mut decoder = Decoder::new(part);

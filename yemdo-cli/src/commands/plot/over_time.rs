@@ -1,4 +1,4 @@
-//! Readings over time: a panel for each unit, and what was refused below them.
+//! Readings over time: one panel per unit, with refused frames below.
 
 use std::path::Path;
 
@@ -123,7 +123,7 @@ fn few(marks: Vec<(f64, Option<f64>)>, (from, to): (f64, f64), most: usize) -> V
     marks.into_iter().filter(|(time, _)| std::mem::replace(&mut seen, column(*time)) != column(*time)).collect()
 }
 
-/// What was drawn of a reading.
+/// Summary of a plotted reading.
 #[derive(Debug, Serialize)]
 struct TrackView<'a> {
     part: &'a str,

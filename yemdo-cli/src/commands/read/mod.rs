@@ -55,7 +55,7 @@ pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
     open(&mut logger, &mut connector)?;
     let clocks = Clocks::new(args.utc);
     if let Some(path) = &args.log {
-        // What a virtual clock brings can be had again; it need not be on the disk at once.
+        // Readings with a virtual clock are reproducible: no flush of each record.
         let mut log = LogFile::open(path, &clocks, args.rotate, !stand_ins || !ends)?;
         log.notes().iter().for_each(|note| drop(writeln!(anstream::stderr(), "{note}")));
         logger.log_to(log);
@@ -140,7 +140,7 @@ impl Audience<AnyPort> for Printed {
         self.failure(&mut anstream::stdout().lock(), at, entry)
     }
 
-    // It was told once, at the beginning, and is counted.
+    // Printed once, at the first failure, and counted.
     fn absent(&mut self, _: &str, _: &str) {}
 
     fn back(&mut self, name: &str) {
@@ -243,7 +243,7 @@ fn shown_units(list: &mut [Planned], asked: &[String]) -> Result<(), Failure> {
     Ok(())
 }
 
-/// What was read and what failed, on standard error; the exit code follows from it.
+/// Prints the counts of readings and failures on standard error; returns the exit code.
 fn summary(logger: &Logger<AnyPort>, once: bool) -> u8 {
     let mut err = anstream::stderr();
     let mut worst = 0;

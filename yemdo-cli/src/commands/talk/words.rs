@@ -11,7 +11,7 @@ use yemdo::Part;
 
 use crate::show::grid::{Align, Grid};
 
-/// What there is: the command, what stands behind it, what it does.
+/// Commands with arguments and descriptions.
 pub(super) const COMMANDS: [(&str, &str, &str); 12] = [
     ("measure", "", "measure, and show the readings"),
     ("read", "REGISTER, FIELD or FRAME ...", "read it; alone as measure"),
@@ -84,12 +84,12 @@ impl Words {
         }
     }
 
-    /// What the word that is being typed can become.
+    /// Completions of the present word.
     pub(super) fn completions(&self, line: &str) -> (usize, Vec<String>) {
         let start = line.rfind(char::is_whitespace).map_or(0, |at| at + 1);
         let begun = line.get(start..).unwrap_or("").to_lowercase();
         let known: Vec<String> = match (start, line.split_whitespace().next().unwrap_or("")) {
-            // What something stands behind goes on with a blank.
+            // A blank follows words with arguments.
             (0, _) => {
                 COMMANDS.iter().map(|(name, takes, _)| if takes.is_empty() { (*name).to_owned() } else { format!("{name} ") }).collect()
             }

@@ -54,7 +54,7 @@ pub(super) fn register_member(register: &Register) -> String {
 pub(super) fn read_bits(build: &Build<'_>, field: &Field, settings: &str) -> (Expr, Ty) {
     let wide = register(field.layout.width());
     let pieces = pieces(build, field);
-    // Where they stand in one register, they are cut there.
+    // Bits of a single register are extracted there.
     if let [piece] = pieces.as_slice() {
         return (cut(piece, settings), piece.ty);
     }
@@ -140,7 +140,7 @@ pub(super) fn assigned(build: &Build<'_>, field: &Field, code: Expr, code_of: Ty
     body
 }
 
-/// A value with the masks of what is written.
+/// A value with the masks of written bits.
 pub(super) fn masked(own: Expr, ty: Ty, and: u64, or: u64, all: u64) -> Expr {
     let kept = if and == all {
         own

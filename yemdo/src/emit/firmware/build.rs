@@ -1,4 +1,4 @@
-//! What is emitted of a part, and where everything stands in the output: names, stored types, who takes what.
+//! Selection of the emitted items of a part, with their names, stored types and inputs.
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
@@ -33,7 +33,7 @@ pub(super) struct Build<'a> {
     pub(super) errors: &'a BTreeMap<ReadingId, f64>,
     pub(super) prefix: Prefix,
     pub(super) module: Module,
-    /// What stands in the way.
+    /// Reasons for refusal.
     pub(super) refused: Vec<String>,
     pub(super) clashes: Vec<NameClash>,
     /// Functions and types of C, which have one space for all.
@@ -43,7 +43,7 @@ pub(super) struct Build<'a> {
     pub(super) facts: List<ReadingId, Option<Facts>>,
     /// Statuses that can come.
     pub(super) statuses: BTreeSet<Status>,
-    /// What can come out of quantities.
+    /// Possible values of quantities.
     pub(super) quantity_bounds: BTreeMap<QuantityId, Interval>,
     /// Values that only one other uses: they are called there.
     pub(super) called: BTreeSet<ReadingId>,
@@ -51,7 +51,7 @@ pub(super) struct Build<'a> {
     pub(super) curves: RefCell<BTreeSet<usize>>,
 }
 
-/// What is taken of the part.
+/// Selected items of the part.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Wanted {
     pub(super) readings: BTreeSet<ReadingId>,
@@ -64,11 +64,11 @@ pub(super) struct Wanted {
     pub(super) outside: BTreeSet<FieldId>,
     /// Columns of tables that formulas use.
     pub(super) columns: BTreeSet<(FieldId, ColumnId)>,
-    /// All that the sheet has, not only what is used.
+    /// True for all items of the sheet, also unused ones.
     pub(super) all: bool,
 }
 
-/// What a formula and those behind it take.
+/// Inputs of a formula and its dependencies.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Takes {
     pub(super) frames: BTreeSet<FrameId>,
@@ -146,7 +146,7 @@ impl<'a> Build<'a> {
         this
     }
 
-    /// What is wanted, and what that needs.
+    /// Selects the wanted items and their dependencies.
     fn want(&mut self) {
         let part = self.part;
         let wanted = &mut self.wanted;
@@ -167,7 +167,7 @@ impl<'a> Build<'a> {
                 wanted.frames.extend(part.frames.ids());
             }
             Only::These { readings, routines } => {
-                // What is derived comes with the readings behind it.
+                // Derived quantities include their readings.
                 let mut all: Vec<ReadingId> = readings.clone();
                 let mut at = 0;
                 while let Some(reading) = all.get(at).and_then(|id| part.readings.get(*id)) {
@@ -229,7 +229,7 @@ impl<'a> Build<'a> {
         }
     }
 
-    /// What is known of a formula that no other one uses.
+    /// Facts of a formula that no other formula uses.
     pub(super) fn facts_of(&self, formula: &Formula) -> Facts {
         let part = self.part;
         let mut formulas: Vec<(InputKey, &Formula)> = Vec::new();
@@ -241,7 +241,7 @@ impl<'a> Build<'a> {
             formulas.extend(part.readings.get(*id).map(|reading| (Input::Reading(*id).key(), &reading.formula)));
         }
         formulas.push((InputKey(u64::MAX), formula));
-        // What is known of quantities that were worked out before.
+        // Bounds of quantities that were computed before.
         let known = |key| match Input::of(key) {
             Input::Quantity(id) => self.quantity_bounds.get(&id).copied().unwrap_or_else(|| bounds(part, key)),
             _ => bounds(part, key),
@@ -385,7 +385,7 @@ impl<'a> Build<'a> {
         self.part.parameters.get(id).map_or(String::new(), |parameter| snake(&parameter.name))
     }
 
-    /// What a formula takes directly, with frame `of` at hand.
+    /// Direct inputs of a formula in frame `of`.
     pub(super) fn takes(&self, formula: &Formula, of: Option<FrameId>) -> Takes {
         let mut takes = Takes::default();
         for input in self.part.inputs_behind(inputs(formula)) {
@@ -394,7 +394,7 @@ impl<'a> Build<'a> {
                 Input::Field(field) | Input::Column(field, _) if self.holds(of, field) => takes.frames.extend(of),
                 Input::Field(_) | Input::Column(..) => takes.settings = true,
                 Input::Parameter(_) => takes.parameters = true,
-                // What is behind a quantity is looked at itself; readings come as values.
+                // Inputs of quantities are separate inputs; readings are values.
                 Input::Quantity(_) | Input::Reading(_) => {}
                 // Only derived quantities take them, which are not emitted.
                 Input::Came(_) | Input::Before(_) | Input::Elapsed => {}
@@ -403,7 +403,7 @@ impl<'a> Build<'a> {
         takes
     }
 
-    /// The parameters for what is taken, the frame at hand first.
+    /// Parameters for inputs, the present frame first.
     pub(super) fn params(&self, takes: &Takes, of: Option<FrameId>) -> Vec<Param> {
         let look = |name: String, ty: Name| Param { name, ty: Type::Named(ty), pass: Pass::In };
         let first = of.into_iter().filter(|of| takes.frames.contains(of));
@@ -437,7 +437,7 @@ impl<'a> Build<'a> {
     }
 }
 
-/// What formulas find around them: worked out beforehand.
+/// Sources of a formula's inputs, prepared before.
 pub(super) struct Found<'b, 'a> {
     pub(super) build: &'b Build<'a>,
     pub(super) sources: Vec<(InputKey, Source)>,

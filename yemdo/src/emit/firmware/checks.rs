@@ -18,7 +18,7 @@ pub(super) fn width_of(input: &CheckInput) -> u32 {
     }
 }
 
-/// What a check covers, in order: runs of whole bytes, and other things one by one.
+/// Covered bytes of a check, in order: runs of whole bytes, and other items one by one.
 pub(super) fn runs(check: &Check) -> Vec<(usize, usize, Option<CheckInput>)> {
     let mut runs: Vec<(usize, usize, Option<CheckInput>)> = Vec::new();
     for input in &check.over {
@@ -43,7 +43,7 @@ pub(super) fn start(model: &CrcModel, ty: Ty) -> u64 {
     if model.refin { reversed } else { model.init << (ty.bits() - model.width) }
 }
 
-/// Feeds so many bits of a byte, its lowest ones, into a CRC register.
+/// Feeds the lowest `count` bits of a byte into a CRC register.
 pub(super) fn feed(model: &CrcModel, ty: Ty, own: &Expr, byte: Expr, count: u32) -> Vec<Stmt> {
     let set = |value: Expr| Stmt::Set(own.clone(), value);
     let poly =
@@ -144,7 +144,7 @@ impl Build<'_> {
         body
     }
 
-    /// The statements that compute what a check calls for; the type of that, and its value; or why it cannot be emitted.
+    /// Statements that compute the expected value of a check, its type and value; or the reason for refusal.
     pub(super) fn check(&self, check: &Check, name: &str, body: &mut Vec<Stmt>) -> Result<(Ty, Expr), &'static str> {
         let whole = |fed: &CheckInput| !matches!(fed, CheckInput::Bits(slice) if slice.width() != 8);
         let fed = |input: &CheckInput| match *input {

@@ -16,7 +16,7 @@ pub(super) struct Name {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Type {
     Num(Ty),
-    /// Bytes, so many.
+    /// An array of bytes.
     Bytes(usize),
     /// A structure or an enum of the module.
     Named(Name),
@@ -38,7 +38,7 @@ pub(super) struct Member {
     pub(super) doc: String,
     pub(super) name: String,
     pub(super) ty: Type,
-    /// What it holds to begin with, where the structure is made from what the sheet says.
+    /// Initial value, for structures with values from the sheet.
     pub(super) default: Expr,
 }
 
@@ -85,7 +85,7 @@ pub(super) struct Param {
     pub(super) pass: Pass,
 }
 
-/// What a function gives.
+/// Result of a function.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Gives {
     Nothing,
@@ -144,7 +144,7 @@ pub(super) enum Stmt {
     Filled,
     /// For each of some bytes: its name, the bytes, from where, how many.
     EachByte(String, String, usize, usize, Vec<Stmt>),
-    /// So many times.
+    /// A loop with a fixed count.
     Times(u32, Vec<Stmt>),
     /// For each code from one to another, or from the other down.
     EachCode {
@@ -157,15 +157,15 @@ pub(super) enum Stmt {
     },
     /// A call that gives nothing.
     Do(Expr),
-    /// A value that nobody looks at.
+    /// An ignored value.
     Ignore(Expr),
-    /// The machine goes on in another state.
+    /// The machine continues in another state.
     Goto(usize),
-    /// The machine asks for something, and goes on in another state when it is done.
+    /// A request of the machine, and the next state after it.
     Ask(usize, Ask),
     /// The routine has failed.
     Raise(Failure),
-    /// The routine is done, and stays in a state that is none.
+    /// The routine is complete and stays in an invalid state.
     Finish(usize),
     /// Unpacks the buffer into the codes of a frame, or fails: variable, structure, function; for frames of varying length the number
     /// of bytes.
@@ -178,11 +178,11 @@ pub(super) enum Stmt {
         unpack: (Name, Vec<String>),
         readings: (Name, Vec<String>),
     },
-    /// A byte of what is sent next.
+    /// A byte of the next request.
     Out(usize, Expr),
-    /// One of several ways, by a code: the ways, and what is done with every other code.
+    /// A switch over a code: cases, and statements for all other codes.
     Switch(Expr, Vec<(Vec<i128>, Vec<Stmt>)>, Vec<Stmt>),
-    /// A number that may be none becomes what a call gives: variable, its type, call.
+    /// An optional number from a call: variable, type, call.
     Try(String, Ty, Expr),
 }
 
@@ -258,7 +258,7 @@ pub(super) enum Expr {
     FromBits(u32, Ty, Box<Expr>),
     /// Whether a real number is finite.
     IsFinite(Ty, Box<Expr>),
-    /// Whether what was asked last was not acknowledged, or did not come in time.
+    /// True if the last request was not acknowledged or timed out.
     NoAnswer,
     Call(Name, Vec<Expr>),
     /// A method in Rust; the first argument is the structure.
@@ -326,7 +326,7 @@ impl Expr {
     }
 }
 
-/// What a routine asks for.
+/// A request of a routine.
 #[derive(Clone, Debug)]
 pub(super) enum Ask {
     /// Bytes are written, and then others are read.
@@ -337,16 +337,16 @@ pub(super) enum Ask {
     ModbusWrite(u16, usize),
     /// Wait for this number of microseconds.
     Wait(Expr),
-    /// The data-ready line comes to a level, within so many microseconds.
+    /// Waits for a level of the data-ready line, with a timeout in microseconds.
     Line(bool, Expr),
 }
 
-/// What is sent.
+/// Bytes to send.
 #[derive(Clone, Debug)]
 pub(super) enum Sent {
     Nothing,
     Fixed(Vec<u8>),
-    /// So many bytes of what was put together.
+    /// Number of assembled bytes.
     Out(usize),
 }
 
@@ -389,7 +389,7 @@ pub(super) struct Machine {
 }
 
 impl Machine {
-    /// The function that its statements stand in, without them: printers ask it what is returned.
+    /// Function of the statements, without its body: printers need its result type.
     pub(super) fn function(&self) -> Function {
         let name = self.name.clone();
         Function { doc: Vec::new(), public: true, name, of: None, params: Vec::new(), gives: Gives::Nothing, body: Vec::new() }
@@ -411,7 +411,7 @@ pub(super) struct FrameCalls {
     pub(super) members: Vec<(crate::model::ids::ReadingId, String, Option<f64>)>,
 }
 
-/// What a part's firmware consists of, in the order in which it is written.
+/// Items of a part's firmware, in output order.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Module {
     pub(super) constants: Vec<Constant>,
@@ -420,6 +420,6 @@ pub(super) struct Module {
     pub(super) functions: Vec<Function>,
     pub(super) frames: Vec<FrameCalls>,
     pub(super) machines: Vec<Machine>,
-    /// What a reader of the output should know.
+    /// Notes for readers of the output.
     pub(super) notes: Vec<String>,
 }

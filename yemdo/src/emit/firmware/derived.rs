@@ -83,7 +83,7 @@ impl Build<'_> {
         doc
     }
 
-    /// What it begins with, and the longest gap, for whoever keeps it.
+    /// First value and maximum gap, as constants.
     fn derived_constants(&mut self, reading: &Reading) {
         let real = self.real();
         let mut all = Vec::new();

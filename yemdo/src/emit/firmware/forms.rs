@@ -76,7 +76,7 @@ fn form(part: &Part, computed: &Narrowed, reading: ReadingId, reals: Reals, of: 
     ReadingForm { reals, error, instructions, bytes }
 }
 
-/// What the operations of a reading, and of those that it uses, cost together.
+/// Total cost of the operations of a reading and its inputs.
 fn cost(part: &Part, reading: ReadingId) -> (u32, u32) {
     let (mut instructions, mut bytes) = (12, 30);
     for formula in part.readings.of(&part.needed(reading)).map(|reading| &reading.formula) {

@@ -1,4 +1,4 @@
-//! A typed formula as statements. What its facts prove needs no check; what they do not is checked, and the function fails there.
+//! A typed formula as statements. Operations without a proof are checked, and the function fails if they do.
 
 use super::code::{Checked, Expr, Stmt, Type};
 use super::integers::kept_as;
@@ -31,7 +31,7 @@ pub(super) enum Source {
     Unknown(Vec<Flags>, String, Box<Source>),
 }
 
-/// What formulas may ask about what is around them.
+/// Environment of a formula.
 pub(super) trait Around {
     /// Where an input is.
     fn source(&self, key: InputKey) -> Source;
@@ -54,7 +54,7 @@ pub(super) struct Writer<'a> {
     looked_at: Vec<KnownCheck>,
     /// It may fail.
     pub(super) fails: bool,
-    /// What is written now is all of a statement's value.
+    /// The present expression is the complete value of a statement.
     pub(super) top: bool,
     /// The variables that are looked at.
     pub(super) used: BTreeSet<usize>,
@@ -75,7 +75,7 @@ pub(super) struct Variable {
     pub(super) mutable: bool,
 }
 
-/// The statements that give a formula's value, and whether they may fail; `given` are names that stand for something already.
+/// Statements for a formula's value, and true if they may fail; `given` are names in use.
 pub(super) fn body(formula: &Formula, facts: &Facts, around: &dyn Around, given: &[String]) -> (Vec<Stmt>, bool) {
     let mut writer = Writer::new(formula, facts, around, given);
     writer.statements(&formula.body);
@@ -155,7 +155,7 @@ impl<'a> Writer<'a> {
                 typed::Stmt::Set { var, value, .. } => {
                     self.top = true;
                     let value = self.num(value);
-                    // What is never looked at is not kept.
+                    // Unused values are not stored.
                     if !self.used.contains(var) {
                         self.push(Stmt::Ignore(value));
                         continue;
@@ -184,7 +184,7 @@ impl<'a> Writer<'a> {
                     self.push(Stmt::Return(result));
                 }
                 typed::Stmt::If { cond, then, otherwise } => {
-                    // What is set in a branch and used behind it is declared before.
+                    // Variables set in a branch and used after it are declared before it.
                     for index in set_in(then).into_iter().chain(set_in(otherwise)) {
                         if let Some(variable) = self.vars.get_mut(index).filter(|variable| !variable.declared && self.used.contains(&index))
                         {

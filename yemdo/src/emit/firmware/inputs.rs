@@ -1,4 +1,4 @@
-//! Where formulas find what they take: codes, fields, columns, parameters, quantities, other readings.
+//! Sources of a formula's inputs: codes, fields, columns, parameters, quantities, other readings.
 
 use std::collections::BTreeSet;
 
@@ -48,7 +48,7 @@ impl Holds {
 }
 
 impl Build<'_> {
-    /// What a formula takes, with the quantities behind it.
+    /// Inputs of a formula, with those of its quantities.
     pub(super) fn takes_with(&self, formula: &Formula, frame: Option<FrameId>) -> Takes {
         let mut takes = self.takes(formula, frame);
         for input in inputs(formula) {
@@ -75,7 +75,7 @@ impl Build<'_> {
         all
     }
 
-    /// What a formula takes, with what the values take that it calls for itself.
+    /// Inputs of a formula, with those of the values that it calls.
     pub(super) fn takes_known(&self, formula: &Formula, frame: Option<FrameId>, known: &[Value]) -> Takes {
         let mut takes = self.takes_with(formula, frame);
         for used in direct(formula).into_iter().filter(|used| self.called.contains(used)) {
@@ -296,7 +296,7 @@ pub(super) fn can_fail(statement: &Stmt) -> bool {
     }
 }
 
-/// What a condition's formula returns, as truth.
+/// Result of a condition's formula, as truth.
 fn as_truth(statement: Stmt, ty: Ty) -> Stmt {
     match statement {
         Stmt::Return(Expr::FromBool(_, truth)) => Stmt::Return(*truth),

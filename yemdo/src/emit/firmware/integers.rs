@@ -57,14 +57,14 @@ impl<'a> Writer<'a> {
         }
         let fits = to.is_real() || self.keeps(inner, to);
         match value {
-            // A float that was a double for a while is what it was.
+            // A float converted to double and back is unchanged.
             Expr::Cast { from, fits: true, value, to: between }
                 if from == to && from.is_real() && between.is_real() && from.bits() <= between.bits() =>
             {
                 *value
             }
             // A code that is kept in few bits becomes a real at once.
-            // What was made narrower stays so: it is converted sooner.
+            // Narrowed values stay narrow: the conversion moves inside.
             Expr::Cast { from, fits: true, value, to: between }
                 if !from.is_real()
                     && !between.is_real()
@@ -141,7 +141,7 @@ impl<'a> Writer<'a> {
         };
         if op == Shift::Left && ty.is_signed() {
             return match &count {
-                // What is below zero cannot be shifted to the left in C; the product is the same.
+                // C cannot shift negative numbers to the left; the product is equal.
                 Expr::Int(places, _) if proved && negative && *places < i128::from(ty.bits()) - 1 => {
                     Expr::Arith(Arith::Mul, ty, value.boxed(), Expr::Int(1 << *places, ty).boxed())
                 }

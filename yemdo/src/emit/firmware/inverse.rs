@@ -49,7 +49,7 @@ impl Build<'_> {
         Some(Way { id, params, real, get, get_fails })
     }
 
-    /// A setter of a quantity, or what it needs.
+    /// A setter of a quantity, or a helper of it.
     pub(super) fn setter(&mut self, way: &Way, public: bool, doc: Vec<String>, body: Vec<Stmt>) -> Name {
         let name = self.part.quantities[way.id].name.as_str();
         let given = self.prefix.function(&format!("{}_{name}", if public { "set" } else { "near" }));
@@ -139,7 +139,7 @@ impl Build<'_> {
         self.setter(way, true, doc, body);
     }
 
-    /// Statements that set a field by halving; `refuse` where a value beyond the ends is none.
+    /// Statements that set a field by halving; `refuse` for values beyond the ends.
     pub(super) fn halved(
         &self,
         way: &Way,
@@ -213,7 +213,7 @@ pub(super) struct Way {
 }
 
 impl Way {
-    /// Its present value as a variable, or what is done where there is none.
+    /// Present value as a variable, with statements for a missing one.
     fn gets(&self, into: &str, without: Vec<Stmt>) -> Vec<Stmt> {
         if self.get_fails {
             let none = Stmt::If(Expr::Not(Expr::IsThere(into.into()).boxed()), without, Vec::new());
@@ -222,7 +222,7 @@ impl Way {
         vec![Stmt::Let { name: into.into(), ty: Type::Num(self.real), value: Some(self.get.clone()), mutable: false }]
     }
 
-    /// The same, and what is done where there is one.
+    /// Present value as a variable, with statements for both cases.
     pub(super) fn with(&self, into: &str, then: Vec<Stmt>) -> Vec<Stmt> {
         if self.get_fails {
             return vec![Stmt::Try(into.into(), self.real, self.get.clone()), Stmt::If(Expr::IsThere(into.into()), then, Vec::new())];

@@ -1,4 +1,4 @@
-//! What is said of a reading: conditions in order, stated ranges, statuses.
+//! Status of a reading: conditions in order, stated ranges.
 
 use super::build::{Build, Takes};
 use super::code::{Expr, Function, Gives, Stmt, Type};

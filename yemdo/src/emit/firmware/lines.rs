@@ -1,4 +1,4 @@
-//! Lines of text, whatever the language; `c/lines.rs` and `rust/lines.rs` add what a language has of its own.
+//! Lines of text for all languages; `c/lines.rs` and `rust/lines.rs` add their specifics.
 
 /// Lines of text.
 #[derive(Default)]

@@ -74,7 +74,7 @@ pub enum Reals {
     Integer,
 }
 
-/// What is taken of a part.
+/// Selection of items of a part.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Only {
     /// All of it.
@@ -82,7 +82,7 @@ pub enum Only {
     Everything,
     /// Frames and readings.
     Decode,
-    /// Some readings and routines, and what they need.
+    /// Some readings and routines, with their dependencies.
     These {
         /// The readings.
         readings: Vec<ReadingId>,
@@ -103,12 +103,12 @@ pub enum Hal {
     None,
 }
 
-/// What is emitted, and how.
+/// Options of emission.
 #[derive(Clone, Debug)]
 pub struct FirmwareOptions {
     /// How real numbers are computed.
     pub(super) reals: Reals,
-    /// What is taken of the part.
+    /// Selected items of the part.
     pub(super) only: Only,
     /// The bus that routines go over; the sheet's first where it has none such.
     pub(super) bus: Option<Bus>,
@@ -132,7 +132,7 @@ impl FirmwareOptions {
         Self { reals, ..self }
     }
 
-    /// What is taken of the part; everything.
+    /// Selected items of the part; default: all.
     pub fn only(self, only: Only) -> Self {
         Self { only, ..self }
     }
@@ -169,7 +169,7 @@ impl FirmwareOptions {
 pub struct Emitted {
     /// Its name.
     pub name: String,
-    /// What is in it.
+    /// Content.
     pub text: String,
 }
 
@@ -229,7 +229,7 @@ struct Firmware {
 /// Emits a part: the files of its module.
 ///
 /// # Errors
-/// [`EmitError`], with all that stands in the way.
+/// [`EmitError`], with all reasons.
 pub fn firmware(part: &Part, language: Language, options: &FirmwareOptions) -> Result<Vec<Emitted>, EmitError> {
     let Narrowed { part, errors } = &narrowed(part, options)?;
     let firmware = build(part, options, errors)?;
@@ -292,7 +292,7 @@ pub fn error_bound(part: &Part, options: &FirmwareOptions, reading: ReadingId) -
 /// A sheet's text as a module of Rust, for a `build.rs`.
 ///
 /// # Errors
-/// What is wrong with the sheet, or stands in the way.
+/// Reasons for refusal.
 pub fn rust_module(name: &str, sheet: &str, options: &FirmwareOptions) -> Result<String, EmitError> {
     let part = Part::parse(name, sheet).map_err(|error| EmitError {
         reasons: Vec::new(),
@@ -406,7 +406,7 @@ fn build(part: &Part, options: &FirmwareOptions, errors: &BTreeMap<ReadingId, f6
     })
 }
 
-/// What stands at the head of every file.
+/// Header of all files.
 fn title(part: &Part, options: &FirmwareOptions) -> Vec<String> {
     let mut lines = vec![format!("{}{}", part.name(), part.title().map_or(String::new(), |title| format!(": {title}")))];
     lines.extend(part.datasheet().map(|datasheet| format!("After: {datasheet}")));
@@ -438,7 +438,7 @@ impl Firmware {
         self.step.map_or(String::new(), |_| " The value counts steps; how large they are is said where the reading is.".to_owned())
     }
 
-    /// The statuses that can come, with what they mean.
+    /// Possible statuses with their meanings.
     fn status_list(&self) -> Vec<(Name, &'static str)> {
         let doc = |status: Status| match status {
             Status::Ok => "a good value",

@@ -238,15 +238,15 @@ pub(super) fn camel(name: &str) -> String {
 /// Two names of the sheet that become one in the output.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct NameClash {
-    /// What they become.
+    /// Common name.
     pub(crate) becomes: String,
-    /// What they stand for.
+    /// Items with this name.
     pub(crate) one: String,
     /// The other.
     pub(crate) other: String,
 }
 
-/// The names that are given in one scope, each with what it stands for.
+/// Names of a scope, each with its item.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Scope {
     given: BTreeMap<String, String>,
@@ -264,7 +264,7 @@ impl Scope {
         }
     }
 
-    /// A name that is not given yet, like the one wanted; for what nobody calls by its name.
+    /// An unused name similar to the wanted one, for local variables.
     pub(super) fn fresh(&mut self, wanted: &str) -> String {
         let mut name = wanted.to_owned();
         let mut number = 2;

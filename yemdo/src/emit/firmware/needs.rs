@@ -8,7 +8,7 @@ use crate::plan::reads::ReadPlan;
 use crate::plan::routine::{RoutinePlan, StepPlan};
 use std::collections::BTreeSet;
 
-/// What routines need.
+/// Dependencies of routines.
 #[derive(Debug, Default)]
 pub(super) struct Needs {
     pub(super) frames: BTreeSet<FrameId>,
@@ -18,7 +18,7 @@ pub(super) struct Needs {
     pub(super) fields: BTreeSet<FieldId>,
 }
 
-/// What a routine, and those that it runs, need.
+/// Dependencies of a routine and of the routines that it runs.
 pub(super) fn needs(part: &Part, id: RoutineId, needs: &mut Needs) {
     let Needs { frames, registers, inputs: found, fields } = needs;
     let plan = RoutinePlan::for_any_state(part, id);

@@ -15,7 +15,7 @@ use crate::model::registers::Field;
 use crate::plan::frame::bounds;
 
 impl Build<'_> {
-    /// What the value of a quantity is taken from.
+    /// Inputs of a quantity's value.
     pub(super) fn quantity_takes(&self, id: QuantityId) -> Takes {
         let Some(quantity) = self.part.quantities.get(id) else { return Takes::default() };
         let mut takes = self.takes_with(&quantity.formula, None);
@@ -206,13 +206,13 @@ fn declared(statement: &Stmt) -> Option<String> {
     }
 }
 
-/// What can come out of a formula, as the number that a quantity is.
+/// Possible values of a formula, in the type of a quantity.
 fn as_quantity(interval: Interval, real: Ty) -> Interval {
     let (low, high) = interval.to_f64();
     if real.is_real() { Interval::Real(low, high) } else { interval }
 }
 
-/// What a formula returns, as another type.
+/// Result of a formula, as another type.
 fn returned_as(statement: Stmt, from: Ty, to: Ty) -> Stmt {
     match statement {
         Stmt::Return(value) => Stmt::Return(value.cast(from, to)),

@@ -159,7 +159,7 @@ impl Build<'_> {
     }
 }
 
-/// To so many digits as people write of a range.
+/// Rounded to the usual digits of a range.
 fn in_digits(value: f64) -> f64 {
     let scale = 10f64.powi(6 - value.abs().max(f64::MIN_POSITIVE).log10().ceil() as i32);
     (value * scale).round() / scale

@@ -123,11 +123,11 @@ impl Build<'_> {
         Some(Value { reading: id, ty: formula.ty, fails, expr, takes, uses })
     }
 
-    /// A formula as the sheet has it, as lines of a comment.
+    /// A formula as in the sheet, as lines of a comment.
     pub(super) fn formula_text(&self, formula: &Formula) -> Vec<String> {
         let typed = self.part.typed(formula);
         let lines: Vec<&str> = typed.lines().map(str::trim_end).filter(|line| !line.trim().is_empty()).collect();
-        // The first line stands behind the quotes.
+        // The first line follows the quotes.
         let indent = lines.iter().skip(1).map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
         let text = |(index, line): (usize, &&str)| {
             format!("    {}", if index == 0 { line.trim() } else { line.get(indent..).unwrap_or(line.trim()) })
@@ -214,7 +214,7 @@ impl Build<'_> {
             body: statements,
         });
         if !public {
-            // For whoever asks for this one alone.
+            // For callers of this reading alone.
             let before = self.computed(&uses, values);
             let mut all = takes.clone();
             self.all_uses(&uses, values)
@@ -394,7 +394,7 @@ pub(super) fn cited(source: Option<&str>) -> impl Iterator<Item = String> {
     source.into_iter().flat_map(|source| [String::new(), format!("Datasheet: {}.", source.trim().trim_end_matches('.'))])
 }
 
-/// The same behind a line.
+/// Source in the datasheet, after a line.
 pub(super) fn beside(source: Option<&str>) -> String {
     source.map_or(String::new(), |source| format!(" ({})", source.trim()))
 }

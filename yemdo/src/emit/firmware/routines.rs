@@ -131,7 +131,7 @@ impl Builder<'_, '_> {
         let mut skip = None;
         if let Some(when) = &step.when {
             let holds = self.condition(when, None);
-            // Where it goes on is known at the end of the step.
+            // The next state is known at the end of the step.
             skip = Some((self.here(), self.states.last().map_or(0, |(_, list)| list.len())));
             self.push(Stmt::If(negated(holds), vec![Stmt::Goto(usize::MAX)], Vec::new()));
         }
@@ -246,7 +246,7 @@ impl Builder<'_, '_> {
     }
 
     pub(super) fn ask(&mut self, ask: Ask, step: &Step) {
-        // What is tried again has a state of its own.
+        // A request with retries has its own state.
         let mut first = self.here();
         if step.retry > 0 {
             let tries = self.keep("tries", Ty::U8);
@@ -364,7 +364,7 @@ impl Builder<'_, '_> {
         fresh.is_some_and(|fresh| !part.is_unstored(field) && part.homes(field).all(|home| fresh.contains(&home)))
     }
 
-    /// A time in whole microseconds.
+    /// A time in integer microseconds.
     pub(super) fn micros(&mut self, time: &Time) -> Expr {
         self.longer(time, 0.0)
     }

@@ -15,7 +15,7 @@ use crate::model::registers::Field;
 use crate::model::state::State;
 use crate::model::value::{Eval, Present};
 
-/// So many combinations are gone through by emitted code, at most.
+/// Maximum number of combinations that emitted code tries.
 const MOST_ROUNDS: i128 = 4096;
 
 /// Variables and parameters of a search.
@@ -27,7 +27,7 @@ fn code_name(field: &Field) -> String {
     if OWN.contains(&name.as_str()) || name.starts_with("best_") || name.ends_with("_before") { format!("code_of_{name}") } else { name }
 }
 
-/// What is done for each code that the field can have: those of its table, where it has one.
+/// Statements for each code of the field: those of its table, if it has one.
 fn each_code(field: &Field, down: bool, body: Vec<Stmt>) -> Stmt {
     let ty = codes_in(field);
     let (low, high) = field.bounds();
@@ -45,7 +45,7 @@ fn each_code(field: &Field, down: bool, body: Vec<Stmt>) -> Stmt {
     Stmt::EachCode { name, ty, low, high, down, body }
 }
 
-/// What is known of a quantity that several fields hold: with the others as they are, it goes one way with the last.
+/// A quantity of several fields that is monotonic in the last field.
 struct Rows {
     rising: bool,
     /// For each of the others: its steps are finer where its code is greater.
@@ -59,7 +59,7 @@ fn rows(part: &Sheet, id: QuantityId, outer: &[(FieldId, &Field)], inner: (Field
     if high - low >= 1 << 17 || !inner.1.values.is_empty() {
         return None;
     }
-    // Every combination of the others, and of the last so many codes as show its way.
+    // All combinations of the others, with sample codes of the last field.
     let mut way: Option<bool> = None;
     let mut steps: Vec<(Vec<i128>, f64)> = Vec::new();
     let mut codes: Vec<i128> = outer.iter().map(|(_, field)| field.bounds().0).collect();
@@ -166,7 +166,7 @@ impl Build<'_> {
             fits: true,
             value: at(&code_name(field.1)).boxed(),
         };
-        // What is done for each: is it nearer than what was found before?
+        // For each: is it nearer than the previous one?
         let seen = |inner_code: Expr| {
             let off = |from: Expr, to: Expr| way.minus(to, from);
             let there = || way.got("there");

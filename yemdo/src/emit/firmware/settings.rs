@@ -147,7 +147,7 @@ impl Build<'_> {
         self.module.constants = all;
     }
 
-    /// The masks by which a register's value in the settings becomes what is written: what of it counts, and what is always one.
+    /// Masks from a register's value in the settings to the written value: kept bits, and bits that are always one.
     pub(super) fn write_masks(&self, id: RegisterId, asked: &[FieldId]) -> (u64, u64, u64, u64) {
         let Some(register) = self.part.registers.get(id) else { return (0, 0, 0, 0) };
         let (zeros, ones) = (value_to_write(self.part, id, 0, asked), value_to_write(self.part, id, u64::MAX, asked));

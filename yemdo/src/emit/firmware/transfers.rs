@@ -37,7 +37,7 @@ pub(super) fn wire_value(model: &Register, at: usize) -> Expr {
 }
 
 impl Builder<'_, '_> {
-    /// One transfer, tried again as the step says; what was read stands in the buffer from `to` on.
+    /// One transfer with the retries of the step; received bytes are in the buffer from `to`.
     pub(super) fn transfer(&mut self, transfer: &Transfer, sent: Sent, to: usize, step: &Step, meaning: &str) {
         let read = (transfer.receive > 0).then_some((to, transfer.receive));
         self.buffer = self.buffer.max(to + transfer.receive);
@@ -59,7 +59,7 @@ impl Builder<'_, '_> {
         }
     }
 
-    /// A byte of a command that is worked out.
+    /// A computed byte of a command.
     pub(super) fn byte(&mut self, formula: &Formula) -> Expr {
         let (value, ty) = self.value(formula, "byte");
         let inside = Expr::Within(ty, value.clone().boxed(), number(0, ty).boxed(), number(255, ty).boxed());
@@ -78,7 +78,7 @@ impl Builder<'_, '_> {
         }
     }
 
-    /// Reads a register into the settings; with a mask and a value, it is compared with what was written instead.
+    /// Reads a register into the settings; with a mask and a value, compares it with the written value instead.
     pub(super) fn read_register(&mut self, id: RegisterId, step: &Step, compare: Option<(u64, Expr)>) {
         let part = self.build.part;
         let Some(model) = part.registers.get(id) else { return };
@@ -204,7 +204,7 @@ impl Builder<'_, '_> {
         Sent::Out(command.bytes().len())
     }
 
-    /// The packet error code behind so many bytes that are sent (SMBus 3.2, section 6.4).
+    /// The packet error code after `count` sent bytes (SMBus 3.2, section 6.4).
     pub(super) fn pec(&mut self, count: usize) {
         let address = self.build.part.buses.i2c.as_ref().map_or(0, |i2c| i2c.address << 1);
         let own = Expr::Var("pec".into());

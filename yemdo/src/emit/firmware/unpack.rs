@@ -52,7 +52,7 @@ impl Build<'_> {
         let mut locals = Scope::default();
         ["bytes", "frame", "came", "count", "byte", "index", "round", "check"].into_iter().for_each(|name| drop(locals.fresh(name)));
         let mut set = |member: &str, value: Expr| {
-            // What is joined and then read as signed is joined first.
+            // Bits are joined before sign extension.
             let value = match value {
                 Expr::SignExtend(width, wide, to, raw) if matches!(*raw, Expr::Arith(..)) => {
                     let (inner, turned) = match *raw {
@@ -104,7 +104,7 @@ impl Build<'_> {
                 default: zero(Ty::U16),
             });
         }
-        // A structure without members is none in C.
+        // C has no structures without members.
         if members.is_empty() {
             set("unused", Expr::Int(0, Ty::U8));
             members.push(Member { doc: "unused".into(), name: "unused".into(), ty: Type::Num(Ty::U8), default: zero(Ty::U8) });
@@ -165,7 +165,7 @@ impl Build<'_> {
         self.number(layout.form, join(&layout.slices, register(width), bytes), width, stored)
     }
 
-    /// Joined bits, in the type that [`register`] gives for so many, as the number that they make.
+    /// Joined bits, in the type of [`register`] for this width, as a number.
     pub(super) fn number(&self, form: Form, raw: Expr, width: u32, stored: Ty) -> Expr {
         let wide = register(width);
         let half = 1u64 << (width.clamp(1, 64) - 1);
@@ -212,7 +212,7 @@ impl Build<'_> {
     }
 }
 
-/// The unsigned type for so many bits.
+/// Unsigned type for `width` bits.
 pub(super) fn register(width: u32) -> Ty {
     match width {
         0..=8 => Ty::U8,

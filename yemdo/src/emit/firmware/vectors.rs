@@ -1,4 +1,4 @@
-//! Frames with what is to come out of them, so that a module can be held against the decoder on any machine.
+//! Frames with expected readings, to compare a module with the decoder on any machine.
 //!
 //! They are records of bytes, high byte first: `S` and the members of the settings; `P` and the parameters; `F`, the number of
 //! the frame, how many bytes came (two bytes), the bytes, whether they are taken, and for every reading its status, and its value
@@ -32,14 +32,14 @@ pub(super) fn layouts(firmware: &Firmware) -> Layouts {
     }
 }
 
-/// Records of so many random frames, and before them every frame's corners.
+/// Records of `count` random frames, after the corner cases of all frames.
 pub(super) fn records(part: &Part, firmware: &Firmware, options: &FirmwareOptions, seed: u64, count: usize) -> Vec<u8> {
     let mut random = Random::new(seed);
     let mut decoder = Decoder::new(part);
     let mut values = FrameValues::new();
     let mut out = Vec::new();
     let frames = firmware.module.frames.as_slice();
-    // What is kept comes first, so that nothing waits for it.
+    // Kept frames come first, since other readings need them.
     let has_settings = !layouts(firmware).settings.is_empty();
     let has_parameters = !layouts(firmware).parameters.is_empty();
     // The first record has the decoder's assumptions for frames that have been read already.
@@ -83,7 +83,7 @@ pub(super) fn records(part: &Part, firmware: &Firmware, options: &FirmwareOption
 enum Kind {
     /// Every code is one that the datasheet allows.
     Likely,
-    /// Every code is at an end of what it can be, or near zero.
+    /// All codes are at an end of their range, or near zero.
     Corner,
     /// All bits are random; the checks are right.
     Any,
@@ -224,7 +224,7 @@ pub(super) fn parameters(part: &Part, options: &FirmwareOptions, decoder: &mut D
         let mut value = low + (high - low) * share;
         if options.reals == super::Reals::Single {
             value = f64::from(value as f32).clamp(low, high);
-            // A float is what the module is handed.
+            // The module gets a float.
             let narrow = value as f32;
             value =
                 if f64::from(narrow) < low || f64::from(narrow) > high { f64::from(parameter.default as f32) } else { f64::from(narrow) };

@@ -1,4 +1,4 @@
-//! Frames and what is to come out of them, as a test in C.
+//! Frames with expected readings, as a test in C.
 
 use super::Firmware;
 use super::vectors::{layouts, statuses, table};

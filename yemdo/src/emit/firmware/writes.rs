@@ -1,4 +1,4 @@
-//! What routines write: settings, and what is looked at after it.
+//! Writes of routines: settings and their verification.
 
 use super::bits::{masked, register_member};
 use super::code::{Ask, Expr, Failure, Sent, Stmt, Type};
@@ -55,7 +55,7 @@ impl Builder<'_, '_> {
         if write.sets.is_empty() && write.reason.is_none() {
             self.computed(&model.fields);
         }
-        // The bits that are set, where they stand in this register.
+        // Set bits, at their positions in this register.
         let (mut mask, mut bits) = (0u64, 0u64);
         for (field, code) in &write.sets {
             if let Some(field) = part.fields.get(*field) {
@@ -123,7 +123,7 @@ impl Builder<'_, '_> {
         }
     }
 
-    /// Fields that follow from parameters are worked out anew.
+    /// Recomputes fields that follow from parameters.
     pub(super) fn computed(&mut self, fields: &[FieldId]) {
         let part = self.build.part;
         for id in fields {

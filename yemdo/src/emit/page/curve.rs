@@ -11,7 +11,7 @@ use crate::series::ticks;
 const SIZE: (f64, f64) = (640.0, 260.0);
 /// Room for the axes: left, right, top, bottom.
 const MARGIN: (f64, f64, f64, f64) = (70.0, 150.0, 14.0, 40.0);
-/// So many ticks on an axis, at most, and one more.
+/// Maximum number of ticks on an axis, minus one.
 const TICKS: usize = 5;
 /// More curves are not told apart.
 const MOST: usize = 12;

@@ -1,4 +1,4 @@
-//! The datasheet's worked examples, with what comes out of them.
+//! The datasheet's worked examples with their results.
 
 use maud::{Markup, html};
 
@@ -11,7 +11,7 @@ use crate::model::part::Part;
 use crate::model::status::Status;
 use crate::review::{ExampleRun, Review};
 
-/// So many readings of an example are shown.
+/// Maximum number of readings shown per example.
 const MOST: usize = 12;
 
 pub(super) fn section(part: &Part, review: &Review) -> Markup {

@@ -6,12 +6,12 @@ use super::readings::told;
 use super::{anchor, code_anchor};
 use crate::model::part::Part;
 
-/// A formula whose names lead to where they are told.
+/// A formula with links from names to their descriptions.
 pub(super) fn linked(part: &Part, text: &str) -> Markup {
     with_links(text, &|word| target(part, word))
 }
 
-/// The same of a formula over readings.
+/// A formula over readings, with links.
 pub(super) fn linked_to_readings(part: &Part, text: &str) -> Markup {
     with_links(text, &|word| reading(part, word))
 }
@@ -27,7 +27,7 @@ fn with_links(text: &str, target: &dyn Fn(&str) -> Option<String>) -> Markup {
     }
 }
 
-/// Names, and what stands between them.
+/// Names, and the text between them.
 fn words(text: &str) -> impl Iterator<Item = &str> {
     let mut rest = text;
     std::iter::from_fn(move || {
@@ -40,7 +40,7 @@ fn words(text: &str) -> impl Iterator<Item = &str> {
     })
 }
 
-/// Where a name is told; nowhere where several parts of the page could be meant.
+/// Target of a name; none if it is ambiguous.
 fn target(part: &Part, word: &str) -> Option<String> {
     if let Some(field) =
         part.fields.iter().find(|field| field.name() == word && part.registers.iter().any(|one| !field.bits_in(one).is_empty()))

@@ -10,7 +10,7 @@ use crate::ground::words::counted;
 use crate::model::frame::{Frame, Origin};
 use crate::model::part::Part;
 
-/// Frames of more bytes are told in words alone.
+/// Frames with more bytes are described in words.
 pub(super) const MOST_BYTES: usize = 64;
 
 pub(super) fn section(part: &Part) -> Markup {
@@ -62,7 +62,7 @@ fn one(part: &Part, frame: &Frame) -> Markup {
     }
 }
 
-/// The readings of a frame; of an array the first, which is told in full.
+/// Readings of a frame; for an array, the first element.
 fn brought<'p>(part: &'p Part, frame: &Frame) -> Vec<&'p str> {
     let shown = told(part).into_iter().filter(|(id, reading)| reading.is_measured() && frame.readings().contains(id));
     shown.map(|(_, reading)| reading.name()).collect()
@@ -71,10 +71,10 @@ fn brought<'p>(part: &'p Part, frame: &Frame) -> Vec<&'p str> {
 /// What bits are: a code with its anchor, or a check without one.
 pub(super) type Owner = Option<(String, Option<String>)>;
 
-/// Bits side by side: the highest, the lowest, and what they are.
+/// Adjacent bits: highest, lowest, meaning.
 pub(super) type Run = (u32, u32, Owner);
 
-/// What the bits of a byte are, the highest first.
+/// Meanings of the bits of a byte, the highest first.
 pub(super) fn bits(part: &Part, frame: &Frame, byte: usize) -> Vec<Run> {
     let inside = |slices: &[Slice], bit: u32| {
         slices.iter().any(|slice| slice.byte == byte && (u32::from(slice.low)..=u32::from(slice.high)).contains(&bit))
@@ -86,7 +86,7 @@ pub(super) fn bits(part: &Part, frame: &Frame, byte: usize) -> Vec<Run> {
     })
 }
 
-/// The bytes of a frame; those that one code or check has to itself, one behind the other, are one row.
+/// Bytes of a frame; adjacent bytes of a single code or check are one row.
 fn rows(part: &Part, frame: &Frame) -> Vec<(usize, usize, Vec<Run>)> {
     let mut rows: Vec<(usize, usize, Vec<Run>)> = Vec::new();
     for byte in 0..frame.length() {

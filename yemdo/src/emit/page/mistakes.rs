@@ -5,7 +5,7 @@ use crate::bits::layout::Slice;
 use crate::model::part::Part;
 use crate::model::status::Status;
 
-/// So many names are told of each; then how many more there are.
+/// Maximum number of names listed per mistake.
 const MOST: usize = 6;
 
 /// All of them, as sentences.

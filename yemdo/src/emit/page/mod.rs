@@ -146,7 +146,7 @@ fn code_anchor(part: &Part, code: &Code) -> String {
     anchor("code", &format!("{} {}", part.frames.get(code.frame()).map_or("", |frame| frame.name()), code.name()))
 }
 
-/// What holds under which condition.
+/// Conditions with their statuses.
 fn conditions(part: &Part, list: &[Condition]) -> Markup {
     html! {
         @if !list.is_empty() {

@@ -19,7 +19,7 @@ pub(super) fn section(part: &Part, review: &Review) -> Markup {
     html! { @for (id, reading) in told(part) { (one(part, review, id, reading)) } }
 }
 
-/// The readings, of an array the first; behind them what is derived from them, and values that they share.
+/// Readings, for an array the first element; then derived quantities and shared values.
 pub(super) fn told(part: &Part) -> Vec<(ReadingId, &Reading)> {
     let mut spans = BTreeSet::new();
     let mut all: Vec<_> = part.readings.entries().collect();
@@ -64,14 +64,14 @@ fn one(part: &Part, review: &Review, id: ReadingId, reading: &Reading) -> Markup
     }
 }
 
-/// What it is, beside its name.
+/// Description next to the name.
 fn heading(reading: &Reading) -> String {
     match (reading.is_shared(), reading.unit()) {
         (true, "" | "1") => "a shared value".into(),
         (true, unit) => format!("a shared value in {unit}"),
         (false, unit) => {
             let derived = if reading.is_derived() { ", derived" } else { "" };
-            if unit == "1" { format!("in parts of one{derived}") } else { format!("in {unit}{derived}") }
+            if unit == "1" { format!("dimensionless{derived}") } else { format!("in {unit}{derived}") }
         }
     }
 }
@@ -101,7 +101,7 @@ fn facts(part: &Part, reading: &Reading, found: &Prediction) -> Markup {
     }
 }
 
-/// A number with six digits that count, without zeros behind them.
+/// A number with six significant digits, without trailing zeros.
 pub(super) fn short(value: f64) -> String {
     let text = Digits::UNKNOWN.text(value);
     if text.contains('.') && !text.contains('e') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }

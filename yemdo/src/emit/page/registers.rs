@@ -10,7 +10,7 @@ use crate::model::ids::FieldId;
 use crate::model::part::Part;
 use crate::model::registers::{Field, Register};
 
-/// So many bits stand in a row.
+/// Number of bits per row.
 const ROW: u32 = 16;
 
 pub(super) fn section(part: &Part) -> Markup {
@@ -44,7 +44,7 @@ pub(super) fn by_address(part: &Part) -> Vec<&Register> {
     list
 }
 
-/// The fields of each register; one of several registers is told with the first of them.
+/// Fields of each register; a field of several registers is listed with the first.
 fn fields_of<'p>(part: &'p Part, registers: &[&'p Register]) -> Vec<(&'p Register, Vec<&'p Field>)> {
     let mut told: BTreeSet<FieldId> = BTreeSet::new();
     let mut own = |register: &Register| {
@@ -81,7 +81,7 @@ fn rows(width: u32) -> impl Iterator<Item = (u32, u32)> {
     (0..width.div_ceil(ROW)).rev().map(move |row| ((row * ROW + ROW).min(width) - 1, row * ROW))
 }
 
-/// What a bit is: the field that it is of, and whether the sheet calls it reserved.
+/// Meaning of a bit: its field, and true for reserved bits.
 #[derive(Clone, Copy)]
 struct Bit<'p> {
     field: Option<&'p Field>,

@@ -15,7 +15,7 @@ use super::detail;
 use super::keys::KEYS;
 use super::state::{Look, PartView, ReadingView, View};
 
-/// Rising blocks, and what stands for them where there is only ASCII.
+/// Rising blocks, and their ASCII replacements.
 const BLOCKS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 const ASCII: [char; 8] = ['_', '_', '.', '-', '=', '+', '*', '#'];
 
@@ -219,7 +219,7 @@ fn reading_line<'a>(reading: &'a ReadingView, columns: &Columns, look: Look, sel
         }
     }
     let well = status == Status::Ok || reading.status.is_none();
-    // Where there is no room for both, what is wrong goes before how it came to be.
+    // Without room for both, the status precedes the history.
     if columns.history > 3 && (well || columns.status > 0) {
         spans.push(Span::styled(format!(" {}", history(reading, columns.history, look)), look.colour(Color::Cyan)));
     }
@@ -238,7 +238,7 @@ fn cut(text: &str, width: usize) -> String {
     if text.width() <= width { text.to_owned() } else { text.chars().take(width.saturating_sub(2)).chain("..".chars()).collect() }
 }
 
-/// The last values, low to high, with what is lowest and highest before and behind, where there is room.
+/// History of the last values, with minimum and maximum on both sides if there is room.
 fn history(reading: &ReadingView, width: usize, look: Look) -> String {
     let labels = if width >= 40 { 20 } else { 0 };
     let room = width - labels;

@@ -1,4 +1,4 @@
-//! What the keys do.
+//! Keys of the live view.
 
 use std::sync::atomic::Ordering;
 
@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use super::Keys;
 use super::state::View;
 
-/// The keys, and what they do.
+/// Keys with their actions.
 pub(super) const KEYS: [(&str, &str); 11] = [
     ("q", "quit (also Ctrl-C)"),
     ("space", "pause or resume"),
@@ -25,7 +25,7 @@ pub(super) const KEYS: [(&str, &str); 11] = [
 /// The shortest and longest times from one measurement to the next, in microseconds.
 const EVERY: (u64, u64) = (10_000, 3_600_000_000);
 
-/// Does what a key asks for; gives whether it is to end.
+/// Performs the action of a key; true to quit.
 pub(super) fn press(view: &mut View, key: KeyEvent, keys: &Keys) -> bool {
     view.note = None;
     match key.code {

@@ -1,4 +1,4 @@
-//! `yemdo read --live`: the whole terminal shows what is measured. One thread measures, the other draws and listens to the keys.
+//! `yemdo read --live`: the full-screen view. One thread measures, the other draws and reads keys.
 
 mod detail;
 mod draw;
@@ -24,7 +24,7 @@ use state::{Happened, Look, Measured, Seen, View};
 
 /// Never drawn more often: ten times a second is as quick as one reads.
 const FRAME: Duration = Duration::from_millis(100);
-/// Ages are drawn anew so often, where nothing comes.
+/// Interval for redrawing ages without new readings.
 const IDLE: Duration = Duration::from_secs(1);
 
 /// Shows the session until somebody leaves.
@@ -120,7 +120,7 @@ struct Keys {
     detail: Mutex<Option<(String, String)>>,
 }
 
-/// Sends what is measured to the thread that shows it.
+/// Sends measurements to the drawing thread.
 struct Channel<'a> {
     to: Sender<Happened>,
     keys: &'a Keys,

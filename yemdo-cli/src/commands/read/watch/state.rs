@@ -1,4 +1,4 @@
-//! What the live view knows.
+//! State of the live view.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::time::Instant;
@@ -11,12 +11,12 @@ use yemdo::{Digits, Part, Status, to_hex};
 
 use yemdo_log::{Clocks, Moment};
 
-/// So many values are kept of each reading: ten minutes at one a second, and more than any terminal is wide.
+/// Number of stored values per reading: ten minutes at one per second, and wider than any terminal.
 pub(super) const KEPT: usize = 600;
-/// The rate is that of so many measurements.
+/// Number of measurements for the rate.
 const RATE: usize = 20;
 
-/// What comes from the thread that measures.
+/// Messages of the measuring thread.
 #[derive(Debug)]
 pub(super) enum Happened {
     Measured(Measured),
@@ -53,7 +53,7 @@ pub(super) struct Seen {
     pub(super) codes: String,
 }
 
-/// What the terminal can show.
+/// Capabilities of the terminal.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Look {
     pub(super) colours: bool,
@@ -177,7 +177,7 @@ impl View {
         Some((part, part.readings.get(self.selected.1)?))
     }
 
-    /// The selection moves on by so many readings, across parts.
+    /// Moves the selection by this number of readings, across parts.
     pub(super) fn select(&mut self, by: isize) {
         let all: Vec<(usize, usize)> =
             self.parts.iter().enumerate().flat_map(|(at, part)| part.known().map(move |(reading, _)| (at, reading))).collect();
@@ -186,7 +186,7 @@ impl View {
         self.selected = all.get(to).copied().unwrap_or_default();
     }
 
-    /// The selected reading in the next unit of its dimension, and behind the last in its own again.
+    /// Selects the next unit of the reading's dimension; after the last one, its own.
     pub(super) fn next_unit(&mut self) {
         let (part, reading) = self.selected;
         let Some(reading) = self.parts.get_mut(part).and_then(|part| part.readings.get_mut(reading)) else { return };
@@ -211,7 +211,7 @@ impl View {
         self.note = Some(format!("mark {} at {}", self.marks.len(), time.get(11..19).unwrap_or(&time)));
     }
 
-    /// Statistics and errors begin anew.
+    /// Resets statistics and errors.
     pub(super) fn reset(&mut self) {
         for part in &mut self.parts {
             part.errors.clear();

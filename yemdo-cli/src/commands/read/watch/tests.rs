@@ -61,7 +61,7 @@ fn every_size_shows_what_matters_with_signs_and_without() {
             assert!(!text.contains('\u{1b}') && text.contains("04 D2") == (width >= 60), "{text}");
             assert!(look.signs || !text.contains(['█', '▁', '–', '›', '°']), "{text}");
         }
-        // Statistics leave out what is saturated, and the history ends with the last value.
+        // Statistics exclude saturated values, and the history ends with the last value.
         let wide = drawn(&view, 140, 44, now);
         assert!(wide.contains("12.00") && wide.contains("2.0 a second") && wide.contains("4 s old"), "{wide}");
         view.large = true;

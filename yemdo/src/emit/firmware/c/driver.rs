@@ -1,4 +1,4 @@
-//! The routines in C: what a part's firmware knows of it, state machines, and loops that drive them.
+//! Routines in C: the known state of the part, state machines, and loops that drive them.
 
 use super::super::code::{Ask, Failure, Machine, Sent, Stmt, Type};
 use super::super::{Firmware, names::upper};
@@ -12,7 +12,7 @@ pub(super) fn failure(prefix: &str, failure: Failure) -> String {
     format!("{prefix}_FAILED_{}", upper(words))
 }
 
-/// What the requests of a part's routines can be.
+/// Kinds of requests of the part's routines.
 struct Kinds {
     pub(super) line: bool,
     pub(super) modbus: bool,
@@ -184,7 +184,7 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
     }
 }
 
-/// The members of what is known of a part: their names and types.
+/// Members of the known state of a part: names and types.
 pub(super) fn members(firmware: &Firmware) -> Vec<(String, String)> {
     let p = &firmware.prefix.lower;
     let mut all = Vec::new();
@@ -273,7 +273,7 @@ pub(super) fn source(firmware: &Firmware, printer: &mut Printer<'_>, out: &mut L
     }
 }
 
-/// The function that does what a routine asks for.
+/// Function that serves requests of a routine.
 fn serve(firmware: &Firmware, bus: Bus, kinds: &Kinds, out: &mut Lines) {
     let (p, up) = (&firmware.prefix.lower, &firmware.prefix.upper);
     out.blank();

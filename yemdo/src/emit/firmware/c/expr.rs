@@ -21,7 +21,7 @@ pub(in super::super) enum Helper {
     FromBits(u32),
     /// Decimal digits.
     Bcd,
-    /// A checked operation on so many bits.
+    /// A checked operation on `bits` bits.
     Checked(super::super::code::Checked, u32),
 }
 
@@ -43,7 +43,7 @@ pub(super) enum Level {
     Primary,
 }
 
-/// Prints expressions, and notes what they need.
+/// Prints expressions and records the needed helpers.
 pub(super) struct Printer<'a> {
     pub(super) prefix: &'a str,
     pub(super) helpers: BTreeSet<Helper>,
@@ -68,7 +68,7 @@ impl Printer<'_> {
         let needs_cut = needs_cut && !matches!(expr, Expr::Neg(_, inner) if matches!(**inner, Expr::Int(..)));
         let text = self.alone(expr);
         let cut = format!("({})(", type_name(ty));
-        // What is cut to that type already needs it no more.
+        // Already truncated to this type.
         let is_cut = text.strip_prefix(&cut).and_then(|rest| rest.strip_suffix(')')).is_some_and(|inner| {
             let depth = inner.chars().try_fold(0i32, |depth, c| match c {
                 '(' => Some(depth + 1),
@@ -212,7 +212,7 @@ impl Printer<'_> {
                     };
                     return (format!("{name}({value})"), Level::Primary);
                 }
-                // A constant takes on the type of what it meets.
+                // A constant takes the type of the other operand.
                 (format!("({}){}", type_name(*to), self.at_least(value, Level::Unary)), Level::Unary)
             }
             Expr::SignExtend(width, wide, to, raw) => self.sign_extend(*width, *wide, *to, raw),

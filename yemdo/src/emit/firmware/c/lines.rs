@@ -88,7 +88,7 @@ pub(super) fn break_at(line: &str) -> Option<usize> {
     best.map(|(.., at)| at)
 }
 
-/// Text in lines of at most so many characters.
+/// Text in lines of at most `width` characters.
 pub(in crate::emit::firmware) fn folded(text: &str, width: usize) -> Vec<String> {
     let indent: String = text.chars().take_while(|c| *c == ' ').collect();
     if text.chars().count() <= width {

@@ -72,7 +72,7 @@ pub(super) fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printe
     out.line("}");
 }
 
-/// Whether a machine goes on by itself anywhere.
+/// True if a machine continues without a request in some state.
 pub(in super::super) fn goes_on(list: &[Stmt]) -> bool {
     list.iter().any(|statement| match statement {
         Stmt::Goto(_) => true,
@@ -81,7 +81,7 @@ pub(in super::super) fn goes_on(list: &[Stmt]) -> bool {
     })
 }
 
-/// Whether nothing goes on behind statements.
+/// True if control never passes the end of statements.
 pub(in super::super) fn ends(list: &[Stmt]) -> bool {
     match list.last() {
         Some(Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_)) => true,

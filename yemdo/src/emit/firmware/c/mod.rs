@@ -94,7 +94,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     header.line("#endif");
 
     let mut body = Lines::default();
-    // What is not public comes before whoever calls it: functions stand in that order already.
+    // Private functions precede their callers: the functions already have this order.
     for function in module.functions.iter() {
         body.blank();
         if !function.public {
@@ -203,7 +203,7 @@ fn structure(one: &Struct, out: &mut Lines) {
     out.line(&format!("}} {};", one.name.c));
 }
 
-/// A function's documentation with what is different in C.
+/// Documentation of a function, with differences for C.
 fn c_doc(function: &Function) -> Vec<String> {
     let mut doc = function.doc.clone();
     match &function.gives {

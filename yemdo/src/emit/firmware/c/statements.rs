@@ -186,7 +186,7 @@ pub(super) fn one_statement(statement: &Stmt, function: &Function, printer: &mut
     }
 }
 
-/// Whether nothing that stands behind these statements is reached.
+/// True if code after these statements is unreachable.
 pub(super) fn leaves(body: &[Stmt]) -> bool {
     match body.last() {
         Some(Stmt::Return(_) | Stmt::Fail(_) | Stmt::Filled) => true,

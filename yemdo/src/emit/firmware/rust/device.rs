@@ -1,4 +1,4 @@
-//! What is known of a part, and what it may be asked, in Rust.
+//! Known state and requests of a part, in Rust.
 
 use super::super::Firmware;
 use super::super::c::driver::asks;

@@ -2,7 +2,7 @@
 
 /// Lines are no longer than this.
 const WIDTH: usize = 100;
-/// The arguments of a call stand in one line where they have no more characters.
+/// Maximum characters of the arguments of a call on one line.
 const CALL: usize = 60;
 /// So does a choice.
 const CHOICE: usize = 50;
@@ -15,14 +15,14 @@ pub(super) enum Doc {
     Text(String),
     /// Operands with the operators between them.
     Chain(Box<Doc>, Vec<(&'static str, Doc)>),
-    /// What stands before the bracket, and the arguments.
+    /// Text before the bracket, and the arguments.
     Call(String, Vec<Doc>),
     /// A method of a value.
     Method(Box<Doc>, String, Vec<Doc>),
     Paren(Box<Doc>),
     /// Something before a value: `!`, `-`.
     Before(&'static str, Box<Doc>),
-    /// Something behind it: ` as u8`.
+    /// A suffix: ` as u8`.
     Behind(Box<Doc>, String),
     Choice(Box<Doc>, Box<Doc>, Box<Doc>),
     /// Short things in square brackets.
@@ -46,7 +46,7 @@ impl Doc {
         }
     }
 
-    /// Whether it may stand in one line, however long that is.
+    /// True if it may be on one line of any length.
     fn may_be_flat(&self) -> bool {
         let narrow = |args: &[Doc]| args.len() < 2 || args.iter().map(|arg| arg.flat().chars().count() + 2).sum::<usize>() <= CALL + 2;
         match self {
@@ -66,7 +66,7 @@ impl Doc {
         }
     }
 
-    /// Laid out from a column on, with lines behind the first indented by so much, and so many characters behind it.
+    /// Layout from a column, with the indentation of later lines, and the number of characters after it.
     pub(super) fn lay(&self, indent: usize, column: usize, behind: usize) -> String {
         let flat = self.flat();
         if self.may_be_flat() && column + flat.chars().count() + behind <= WIDTH {

@@ -1,4 +1,4 @@
-//! The routines in Rust: what is known of the part, state machines, and a driver over embedded-hal.
+//! Routines in Rust: the known state of the part, state machines, and a driver over embedded-hal.
 
 use super::super::c::driver::asks;
 use super::super::code::{Ask, Failure};

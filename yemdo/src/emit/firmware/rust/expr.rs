@@ -8,7 +8,7 @@ use crate::formula::operators::{Arith, BinaryOp, Compare};
 use crate::ground::number::Ty;
 use std::collections::BTreeSet;
 
-/// Prints expressions, and notes what they need.
+/// Prints expressions and records the needed helpers.
 #[derive(Default)]
 pub(super) struct Printer {
     /// The parameter that is `self`.
@@ -101,7 +101,7 @@ impl Printer {
                 (Doc::Before("!", Box::new(inner)), Level::Unary)
             }
             Expr::Not(inner) => match &**inner {
-                // What is or is not there is asked for as that.
+                // Tests of optional values.
                 Expr::IsThere(name) => (text(format!("{name}.is_none()")), Level::Primary),
                 inner => (Doc::Before("!", Box::new(self.at_least(inner, Level::Unary))), Level::Unary),
             },
@@ -120,7 +120,7 @@ impl Printer {
             Expr::Compare(op, ty, left, right) => {
                 let mark = BinaryOp::Compare(*op).mark();
                 let exact = matches!(op, Compare::Equal | Compare::NotEqual) && ty.is_real();
-                // What is not itself is no number.
+                // A value unequal to itself is NaN.
                 if exact && left == right {
                     let asked = Doc::Method(Box::new(self.receiver(left)), "is_nan".into(), Vec::new());
                     return match op {
@@ -272,7 +272,7 @@ impl Printer {
             right if level == Level::Product => self.at_least(right, Level::Cast),
             right => self.at_least(right, Level::Product),
         };
-        // Operators of one kind stand in one chain.
+        // Operators of one kind form a chain.
         let joined = match first {
             Doc::Chain(head, mut rest) if rest.iter().all(|(known, _)| level_of(known) == level) => {
                 rest.push((mark, second));
@@ -333,7 +333,7 @@ impl Printer {
         };
         let unused = wide.bits() - width;
         self.allowed.insert("cast_possible_wrap");
-        // What stands at the top already is not moved there.
+        // Already at the top.
         if let (Expr::Shr { value, count, .. }, true) = (raw, unused > 0)
             && **count == Expr::Int(i128::from(unused), Ty::I32)
         {

@@ -52,7 +52,7 @@ impl Lines {
     pub(super) fn statement(&mut self, head: &str, doc: &Doc, indent: usize, end: &str) {
         let column = head.chars().count();
         let laid = doc.lay(indent, column, end.len());
-        // What is too long behind `=` and has no place to be broken goes to the next line.
+        // A long value without a break moves to the next line after `=`.
         let first = laid.lines().next().unwrap_or("");
         let sum = matches!(doc, Doc::Chain(..) | Doc::Method(..))
             && laid.contains('\n')

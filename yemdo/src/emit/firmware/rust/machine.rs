@@ -50,7 +50,7 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
     let function = machine.function();
     let mut printer = Printer { own: Some("run".into()), ..Printer::default() };
     let mut states = Lines::default();
-    // What never goes on by itself needs no loop.
+    // A machine with a request in each state needs no loop.
     let loops = machine.states.iter().any(|(_, list)| goes_on(list) || !ends(list));
     let pad = if loops { "                " } else { "            " };
     for (index, (comment, list)) in machine.states.iter().enumerate() {
@@ -131,7 +131,7 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
     shared.half |= printer.half;
 }
 
-/// The states of a machine without a loop: what they return last is their value.
+/// States of a machine without a loop: the last expression is their value.
 pub(super) fn as_values(text: &str) -> String {
     let lines: Vec<&str> = text.lines().collect();
     let mut out = String::new();

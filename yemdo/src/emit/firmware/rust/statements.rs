@@ -75,7 +75,7 @@ pub(super) fn block(list: &[Stmt], function: &Function, printer: &mut Printer, d
         index += 1;
         let last = tail && index == list.len();
         match (statement, list.get(index)) {
-            // A value that has to be there, and what is done where it is not.
+            // A required optional value, with statements for a missing one.
             (Stmt::Try(name, _, call), Some(Stmt::If(Expr::Not(there), then, otherwise)))
                 if **there == Expr::IsThere(name.clone()) && otherwise.is_empty() =>
             {
@@ -105,7 +105,7 @@ pub(super) fn block(list: &[Stmt], function: &Function, printer: &mut Printer, d
                 block(then, function, printer, depth + 1, false, out);
                 out.line(&format!("{pad}}}"));
             }
-            // What every way through a choice sets is what the choice gives.
+            // A variable set in all branches is the value of the choice.
             (Stmt::Let { name, ty, value: None, mutable }, Some(choice @ Stmt::If(..))) if gives(std::slice::from_ref(choice), name) => {
                 index += 1;
                 let mutable = if *mutable { "mut " } else { "" };
@@ -187,7 +187,7 @@ pub(super) fn choose(head: &str, choice: &Stmt, name: &str, function: &Function,
     out.line(&format!("{pad}}}{}", if head.is_empty() { "" } else { ";" }));
 }
 
-/// Statements of which the last one gives a value.
+/// Statements with a value in the last one.
 pub(super) fn given(list: &[Stmt], name: &str, function: &Function, printer: &mut Printer, depth: usize, out: &mut Lines) {
     let Some((last, before)) = list.split_last() else { return };
     block(before, function, printer, depth, false, out);
@@ -201,7 +201,7 @@ pub(super) fn given(list: &[Stmt], name: &str, function: &Function, printer: &mu
     }
 }
 
-/// What is returned, as the function gives it.
+/// Returned value in the form of the function's result.
 pub(super) fn returned(value: &Expr, function: &Function, printer: &mut Printer) -> Doc {
     let doc = printer.doc(value);
     match function.gives {
@@ -371,7 +371,7 @@ pub(super) fn one(statement: &Stmt, function: &Function, printer: &mut Printer, 
                     out.line(&format!("{pad}    {pattern} => {}, // {}", failure(function), why.replace(['\n', '\r'], " ")))
                 }
                 [Stmt::Switch(..)] => {
-                    // A choice stands beside the arrow.
+                    // A choice follows the arrow.
                     let mut inner = Lines::default();
                     block(body, function, printer, depth + 1, true, &mut inner);
                     out.line(&format!("{pad}    {pattern} => {},", inner.text.trim()));
@@ -392,7 +392,7 @@ pub(super) fn one(statement: &Stmt, function: &Function, printer: &mut Printer, 
     }
 }
 
-/// The line that opens a block; behind a condition of several lines the bracket stands alone.
+/// Line that opens a block; after a condition of several lines, the bracket has its own line.
 pub(super) fn open(head: &str, cond: &str, pad: &str, out: &mut Lines) {
     if cond.contains('\n') {
         out.line(head);

@@ -171,7 +171,7 @@ pub(super) fn type_of(ty: &Type) -> String {
     }
 }
 
-/// Text that cannot leave its comment, and that rustdoc takes as it is; but for what is ours.
+/// Text that cannot leave its comment, escaped for rustdoc except for our own markup.
 pub(super) fn plain(text: &str) -> String {
     const OURS: [&str; 5] = ["[`Error`]", "`answered`", "`false`", "`came`", "`bytes`"];
     let mut plain = String::new();
