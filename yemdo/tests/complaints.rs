@@ -820,7 +820,7 @@ frame.F = { read = 2, coils = 1, code = { c = "b0" } }
     assert_data_eq!(
         shown(sheet),
         str![[r#"
-error[frame-source]: a frame says in one way what is read
+error[frame-source]: a frame needs exactly one source
  --> p.toml:2:7
   |
 2 | frame.F = { read = 2, coils = 1, code = { c = "b0" } }
@@ -1104,7 +1104,7 @@ error[no-way-back]: `r` has not just one code
  --> p.toml:5:38
   |
 5 | quantity.q = { unit = "V", reading = "r", code = "LIMIT" }
-  |                                      ^^^ nothing says which of them the threshold stands for
+  |                                      ^^^ ambiguous: the code of the threshold
   |
   = help: give `formula` in place of `reading` and `code`
 "#]]

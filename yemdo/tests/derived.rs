@@ -214,12 +214,12 @@ derived.half = { unit = "1", formula = "product / 2.0" }
 #[test]
 fn what_cannot_be_derived() {
     for (derived, complaint, at, help) in [
-        (r#"x = { unit = "m", formula = "depth * 2" }"#, "it is a code: what is derived follows from readings", "depth", ""),
+        (r#"x = { unit = "m", formula = "depth * 2" }"#, "it is a code: derived quantities use readings", "depth", ""),
         (r#"x = { unit = "m", formula = "levle * 2" }"#, "`levle` is not known here", "levle", "did you mean `level`?"),
         (r#"x = { unit = "m", formula = "area * 2" }"#, "this formula takes no reading", "area * 2", "level"),
-        (r#"x = { unit = "m", formula = "level - before.level" }"#, "nobody knows", "level - before.level", "gap = "),
-        (r#"x = { unit = "m", gap = "9 s", formula = "before.x + level" }"#, "has a beginning", "before.x + level", "start = 0"),
-        (r#"x = { unit = "m", gap = "9 s", start = 1, formula = "level * elapsed" }"#, "`start` is for what goes on", "1", ""),
+        (r#"x = { unit = "m", formula = "level - before.level" }"#, "missing `gap`", "level - before.level", "gap = "),
+        (r#"x = { unit = "m", gap = "9 s", formula = "before.x + level" }"#, "missing `start`", "before.x + level", "start = 0"),
+        (r#"x = { unit = "m", gap = "9 s", start = 1, formula = "level * elapsed" }"#, "`start` needs `before`", "1", ""),
         (r#"x = { unit = "m", gap = "9 s", formula = "level" }"#, "`gap` is for what takes", "9 s", ""),
         (r#"x = { unit = "m", gap = "9 parsecs", formula = "level * elapsed" }"#, "`9 parsecs` is not a valid time", "9 parsecs", ""),
         (r#"x = { unit = "m", gap = "9 s", start = nan, formula = "before.x + level" }"#, "this is no finite number", "nan", ""),

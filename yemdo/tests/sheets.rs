@@ -138,7 +138,7 @@ fn errors_point_at_the_text_and_say_what_to_do() {
             r("at = 1, field.F = { bits = \"[7:0]\", computed = \"3\" }") + "i2c.address = 0x2B\nroutine.r = [{ set = { F = 9 } }]\n",
             "not-writable",
             "F",
-            "computed from what is supplied",
+            "computed from parameters",
         ),
         (
             "part = \"x\"\n[frame.A]\nread = 1\ncode.c = \"b0\"\nreading.r = { unit = \"V\", formula = \"1\" }\n".to_owned(),

@@ -71,7 +71,7 @@ impl Affine {
         self.gather.codes_then(frames, length, values, &mut |_| (), scale);
     }
 
-    /// The value of one frame, of which these are the words.
+    /// Value for one frame with these words.
     #[inline(always)]
     pub(crate) fn value(&self, words: &[u64; MOST_WORDS], frame: &[u8]) -> f64 {
         let code = match self.source {

@@ -25,7 +25,7 @@ pub struct Columns {
     values: Vec<Vec<f64>>,
     /// For every reading: the statuses. Empty where all are well.
     status: Vec<Vec<Status>>,
-    /// For every reading: what a double does not tell of its number.
+    /// Exact numbers of readings that a double cannot represent.
     whole: Vec<Whole>,
     /// Why derived quantities are not ok: their place, the frame, the reason.
     reasons: BTreeMap<(usize, usize), String>,
@@ -42,7 +42,7 @@ impl Columns {
         self.frames
     }
 
-    /// Whether there is none.
+    /// True if empty.
     pub fn is_empty(&self) -> bool {
         self.frames == 0
     }
@@ -84,7 +84,7 @@ impl Columns {
         self.status.get(reading).and_then(|status| status.get(frame)).copied().unwrap_or_default()
     }
 
-    /// Why a derived quantity, by its place behind the readings, is not ok in one frame.
+    /// Reason for the status of a derived quantity, by its place after the readings, in one frame.
     pub fn reason(&self, reading: usize, frame: usize) -> Option<&str> {
         self.reasons.get(&(reading, frame)).map(String::as_str)
     }
@@ -114,7 +114,7 @@ impl Columns {
         Some((self.failed.iter().filter(|failed| **failed == 0).count(), last))
     }
 
-    /// Makes room for `frames` frames and `readings` readings, and forgets what was there.
+    /// Clears the columns and makes room for `frames` frames and `readings` readings.
     fn reset(&mut self, readings: usize, frames: usize) {
         self.frames = frames;
         self.failed.clear();
@@ -182,7 +182,7 @@ impl Room {
 /// while the next frames are checked.
 const FEW: usize = 128;
 
-/// Decodes frames of `length` bytes that follow one another, of which `given` count.
+/// Decodes adjacent frames of `length` bytes with `given` valid bytes each.
 pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length, given): (usize, usize), bytes: &[u8], out: &mut Columns) {
     let length = length.max(1);
     let frames = bytes.len() / length;
@@ -245,7 +245,7 @@ pub(crate) fn decode(plan: &Plan, room: &mut Room, state: &Present<'_>, (length,
     }
 }
 
-/// Loads the words of many frames, and tells `failed` the frames that do not pass a check, with the check's index.
+/// Loads the words of many frames, and passes frames with a failed check to `failed`, with the check's index.
 /// Words may reach into what follows the frames, which is in `onwards` too.
 #[inline(never)]
 fn look(plan: &Plan, words: &mut [Vec<u64>], (bytes, onwards, length): (&[u8], &[u8], usize), failed: &mut dyn FnMut(usize, usize)) {
@@ -316,7 +316,7 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, (bytes, length, given
                     None => {}
                 }
             }
-            // A code that is an integer stands in no column of reals, nor the other way round.
+            // Integer codes are never in columns of reals, and vice versa.
             (InputSource::Frame(..), Column::F32(_) | Column::F64(_)) | (InputSource::FrameReal(_), Column::I32(_) | Column::I64(_)) => {}
             (InputSource::FrameReal(gather), Column::F32(column)) => {
                 gather.reals(bytes, length, column.get_mut(..lanes).unwrap_or_default(), |real| real, |real| real as f32);
@@ -390,7 +390,7 @@ fn copy(plan: &Plan, machine: &Machine, output: usize, values: &mut [f64]) {
     }
 }
 
-/// Keeps what a double does not tell of an output: an integer of 64 bits as it is, and that it is a float.
+/// Stores 64-bit integers of an output exactly, and whether it is a float.
 fn keep_whole(plan: &Plan, machine: &Machine, output: usize, (from, lanes, frames): (usize, usize, usize), whole: &mut Whole) {
     let Some((slot, ty)) = plan.program.outputs.get(output).copied() else { return };
     if ty == Ty::F64 {

@@ -47,7 +47,7 @@ pub struct CodeValue {
     pub name: String,
     /// The joined bits; of a text, those of its last eight characters.
     pub raw: u64,
-    /// What they make.
+    /// Value of the bits.
     pub value: CodeContent,
 }
 
@@ -59,7 +59,7 @@ impl CodeValue {
     }
 }
 
-/// A reading, as a frame gave it. Shown, it is its value with its unit, or why there is none.
+/// A reading of a frame. It prints as its value with unit, or as the reason for a missing value.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct ReadingValue {
@@ -73,7 +73,7 @@ pub struct ReadingValue {
     pub value: Option<f64>,
     /// The same as the formula's type holds it: an integer of 64 bits keeps all its digits.
     pub number: Option<Number>,
-    /// How far it is to be believed.
+    /// Status.
     pub status: Status,
     /// The datasheet's words for the status, where it has some.
     pub means: Option<String>,

@@ -30,7 +30,7 @@ use crate::predict;
 /// - [`decode`](Self::decode): one frame, with codes, statuses and reasons. The way to begin with.
 /// - [`decode_into`](Self::decode_into): one frame into room that is kept, values and statuses alone, nothing
 ///   allocated. For streams of frames that come one at a time.
-/// - [`decode_many`](Self::decode_many): frames that lie one behind the other, into columns. For logs and bulk.
+/// - [`decode_many`](Self::decode_many): adjacent frames, into columns. For logs and bulk.
 /// - [`steps`](Self::steps): every step from bytes to readings. For people who want to see.
 #[derive(Clone, Debug)]
 pub struct Decoder {
@@ -161,7 +161,7 @@ impl Decoder {
         }
     }
 
-    /// Goes on where another decoder of the same part was: what is derived over time has the same frame before.
+    /// Continues from another decoder of the same part: derived quantities keep their previous frame.
     pub fn go_on_from(&mut self, other: &Decoder) {
         if self.part.name == other.part.name && self.part.readings.len() == other.part.readings.len() {
             self.derivation.clone_from(&other.derivation);
@@ -348,7 +348,7 @@ impl Decoder {
         self.decode_any(frame, bytes, values)
     }
 
-    /// Puts derived quantities behind the readings of a frame.
+    /// Appends derived quantities to the readings of a frame.
     #[inline(never)]
     fn derive_into(&mut self, frame: FrameId, values: &mut FrameValues) {
         let given = self.derive(frame, values.measured());
@@ -384,7 +384,7 @@ impl Decoder {
         self.decode_many_partial(frame, bytes, length, out)
     }
 
-    /// As [`decode_many`](Self::decode_many), of frames of which only the first `given` bytes count.
+    /// As [`decode_many`](Self::decode_many), for frames with `given` valid bytes.
     ///
     /// # Errors
     /// As [`decode_many`](Self::decode_many).
@@ -404,7 +404,7 @@ impl Decoder {
         Ok(())
     }
 
-    /// Puts derived quantities behind the columns of readings.
+    /// Appends derived quantities to the columns of readings.
     fn derive_many(&mut self, frame: FrameId, out: &mut Columns) {
         let (Some(derivation), Some(model)) = (&mut self.derivation, self.part.frames.get(frame)) else { return };
         let none = || Given { value: f64::NAN, status: Status::Ok, why: None, fault: None };
@@ -450,7 +450,7 @@ impl Decoder {
         self.counted(frame, bytes)
     }
 
-    /// The same of bytes without a header.
+    /// Bytes without a header, with the number of valid ones.
     fn counted<'b>(&mut self, frame: FrameId, bytes: Cow<'b, [u8]>) -> Result<(Cow<'b, [u8]>, usize), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let Some((plan, room)) = &mut ready.counted else {
@@ -492,7 +492,7 @@ impl Decoder {
         failed.unwrap_or(Refusal::UnknownFrame)
     }
 
-    /// What was worked out from settings, parameters and other frames is to be worked out anew.
+    /// Invalidates values computed from settings, parameters and other frames.
     fn unsettle(&mut self) {
         for ready in self.frames.iter_mut() {
             ready.alone.unsettle();
@@ -500,7 +500,7 @@ impl Decoder {
         }
     }
 
-    /// Decodes a frame of which so many bytes count.
+    /// Decodes a frame with this number of valid bytes.
     fn judge(&mut self, frame: FrameId, given: usize, bytes: &[u8], values: &mut FrameValues) -> Result<(), Refusal> {
         let (model, ready) = self.part.frames.get(frame).zip(self.frames.get_mut(frame)).ok_or(Refusal::UnknownFrame)?;
         let state = Present { part: &self.part, state: &self.state };
@@ -538,7 +538,7 @@ impl Decoder {
     }
 }
 
-/// The codes of a frame that stand in the bytes that came.
+/// Codes of a frame within the received bytes.
 fn present_codes<'a>(part: &'a Sheet, frame: &'a Frame, given: usize) -> impl Iterator<Item = CodeId> + 'a {
     frame.codes.iter().copied().filter(move |code| part.codes.get(*code).is_some_and(|code| code.last_byte() < given))
 }

@@ -19,10 +19,10 @@ use crate::model::state::State;
 use crate::model::status::Status;
 use crate::model::value::{Eval, Leaves};
 
-/// What a step gave of one quantity.
+/// Result of a step for one quantity.
 #[derive(Clone, Debug)]
 pub(crate) struct Given {
-    /// Not a number where there is none.
+    /// NaN if missing.
     pub(crate) value: f64,
     pub(crate) status: Status,
     /// Why it is not ok.
@@ -36,7 +36,7 @@ impl Given {
     }
 }
 
-/// All derived quantities of a part, and what they go on from.
+/// All derived quantities of a part, with their previous values.
 #[derive(Clone, Debug)]
 pub(crate) struct Derivation {
     quantities: Vec<Quantity>,
@@ -53,7 +53,7 @@ struct Quantity {
     computed: bool,
     start: Option<Start>,
     memory: Option<Memory>,
-    /// The one before that: a frame of the same instant goes on from there.
+    /// The frame before it, for frames of the same instant.
     earlier: Option<Memory>,
     /// The time of the last frame, of whatever use it was.
     instant: Option<f64>,
@@ -65,7 +65,7 @@ enum Start {
     Formula(Box<Eval>),
 }
 
-/// What is kept of a frame.
+/// Stored values of a frame.
 #[derive(Clone, Debug)]
 struct Memory {
     time: f64,
@@ -115,7 +115,7 @@ impl Derivation {
         self.quantities.iter_mut().for_each(|quantity| (quantity.memory, quantity.earlier, quantity.instant) = (None, None, None));
     }
 
-    /// A frame came, with its readings' values (not a number where there is none) and statuses. Gives its derived quantities, in their order.
+    /// Processes a frame with the values (NaN if missing) and statuses of its readings. Returns its derived quantities, in order.
     pub(crate) fn step(
         &mut self,
         part: &Sheet,
@@ -144,18 +144,18 @@ impl Derivation {
 
 type Came = List<ReadingId, Option<(f64, Status)>>;
 
-/// Whether a value says what was measured, and is no bound.
+/// True for measured values that are no bounds.
 fn is_sound((value, status): (f64, Status)) -> bool {
     !value.is_nan() && status < Status::Saturated
 }
 
 impl Quantity {
-    /// The frame that it goes on from at a time.
+    /// Previous frame for a time.
     fn base(&self, time: f64) -> Option<&Memory> {
         if self.is_same_instant(time) { self.earlier.as_ref() } else { self.memory.as_ref() }
     }
 
-    /// Whether the last frame was of this time already, and is what is remembered.
+    /// True if the stored frame has this time.
     fn is_same_instant(&self, time: f64) -> bool {
         self.instant == Some(time) && self.memory.as_ref().is_some_and(|memory| memory.time == time)
     }
@@ -218,7 +218,7 @@ impl Quantity {
                 let value = self.eval.outcome(&taken);
                 given(part, value, worst, why(worst))
             }
-            // It goes on from what it had.
+            // It keeps its value.
             (_, Some(_), Some(value), _) => Given { value, status: worst, why: why(worst), fault: None },
             (_, Some(Start::Number(value)), None, _) => Given { value: *value, status: worst, why: why(worst), fault: None },
             (_, Some(Start::Formula(eval)), None, _) => given(part, eval.outcome(&taken), worst, why(worst)),
@@ -226,7 +226,7 @@ impl Quantity {
         }
     }
 
-    /// Keeps what the next frame is to go on from, unless this one was of no use.
+    /// Stores the values for the next frame, unless this frame is skipped.
     fn remember(&mut self, part: &Sheet, came: &Came, time: f64) {
         let sound = |id: &ReadingId| came.get(*id).copied().flatten().filter(|now| is_sound(*now)).map(|(value, _)| value);
         let is_measured = |id: &&ReadingId| part.readings.get(**id).is_some_and(Reading::is_measured);

@@ -30,7 +30,7 @@ impl FrameValues {
         self.readings.len() + self.derived.len()
     }
 
-    /// Whether there is none.
+    /// True if empty.
     pub fn is_empty(&self) -> bool {
         self.readings.is_empty()
     }
@@ -58,7 +58,7 @@ impl FrameValues {
         &self.readings
     }
 
-    /// Puts derived quantities behind the readings.
+    /// Appends derived quantities to the readings.
     pub(super) fn set_derived(&mut self, derived: Vec<(f64, Status)>) {
         self.derived = derived;
     }
@@ -74,7 +74,7 @@ pub(crate) struct Room {
     quick: Vec<Quick>,
     /// Inputs that stay the same and have no value, by their place among the plan's.
     lost: Vec<usize>,
-    /// All that stays the same has been worked out, has its values, and lets no reading wait.
+    /// All constant inputs are computed and valid, and no reading is waiting.
     complete: bool,
 }
 
@@ -130,7 +130,7 @@ impl OwnNumber {
 enum Quick {
     /// A code times a number plus a number, and nothing to judge.
     MulAdd(RealCut, f64, f64),
-    /// The same of a code that is a real number, in single precision or in double, and to be looked at.
+    /// A real code times a number plus a number, in single or double precision, checked for NaN.
     NumberMulAdd(NumberCut, f64, f64, bool),
     /// Otherwise: where the program leaves it, and whether there is nothing to judge.
     Other { output: (Slot, Ty), bare: bool },
@@ -166,7 +166,7 @@ impl Room {
         }
     }
 
-    /// What came before the next frame has changed.
+    /// Settings or other frames have changed.
     pub(crate) fn unsettle(&mut self) {
         self.single.settled = false;
         self.complete = false;
@@ -269,7 +269,7 @@ fn load(plan: &Plan, room: &mut Room, state: &Present<'_>, words: &[u64; MOST_WO
     if !single.settled {
         lost.clear();
     }
-    // Settled inputs stand where they are; the frame's own come first.
+    // Settled inputs keep their cells; the frame's own come first.
     let count = if single.settled && lost.is_empty() { plan.own_loads } else { plan.loads.len() };
     for (index, load) in plan.loads.iter().enumerate().take(count) {
         match &load.from {

@@ -33,7 +33,7 @@ pub struct Steps {
     pub bytes: Vec<u8>,
 }
 
-/// A check: what is covered, what was called for, what came.
+/// A check: covered bytes, computed value, received value.
 #[derive(Clone, Debug)]
 pub struct CheckStep {
     /// The method, such as `CRC-8`.
@@ -46,7 +46,7 @@ pub struct CheckStep {
     pub found: u64,
     /// For every byte of the frame, for every bit from 7 to 0: whether it is covered.
     pub over: Vec<[bool; 8]>,
-    /// What is covered and does not stand in the frame: address bytes and constants.
+    /// Covered bytes outside the frame: address bytes and constants.
     pub outside: Vec<String>,
     /// The same as `over` for the check value's own place.
     pub place: Vec<[bool; 8]>,
@@ -81,7 +81,7 @@ pub struct FormulaLine {
     pub typed: String,
     /// The expression with numbers in the place of names; names of values that are at fault stay.
     pub numbers: String,
-    /// The value; `None` where the formula is at fault by then.
+    /// Value; `None` after a fault of the formula.
     pub value: Option<Number>,
 }
 
@@ -145,7 +145,7 @@ pub(crate) fn fault(state: &Present<'_>, frame: FrameId, bytes: &[u8], reading: 
     })
 }
 
-/// The input of an output that stands for nothing, and why.
+/// Reason for an output without a value: its invalid input.
 fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) -> Option<String> {
     let part = state.part;
     let input = |slot| plan.program.inputs.iter().find(|(known, _)| *known == slot).map(|(_, key)| Input::of(*key));
@@ -176,7 +176,7 @@ fn without_value(plan: &Plan, state: &Present<'_>, output: usize, bytes: &[u8]) 
     })
 }
 
-/// Why a code stands for nothing; `None` where it does.
+/// Reason for an invalid code; `None` for a valid one.
 fn code_without_value(code: &Code, bytes: &[u8]) -> Option<String> {
     let (name, width) = (&code.name, code.layout.width());
     let raw = code.gather.raw(bytes);
@@ -192,9 +192,9 @@ fn code_without_value(code: &Code, bytes: &[u8]) -> Option<String> {
     (!(low..=high).contains(&value)).then(|| format!("{name} = {value} is outside the codes {low} to {high}"))
 }
 
-/// What a formula used in a run, and what came of it.
+/// Used inputs and results of a formula in a run.
 struct Used<'r> {
-    /// What was set and returned, in branches that were taken.
+    /// Assigned and returned values in executed branches.
     notes: Vec<&'r Note>,
     /// Names, and the numbers that they stood for.
     numbers: Vec<(Span, Number)>,
@@ -215,7 +215,7 @@ pub(crate) fn formula_lines(part: &Sheet, name: &str, program: &Program, machine
             NoteKind::Set(name) => Some(name.clone()),
             NoteKind::Return => None,
         };
-        // What is computed with a value that is none is none either.
+        // Results of missing values are missing.
         failed |= used.fails_in(note.span);
         let value = machine.number(note.slot, note.ty).filter(|_| !failed);
         let typed = one_line(part.source.slice(note.span));
@@ -265,7 +265,7 @@ impl<'r> Used<'r> {
     fn fails_in(&self, span: Span) -> bool {
         let inside = |at: &Span| span.start <= at.start && at.end <= span.end;
         match self.fault {
-            // No number is what was computed, and is shown.
+            // NaN is a computed value, and is shown.
             None | Some((FaultKind::NotFinite, _)) => false,
             Some((FaultKind::NoValue, None)) => true,
             Some((_, at)) => at.iter().chain(&self.at_fault).any(inside),

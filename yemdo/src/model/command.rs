@@ -1,4 +1,4 @@
-//! Bytes that are sent to a part, some of which may follow from settings.
+//! Bytes that are sent to a part; some may depend on settings.
 
 use super::operation::Time;
 use super::part::Sheet;
@@ -18,14 +18,14 @@ pub struct Command {
 pub enum CommandByte {
     /// It is always the same.
     Fixed(u8),
-    /// It follows from settings and parameters, and is worked out when it is sent.
+    /// A formula over settings and parameters, computed when it is sent.
     Formula(Formula),
 }
 
-/// What is sent before some bytes are read, how long the part needs in between, and how many are read.
+/// Bytes to send, a wait, and the number of bytes to read.
 #[derive(Clone, Debug)]
 pub struct Exchange {
-    /// What is sent first; nothing for a part that just answers.
+    /// Bytes to send first; empty for a part without commands.
     pub command: Command,
     /// The time between the two.
     pub wait: Option<Time>,
@@ -61,7 +61,7 @@ impl Command {
         self.bytes.iter().map(fixed).collect()
     }
 
-    /// As it stands in a sheet: hex, and formulas in brackets.
+    /// Text as in a sheet: hex, and formulas in brackets.
     pub fn text(&self, part: &Sheet) -> String {
         let one = |byte: &CommandByte| match byte {
             CommandByte::Fixed(byte) => to_hex(&[*byte]),

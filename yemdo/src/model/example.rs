@@ -33,7 +33,7 @@ impl Example {
         self.span
     }
 
-    /// Where the datasheet has it.
+    /// Source in the datasheet.
     pub fn datasheet(&self) -> Option<&str> {
         self.datasheet.as_deref()
     }
@@ -64,7 +64,7 @@ impl Example {
 pub(crate) enum Subject {
     Reading(ReadingId),
     Code(CodeId),
-    /// What a quantity is after the settings.
+    /// Expected value of a quantity after the settings.
     Quantity(QuantityId),
     /// A local variable of a reading's or shared value's formula, or the shared value itself.
     Step(ReadingId, Option<String>),

@@ -22,7 +22,7 @@ pub struct Frame {
     /// Read once and kept.
     pub(crate) keep: bool,
     pub(crate) blank: Blank,
-    /// Fields of its registers, and where their bits stand in the frame.
+    /// Fields of its registers, with the positions of their bits in the frame.
     pub(crate) fields: Vec<(FieldId, Gather)>,
     /// How many bytes count, where a code says so.
     pub(crate) counted: Option<Formula>,
@@ -80,7 +80,7 @@ pub enum Origin {
 }
 
 impl Origin {
-    /// The formulas of what is sent, and of the times in between.
+    /// Formulas of sent bytes and waits.
     pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
         self.exchanges().iter().flat_map(Exchange::formulas)
     }
@@ -181,7 +181,7 @@ impl Frame {
         &self.derived
     }
 
-    /// The readings that its arrival gives, and behind them the derived quantities.
+    /// Readings of the frame, then derived quantities.
     pub fn shown(&self) -> impl Iterator<Item = ReadingId> + Clone + '_ {
         self.readings.iter().chain(&self.derived).copied()
     }
@@ -223,7 +223,7 @@ impl Code {
         &self.name
     }
 
-    /// The frame it stands in.
+    /// Frame of the code.
     pub fn frame(&self) -> FrameId {
         self.frame
     }
@@ -253,7 +253,7 @@ impl Code {
         }
     }
 
-    /// Lowest and highest value, for codes that are integers: what the datasheet allows, else what the bits hold.
+    /// Lowest and highest value of integer codes: the stated range, otherwise that of the bits.
     pub fn bounds(&self) -> (i128, i128) {
         self.range.unwrap_or_else(|| self.layout.form.bounds(self.layout.width()))
     }
@@ -272,7 +272,7 @@ impl Code {
     }
 }
 
-/// What the bits of a code make.
+/// Content of a code's bits.
 #[derive(Clone, Debug, PartialEq)]
 pub enum CodeContent {
     /// A number.

@@ -46,7 +46,7 @@ impl Input {
         InputKey(kind << 56 | (column as u64) << 28 | place as u64)
     }
 
-    /// What a formula's key stands for.
+    /// Input of a formula's key.
     pub(crate) fn of(InputKey(key): InputKey) -> Input {
         let low = |bits: u64| (bits & ((1 << 28) - 1)) as usize;
         let (place, column) = (low(key), low(key >> 28));
@@ -82,7 +82,7 @@ impl Input {
     }
 }
 
-/// What a formula takes from outside, each once, in the order of first use.
+/// Inputs of a formula, each once, in the order of first use.
 pub(crate) fn inputs(formula: &Formula) -> impl Iterator<Item = Input> + '_ {
     formula.inputs.iter().map(|key| Input::of(*key))
 }

@@ -18,7 +18,7 @@ use crate::formula::typed::Formula;
 use crate::ground::diagnostic::Diagnostic;
 use crate::ground::number::Ty;
 
-/// What is derived, and in which steps.
+/// Selected readings with their steps.
 pub(crate) struct Wanted<'a> {
     /// The readings; others stay as they are, and are not to be used.
     pub(crate) readings: BTreeSet<ReadingId>,
@@ -40,7 +40,7 @@ pub(crate) struct Integers {
 /// Derives a part.
 ///
 /// # Errors
-/// All operations that stand in the way.
+/// All unsupported operations.
 pub(crate) fn integers(part: &Part, wanted: &Wanted<'_>) -> Result<Integers, Vec<Diagnostic>> {
     let mut work = Work {
         from: part,
@@ -126,7 +126,7 @@ impl Leaves for Work<'_> {
                 error: self.wanted.usual_step,
             }),
             Input::Quantity(_) => return Err("a quantity is a real number".into()),
-            Input::Came(_) | Input::Before(_) | Input::Elapsed => return Err("what is derived is a real number".into()),
+            Input::Came(_) | Input::Before(_) | Input::Elapsed => return Err("derived quantities are real numbers".into()),
         })
     }
 

@@ -7,7 +7,7 @@ use crate::ground::suggest;
 /// Kinds of things that have names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-#[allow(missing_docs)] // they are what they say
+#[allow(missing_docs)] // self-explanatory
 pub enum Kind {
     Frame,
     Reading,
@@ -42,7 +42,7 @@ impl Kind {
 pub struct UnknownName {
     /// Name of the part.
     pub part: String,
-    /// What was looked for.
+    /// Kind of the name.
     pub kind: Kind,
     /// The name.
     pub name: String,
@@ -55,7 +55,7 @@ pub struct UnknownName {
 }
 
 impl UnknownName {
-    /// What is wrong.
+    /// Description.
     pub fn message(&self) -> String {
         let (one, several) = self.kind.words();
         if self.is_derived {

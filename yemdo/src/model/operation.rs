@@ -1,4 +1,4 @@
-//! What is done with a part: quantities that its fields hold, and routines.
+//! Operations on a part: quantities stored in its fields, and routines.
 
 use super::command::Command;
 use super::ids::{FieldId, FrameId, QuantityId, ReadingId, RegisterId, RoutineId};
@@ -7,7 +7,7 @@ use super::part::Sheet;
 use crate::formula::typed::Formula;
 use crate::ground::text::Span;
 
-/// So many codes of one field, or pairs of codes of two, are tried one by one to find the one for a value.
+/// Maximum number of codes of one field, or pairs of codes of two, to try for a value.
 pub(crate) const MOST_TRIED: usize = 1 << 17;
 
 /// A physical value that fields hold, such as a threshold.
@@ -108,7 +108,7 @@ impl Routine {
 pub struct Step {
     /// Its place in the sheet.
     pub span: Span,
-    /// What is done.
+    /// Action.
     pub action: Action,
     /// It is only done where this holds.
     pub when: Option<Formula>,
@@ -143,13 +143,13 @@ impl Step {
     }
 }
 
-/// What a step does.
+/// Action of a step.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Action {
     /// Bytes are sent.
     Write(Command),
-    /// Registers are written, with what their fields hold by then; those that are computed are computed anew.
+    /// Writes registers with the present values of their fields; recomputes `computed` fields.
     WriteRegisters(Vec<RegisterId>),
     /// Fields get codes, and their registers are written.
     Set {
@@ -169,7 +169,7 @@ pub enum Action {
         /// Its tolerance: so much of it is added.
         tolerance: f64,
     },
-    /// What the condition needs is read until it holds.
+    /// Reads the inputs of a condition until it is true.
     Poll {
         /// The condition.
         condition: Formula,
@@ -183,7 +183,7 @@ pub enum Action {
         /// The longest time.
         within: Time,
     },
-    /// What the condition needs is read once, and it must hold.
+    /// Reads the inputs of a condition once; it must be true.
     Expect(Formula),
     /// Another routine.
     Run(RoutineId),

@@ -64,7 +64,7 @@ impl Part {
         super::resolve::resolve(Source::new(name, text), None)
     }
 
-    /// Reads a variant of a sheet: what stands under `[variant.NAME]` put over the rest.
+    /// Reads a variant of a sheet: the sheet with the keys of `[variant.NAME]`.
     ///
     /// # Errors
     /// As [`Part::parse`]; also where there is no such variant.
@@ -118,7 +118,7 @@ impl std::fmt::Display for NotAnAddress {
 
 impl std::error::Error for NotAnAddress {}
 
-/// What a sheet says, every name bound and every width known. Reached through [`Part`].
+/// Resolved content of a sheet: names bound, widths known. Access through [`Part`].
 #[derive(Clone, Debug)]
 pub struct Sheet {
     pub(crate) source: Source,
@@ -157,7 +157,7 @@ pub struct Sheet {
     pub(crate) inherits_examples: bool,
     /// It was derived so that nothing in it is a real number: readings and quantities count steps.
     pub(crate) integers: bool,
-    /// What a number of a column of such a part is worth, where it is not 1.
+    /// Units of columns of such a part, other than 1.
     pub(crate) column_units: std::collections::BTreeMap<(FieldId, super::ids::ColumnId), f64>,
     /// Quantities of such a part that could not be derived.
     pub(crate) no_integers: std::collections::BTreeSet<QuantityId>,
@@ -212,7 +212,7 @@ impl Sheet {
         &self.name
     }
 
-    /// What the part is, in a few words.
+    /// Short description of the part.
     pub fn title(&self) -> Option<&str> {
         self.title.as_deref()
     }
@@ -257,7 +257,7 @@ impl Sheet {
         &self.codes
     }
 
-    /// The readings, in the sheet's order, and behind them the values that they share.
+    /// Readings in the sheet's order, then shared values.
     pub fn readings(&self) -> &List<ReadingId, Reading> {
         &self.readings
     }
@@ -287,12 +287,12 @@ impl Sheet {
         self.inherits_examples
     }
 
-    /// The formula of a reading as the sheet has it.
+    /// Formula of a reading as in the sheet.
     pub fn formula_text(&self, reading: ReadingId) -> Option<String> {
         Some(self.typed(&self.readings.get(reading)?.formula))
     }
 
-    /// What a derived quantity begins with, as typed; `None` where it does not go on from itself.
+    /// First value of a derived quantity, as typed; `None` without `before` of itself.
     pub(crate) fn start_text(&self, reading: &Reading) -> Option<String> {
         Some(match reading.derived()?.start.as_ref()? {
             End::Number(number) => number.to_string(),
@@ -321,7 +321,7 @@ impl Sheet {
         self.homes(field).next().is_none()
     }
 
-    /// Bits a second that a code of the field for them stands for.
+    /// Baud rate for a code of `baud_field`.
     pub(crate) fn baud_of(&self, code: i128) -> Option<u32> {
         let field = self.fields.get(self.baud_field?)?;
         let at = field.columns.position(|column| column.name == "baud");
@@ -421,7 +421,7 @@ impl Sheet {
         found
     }
 
-    /// What the readings of some frames take from settings and parameters, and not from the frames themselves.
+    /// Inputs of the readings of some frames from settings and parameters, outside the frames.
     pub(crate) fn held_inputs(&self, frames: &[FrameId]) -> Vec<Input> {
         self.held_inputs_of(frames, &|_| true)
     }

@@ -9,11 +9,11 @@ use crate::formula::typed::Formula;
 use crate::ground::number::Ty;
 use crate::ground::text::Span;
 
-/// What a condition over the codes says about a reading.
+/// Status condition of a reading.
 #[derive(Clone, Debug)]
 pub struct Condition {
     pub(crate) formula: Formula,
-    /// What holds where the condition does.
+    /// Status if the condition is true.
     pub status: Status,
     /// The datasheet's words for it.
     pub means: Option<String>,
@@ -96,13 +96,13 @@ pub struct Reading {
 pub(crate) enum ReadingKind {
     /// From codes of frames.
     Measured,
-    /// As a reading, but it is none itself: a value that readings share.
+    /// An intermediate value of several readings.
     Shared,
     /// From readings, as they come.
     Derived(Box<Derived>),
 }
 
-/// What a derived quantity takes, and how it goes on from one frame to the next.
+/// Inputs of a derived quantity, and its continuation from frame to frame.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Derived {
     /// The readings, and derived quantities above it, that it takes as they come.
@@ -113,7 +113,7 @@ pub(crate) struct Derived {
     pub(crate) before: Vec<ReadingId>,
     /// It needs times: it takes something from the frame before, or how long ago that was.
     pub(crate) timed: bool,
-    /// What it begins with, where it takes its own value.
+    /// First value, for a quantity with `before` of itself.
     pub(crate) start: Option<End>,
     /// The longest time between two frames that belong together, in microseconds.
     pub(crate) gap: Option<u64>,
@@ -156,7 +156,7 @@ impl Reading {
         self.range.as_ref()?.fixed()
     }
 
-    /// Its formulas: its own, those of its conditions, those of its range, and that of what it begins with.
+    /// All formulas: its own, those of conditions and range, and that of its first value.
     pub(crate) fn formulas(&self) -> impl Iterator<Item = &Formula> {
         self.formulas_of(&|_| true)
     }
@@ -198,12 +198,12 @@ impl Reading {
         self.derived().map_or(&[], |how| &how.from)
     }
 
-    /// The longest time between two frames that it goes on over, in microseconds; `None` where it does not depend on times.
+    /// Maximum time between two frames, in microseconds; `None` if it does not depend on times.
     pub fn longest_gap(&self) -> Option<u64> {
         self.derived()?.gap
     }
 
-    /// Whether it goes on from its own value: a sum.
+    /// True for quantities with `before` of themselves: sums.
     pub fn goes_on(&self) -> bool {
         self.derived().is_some_and(|derived| derived.start.is_some())
     }

@@ -1,4 +1,4 @@
-//! The same part with its real numbers computed otherwise: what firmware for small machines does, and what it is held against.
+//! A part with another arithmetic for real numbers, as in firmware for small machines, and the reference for its tests.
 
 use std::sync::Arc;
 

@@ -29,7 +29,7 @@ pub enum Access {
     SelfClearing,
     /// Set by writing ones, cleared only by a reset.
     SetUntilReset,
-    /// Nobody's.
+    /// Reserved bits.
     Reserved,
 }
 
@@ -56,7 +56,7 @@ impl Access {
         matches!(self, Access::WriteOneToClear | Access::SelfClearing)
     }
 
-    /// True for fields that hold what is written to them.
+    /// True for fields that store written values.
     pub(crate) fn holds_value(self) -> bool {
         matches!(self, Access::ReadWrite | Access::WriteOnly | Access::SetUntilReset)
     }
@@ -338,7 +338,7 @@ impl Field {
         self.layout.as_printed(code, typed)
     }
 
-    /// The code that is nearest to what its formula gives; `None` where that is none.
+    /// Code nearest to the result of its formula; `None` for an invalid one.
     pub(crate) fn computed_code(&self, value: f64) -> Option<i128> {
         let ((low, high), code) = (self.bounds(), value.round());
         (code >= low as f64 && code <= high as f64).then_some(code as i128)

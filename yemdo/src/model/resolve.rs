@@ -42,14 +42,14 @@ pub(crate) fn resolve_changed(source: Source, variant: Option<&str>, change: imp
         lost: HashMap::new(),
         arrays: HashMap::new(),
     };
-    // A tree with holes would only draw complaints about what is missing because of them.
+    // An incomplete tree would only cause follow-up errors.
     if !resolver.has_errors() {
         resolver.run(&tree);
     }
     let Resolver { mut diagnostics, mut part, .. } = resolver;
     part.variant = variant.map(str::to_owned);
     diagnostics.sort_by_key(|d| (d.span.start, d.span.end));
-    // What is wrong with every element of an array is told once.
+    // Errors of all elements of an array are reported once.
     diagnostics.dedup_by(|one, other| one.span == other.span && one.message == other.message);
     if diagnostics.iter().any(|d| d.severity == Severity::Error) {
         let allowed = |d: &Diagnostic| d.severity == Severity::Warning && tree.allow.iter().any(|text| text.value == d.name);
@@ -67,7 +67,7 @@ struct Resolver {
     code_names: HashMap<String, Vec<CodeId>>,
     /// Divisions of integers that shared values are made of.
     lost: HashMap<InputKey, Lost>,
-    /// Arrays of codes and of fields: what stands behind the name of each element.
+    /// Arrays of codes and of fields: the suffixes of their elements.
     arrays: HashMap<String, Vec<String>>,
 }
 

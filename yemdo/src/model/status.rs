@@ -1,6 +1,6 @@
 //! Reading status.
 
-/// How far a reading is to be believed.
+/// Status of a reading.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
 #[non_exhaustive]

@@ -19,12 +19,12 @@ pub(crate) trait Leaves {
     fn part(&self) -> &Sheet;
     /// The present code of a field.
     fn field(&self, field: FieldId) -> Option<i128>;
-    /// The number of a code; `None` where it has not come, or stands for nothing.
+    /// Number of a code; `None` if it was not received or is invalid.
     fn code(&self, code: CodeId) -> Option<Number>;
     /// A parameter's value.
     fn parameter(&self, parameter: ParameterId) -> Option<f64>;
 
-    /// What a derived quantity takes from readings, and from the frame before.
+    /// Inputs of derived quantities: readings and the previous frame.
     fn over_time(&self, _: Input) -> Option<Number> {
         None
     }
@@ -112,7 +112,7 @@ impl Eval {
         build.finish(output)
     }
 
-    /// A formula over readings; what its names stand for is noted.
+    /// A formula over readings, with notes of its values.
     pub(crate) fn over_readings(part: &Sheet, formula: &Formula) -> Self {
         let mut build = Build { lowerer: Lowerer::new(&part.curves, true), ..Build::new(part) };
         let output = build.lowerer.formula(formula);
@@ -124,7 +124,7 @@ impl Eval {
         (&self.program, &self.single, self.output)
     }
 
-    /// A quantity of the part; `None` where there is none of that id.
+    /// A quantity of the part; `None` for an unknown id.
     pub(crate) fn of_quantity(part: &Sheet, quantity: QuantityId) -> Option<Self> {
         let mut build = Build::new(part);
         let output = build.quantity(quantity)?;
@@ -152,7 +152,7 @@ impl Eval {
     }
 }
 
-/// Puts a formula and what it needs into one program, each once.
+/// Puts a formula and its dependencies into one program, each once.
 struct Build<'a> {
     part: &'a Sheet,
     lowerer: Lowerer,
@@ -203,7 +203,7 @@ impl<'a> Build<'a> {
             _ => return None,
         };
         self.needs_of(&reading.formula);
-        // What the quantity's formula gives takes the place of the reading's code, in that formula alone.
+        // The result of the quantity's formula replaces the reading's code, in this formula alone.
         let own = self.lowerer.formula_as(&quantity.formula, code_ty);
         let key = code.key();
         self.lowerer.publish(key, own);

@@ -60,7 +60,7 @@ pub const MAX_SHEET: usize = 1024 * 1024;
 /// Most variants of a sheet.
 const MAX_VARIANTS: usize = 64;
 
-/// Parses a sheet, or one of its variants. The tree holds whatever was sound; diagnostics say what was not.
+/// Parses a sheet, or one of its variants. The tree contains the valid items; diagnostics report the others.
 pub(crate) fn parse(source: &str, variant: Option<&str>) -> (Sheet, Vec<Diagnostic>) {
     if source.len() > MAX_SHEET {
         let problem = Diagnostic::error(
@@ -205,7 +205,7 @@ fn named<'i, T>(
     found
 }
 
-/// Names stand in formulas, so they must be identifiers of C.
+/// Formulas use names, so they must be identifiers of C.
 fn identifier(reader: &mut Reader<'_>, name: &At<String>) {
     let text = name.value.as_str();
     if !is_identifier(text) || text.len() > 64 {
@@ -229,7 +229,7 @@ const KEYWORDS: &[&str] = &[
     "volatile", "while",
 ];
 
-/// A whole number of a table, or what stands for it where it is not given.
+/// An integer of a table, or its default.
 fn integer_or<'i, T>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, key: &'static str, low: T, high: T, default: T) -> T
 where
     T: TryFrom<i128> + PartialOrd + std::fmt::Display,

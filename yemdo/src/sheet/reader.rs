@@ -1,4 +1,4 @@
-//! Typed access to parsed TOML, with a diagnostic for whatever is not what it should be.
+//! Typed access to parsed TOML, with a diagnostic for each invalid value.
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};

@@ -1,4 +1,4 @@
-//! Words that people type for a key out of habit, and where a key belongs that stands in the wrong table.
+//! Common words for keys, and the right tables of misplaced keys.
 
 use toml::de::DeValue;
 
@@ -64,7 +64,7 @@ pub(crate) fn help(problem: Diagnostic, name: &str, value: &DeValue<'_>, kind: &
     let whole = SHEET.key(name).is_some() && kind.name != SHEET.name;
     let meant = meant(name, kind).and_then(|meant| kind.key(meant)).filter(|_| !(table && whole));
     if let Some(key) = meant {
-        // A word that is no slip of the hand wants a word on what the key is.
+        // Another word than the key needs an explanation of the key.
         let near = suggest::nearest(name, [key.name]).is_some();
         let doc = if near { String::new() } else { format!(" {}", key.doc) };
         return problem.help(format!("did you mean `{}`?{doc}", key.name));

@@ -26,7 +26,7 @@ pub(super) struct Acquisition {
     pub(super) waits: Vec<(Time, f64)>,
     /// Place of the first wait, else of the read.
     pub(super) span: Span,
-    /// What is polled until it holds, and the longest time.
+    /// Polled condition and its timeout.
     pub(super) poll: Option<(Formula, Time)>,
     /// The data-ready line: its active level, and the longest time.
     pub(super) line: Option<(bool, Time)>,
@@ -34,7 +34,7 @@ pub(super) struct Acquisition {
     pub(super) retried: bool,
 }
 
-/// The acquisitions of all frames, as the first routine that reads a frame has it.
+/// Acquisitions of all frames, from the first routine that reads each.
 pub(super) fn acquisitions(part: &Sheet) -> Vec<Acquisition> {
     let mut found = Vec::new();
     for routine in part.routines.ids() {
@@ -44,7 +44,7 @@ pub(super) fn acquisitions(part: &Sheet) -> Vec<Acquisition> {
     found
 }
 
-/// What came before in a routine.
+/// Earlier steps of a routine.
 #[derive(Clone)]
 struct Seen {
     trigger: Option<Trigger>,
@@ -61,7 +61,7 @@ fn walk(part: &Sheet, routine: RoutineId, mut seen: Seen, found: &mut Vec<Acquis
             Action::Write(_) | Action::Set { .. } if step.when.is_some() => {}
             Action::Write(command) => seen = started(Trigger::Command(command.clone())),
             Action::Set { fields, .. } => {
-                // What no register holds starts nothing, nor does clearing what the part has raised.
+                // Settings without a register start nothing, nor does clearing a flag.
                 let starts = |field: FieldId| {
                     !part.is_unstored(field) && !matches!(part.fields[field].access, Access::WriteOneToClear | Access::ClearOnRead)
                 };

@@ -82,7 +82,7 @@ impl Fault {
         }
     }
 
-    /// What the client of this library makes of it.
+    /// Response of this library's client.
     pub fn client(self) -> &'static str {
         match self {
             Fault::Nak => "not acknowledged, or timeout; with retries if the routine or `retries` has some",
@@ -124,7 +124,7 @@ impl Fault {
                 bytes.fill(stuck);
             }
             Fault::CutFrame => bytes.truncate(random.below(bytes.len())),
-            // What it does not know it leaves to the pull-up.
+            // Unknown bytes read as ones (pull-up).
             Fault::OtherPart => bytes.iter_mut().for_each(|byte| *byte = 0xFF),
             // Bits are sampled at other places: other bytes, and another number of them.
             Fault::WrongBaud => {
@@ -140,7 +140,7 @@ impl Fault {
 #[derive(Clone, Debug)]
 pub struct Faults {
     random: Random,
-    /// Of a million transfers so many go wrong, in one of these ways.
+    /// Faults per million transfers, of these kinds.
     share: u64,
     kinds: Vec<Fault>,
     schedule: Vec<(u64, Fault)>,
@@ -149,7 +149,7 @@ pub struct Faults {
     pub injected: Vec<(u64, Fault)>,
 }
 
-/// So many injected faults are listed.
+/// Maximum number of listed faults.
 const MOST_LISTED: usize = 10_000;
 
 impl Faults {
@@ -191,7 +191,7 @@ impl Faults {
         if fault == Fault::Reset {
             stand_in.reset_unseen(now);
         }
-        // What the part never hears of leaves it as it is.
+        // Requests that never arrive do not change the part.
         let reaction = if fault.reaches_the_part() { what(stand_in) } else { what(&mut stand_in.clone()) };
         stand_in.excuse();
         match reaction {

@@ -85,7 +85,7 @@ impl StandIn {
                 self.write_registers(now, address, &data);
                 Reaction::Answer(Vec::new())
             }
-            // The register address alone; what is read comes in a transfer of its own.
+            // The register address alone; the read is a separate transfer.
             (Some((raw, [])), _) if receive == 0 && !part.registers.is_empty() => {
                 let address = raw & !i2c.increment;
                 if self.register_at(address).1.is_none() {
@@ -104,7 +104,7 @@ impl StandIn {
         let Some(spi) = &part.buses.spi else { return vec![IDLE; out.len()] };
         self.advance(now);
         self.silent = false;
-        // What was asked for before a wait is late already.
+        // A request before a wait is already late.
         let was_asked = self.asked.is_some() && out.iter().all(|byte| *byte == 0);
         let (sent, data) = self.spi_now(now, out, spi);
         let data = if spi.late && !was_asked { std::mem::replace(&mut self.answer, data) } else { data };
@@ -195,7 +195,7 @@ impl StandIn {
     fn commanded(&mut self, now: u64, sent: &[u8], receive: usize) -> Option<Reaction> {
         let part = self.part.clone();
         if sent.is_empty() && receive > 0 {
-            // What was asked for before, or a part that just answers.
+            // The earlier request, or a part without commands.
             if let Some((frame, exchange, due)) = self.asked.take() {
                 let reaction = self.answer_exchange(now, frame, exchange, receive, due);
                 // A read that was not acknowledged can be tried again.

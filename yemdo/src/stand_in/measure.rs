@@ -1,4 +1,4 @@
-//! Measurements: what starts them, when they are done, and what they leave in frames and registers.
+//! Measurements: start, completion, and results in frames and registers.
 
 use super::acquire::{Acquisition, Trigger};
 use super::judge::Rule;
@@ -89,20 +89,20 @@ impl StandIn {
         }
     }
 
-    /// Whether the part can show by what is polled that a measurement is under way.
+    /// True if a polled condition can show a running measurement.
     fn is_told(&self, id: FrameId, poll: &Formula) -> bool {
         let of = |input: Input| if let Input::Code(code) = input { Some(self.part.codes[code].frame) } else { None };
         std::iter::once(id).chain(inputs(poll).filter_map(of)).any(|frame| self.shows_waiting(frame))
     }
 
-    /// From one measurement to the next, of a part that goes on measuring: by a column `hz` or `ms` of its settings.
+    /// Interval of a part that measures continuously, from a column `hz` or `ms` of its settings.
     fn period(&self) -> Option<u64> {
         let hertz = column(&self.part, &self.state, "hz").filter(|hz| *hz > 0.0).map(|hz| 1e6 / hz);
         let micros = hertz.or_else(|| column(&self.part, &self.state, "ms").map(|ms| ms * 1000.0));
         micros.filter(|micros| *micros >= 1.0).map(|micros| micros as u64)
     }
 
-    /// A measurement begins. `period` is the time to the next, of a part that then goes on measuring.
+    /// Starts a measurement. `period` is the interval of a part that measures continuously.
     fn start(&mut self, now: u64, id: FrameId, period: Option<u64>) {
         let Some(how) = self.measures.get(id).and_then(|measure| measure.as_ref()).map(|measure| measure.how.clone()) else { return };
         let early = self.measures.get_mut(id).and_then(|measure| measure.as_mut()?.early.take());
@@ -202,7 +202,7 @@ impl StandIn {
         }
     }
 
-    /// Composes a frame as of a time, and puts what it says into the registers.
+    /// Composes a frame for a time, and copies its values to the registers.
     pub(super) fn publish(&mut self, at: u64, id: FrameId, waiting: bool) {
         let part = self.part.clone();
         let Some(frame) = part.frames.get(id) else { return };
@@ -262,7 +262,7 @@ impl StandIn {
         }
     }
 
-    /// What the signals of other frames have put into a register.
+    /// Bits of a register set by the signals of other frames.
     fn said_by_others(&self, id: FrameId, register: RegisterId) -> u64 {
         let mut mask = 0;
         for (other, frame) in self.part.frames.entries().filter(|(other, _)| *other != id) {
@@ -278,7 +278,7 @@ impl StandIn {
         mask
     }
 
-    /// Registers that the part alone changes take what a frame says.
+    /// Copies a frame to registers that only the part changes.
     fn put_registers(&mut self, id: FrameId, runs: &[Vec<RegisterId>], bytes: &[u8]) {
         let part = self.part.clone();
         let mut rest = bytes;
@@ -292,7 +292,7 @@ impl StandIn {
             let others = self.said_by_others(id, *number);
             let mut value = register.value_of(own) & !others | self.state.register(register) & others;
             if register.access == Access::ClearOnRead {
-                // What is set stays so until somebody has read it.
+                // Set bits stay set until they are read.
                 value |= self.state.register(register);
             }
             self.state.set_register(register, value);
@@ -329,7 +329,7 @@ impl StandIn {
         self.alert
     }
 
-    /// The client has looked at a frame: it knows of the alert, and what was new is not new any longer.
+    /// The client has read a frame: the alert is known, and the data are no longer new.
     pub(super) fn seen(&mut self, now: u64, id: FrameId) {
         self.read_frames.get_mut(id).into_iter().for_each(|read| *read = true);
         self.alert_seen |= !self.recipes.get(id).map_or(&[] as &[_], |recipe| recipe.alert_flags()).is_empty();

@@ -2,7 +2,7 @@
 //!
 //! A [`StandIn`] is a state machine without input or output and without a clock: whoever runs it hands it the bytes of a bus and the
 //! time, and gets what the part would answer. In: a [`Part`](crate::Part), [`Signal`]s for the physical world, a seed. Out: answers,
-//! lines, and [`Violation`]s: what the client did against the sheet.
+//! lines, and [`Violation`]s of the sheet by the client.
 //!
 //! What it knows of time it reads off the sheet's routines: what starts a measurement, how long it takes, what is polled
 //! (`acquire`). The bytes of a frame are found by inverting the sheet's formulas (`search`), with status bits that fit (`scene`, `sample`).

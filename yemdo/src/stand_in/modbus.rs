@@ -1,4 +1,4 @@
-//! What comes over Modbus: functions 1 to 6, 15, 16, 22 and 23 (Modbus Application Protocol V1.1b3, section 6).
+//! Modbus requests: functions 1 to 6, 15, 16, 22 and 23 (Modbus Application Protocol V1.1b3, section 6).
 
 use super::judge::Rule;
 use super::state::StandIn;
@@ -19,7 +19,7 @@ impl StandIn {
         Some(with_crc([&[*unit], response.as_slice()].concat()))
     }
 
-    /// Function and data for a unit, and those of the response; `None` where there is none: another unit, or a broadcast.
+    /// Response to function and data for a unit; `None` for another unit or a broadcast.
     pub fn modbus(&mut self, now: u64, unit: u8, pdu: &[u8]) -> Option<Vec<u8>> {
         let part = self.part.clone();
         part.buses.modbus.as_ref()?;
@@ -138,7 +138,7 @@ impl StandIn {
         Ok([&[function, u8::try_from(data.len()).unwrap_or(u8::MAX)][..], &data].concat())
     }
 
-    /// What stands at an address of a table: a register, a coil that was written, or a word of a frame.
+    /// Value at an address of a table: a register, a written coil, or a word of a frame.
     fn modbus_word(&self, table: ModbusTable, address: u16) -> Option<u16> {
         if table == ModbusTable::Holding
             && let Some((id, from)) = self.within_at(u32::from(address))

@@ -1,4 +1,4 @@
-//! Registers as the part has them: who may write what, what clears itself, what is forced.
+//! Registers of the part: access, self-clearing bits, forced bits.
 
 use super::judge::Rule;
 use super::state::StandIn;
@@ -8,7 +8,7 @@ use crate::model::registers::{Access, Numbering, Register};
 use crate::plan::heard::{holds, register_at, taken_by};
 
 impl StandIn {
-    /// The register at an address, in the bank that is selected; and any in another bank, where there is none.
+    /// Register at an address in the selected bank; otherwise one in another bank.
     pub(super) fn register_at(&self, address: u32) -> (Option<RegisterId>, Option<RegisterId>) {
         register_at(&self.part, &self.state, address)
     }
@@ -43,7 +43,7 @@ impl StandIn {
         self.report(now, Rule::UnknownRegister, text, line);
     }
 
-    /// Bytes are written to a register address, and to those behind it. `false` where there is no register for some of them.
+    /// Writes bytes to a register address and the following ones. `false` if a register is missing.
     pub(super) fn write_registers(&mut self, now: u64, address: u32, data: &[u8]) -> bool {
         let part = self.part.clone();
         let numbering = Numbering::of(&part);
@@ -181,7 +181,7 @@ impl StandIn {
         }
     }
 
-    /// What a write is in words, for what no register takes.
+    /// Text of a write without a register.
     pub(super) fn bytes_text(sent: &[u8]) -> String {
         if sent.is_empty() { "nothing".into() } else { to_hex(sent) }
     }

@@ -1,4 +1,4 @@
-//! The bytes of a frame that say what the physical world is.
+//! Bytes of a frame for the state of the physical world.
 
 use std::cell::Cell;
 use std::fmt;
@@ -33,9 +33,9 @@ pub(super) struct Recipe {
     solve: Vec<Solve>,
     /// What status bits are when the data are good.
     ready: Flags,
-    /// What they are while the part has nothing new; `None` where it does not show.
+    /// Codes without new data; `None` if they do not differ.
     waiting: Option<Flags>,
-    /// What they are in an alert, where the frame tells of one.
+    /// Codes in an alert, if the frame shows it.
     alert: Option<Flags>,
     /// Thresholds of its readings.
     pub(super) thresholds: Thresholds,
@@ -59,7 +59,7 @@ pub struct Miss {
     pub name: String,
     /// Its unit.
     pub unit: String,
-    /// What it should be, in the reading's unit.
+    /// Wanted value, in the reading's unit.
     pub wanted: f64,
     /// The nearest that its codes can say; `None` where they can say nothing, or its status withholds it.
     pub nearest: Option<f64>,
@@ -83,7 +83,7 @@ impl fmt::Display for Miss {
     }
 }
 
-/// What the frames of a part hold now.
+/// Present content of a part's frames.
 pub(super) struct Held<'a> {
     pub(super) part: &'a Sheet,
     pub(super) state: &'a State,
@@ -234,7 +234,7 @@ impl Recipe {
     }
 }
 
-/// Bytes of a good frame: of a worked example whose readings all have values, else zeros, or what the registers hold.
+/// Bytes of a good frame: of a worked example with values for all readings, otherwise zeros, or those of the registers.
 fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
     let part = held.part;
     let mut candidates: Vec<(usize, Vec<u8>)> = Vec::new();
@@ -259,7 +259,7 @@ fn base(held: &Held<'_>, id: FrameId, frame: &Frame) -> Vec<u8> {
         }
         (None, _) => {
             let mut bytes = vec![0; frame.length];
-            // Codes that the sheet narrows are in the middle of what it allows.
+            // Codes with a stated range are in the middle of it.
             let mut scene = held.scene(id, bytes.clone());
             for (code, model) in frame.codes.iter().filter_map(|code| Some((*code, part.codes.get(*code)?))) {
                 if let Some((low, high)) = model.range {

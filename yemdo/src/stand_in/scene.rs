@@ -9,7 +9,7 @@ use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::judge::judged;
 
-/// So many bits are tried in all combinations.
+/// Maximum number of bits to try in all combinations.
 const MOST_BITS: u32 = 12;
 
 /// A bit, or a few, that tell of a frame's state: a code of it, or a field of a register.
@@ -56,7 +56,7 @@ impl Scene<'_> {
         self.code_of(Flag::Code(id), self.raw(Flag::Code(id)))
     }
 
-    /// What is there now, for formulas.
+    /// Present state, for formulas.
     pub(super) fn present(&mut self) -> Present<'_> {
         self.state.keep_frame(self.frame, &self.bytes);
         Present { part: self.part, state: &self.state }

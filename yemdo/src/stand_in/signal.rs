@@ -10,7 +10,7 @@ use crate::formula::run::single::Single;
 use crate::ground::number::Ty;
 use crate::ground::text::Text;
 
-/// What a physical quantity is at any time, in the unit of its reading.
+/// A physical quantity over time, in the unit of its reading.
 #[derive(Clone, Debug)]
 pub struct Signal {
     shape: Shape,
@@ -19,7 +19,7 @@ pub struct Signal {
 #[derive(Clone, Debug)]
 enum Shape {
     Constant(f64),
-    /// Evenly from one value to another in so many seconds, and then it stays.
+    /// A ramp from one value to another within a number of seconds, then constant.
     Ramp {
         from: f64,
         to: f64,
@@ -33,7 +33,7 @@ enum Shape {
 /// Why a text is no signal.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SignalError {
-    /// What is wrong.
+    /// Description.
     pub message: String,
 }
 
@@ -70,7 +70,7 @@ impl Signal {
         Self { shape: Shape::Constant(value) }
     }
 
-    /// Evenly from one value to another in so many seconds; then it stays there.
+    /// A ramp from one value to another within a number of seconds, then constant.
     pub fn ramp(from: f64, to: f64, seconds: f64) -> Self {
         Self { shape: Shape::Ramp { from, to, seconds } }
     }
@@ -97,7 +97,7 @@ impl Signal {
     /// ```
     ///
     /// # Errors
-    /// [`SignalError`] says what was expected.
+    /// [`SignalError`], with the expected syntax.
     pub fn parse(text: &str) -> Result<Self, SignalError> {
         let text = text.trim();
         if let Ok(value) = text.parse::<f64>()

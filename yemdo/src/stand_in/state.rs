@@ -1,4 +1,4 @@
-//! The stand-in itself: its registers, its measurements under way, its clock as it is told.
+//! The stand-in: registers, running measurements, clock.
 
 use std::fmt;
 
@@ -42,14 +42,14 @@ pub struct StandIn {
     pub(super) measures: List<FrameId, Option<Measure>>,
     /// The physical world, by reading.
     pub(super) world: List<ReadingId, Option<Signal>>,
-    /// What the readings were put to last.
+    /// Last values of the readings.
     pub(super) values: List<ReadingId, Option<f64>>,
     pub(super) noisy: bool,
-    /// Frames that are composed already with what holds now.
+    /// Frames that are already composed for the present state.
     pub(super) current: Vec<Option<Current>>,
     pub(super) random: Random,
     pub(super) judge: Judge,
-    /// What was read at all.
+    /// Frames that were read.
     pub(super) read_registers: List<RegisterId, bool>,
     pub(super) read_frames: List<FrameId, bool>,
     /// The register that the next read begins at.
@@ -61,7 +61,7 @@ pub struct StandIn {
     pub(super) coils: Vec<(u16, bool)>,
     pub(super) alert: bool,
     pub(super) alert_seen: bool,
-    /// A frame was composed anew, since this was cleared.
+    /// A frame was composed since this was cleared.
     pub(super) composed: bool,
     /// Some signal is said by several frames together.
     pub(super) spans_frames: bool,
@@ -71,11 +71,11 @@ pub struct StandIn {
     pub(super) misses: Vec<Miss>,
     /// It does not answer the transfer of now.
     pub(super) silent: bool,
-    /// It was reset without the client's doing: what it does not know is not its fault.
+    /// It was reset externally: the client cannot know it.
     pub(super) excused: bool,
 }
 
-/// What a composed frame holds for: the register image, the values.
+/// Key of a composed frame: register image and values.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) struct Current {
     pub(super) before: State,
@@ -176,7 +176,7 @@ impl StandIn {
         Ok(stand_in)
     }
 
-    /// The part that it stands in for.
+    /// Simulated part.
     pub fn part(&self) -> &Part {
         &self.part
     }
@@ -266,12 +266,12 @@ impl StandIn {
             }
         }
         self.hold_shown();
-        // What is already on after a reset begins to measure.
+        // A part that is on after a reset starts to measure.
         let whole: Vec<FieldId> = self.part.fields.ids().collect();
         self.start_fields(now, &whole, true);
     }
 
-    /// Modbus registers that the sheet gives no reset value hold what the frames beside them show.
+    /// Modbus registers without a reset value have the values of frames at their addresses.
     fn hold_shown(&mut self) {
         let part = self.part.clone();
         for (id, frame) in part.frames.entries() {
@@ -286,7 +286,7 @@ impl StandIn {
         }
     }
 
-    /// What registers hold, as a frame of them has it.
+    /// Values of registers, as bytes of their frame.
     pub(super) fn register_bytes(&self, runs: &[Vec<RegisterId>]) -> Vec<u8> {
         let registers = self.part.registers.of(runs.iter().flatten());
         registers.flat_map(|register| register.wire_bytes(self.state.register(register))).collect()
@@ -302,7 +302,7 @@ impl StandIn {
         self.excused = true;
     }
 
-    /// Something went wrong that the client cannot help: what it leaves undone because of it is not its fault.
+    /// An external fault: omissions of the client because of it are no violations.
     pub fn excuse(&mut self) {
         self.excused = true;
         self.measures.iter_mut().flatten().for_each(|measure| measure.early = None);

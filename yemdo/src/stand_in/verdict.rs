@@ -1,4 +1,4 @@
-//! What is said of the client: as it happens, and at the end.
+//! Violations of the client: at their time, and at the end.
 
 use super::judge::{Judge, Rule, Violation};
 use super::state::StandIn;
@@ -10,7 +10,7 @@ use crate::model::reading::Condition;
 use crate::model::status::Status;
 
 impl StandIn {
-    /// What the client did against the sheet so far.
+    /// Violations so far.
     pub fn violations(&self) -> &[Violation] {
         &self.judge.violations
     }
@@ -94,7 +94,7 @@ impl StandIn {
         Some(self.part.source.line(start))
     }
 
-    /// The bus clock is told, to be held against what the sheet allows.
+    /// Sets the bus clock, for comparison with the maximum of the sheet.
     pub fn clocked(&mut self, now: u64, bus: Bus, hertz: u32) {
         let most = match bus {
             Bus::I2c => self.part.buses.i2c.as_ref().and_then(|i2c| i2c.max_khz),

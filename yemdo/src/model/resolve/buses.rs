@@ -117,7 +117,7 @@ impl Resolver {
         self.report(problem.help("an address has 7 bits: half of the byte that is on the wire to write"));
     }
 
-    /// A 7-bit address. What is typed as an 8-bit form is halved; what lies above 0x7F is such a form untold.
+    /// A 7-bit address. An 8-bit form is halved; values above 0x7F are unmarked 8-bit forms.
     fn address(&mut self, typed: tree::Address) -> Option<u8> {
         let At { value, span } = typed.value;
         let seven = if typed.eight_bit { value >> 1 } else { value };

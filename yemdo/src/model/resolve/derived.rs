@@ -1,4 +1,4 @@
-//! Derived quantities: what their names mean, what they go on from, and with which frames they come.
+//! Derived quantities: names, previous values, and frames.
 
 use super::Resolver;
 use crate::formula::front::analyse::{Scope, analyse};
@@ -18,12 +18,12 @@ use crate::sheet::tree;
 /// Most derived quantities of a sheet.
 const MAX_DERIVED: usize = 64;
 
-/// What stands for the frame before, and for the time since then.
+/// Names for the previous frame and for the time since then.
 pub(super) const BEFORE: &str = "before";
 pub(super) const ELAPSED: &str = "elapsed";
 
 impl Resolver {
-    /// Behind all readings: nothing else takes anything from a derived quantity.
+    /// After all readings: nothing else uses derived quantities.
     pub(super) fn derived(&mut self, list: &[tree::Named<tree::Derived>]) {
         if let Some((name, _)) = list.get(MAX_DERIVED) {
             let text = format!("a sheet has at most {MAX_DERIVED} derived quantities");
@@ -110,7 +110,7 @@ impl Resolver {
         }
     }
 
-    /// A formula over readings, typed; with it what is to be said about it.
+    /// A typed formula over readings, with its warnings.
     fn over_readings(&mut self, text: &Text, (first, names, at): (usize, &[&str], usize), start: bool) -> Option<Formula> {
         let mut warnings = Vec::new();
         let formula = analyse(text, &DerivedNames { part: &self.part, first, names, at, start }, &mut warnings);
@@ -118,7 +118,7 @@ impl Resolver {
         self.take(formula)
     }
 
-    /// Whether what it goes on from fits its other keys.
+    /// Checks `start` and `gap` against its formula.
     fn holds_together(&mut self, tree: &tree::Derived, derived: &Derived, own: ReadingId) -> bool {
         let on_itself = derived.before.contains(&own);
         let problem = match (&tree.start, &tree.gap) {
@@ -129,16 +129,16 @@ impl Resolver {
                 problem.label("nothing says when it is to be computed").known("", "readings", known)
             }
             (None, _) if on_itself => {
-                Diagnostic::error("missing-key", tree.formula.span, "what goes on from its own value has a beginning")
+                Diagnostic::error("missing-key", tree.formula.span, "missing `start`: the formula uses `before` of itself")
                     .label("needs `start`")
                     .help("a sum begins with start = 0; a mean with a reading: start = \"temperature\"")
             }
             (Some(start), _) if !on_itself => {
-                let problem = Diagnostic::error("unknown-key", start.span, "`start` is for what goes on from its own value");
+                let problem = Diagnostic::error("unknown-key", start.span, "`start` needs `before` of the quantity itself in the formula");
                 problem.label("the formula does not take `before` of itself")
             }
             (_, None) if derived.timed => {
-                Diagnostic::error("missing-key", tree.formula.span, "what lies between two frames that are far apart, nobody knows")
+                Diagnostic::error("missing-key", tree.formula.span, "missing `gap`: the maximum time between two frames")
                     .label("needs `gap`")
                     .help("give the longest time between two frames that belong together, such as gap = \"15 min\"")
             }
@@ -152,14 +152,14 @@ impl Resolver {
         false
     }
 
-    /// A derived quantity comes with every frame that brings one of the readings behind it.
+    /// A derived quantity comes with every frame of its readings.
     fn with_frames(&mut self, first: usize) {
         let derived: Vec<ReadingId> = self.part.readings.ids().skip(first).collect();
         let mut behind: Vec<Vec<ReadingId>> = Vec::new();
         for id in &derived {
             let used = self.part.readings.get(*id).and_then(Reading::derived);
             let mut all: Vec<ReadingId> = used.iter().flat_map(|used| used.uses.iter().chain(&used.before)).copied().collect();
-            // What stands above is known already; what it takes of others below is from the frame before.
+            // Earlier quantities are known; later ones are available from the previous frame.
             let further = all.iter().filter_map(|id| behind.get(id.index().checked_sub(first)?)).flatten().copied().collect::<Vec<_>>();
             all.extend(further);
             behind.push(all);
@@ -171,7 +171,7 @@ impl Resolver {
     }
 }
 
-/// What a formula over readings can name.
+/// Names in a formula over readings.
 struct DerivedNames<'a> {
     part: &'a Sheet,
     /// The place of the first derived quantity among the readings.
@@ -179,7 +179,7 @@ struct DerivedNames<'a> {
     names: &'a [&'a str],
     /// Which of them this is.
     at: usize,
-    /// It says what the quantity begins with: there is no frame before.
+    /// Formula of the first value: there is no previous frame.
     start: bool,
 }
 
@@ -233,7 +233,7 @@ impl DerivedNames<'_> {
             return Ok(Some((Input::Parameter(id), Ty::F64)));
         }
         if self.part.codes.iter().any(|code| code.name == name) {
-            return Err("it is a code: what is derived follows from readings".into());
+            return Err("it is a code: derived quantities use readings".into());
         }
         Ok(None)
     }

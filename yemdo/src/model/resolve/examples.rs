@@ -68,7 +68,7 @@ impl Resolver {
         }
         let says = !example.writes.is_empty() || sends.is_some();
         if says && example.set.is_empty() {
-            let problem = Diagnostic::error("missing-key", example.span, "what is written follows from what is set");
+            let problem = Diagnostic::error("missing-key", example.span, "`writes` and `sends` need `set`");
             self.report(problem.label("needs `set`").help("such as set = { GAIN = \"single\" }"));
         }
         let mut gives = Vec::new();
@@ -114,7 +114,7 @@ impl Resolver {
         }
         if gives.is_empty() && example.refused.is_none() && !says && !self.has_errors() {
             self.report(
-                Diagnostic::error("missing-key", example.span, "an example says what comes out")
+                Diagnostic::error("missing-key", example.span, "missing expected results of the example")
                     .label("needs `gives`, `refused`, `writes` or `sends`"),
             );
         }
@@ -124,7 +124,7 @@ impl Resolver {
     }
 }
 
-/// What a code must be: a number as typed, or a text.
+/// Expected code: a number as typed, or a text.
 fn expected_code(text: &Text) -> Expected {
     let trimmed = text.value.trim();
     let hex = trimmed.strip_prefix("0x").and_then(|digits| u64::from_str_radix(digits, 16).ok()).map(|value| value as f64);

@@ -137,7 +137,7 @@ impl Resolver {
         (!slices.is_empty() && width <= 64 && form.accepts(width).is_ok()).then_some(Layout { form, slices })
     }
 
-    /// A setting that no register holds: its bits stand in the image behind those of all registers.
+    /// A setting without a register: its bits are in the image after those of all registers.
     pub(super) fn chosen(&mut self, name: &At<String>, parameter: &tree::Parameter, values: &tree::Values, tables: &Tables<'_>) {
         let codes: Vec<i128> = self.rows(values, tables).iter().map(|row| row.code.value).collect();
         let (least, most) = (codes.iter().copied().min().unwrap_or(0), codes.iter().copied().max().unwrap_or(0));
@@ -300,7 +300,7 @@ impl Resolver {
         let (low, high) = field.bounds();
         let (typed, code) = match choice {
             Choice::Code(code) => (self.part.source.slice(code.span).trim(), Some(code.value)),
-            // As on the command line: what is no name may be a code.
+            // As on the command line: a name, otherwise a code.
             Choice::Name(text) => (text.value.as_str(), parse_integer(&text.value)),
         };
         let code = code.map(|code| field.as_printed(code, typed)).filter(|code| (low..=high).contains(code));

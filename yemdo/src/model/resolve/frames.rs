@@ -192,7 +192,7 @@ impl Resolver {
             let length = range.bytes();
             return Some((Origin::Modbus(range), length));
         }
-        // Only behind a misspelt key: so many bytes that nothing else is complained of.
+        // After a misspelt key: a length without follow-up errors.
         let read = frame.read.map_or(4096, |read| read.value);
         Some((Origin::Read(self.exchange(&frame.command, frame.wait.as_ref(), read)?), read))
     }
@@ -274,7 +274,7 @@ impl Resolver {
         Some(runs)
     }
 
-    /// Tells where between the registers of `A..B` there are addresses of which the sheet says nothing.
+    /// Reports addresses without a register within `A..B`.
     fn gaps(&mut self, between: &[RegisterId], span: Span) {
         let numbering = Numbering::of(&self.part);
         let registers: Vec<&Register> = self.part.registers.of(between).collect();
@@ -286,7 +286,7 @@ impl Resolver {
             let missing = if next.at - from == 1 { format!("0x{from:02X}") } else { format!("0x{from:02X} to 0x{:02X}", next.at - 1) };
             let text = format!("between `{}` and `{}` the sheet has no register at {missing}", one.name, next.name);
             let problem = Diagnostic::warning("gap", span, text).label("read in transfers of their own");
-            self.report(problem.help("if all is read in one go, describe what stands between them, such as a reserved register"));
+            self.report(problem.help("for a single transfer, add the registers between them, such as a reserved register"));
         }
     }
 

@@ -1,4 +1,4 @@
-//! What the names in formulas mean.
+//! Names in formulas.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -13,12 +13,12 @@ use crate::model::ids::{CodeId, FrameId, ReadingId};
 use crate::model::input::Input;
 use crate::model::part::Sheet;
 
-/// What a formula can name: codes first, then readings, then fields and their columns.
+/// Names in a formula: codes first, then readings, then fields and their columns.
 pub(super) struct Names<'a> {
     pub(super) part: &'a Sheet,
     /// The codes by their names.
     pub(super) codes: &'a HashMap<String, Vec<CodeId>>,
-    /// Arrays of codes and of fields: what stands behind the name of each element.
+    /// Arrays of codes and of fields: the suffixes of their elements.
     pub(super) arrays: &'a HashMap<String, Vec<String>>,
     /// Readings that are resolved so far.
     pub(super) readings: &'a HashMap<String, (ReadingId, Ty)>,
@@ -122,7 +122,7 @@ impl Names<'_> {
     fn find(&self, name: &str, member: Option<&str>) -> Result<Option<(Input, Ty)>, String> {
         match self.find_now(name, member)? {
             None if name == BEFORE || name == ELAPSED && member.is_none() => {
-                Err("it is for formulas of `derived`: they go on from the frame before".into())
+                Err("it is for formulas of `derived`, which use the previous frame".into())
             }
             found => Ok(found),
         }

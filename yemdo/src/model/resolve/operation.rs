@@ -27,7 +27,7 @@ const MAX_STEPS: usize = 256;
 
 type Weights = List<RoutineId, Weight>;
 
-/// How many steps a routine does, as far as that is worked out.
+/// Number of steps of a routine, if already computed.
 #[derive(Clone, Copy)]
 enum Weight {
     Unknown,
@@ -50,7 +50,7 @@ impl Resolver {
         }
     }
 
-    /// What configures a part cannot use what it has not measured yet.
+    /// Formulas for configuration cannot use measured values.
     pub(super) fn without_codes(&mut self, formula: &Formula, text: &Text) -> bool {
         let bad = inputs(formula).any(|input| matches!(input, Input::Code(_) | Input::Reading(_)));
         if bad {
@@ -150,7 +150,7 @@ impl Resolver {
         let others = used.iter().any(|input| matches!(input, Input::Reading(_)));
         let (&[code], false) = (codes.as_slice(), others) else {
             let problem = Diagnostic::error("no-way-back", reading.span, format!("`{}` has not just one code", reading.value))
-                .label("nothing says which of them the threshold stands for")
+                .label("ambiguous: the code of the threshold")
                 .help("give `formula` in place of `reading` and `code`");
             self.report(problem);
             return None;
@@ -248,7 +248,7 @@ impl Resolver {
                     let Some(field) = field else { continue };
                     let error = |text: String, label: &str| Diagnostic::error("not-writable", name.span, text).label(label);
                     let computed = field.computed.as_ref().map(|_| {
-                        let text = format!("`{}` is computed from what is supplied", field.name);
+                        let text = format!("`{}` is computed from parameters", field.name);
                         error(text, "a step cannot set it to something else").also(field.span, "computed here")
                     });
                     let fixed = (!field.access.is_writable())

@@ -67,7 +67,7 @@ impl Resolver {
             let Some(want) = wanted.get(index) else { continue };
             let element = want.element.map(|element| (element, want.arrays.as_slice()));
             let has_failed = |index: usize| failed.get(index).copied().unwrap_or(false);
-            // What is wrong is told where it is wrong, and not again of what uses it.
+            // Errors are reported at their place, not again for their users.
             let hopeless = has_failed(index) || needs.get(index).is_some_and(|needs| needs.iter().any(|(need, _)| has_failed(*need)));
             let formula = if hopeless { None } else { self.formula(&want.tree.formula, &types, None, element) };
             let Some(formula) = formula else {

@@ -130,7 +130,7 @@ impl Resolver {
         }
     }
 
-    /// What is expected of a register's address where one of the part's buses cannot send it.
+    /// Expected range for a register address that a bus of the part cannot send.
     fn does_not_fit(&self, address: u32) -> Option<String> {
         self.part.buses.all().find_map(|bus| self.part.buses.wire(bus)?.fits(address).err())
     }
@@ -164,7 +164,7 @@ impl Resolver {
         0
     }
 
-    /// Whether an address is typed as holding registers are printed, 40001 to 49999, where it is none: on another bus.
+    /// True for an address in the notation of holding registers, 40001 to 49999, on another bus.
     fn is_modbus_number(&self, register: &tree::Register) -> bool {
         let typed = self.part.source.slice(register.at.span).replace('_', "");
         let others = self.part.buses.i2c.is_some() || self.part.buses.spi.is_some();
@@ -229,7 +229,7 @@ impl tree::Register {
         self.elements.as_ref().map_or(1, Vec::len)
     }
 
-    /// A name with what stands behind it for one of them.
+    /// Name of an element with its suffix.
     fn element_name(&self, name: &str, copy: usize) -> String {
         match self.elements.as_ref().and_then(|elements| elements.get(copy)) {
             Some(element) => format!("{name}_{element}"),

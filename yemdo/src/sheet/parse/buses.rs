@@ -26,7 +26,7 @@ pub(crate) struct I2c {
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Address {
     pub(crate) value: At<i128>,
-    /// The number has the read/write bit behind it.
+    /// The number includes the read/write bit.
     pub(crate) eight_bit: bool,
 }
 
@@ -86,7 +86,7 @@ fn auto_increment<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, bits: u3
     let Some(value) = fields.get("auto_increment") else { return true };
     let moves_on = reader.boolean(value).unwrap_or(true);
     if !moves_on && bits != 0 {
-        let problem = Diagnostic::error("bad-increment", value.span().into(), "`increment` sets bits for what the part does not do");
+        let problem = Diagnostic::error("bad-increment", value.span().into(), "`increment` without `auto_increment`");
         reader.report(problem.label("one of the two says otherwise"));
     }
     moves_on

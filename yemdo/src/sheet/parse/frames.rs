@@ -35,7 +35,7 @@ pub(crate) struct Frame {
     pub(crate) source: Option<Text>,
 }
 
-/// What is sent, how long the part needs, and how many bytes are read.
+/// Bytes to send, a wait, and the number of bytes to read.
 #[derive(Debug)]
 pub(crate) struct Exchange {
     pub(crate) command: Vec<Byte>,
@@ -46,9 +46,9 @@ pub(crate) struct Exchange {
 #[derive(Debug)]
 pub(crate) struct Code {
     pub(crate) layout: Text,
-    /// Of an array: what stands behind the name of each element.
+    /// Suffixes of the elements of an array.
     pub(crate) names: Option<At<Vec<String>>>,
-    /// Of an element of an array whose layouts are listed: the array's name, and what stands behind it.
+    /// Name and suffix of an element of an array with listed layouts.
     pub(crate) element: Option<(String, String)>,
     /// The range that the datasheet states.
     pub(crate) range: Option<At<(i128, i128)>>,
@@ -112,7 +112,7 @@ pub(crate) struct Parameter {
     pub(crate) source: Option<Text>,
 }
 
-/// What the user supplies.
+/// Values supplied by the user.
 #[derive(Debug)]
 pub(crate) enum Supplied {
     /// A number.
@@ -140,7 +140,7 @@ pub(crate) struct Example {
     pub(crate) frames: Vec<Named<Text>>,
     /// The time from one frame of a kind to the next, in microseconds.
     pub(crate) every: Option<At<u64>>,
-    /// Reading or code, and what it must give.
+    /// Reading or code, and its expected value.
     pub(crate) gives: Vec<Named<Text>>,
     pub(crate) refused: Option<At<&'static str>>,
 }
@@ -172,7 +172,7 @@ pub(super) fn frame<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span
         usize::from(fields.get("read").is_some()) + usize::from(registers.is_some()) + usize::from(!transfers.is_empty()) + tables.len();
     if ways != 1 && !reader.diagnostics.iter().any(|d| d.span.start >= span.start && d.name == "unknown-key") {
         reader.report(
-            Diagnostic::error("frame-source", span, "a frame says in one way what is read")
+            Diagnostic::error("frame-source", span, "a frame needs exactly one source")
                 .label(if ways == 0 { "says nothing" } else { "says it more than once" })
                 .help("give one of `read`, `registers`, `transfers`, `holding`, `input`, `coils` or `discrete`"),
         );
@@ -256,7 +256,7 @@ fn listed<'i>(
     layouts.into_iter().zip(names).map(one).collect()
 }
 
-/// The time between a command and what is read.
+/// Time between command and read.
 fn wait_after<'i>(reader: &mut Reader<'i>, fields: &Fields<'_, 'i>, command: &[Byte]) -> Option<Time> {
     let value = fields.get("wait")?;
     if command.is_empty() {

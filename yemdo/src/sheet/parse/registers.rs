@@ -20,7 +20,7 @@ pub(crate) struct Register {
     pub(crate) reset: Option<At<u64>>,
     pub(crate) bank: Vec<Named<Choice>>,
     pub(crate) writable: Vec<Named<Choice>>,
-    /// An array of registers: what stands behind the name of each.
+    /// Suffixes of an array of registers.
     pub(crate) elements: Option<Vec<String>>,
     pub(crate) every: Option<At<u32>>,
     pub(crate) fields: Vec<Named<Field>>,
@@ -38,7 +38,7 @@ impl Register {
 #[derive(Debug)]
 pub(crate) struct Field {
     pub(crate) bits: Text,
-    /// Of an element of an array: the array's name, and what stands behind it.
+    /// Name and suffix of an element of an array.
     pub(crate) element: Option<(String, String)>,
     pub(crate) values: Values,
     pub(crate) access: Option<&'static str>,
@@ -143,7 +143,7 @@ pub(super) fn fields_of<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Ve
     found
 }
 
-/// A field; of an array the bits of its elements and what stands behind its name.
+/// A field; for an array, the bits and suffixes of its elements.
 type Fielded = (Option<Vec<Text>>, Option<Vec<String>>, Field);
 
 fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option<Fielded> {
@@ -164,7 +164,7 @@ fn field<'i>(reader: &mut Reader<'i>, table: &DeTable<'i>, span: Span) -> Option
     Some((list, names, Field { bits: bits?, element: None, values, access, computed, means, source }))
 }
 
-/// A table of values as rows, or as the name of the field that has it.
+/// A table of values as rows, or as the name of a field with this table.
 pub(super) fn values<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Values {
     match value {
         Some(value) if matches!(value.get_ref(), DeValue::String(_)) => reader.text(value).map_or(Values::Rows(Vec::new()), Values::As),
@@ -176,12 +176,12 @@ pub(super) fn values<'i>(reader: &mut Reader<'i>, value: Value<'_, 'i>) -> Value
     }
 }
 
-/// What stands behind the name of each element of an array that gives them no names.
+/// Default suffixes of the elements of an array.
 fn numbered(count: usize) -> Vec<String> {
     (0..count).map(|element| element.to_string()).collect()
 }
 
-/// What stands behind the name of each of so many elements; `None`, and a complaint, where the names are more or fewer.
+/// Suffixes of `count` elements; `None`, and an error, for another number of names.
 pub(super) fn names_for(reader: &mut Reader<'_>, span: Span, names: Option<Vec<String>>, count: usize, label: &str) -> Option<Vec<String>> {
     let names = names.unwrap_or_else(|| numbered(count));
     if names.len() != count {
@@ -192,14 +192,14 @@ pub(super) fn names_for(reader: &mut Reader<'_>, span: Span, names: Option<Vec<S
     Some(names)
 }
 
-/// What stands behind the name of each element of an array.
+/// Suffixes of the elements of an array.
 pub(super) fn element_names<'i>(reader: &mut Reader<'i>, value: &Raw<'i>) -> Option<Vec<String>> {
     let typed = reader.texts(value);
     let mut names: Vec<String> = Vec::new();
     for text in typed {
         let fits = !text.value.is_empty() && text.value.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
         let problem = match fits {
-            false => "stands behind a name, so it has letters, digits and _",
+            false => "is a suffix of a name: expected letters, digits and _",
             true if names.contains(&text.value) => "is there twice",
             true => {
                 names.push(text.value);
