@@ -102,6 +102,9 @@ pub(crate) struct Read {
     /// Set fields, quantities or parameters first; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     pub(crate) set: Vec<String>,
+    /// Expected value of a reading: searches for the mistake as `yemdo mend` does; repeatable
+    #[arg(long = "expect", value_name = "NAME=VALUE", conflicts_with_all = ["bench", "live"])]
+    pub(crate) expectations: Vec<String>,
     /// Run a routine first
     #[arg(long, value_name = "ROUTINE")]
     pub(crate) run: Vec<String>,

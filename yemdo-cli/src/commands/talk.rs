@@ -10,7 +10,7 @@ use anstyle::{AnsiColor, Style};
 use yemdo::configure::WriteScope;
 use yemdo::explain::explain;
 use yemdo::record::parse_register;
-use yemdo::{Decoder, Part, RegisterId, State, parse_hex, to_hex, visible};
+use yemdo::{Part, RegisterId, State, parse_hex, to_hex, visible};
 use yemdo_bus::{Device, Measurement};
 
 use super::explain::table;
@@ -217,13 +217,10 @@ impl Console {
     /// Finds the mistake in the last measurement.
     fn mend(&mut self, rest: &str) -> Result<(), Failure> {
         let part = self.part();
-        let frames: Vec<_> = part.frames().ids().filter_map(|id| Some((id, self.device.last_bytes(id)?.to_vec()))).collect();
-        if frames.is_empty() {
+        let Some(last) = super::mend::last(&self.device) else {
             return Err(Failure::refused("no measurement yet").help("run `measure` first"));
-        }
-        let mut decoder = Decoder::new(&part);
-        decoder.adopt(self.device.state());
-        super::mend::console(&part, super::mend::last(&part, decoder, frames), &words::settings(rest))
+        };
+        super::mend::console(&part, last, &words::settings(rest))
     }
 
     fn set(&mut self, rest: &str) -> Result<(), Failure> {

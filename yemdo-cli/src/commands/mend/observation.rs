@@ -6,6 +6,7 @@ use std::path::Path;
 use yemdo::mend::{Expected, Observation};
 use yemdo::record::parse_frames;
 use yemdo::{Decoder, FrameId, Part, ReadingId, Refusal, counted};
+use yemdo_bus::{Device, Port};
 use yemdo_log::{AnyLog, Clocks, LogStep, seconds_of};
 
 use crate::args::Mend;
@@ -50,7 +51,7 @@ pub(super) fn gather(args: &Mend, part: &Part, bytes: &[String]) -> Result<Gathe
     input::apply(&mut decoder, &args.set)?;
     if let Some(connected) = args.link.connect(part, &Stop::default())? {
         let all = super::super::decode::read_frames(connected, frame, &decoder)?;
-        return Ok(last(part, decoder, all));
+        return Ok(with_settings(part, decoder, all.into_iter().map(|(frame, bytes)| (frame, bytes, None)).collect()));
     }
     let logged = match &args.log {
         Some(path) => from_log(args, part, frame, path, &mut decoder)?,
@@ -123,9 +124,13 @@ fn no_frames() -> Failure {
     Failure::error("no frames").help("add the received bytes, or --log FILE, --at PLACE or --example NUMBER")
 }
 
-/// Uses frames with the settings of a decoder.
-pub(crate) fn last(part: &Part, decoder: Decoder, all: Vec<(FrameId, Vec<u8>)>) -> Gathered {
-    with_settings(part, decoder, all.into_iter().map(|(frame, bytes)| (frame, bytes, None)).collect())
+/// Uses the last frames of a device with its settings; `None` before the first.
+pub(crate) fn last<P: Port>(device: &Device<P>) -> Option<Gathered> {
+    let part = device.part();
+    let all: Vec<Timed> = part.frames().ids().filter_map(|id| Some((id, device.last_bytes(id)?.to_vec(), None))).collect();
+    let mut decoder = Decoder::new(part);
+    decoder.adopt(device.state());
+    (!all.is_empty()).then(|| with_settings(part, decoder, all))
 }
 
 fn with_settings(part: &Part, decoder: Decoder, all: Vec<Timed>) -> Gathered {

@@ -82,7 +82,7 @@ pub(super) fn table(
     }
     let left = findings.list.len().saturating_sub(shown);
     if left > 0 {
-        writeln!(out, "\n{dim}{} less likely: list all with --most {}{dim:#}", left, findings.list.len())?;
+        writeln!(out, "\n{dim}{} less likely: list all with `yemdo mend --most {}`{dim:#}", left, findings.list.len())?;
     }
     if most.is_none_or(|most| most > 1) {
         close(out, part, findings)?;

@@ -16,6 +16,7 @@ use yemdo_bus::place::Place;
 use yemdo_bus::{Device, Rig, Shared};
 use yemdo_log::{Audience, Clock, Clocks, Connect, Entry, LogFile, Logger, Measured, Moment, Station};
 
+use super::mend;
 use crate::args::Read;
 use crate::failure::Failure;
 use crate::input;
@@ -64,15 +65,21 @@ pub(crate) fn run(args: &Read) -> Result<u8, Failure> {
     args.duration.map(|duration| logger.duration(duration));
     args.speed.or(args.live.then_some(1.0)).map(|speed| logger.speed(speed));
     logger.stopped_by(Arc::clone(&stop.0));
+    let mut last = None;
     match args.live {
         true => watch(&mut logger, &mut connector, &clocks)?,
         false => {
             let mut printed = Printed::new(args.format, !alone, &clocks);
             printed.logged = args.log.is_some();
-            logger.run(&mut connector, &mut printed)?;
+            let mut output = Output { printed, mends: !args.expectations.is_empty(), last: None };
+            logger.run(&mut connector, &mut output)?;
+            last = output.last;
         }
     }
     let mut worst = summary(&logger, once);
+    if let Some((part, gathered)) = last {
+        mend::console(&part, gathered, &args.expectations)?;
+    }
     if let Some(mut log) = logger.into_log() {
         log.finish();
         log.notes().iter().for_each(|note| drop(writeln!(anstream::stderr(), "{note}")));
@@ -129,15 +136,25 @@ impl Connect<AnyPort> for Connector<'_> {
     }
 }
 
-impl Audience<AnyPort> for Printed {
+/// Printed readings; the last frames for `--expect`.
+struct Output {
+    printed: Printed,
+    mends: bool,
+    last: Option<(Part, mend::Gathered)>,
+}
+
+impl Audience<AnyPort> for Output {
     type Error = Failure;
 
     fn measured(&mut self, row: &Measured<'_, AnyPort>) -> Result<(), Failure> {
-        self.row(&mut anstream::stdout().lock(), row)
+        if self.mends {
+            self.last = mend::last(row.device).map(|last| (row.device.part().clone(), last));
+        }
+        self.printed.row(&mut anstream::stdout().lock(), row)
     }
 
     fn failed(&mut self, at: u64, entry: &Entry) -> Result<(), Failure> {
-        self.failure(&mut anstream::stdout().lock(), at, entry)
+        self.printed.failure(&mut anstream::stdout().lock(), at, entry)
     }
 
     // Printed once, at the first failure, and counted.
