@@ -220,7 +220,7 @@ impl Decoder {
             let means = cause.and_then(|at| part.conditions(Some(frame), planned.id).nth(at));
             let means = means.and_then(|(_, condition)| condition.means.clone());
             let said = || fault.as_ref().map(ToString::to_string).or_else(|| means.clone());
-            let why = self.plain_reason(frame, reading, status).or_else(|| Some(said()).filter(|_| status != Status::Ok).flatten());
+            let why = self.plain_reason(frame, reading, status).or_else(|| if status == Status::Ok { None } else { said() });
             let last = |code: CodeId| {
                 let home = part.codes.get(code)?.frame;
                 CodeValue::of(part, code, if home == frame { &bytes } else { self.state.frame(home)? })

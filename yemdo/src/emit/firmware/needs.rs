@@ -1,5 +1,6 @@
 //! What routines need of a part.
 
+use crate::formula::typed::Formula;
 use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::Action;
@@ -18,9 +19,17 @@ pub(super) struct Needs {
     pub(super) fields: BTreeSet<FieldId>,
 }
 
+impl Needs {
+    /// Adds what formulas take. `fresh`: registers that were read for them just before.
+    fn take<'f>(&mut self, part: &Part, formulas: impl IntoIterator<Item = &'f Formula>, fresh: &[RegisterId]) {
+        let taken = part.inputs_behind(formulas.into_iter().flat_map(inputs));
+        self.fields.extend(taken.iter().filter_map(|input| input.field()).filter(|field| !is_fresh(part, *field, fresh)));
+        self.inputs.extend(taken);
+    }
+}
+
 /// Dependencies of a routine and of the routines that it runs.
 pub(super) fn needs(part: &Part, id: RoutineId, needs: &mut Needs) {
-    let Needs { frames, registers, inputs: found, fields } = needs;
     let plan = RoutinePlan::for_any_state(part, id);
     let mut seen = BTreeSet::new();
     let mut wanted = vec![id];
@@ -31,49 +40,39 @@ pub(super) fn needs(part: &Part, id: RoutineId, needs: &mut Needs) {
         let Some(routine) = part.routines.get(id) else { continue };
         for (index, step) in routine.steps.iter().enumerate() {
             let fresh = fresh(&step.action, plan.step(id, index));
-            let taken = step.formulas().into_iter().flat_map(|formula| part.inputs_behind(inputs(formula)));
-            for input in taken {
-                let is_fresh = |field: &FieldId| !part.is_unstored(*field) && part.homes(*field).all(|home| fresh.contains(&home));
-                fields.extend(input.field().filter(|field| !is_fresh(field)));
-                found.push(input);
-            }
+            needs.take(part, step.formulas(), &fresh);
             match &step.action {
                 Action::Run(other) => wanted.push(*other),
-                Action::WriteRegisters(list) | Action::ReadRegisters(list) => registers.extend(list),
-                Action::Set { fields, .. } => registers.extend(fields.iter().flat_map(|(field, _)| part.homes(*field))),
+                Action::WriteRegisters(list) | Action::ReadRegisters(list) => needs.registers.extend(list),
+                Action::Set { fields, .. } => needs.registers.extend(fields.iter().flat_map(|(field, _)| part.homes(*field))),
                 _ => {}
             }
             match plan.step(id, index) {
                 Some(StepPlan::Read(reads)) => {
                     for read in reads {
                         match read {
-                            ReadPlan::Frame(frame) => drop(frames.insert(*frame)),
-                            ReadPlan::Register(register) => drop(registers.insert(*register)),
-                            ReadPlan::Write(write) => drop(registers.insert(write.register)),
+                            ReadPlan::Frame(frame) => drop(needs.frames.insert(*frame)),
+                            ReadPlan::Register(register) => drop(needs.registers.insert(*register)),
+                            ReadPlan::Write(write) => drop(needs.registers.insert(write.register)),
                         }
                     }
                 }
                 Some(StepPlan::Set(writes)) => {
-                    registers.extend(writes.iter().map(|write| write.register));
+                    needs.registers.extend(writes.iter().map(|write| write.register));
                     let computed = part
                         .registers
                         .of(&writes.iter().map(|write| write.register).collect::<Vec<_>>())
                         .flat_map(|register| &register.fields)
                         .copied()
                         .collect::<Vec<_>>();
-                    let formulas = part.fields.of(&computed).filter_map(|field| field.computed.as_ref());
-                    let taken: Vec<Input> = formulas.flat_map(|formula| part.inputs_behind(inputs(formula))).collect();
-                    fields.extend(taken.iter().filter_map(|input| input.field()));
-                    found.extend(taken);
+                    needs.take(part, part.fields.of(&computed).filter_map(|field| field.computed.as_ref()), &[]);
                 }
                 _ => {}
             }
         }
     }
-    for frame in part.frames.of(&frames.iter().copied().collect::<Vec<_>>()) {
-        let taken: Vec<Input> = frame.origin.formulas().flat_map(|formula| part.inputs_behind(inputs(formula))).collect();
-        fields.extend(taken.iter().filter_map(|input| input.field()));
-        found.extend(taken);
+    for frame in part.frames.of(&needs.frames.iter().copied().collect::<Vec<_>>()) {
+        needs.take(part, frame.origin.formulas(), &[]);
     }
 }
 
@@ -85,6 +84,11 @@ pub(super) fn fresh(action: &Action, plan: Option<&StepPlan>) -> Vec<RegisterId>
         }
         _ => Vec::new(),
     }
+}
+
+/// Whether all registers that hold a field are among those read just before.
+pub(super) fn is_fresh(part: &Part, field: FieldId, fresh: &[RegisterId]) -> bool {
+    !part.is_unstored(field) && part.homes(field).all(|home| fresh.contains(&home))
 }
 
 /// Whether a routine writes the field that holds the part's Modbus unit id or speed.

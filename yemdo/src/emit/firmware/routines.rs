@@ -5,7 +5,7 @@ use super::build::Build;
 use super::code::{Ask, Expr, Failure, Machine, Stmt, Type};
 use super::formula::{Source, body, expression, zero};
 use super::names::snake;
-use super::needs::moves;
+use super::needs::{is_fresh, moves};
 use super::truths::negated;
 use super::unpack::register;
 use super::used::Used;
@@ -13,7 +13,7 @@ use crate::bus::Bus;
 use crate::formula::operators::{Arith, Compare};
 use crate::formula::typed::Formula;
 use crate::ground::number::Ty;
-use crate::model::ids::{FieldId, FrameId, RegisterId, RoutineId};
+use crate::model::ids::{FrameId, RegisterId, RoutineId};
 use crate::model::input::{Input, inputs};
 use crate::model::operation::{Action, Step, Time, longer, thousandths};
 use crate::model::part::Part;
@@ -198,7 +198,7 @@ impl Builder<'_, '_> {
                 let text = format!("until {}", self.part().typed(condition));
                 let first = self.open(&self.meaning(step, &text));
                 self.reads(&reads, step);
-                let holds = self.condition_over(condition, &fresh);
+                let holds = self.condition(condition, Some(&fresh));
                 let (every, within) = (self.micros(&step.every), self.micros(within));
                 let behind = self.states.len();
                 // Not yet: the next look, or too late.
@@ -210,7 +210,7 @@ impl Builder<'_, '_> {
             }
             (Action::Expect(condition), StepPlan::Read(reads)) => {
                 self.reads(&reads, step);
-                let holds = self.condition_over(condition, &fresh);
+                let holds = self.condition(condition, Some(&fresh));
                 self.push(Stmt::Comment(self.meaning(step, &format!("expect {}", self.part().typed(condition)))));
                 self.push(Stmt::If(negated(holds), Self::raise(Failure::Unexpected), Vec::new()));
             }
@@ -327,11 +327,6 @@ impl Builder<'_, '_> {
         (Expr::There(name), formula.ty)
     }
 
-    /// Whether a condition holds over registers that were read just before.
-    fn condition_over(&mut self, formula: &Formula, fresh: &[RegisterId]) -> Expr {
-        self.condition(formula, Some(fresh))
-    }
-
     /// Whether a condition holds; one without a value fails the routine. `fresh`: registers that were read for it just before.
     fn condition(&mut self, formula: &Formula, fresh: Option<&[RegisterId]>) -> Expr {
         let unread = fresh.is_none();
@@ -339,7 +334,7 @@ impl Builder<'_, '_> {
         let mut sources = Vec::new();
         for input in inputs(formula) {
             let source = self.build.source(input, None).map(|source| match (source, input.field()) {
-                (Source::Unknown(_, _, known), Some(field)) if self.is_fresh(field, fresh) => *known,
+                (Source::Unknown(_, _, known), Some(field)) if fresh.is_some_and(|fresh| is_fresh(self.build.part, field, fresh)) => *known,
                 (source, _) => source,
             });
             sources.extend(source.map(|source| (input.key(), source)));
@@ -356,12 +351,6 @@ impl Builder<'_, '_> {
         }
         let (value, ty) = self.value(formula, "condition");
         value.compare(Compare::NotEqual, ty, zero(ty))
-    }
-
-    /// Whether all registers that hold a field were just read.
-    fn is_fresh(&self, field: FieldId, fresh: Option<&[RegisterId]>) -> bool {
-        let part = self.build.part;
-        fresh.is_some_and(|fresh| !part.is_unstored(field) && part.homes(field).all(|home| fresh.contains(&home)))
     }
 
     /// A time in integer microseconds.

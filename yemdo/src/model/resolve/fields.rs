@@ -105,7 +105,7 @@ impl Resolver {
     fn access_of(&self, layout: &Layout) -> Access {
         let mut all: Vec<Access> = Vec::new();
         for slice in &layout.slices {
-            let held = |fields: &Field| fields.layout.slices.iter().any(|own| own.byte == slice.byte && own.mask() & slice.mask() != 0);
+            let held = |field: &Field| field.layout.slices.iter().any(|own| own.byte == slice.byte && own.mask() & slice.mask() != 0);
             let fields: Vec<Access> = self.part.fields.iter().filter(|field| held(field)).map(|field| field.access).collect();
             let home = self.part.registers.iter().find(|home| (home.offset..home.offset + home.bytes).contains(&slice.byte));
             if fields.is_empty() { all.extend(home.map(|home| home.access)) } else { all.extend(fields) }
