@@ -50,6 +50,7 @@ pub mod routine;
 pub mod series;
 mod sheet;
 pub mod stand_in;
+pub mod trace;
 pub mod units;
 #[cfg(feature = "serde")]
 pub mod view;

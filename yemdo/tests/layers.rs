@@ -10,7 +10,7 @@ const ORDER: &[&[&str]] = &[
     &["emit"],
     &["view"],
     &["review"],
-    &["mend"],
+    &["mend", "trace"],
     &["decode", "configure", "routine", "explain", "record", "import", "stand_in"],
     &["predict"],
     &["plan"],

@@ -8,7 +8,7 @@ use super::example::Example;
 use super::frame::{Code, Frame};
 use super::ids::{CodeId, FieldId, FrameId, ParameterId, QuantityId, ReadingId, RegisterId, RoutineId};
 use super::input::{Input, inputs};
-use super::operation::{Action, Quantity, Routine};
+use super::operation::{Action, Quantity, Routine, Step};
 use super::reading::{Condition, End, Parameter, Reading};
 use super::registers::{Field, Register};
 use super::state::State;
@@ -356,6 +356,14 @@ impl Sheet {
     pub(crate) fn routine_commands(&self) -> impl Iterator<Item = &Command> {
         let steps = self.routines.iter().flat_map(|routine| &routine.steps);
         steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None })
+    }
+
+    /// Whether commands carry a setting without a register, or routines set it: somebody who sees the bus can know it.
+    pub(crate) fn is_sent(&self, field: FieldId) -> bool {
+        let carried = || self.inputs_behind(self.commands().flat_map(Command::formulas).flat_map(inputs));
+        let mut steps = self.routines.iter().flat_map(|routine| &routine.steps);
+        let set = |step: &Step| matches!(&step.action, Action::Set { fields, .. } if fields.iter().any(|(set, _)| *set == field));
+        steps.any(set) || carried().into_iter().any(|input| input.field() == Some(field))
     }
 
     /// The conditions of a reading in a frame, by priority: those of the frame, if any, and of other frames whose codes the reading

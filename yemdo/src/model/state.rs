@@ -134,6 +134,26 @@ impl State {
         state
     }
 
+    /// The same, with the bits that are unknown as in another state of the same part.
+    pub(crate) fn filled_from(&self, other: &State) -> Self {
+        let mut state = self.clone();
+        for ((byte, known), (filled, also)) in state.image.iter_mut().zip(&mut state.known).zip(other.image.iter().zip(&other.known)) {
+            *byte = (*byte & *known) | (filled & !*known);
+            *known |= also;
+        }
+        state
+    }
+
+    /// The state of a part that was set up by somebody unseen: nothing is known of registers, nor of settings that commands or routines set.
+    pub fn unseen(part: &Sheet) -> Self {
+        let mut state = Self::reset(part);
+        part.registers.iter().for_each(|register| state.forget_register(register));
+        for (_, field) in part.fields.entries().filter(|(id, _)| part.is_unstored(*id) && part.is_sent(*id)) {
+            state.forget_field(field);
+        }
+        state
+    }
+
     /// A state of no registers.
     pub(crate) const fn empty() -> Self {
         Self { image: Vec::new(), known: Vec::new(), stale: Vec::new(), provenance: Vec::new(), parameters: Vec::new(), frames: Vec::new() }

@@ -9,7 +9,8 @@ use crate::ground::words::{counted, is_identifier, visible};
 use crate::model::ids::FrameId;
 use crate::model::part::Part;
 use crate::model::state::State;
-use crate::record::traffic::{TRAFFIC_HEADER, Traffic, TrafficFrames};
+use crate::record::followed::TrafficFrames;
+use crate::record::traffic::{TRAFFIC_HEADER, Traffic};
 
 /// Longest line that is read, in bytes; what is longer is no log.
 pub const MAX_LINE: usize = 64 * 1024;

@@ -114,8 +114,10 @@ impl StandIn {
         let took = |share: f64| waits.iter().map(|(micros, tolerance)| micros + (*micros as f64 * tolerance * share) as u64).sum::<u64>();
         // A poll may have a timeout of an hour; the stand-in is faster.
         let within = |time| (micros(time) / 4).min(LONGEST_LOOK);
-        let polled = how.poll.as_ref().filter(|(poll, _)| self.is_told(id, poll)).map_or(0, |(_, time)| within(time));
-        let lined = how.line.as_ref().map_or(0, |(_, time)| within(time));
+        // A real part shows itself when it is done.
+        let simulated = self.watch.is_none();
+        let polled = how.poll.as_ref().filter(|(poll, _)| simulated && self.is_told(id, poll)).map_or(0, |(_, time)| within(time));
+        let lined = how.line.as_ref().filter(|_| simulated).map_or(0, |(_, time)| within(time));
         let own = took(SHARE) + if waits.iter().all(|(_, tolerance)| *tolerance == 0.0) { polled } else { 0 };
         let first = if how.line.is_some() { period.unwrap_or(lined) } else { own };
         if let Some(measure) = self.measures.get_mut(id).and_then(|measure| measure.as_mut()) {
@@ -143,6 +145,9 @@ impl StandIn {
 
     /// Brings the registers and frames up to date.
     pub(super) fn advance(&mut self, now: u64) {
+        if self.watch.is_some() {
+            return;
+        }
         for _ in 0..MOST_SETTLING {
             self.composed = false;
             self.advance_once(now);
@@ -204,6 +209,9 @@ impl StandIn {
 
     /// Composes a frame for a time, and copies its values to the registers.
     pub(super) fn publish(&mut self, at: u64, id: FrameId, waiting: bool) {
+        if self.watch.is_some() {
+            return;
+        }
         let part = self.part.clone();
         let Some(frame) = part.frames.get(id) else { return };
         let Some(recipe) = self.recipes.get(id) else { return };

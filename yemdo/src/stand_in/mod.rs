@@ -21,6 +21,7 @@ mod signal;
 mod state;
 mod thresholds;
 mod verdict;
+mod watching;
 
 pub use crate::ground::random::Random;
 pub use faults::{Fault, Faults};

@@ -7,6 +7,7 @@ use super::judge::Judge;
 use super::measure::Measure;
 use super::sample::{Held, Miss, Recipe, Recipes};
 use super::signal::Signal;
+use super::watching::Watch;
 use crate::bus::modbus::ModbusTable;
 use crate::ground::list::List;
 use crate::ground::random::Random;
@@ -73,6 +74,8 @@ pub struct StandIn {
     pub(super) silent: bool,
     /// It was reset externally: the client cannot know it.
     pub(super) excused: bool,
+    /// It only watches the client of a real part; see `watching.rs`.
+    pub(super) watch: Option<Watch>,
 }
 
 /// Key of a composed frame: register image and values.
@@ -124,6 +127,13 @@ impl StandIn {
     /// # Errors
     /// [`NoStandIn`], where the sheet describes no bus.
     pub fn new(part: &Part, seed: u64) -> Result<Self, NoStandIn> {
+        let mut stand_in = Self::unpowered(part, seed)?;
+        stand_in.power_up(0);
+        Ok(stand_in)
+    }
+
+    /// A part that was never powered up.
+    pub(super) fn unpowered(part: &Part, seed: u64) -> Result<Self, NoStandIn> {
         if part.buses.all().next().is_none() {
             return Err(NoStandIn { part: part.name.clone() });
         }
@@ -146,7 +156,7 @@ impl StandIn {
             published: None,
             early: None,
         };
-        let mut stand_in = Self {
+        Ok(Self {
             measures: List::filled(part.frames.len(), |id| of_frame(id).map(measure)),
             world: List::filled(part.readings.len(), |_| None),
             values: List::filled(part.readings.len(), |_| None),
@@ -169,11 +179,10 @@ impl StandIn {
             misses: Vec::new(),
             silent: false,
             excused: false,
+            watch: None,
             state,
             recipes,
-        };
-        stand_in.power_up(0);
-        Ok(stand_in)
+        })
     }
 
     /// Simulated part.
@@ -250,14 +259,7 @@ impl StandIn {
         for measure in self.measures.iter_mut().flatten() {
             (measure.started, measure.taken, measure.published) = (None, None, None);
         }
-        // Formulas over several frames have something to begin with.
-        for (id, frame) in self.part.clone().frames.entries() {
-            let bytes = match &frame.origin {
-                Origin::Registers(runs) => self.register_bytes(runs),
-                _ => self.recipes[id].base().to_vec(),
-            };
-            self.state.keep_frame(id, &bytes);
-        }
+        self.hold_frames();
         // Registers that the sheet gives a reset value hold it until something is measured; all else holds what its frames show.
         for (id, frame) in self.part.clone().frames.entries() {
             let known = matches!(&frame.origin, Origin::Registers(runs) if self.have_resets(runs));
@@ -269,6 +271,17 @@ impl StandIn {
         // A part that is on after a reset starts to measure.
         let whole: Vec<FieldId> = self.part.fields.ids().collect();
         self.start_fields(now, &whole, true);
+    }
+
+    /// Formulas over several frames have something to begin with.
+    pub(super) fn hold_frames(&mut self) {
+        for (id, frame) in self.part.clone().frames.entries() {
+            let bytes = match &frame.origin {
+                Origin::Registers(runs) => self.register_bytes(runs),
+                _ => self.recipes[id].base().to_vec(),
+            };
+            self.state.keep_frame(id, &bytes);
+        }
     }
 
     /// Modbus registers without a reset value have the values of frames at their addresses.

@@ -25,7 +25,8 @@ impl StandIn {
         let mut judge = self.judge.clone();
         let part = &self.part;
         let took = |frame: FrameId| self.read_frames.get(frame).copied().unwrap_or(false);
-        for (id, frame) in part.frames.entries().filter(|(id, frame)| frame.keep && !took(*id)) {
+        let unseen = self.began_unseen();
+        for (id, frame) in part.frames.entries().filter(|(id, frame)| !unseen && frame.keep && !took(*id)) {
             let needs = |reading: &ReadingId| part.readings.get(*reading).is_some_and(|reading| reading.frames.contains(&id));
             let user = part.frames.entries().find(|(other, model)| took(*other) && model.readings.iter().any(needs));
             if let Some((_, user)) = user {

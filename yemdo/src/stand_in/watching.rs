@@ -1,0 +1,108 @@
+//! A stand-in beside a real part: it judges the client, and does not answer.
+//!
+//! In: the transfers of a client as they were seen on the bus, and the state that the real part is in. Out: violations. It composes no
+//! frames; a measurement is done when the sheet's waits are over, and a real part that says so itself is believed.
+
+use super::judge::Violation;
+use super::state::{NoStandIn, StandIn};
+use crate::bus::{Bus, Transfer};
+use crate::model::ids::FrameId;
+use crate::model::part::Part;
+use crate::model::state::State;
+
+/// What a stand-in that only watches knows of the beginning.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Watch {
+    /// The client may have done things before: measurements may be under way, calibration words may have been read.
+    began_unseen: bool,
+}
+
+/// Elapsed and required time between the start of a measurement and its read, in microseconds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Elapsed {
+    pub(crate) since_start: u64,
+    pub(crate) required: u64,
+}
+
+impl StandIn {
+    /// Watches the client of a real part from its power-up on.
+    ///
+    /// # Errors
+    /// [`NoStandIn`].
+    pub(crate) fn watching_from_power_up(part: &Part) -> Result<Self, NoStandIn> {
+        let mut stand_in = Self::unpowered(part, 0)?;
+        stand_in.watch = Some(Watch { began_unseen: false });
+        stand_in.power_up(0);
+        Ok(stand_in)
+    }
+
+    /// Watches the client of a real part that is in this state. `began_unseen` excuses what the client may have done before.
+    ///
+    /// # Errors
+    /// [`NoStandIn`].
+    pub(crate) fn watching(part: &Part, state: &State, began_unseen: bool) -> Result<Self, NoStandIn> {
+        let mut stand_in = Self::unpowered(part, 0)?;
+        stand_in.watch = Some(Watch { began_unseen });
+        stand_in.hold_frames();
+        stand_in.believe(state);
+        Ok(stand_in)
+    }
+
+    pub(super) fn began_unseen(&self) -> bool {
+        self.watch.is_some_and(|watch| watch.began_unseen)
+    }
+
+    /// Takes the state that the real part is in.
+    pub(crate) fn believe(&mut self, state: &State) {
+        self.state.adopt(state);
+    }
+
+    /// Judges a transfer. Over SPI, `send` has all bytes that were clocked out.
+    pub(crate) fn judge(&mut self, now: u64, transfer: &Transfer) -> Vec<Violation> {
+        match transfer.bus {
+            Bus::Spi => drop(self.spi(now, &transfer.send)),
+            _ => drop(self.transfer(now, transfer)),
+        }
+        self.taken()
+    }
+
+    /// Judges the clock of a transfer.
+    pub(crate) fn judge_clock(&mut self, now: u64, bus: Bus, hertz: u32) -> Vec<Violation> {
+        self.clocked(now, bus, hertz);
+        self.taken()
+    }
+
+    fn taken(&mut self) -> Vec<Violation> {
+        std::mem::take(&mut self.judge).violations
+    }
+
+    /// The time of a frame's measurement so far, and the time that the sheet waits; `None` if none was started.
+    pub(crate) fn elapsed(&self, now: u64, frame: FrameId) -> Option<Elapsed> {
+        let measure = self.measures.get(frame)?.as_ref()?;
+        let started = measure.started?;
+        Some(Elapsed { since_start: now.saturating_sub(started), required: measure.by_sheet.saturating_sub(started) })
+    }
+
+    /// The frame that was asked for and is read next, with the time since then; `None` if none was.
+    pub(crate) fn asked_since(&self, now: u64) -> Option<(FrameId, Elapsed)> {
+        let (frame, exchange, due) = self.asked?;
+        let wait = self.part.frames.get(frame)?.origin.exchanges().get(exchange)?.wait.as_ref()?;
+        let required = wait.micros(&self.present()).ok()?;
+        Some((frame, Elapsed { since_start: (now + required).saturating_sub(due), required }))
+    }
+
+    /// The part itself said whether a frame has a new measurement. A client that takes no other look has read too early.
+    pub(crate) fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
+        let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
+        let what = format!("{name} was read when the part said that it was not ready, and not again");
+        let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
+        measure.early = (!ready).then_some((now, what));
+    }
+}
+
+impl Violation {
+    /// Whether two are of one kind: the same rule about the same line of the sheet, otherwise in the same words.
+    pub(crate) fn is_like(&self, other: &Violation) -> bool {
+        self.rule == other.rule && self.line == other.line && (self.line.is_some() || self.what == other.what)
+    }
+}

@@ -1,0 +1,284 @@
+//! Follows one part through a capture.
+
+use super::meaning::{self, Meaning};
+use super::transaction::Transaction;
+use super::verdict::{self, Finding};
+use crate::bus::Bus;
+use crate::decode::{Decoded, Decoder};
+use crate::model::ids::FrameId;
+use crate::model::part::{Part, Sheet};
+use crate::model::state::State;
+use crate::model::status::Status;
+use crate::plan::accept::Refusal;
+use crate::record::{Accessed, Traffic, TrafficFrames};
+use crate::stand_in::{NoStandIn, Rule, StandIn, Violation};
+
+/// What is known of the part when a capture begins.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Start {
+    /// Nothing but parameters: settings are unknown until they are written or read.
+    Unseen,
+    /// The capture begins with the power-up of the part.
+    PowerUp,
+    /// This state; what the client did before is unknown.
+    Known(Box<State>),
+}
+
+/// Follows the transfers of one part.
+///
+/// ```
+/// use yemdo::record::Traffic;
+/// use yemdo::trace::{Follower, Start};
+/// let part = yemdo::Part::parse("lamp.toml", r#"
+/// part = "lamp-1"
+/// i2c = { address = 0x21, pointer = 8 }
+/// register.MODE = { at = 1, reset = 2, field.RATE = { bits = "[7:4]", values = [{ code = 3, name = "fast" }] } }
+/// frame.LIGHT = { command = [0x17], read = 2, code = { light = "b0 b1" } }
+/// reading.light = { unit = "lx", formula = "light * 0.5" }
+/// "#)?;
+/// let mut follower = Follower::new(&part, &Start::PowerUp)?;
+/// let mut take = |line: &str| follower.take(&Traffic::parse(line).unwrap().unwrap().into()).unwrap();
+/// assert_eq!(take("0.001 i2c 0x21 W 01 32").meanings[0].to_string(), "MODE = 0x32: RATE = fast");
+/// let light = take("0.002 i2c 0x21 W 17 R 2 = 01 2C");
+/// assert_eq!(light.frames[0].decoded.as_ref().unwrap().reading("light")?.to_string(), "150.0 lx");
+/// assert!(follower.finish(3000).is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct Follower {
+    part: Part,
+    frames: TrafficFrames,
+    decoder: Decoder,
+    judge: Judged,
+    findings: Vec<Finding>,
+}
+
+/// The judges of a client: a violation is certain if both report it.
+#[derive(Clone, Debug)]
+struct Judged {
+    /// Assumes reset values for what is unknown.
+    strict: StandIn,
+    /// Assumes for what is unknown whatever is best for the client; `None` from power-up on.
+    mild: Option<StandIn>,
+    /// Assumed by both for unknown bits.
+    reset: State,
+    favourable: State,
+}
+
+/// One transfer of a part, followed.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Followed {
+    /// The transfer, divided into what was sent and what came.
+    pub traffic: Traffic,
+    /// What it is by the sheet; at least one.
+    pub meanings: Vec<Meaning>,
+    /// Frames that are complete with it.
+    pub frames: Vec<FrameSeen>,
+    /// The time since the start of the measurement that it reads.
+    pub gap: Option<Gap>,
+    /// Violations of the client, each with whether it depends on what was before the capture.
+    pub violations: Vec<(Violation, bool)>,
+}
+
+/// A frame in a capture.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct FrameSeen {
+    /// The frame.
+    pub frame: FrameId,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// Its readings, or why it was refused.
+    pub decoded: Result<Decoded, Refusal>,
+}
+
+/// The time between the start of a measurement and its read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Gap {
+    /// Microseconds between them.
+    pub elapsed: u64,
+    /// Microseconds that the sheet waits at most.
+    pub required: u64,
+}
+
+impl Follower {
+    /// Follows a part from here on.
+    ///
+    /// # Errors
+    /// [`NoStandIn`]: the sheet describes no bus.
+    pub fn new(part: &Part, start: &Start) -> Result<Self, NoStandIn> {
+        let state = match start {
+            Start::Unseen => State::unseen(part),
+            Start::PowerUp => State::reset(part),
+            Start::Known(state) => (**state).clone(),
+        };
+        let reset = State::reset(part).assumed(part);
+        let favourable = favourable(part);
+        let judge = match start {
+            Start::PowerUp => Judged { strict: StandIn::watching_from_power_up(part)?, mild: None, reset, favourable },
+            _ => Judged {
+                strict: StandIn::watching(part, &state.filled_from(&reset), false)?,
+                mild: Some(StandIn::watching(part, &state.filled_from(&favourable), true)?),
+                reset,
+                favourable,
+            },
+        };
+        let mut decoder = Decoder::new(part);
+        *decoder.state_mut() = state.clone();
+        Ok(Self { part: part.clone(), frames: TrafficFrames::new(part, &state).in_pieces(), decoder, judge, findings: Vec::new() })
+    }
+
+    /// The part.
+    pub fn part(&self) -> &Part {
+        &self.part
+    }
+
+    /// The state of the part so far.
+    pub fn state(&self) -> &State {
+        self.frames.state()
+    }
+
+    /// Findings so far, in the order of their first time.
+    pub fn findings(&self) -> &[Finding] {
+        &self.findings
+    }
+
+    /// The decoder of its frames.
+    pub fn decoder(&self) -> &Decoder {
+        &self.decoder
+    }
+
+    /// Whether a transfer is one of this part, by its bus and address. On SPI, that is for the caller to know.
+    pub fn is_own(&self, traffic: &Traffic) -> bool {
+        let (transfer, buses) = (&traffic.transfer, &self.part.buses);
+        match transfer.bus {
+            Bus::I2c => buses.i2c.as_ref().is_some_and(|i2c| Some(i2c.address) == transfer.address),
+            Bus::Spi => buses.spi.is_some(),
+            // The unit may have changed during the capture.
+            Bus::Modbus => buses.modbus.is_some() && (transfer.address == Some(0) || self.judge.strict.unit() == transfer.address),
+        }
+    }
+
+    /// Takes the next transfer; `None` if it is one of another part.
+    pub fn take(&mut self, transaction: &Transaction) -> Option<Followed> {
+        if !self.is_own(&transaction.traffic) {
+            return None;
+        }
+        let traffic = self.frames.as_asked(&transaction.traffic);
+        let now = Transaction { traffic: traffic.clone(), ..*transaction }.acts_at();
+        let waited = self.judge.strict.asked_since(now);
+        let mut violations = self.judged(now, transaction, &traffic);
+        let before = self.frames.state().clone();
+        let accessed = self.frames.accessed(&traffic);
+        let whole = self.frames.take(&traffic);
+        if !before.has_same_values(self.frames.state()) {
+            self.judge.believe(self.frames.state());
+            self.decoder.adopt(self.frames.state());
+        }
+        let mut gap = None;
+        let mut frames = Vec::new();
+        for (frame, bytes) in whole {
+            let elapsed = waited.filter(|(asked, _)| *asked == frame).map(|(_, elapsed)| elapsed);
+            let elapsed = elapsed.or_else(|| self.judge.strict.elapsed(now, frame));
+            gap = gap.or(elapsed.map(|elapsed| Gap { elapsed: elapsed.since_start, required: elapsed.required }));
+            self.decoder.measured_at(&[transaction.traffic.at as f64 / 1e6]);
+            let decoded = self.decoder.decode(frame, &bytes);
+            if let Ok(decoded) = &decoded {
+                let ready = !decoded.readings.iter().any(|reading| reading.status == Status::NotReady);
+                self.judge.said(now, frame, ready);
+            }
+            frames.push(FrameSeen { frame, bytes, decoded });
+        }
+        violations.dedup();
+        let meanings = self.meanings(&traffic, &before, accessed, &frames);
+        Some(Followed { traffic, meanings, frames, gap, violations })
+    }
+
+    /// The findings of the whole capture, those included that only show at its end.
+    pub fn finish(&self, now: u64) -> Vec<Finding> {
+        let mut findings = self.findings.clone();
+        let mild = self.judge.mild.as_ref().map(|mild| mild.verdict(now));
+        for violation in self.judge.strict.verdict(now) {
+            let depends = mild.as_ref().is_some_and(|mild| !mild.iter().any(|other| other.is_like(&violation)));
+            verdict::add(&mut findings, &violation, depends);
+        }
+        findings.sort_by_key(|finding| finding.violation.at);
+        findings
+    }
+
+    /// Violations of a transfer, and whether each depends on the beginning.
+    fn judged(&mut self, now: u64, transaction: &Transaction, traffic: &Traffic) -> Vec<(Violation, bool)> {
+        let transfer = &transaction.traffic.transfer;
+        // What was not acknowledged did not reach the part; a read shows that the client was early.
+        if traffic.outcome.is_err() && transfer.receive == 0 && transfer.bus == Bus::I2c {
+            return Vec::new();
+        }
+        let run = |judge: &mut StandIn| {
+            let clock = transaction.hertz.map(|hertz| judge.judge_clock(now, transfer.bus, hertz));
+            let mut violations = judge.judge(now, transfer);
+            violations.extend(clock.into_iter().flatten());
+            violations
+        };
+        let strict = run(&mut self.judge.strict);
+        let mild = self.judge.mild.as_mut().map(run);
+        let unknown_bank = |violation: &Violation| violation.rule == Rule::UnknownRegister && self.frames.has_unknown_bank();
+        let mut violations = Vec::new();
+        for violation in strict {
+            let certain = mild.as_ref().is_none_or(|mild| mild.iter().any(|other| other.is_like(&violation)));
+            let depends = !certain || unknown_bank(&violation);
+            verdict::add(&mut self.findings, &violation, depends);
+            violations.push((violation, depends));
+        }
+        violations
+    }
+
+    fn meanings(&self, traffic: &Traffic, before: &State, accessed: Option<Accessed>, frames: &[FrameSeen]) -> Vec<Meaning> {
+        let part: &Sheet = &self.part;
+        let (after, transfer) = (self.frames.state(), &traffic.transfer);
+        let mut found: Vec<Meaning> =
+            frames.iter().map(|seen| Meaning::Frame { frame: seen.frame, text: part.frames[seen.frame].name.clone() }).collect();
+        match accessed {
+            Some(Accessed::Write(registers)) => {
+                found.extend(registers.iter().map(|(id, value)| meaning::written(part, *id, *value, before, after)));
+            }
+            // The frame says it all.
+            Some(Accessed::Read(_)) if !found.is_empty() => {}
+            Some(Accessed::Read(registers)) => {
+                let alone = registers.len() == 1;
+                found.extend(registers.iter().map(|(id, value)| meaning::read(part, *id, *value, after, !alone)));
+            }
+            None => {}
+        }
+        if found.is_empty() && !transfer.send.is_empty() {
+            found.extend(meaning::command(part, after, &transfer.send).or_else(|| meaning::command(part, before, &transfer.send)));
+        }
+        if found.is_empty() {
+            found.push(if transfer.send.is_empty() && transfer.receive == 0 { Meaning::Ping } else { Meaning::Unknown });
+        }
+        found
+    }
+}
+
+impl Judged {
+    fn believe(&mut self, state: &State) {
+        self.strict.believe(&state.filled_from(&self.reset));
+        self.mild.iter_mut().for_each(|mild| mild.believe(&state.filled_from(&self.favourable)));
+    }
+
+    fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
+        self.strict.said(now, frame, ready);
+        self.mild.iter_mut().for_each(|mild| mild.said(now, frame, ready));
+    }
+}
+
+/// The state in which the client may do most: registers are writable, frames are valid.
+fn favourable(part: &Sheet) -> State {
+    let mut state = State::while_read(part).assumed(part);
+    for (field, code) in part.registers.iter().flat_map(|register| &register.writable) {
+        state.set_field(&part.fields[*field], *code);
+    }
+    state
+}
