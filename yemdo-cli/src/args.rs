@@ -5,6 +5,7 @@ mod emit;
 mod mend;
 mod parts;
 mod plot;
+mod trace;
 
 use std::path::PathBuf;
 
@@ -22,6 +23,8 @@ use parts::{READ_HELP, SCAN_HELP, STAND_IN_HELP, TALK_HELP};
 pub(crate) use parts::{Read, ReadFormat, Scan, StandIn, Talk};
 use plot::PLOT_HELP;
 pub(crate) use plot::Plot;
+use trace::TRACE_HELP;
+pub(crate) use trace::{BitOrder, Numbers, Trace};
 
 /// From a sensor's datasheet, typed once as a sheet, to calibrated readings.
 #[derive(Debug, Parser)]
@@ -72,6 +75,9 @@ pub(crate) enum Command {
     /// Simulate a part: a Modbus server that behaves like the datasheet and checks its clients
     #[command(after_help = STAND_IN_HELP)]
     StandIn(StandIn),
+    /// Read a capture of a bus: transfers with their meaning, readings, and a verdict on the client
+    #[command(after_help = TRACE_HELP)]
+    Trace(Trace),
     /// Convert a register table from a datasheet to a sheet
     Import(Import),
     /// Generate firmware in Rust or C, a page, or the JSON Schema of sheets for editors

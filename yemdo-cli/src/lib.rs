@@ -33,6 +33,7 @@ pub fn run() -> ExitCode {
         Command::Plot(plot) => commands::plot::run(plot),
         Command::Talk(talk) => commands::talk::run(talk),
         Command::StandIn(stand_in) => commands::stand_in::run(stand_in),
+        Command::Trace(trace) => commands::trace::run(trace),
         Command::Import(import) => commands::import::run(import),
         Command::Emit(emit) => commands::emit::run(emit),
         Command::Demo(demo) => commands::demo::run(demo),

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use yemdo::view::ShownUnits;
-use yemdo::{InUse, Part, visible};
+use yemdo::{Decoded, InUse, Part, ReadingValue, visible};
 use yemdo_bus::{DeviceError, MeasuredFrame, Measurement};
 
 use crate::time::Moment;
@@ -62,6 +62,19 @@ pub struct EntryReading {
     pub reason: Option<String>,
 }
 
+impl EntryReading {
+    fn new(frame: &str, part: &Part, reading: &ReadingValue, units: &ShownUnits) -> Self {
+        Self {
+            frame: frame.to_owned(),
+            reading: reading.name.clone(),
+            value: reading.value.map(|value| units.value(reading.id, value)),
+            unit: units.symbol(reading.id, &part.readings()[reading.id]).to_owned(),
+            status: reading.status.as_str().to_owned(),
+            reason: reading.why.clone(),
+        }
+    }
+}
+
 /// Why a measurement gave no readings.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct EntryError {
@@ -78,14 +91,8 @@ impl Entry {
         let mut readings = Vec::new();
         for reading in measured.readings() {
             let came = measured.frames.iter().rev().find(|frame| frame.decoded().readings.iter().any(|other| other.id == reading.id));
-            readings.push(EntryReading {
-                frame: came.map_or(String::new(), |frame| frame_name(frame.decoded().frame)),
-                reading: reading.name.clone(),
-                value: reading.value.map(|value| units.value(reading.id, value)),
-                unit: units.symbol(reading.id, &part.readings()[reading.id]).to_owned(),
-                status: reading.status.as_str().to_owned(),
-                reason: reading.why.clone(),
-            });
+            let frame = came.map_or(String::new(), |frame| frame_name(frame.decoded().frame));
+            readings.push(EntryReading::new(&frame, part, reading, units));
         }
         let (settings, own) = settings(measured);
         let each = measured.frames.iter().zip(own);
@@ -93,6 +100,14 @@ impl Entry {
             each.map(|(frame, settings)| EntryFrame { settings, ..EntryFrame::new(&frame_name(frame.decoded().frame), frame.bytes()) });
         let frames = frames.collect();
         Self { time, part: name.to_owned(), frames, settings, readings, error: None }
+    }
+
+    /// The readings of one frame that was decoded, in the units shown. `used` is what they depend on ([`yemdo::Decoder::in_use`]).
+    pub fn of_frame(time: Moment, name: &str, part: &Part, decoded: &Decoded, bytes: &[u8], used: Vec<InUse>, units: &ShownUnits) -> Self {
+        let frame = part.frames()[decoded.frame].name();
+        let readings = decoded.readings.iter().map(|reading| EntryReading::new(frame, part, reading, units)).collect();
+        let frames = vec![EntryFrame::new(frame, bytes)];
+        Self { time, part: name.to_owned(), frames, settings: typed(used), readings, error: None }
     }
 
     /// The same with control characters escaped, so that its texts can be printed and drawn.
@@ -136,9 +151,13 @@ fn settings(measured: &Measurement) -> (Settings, Vec<Option<Settings>>) {
             None => common.push(used.clone()),
         }
     }
-    let typed = |list: Vec<InUse>| list.into_iter().filter(|used| !used.as_reset).map(|used| (used.name, used.value)).collect();
     match differ {
         true => (Settings::new(), each.into_iter().map(|list| Some(typed(list))).collect()),
         false => (typed(common), vec![None; measured.frames.len()]),
     }
+}
+
+/// Settings that are not as after a reset, as they are typed.
+fn typed(list: Vec<InUse>) -> Settings {
+    list.into_iter().filter(|used| !used.as_reset).map(|used| (used.name, used.value)).collect()
 }

@@ -4,6 +4,7 @@ mod bench;
 
 use std::fs;
 use std::io::Write;
+use std::path::Path;
 
 use anstyle::{AnsiColor, Style};
 #[cfg(feature = "live")]
@@ -78,8 +79,8 @@ fn leave(out: &mut dyn Write, args: &Demo, figure: &figure::Figure) -> Result<()
     let (lantern, thole) = (load((LANTERN.0, LANTERN.1))?, load((PARTS[1].0, PARTS[1].1))?);
     let firmware = yemdo::emit::firmware(&thole, yemdo::emit::Language::C, &yemdo::emit::FirmwareOptions::default());
     let mut files: Vec<(String, Vec<u8>)> = vec![
-        ("day.svg".into(), figure::svg(figure)?.into_bytes()),
-        ("day.png".into(), figure::png(figure)?),
+        ("day.svg".into(), figure::bytes_for(Path::new("day.svg"), figure)?),
+        ("day.png".into(), figure::bytes_for(Path::new("day.png"), figure)?),
         ("lantern-16.html".into(), yemdo::emit::page(&lantern).into_bytes()),
     ];
     let firmware = firmware.map_err(|error| Failure::Emit(Box::new(error)))?;

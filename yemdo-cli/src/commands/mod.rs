@@ -15,3 +15,4 @@ pub(crate) mod routine;
 pub(crate) mod scan;
 pub(crate) mod stand_in;
 pub(crate) mod talk;
+pub(crate) mod trace;

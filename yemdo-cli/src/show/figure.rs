@@ -1,5 +1,7 @@
 //! Figures: panels below one another with lines, marks and bars over one axis of time or of numbers, as SVG and as PNG.
 
+use std::path::Path;
+
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
@@ -24,9 +26,9 @@ const STRIP: i32 = 36;
 const FONT: &[u8] = include_bytes!("../../assets/plot-font.ttf");
 const FAMILY: &str = "DejaVu Sans";
 pub(crate) const INK: RGBColor = RGBColor(0x2b, 0x33, 0x3d);
-const FAINT: RGBColor = RGBColor(0xd9, 0xde, 0xe4);
+pub(super) const FAINT: RGBColor = RGBColor(0xd9, 0xde, 0xe4);
 /// Blue or yellow, light or dark: told apart with any kind of colour vision, and in grey by pairs.
-const LINES: [RGBColor; 4] =
+pub(super) const LINES: [RGBColor; 4] =
     [RGBColor(0x14, 0x47, 0x7a), RGBColor(0xdd, 0x7a, 0x00), RGBColor(0x55, 0xa8, 0xd8), RGBColor(0x85, 0x27, 0x12)];
 
 /// Content of a figure.
@@ -106,20 +108,47 @@ pub(crate) struct Strip {
     pub(crate) ticks: Vec<f64>,
 }
 
-/// The figure as SVG text.
-pub(crate) fn svg(figure: &Figure) -> Result<String, Failure> {
-    let mut text = String::new();
-    draw(figure, SVGBackend::with_string(&mut text, size(figure))).map_err(failed)?;
-    // The drawing library writes a generic family; the font that goes with the command is named here.
-    Ok(text.replace("font-family=\"sans-serif\"", &format!("font-family=\"{FAMILY}, sans-serif\"")))
+/// Something that is drawn as SVG or PNG.
+pub(crate) trait Picture {
+    /// Width and height in pixels.
+    fn size(&self) -> (u32, u32);
+
+    /// Draws it.
+    fn draw<B: DrawingBackend>(&self, backend: B) -> Drawn<B>;
 }
 
-/// The figure as PNG.
-pub(crate) fn png(figure: &Figure) -> Result<Vec<u8>, Failure> {
-    let (width, height) = size(figure);
+impl Picture for Figure {
+    fn size(&self) -> (u32, u32) {
+        size(self)
+    }
+
+    fn draw<B: DrawingBackend>(&self, backend: B) -> Drawn<B> {
+        draw(self, backend)
+    }
+}
+
+/// Checks that the name of a picture's file ends in `.svg` or `.png`.
+pub(crate) fn check_ending(path: &Path) -> Result<(), Failure> {
+    let ending = path.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase());
+    match ending.as_deref() {
+        Some("svg" | "png") => Ok(()),
+        _ => Err(Failure::error(format!("{}: expected a .svg or .png file", path.display()))),
+    }
+}
+
+/// The bytes of a picture, in the form that the name of its file asks for.
+pub(crate) fn bytes_for(path: &Path, picture: &impl Picture) -> Result<Vec<u8>, Failure> {
+    check_ending(path)?;
+    if path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("svg")) {
+        let mut text = String::new();
+        picture.draw(SVGBackend::with_string(&mut text, picture.size())).map_err(failed)?;
+        // The drawing library writes a generic family; the font that goes with the command is named here.
+        return Ok(text.replace("font-family=\"sans-serif\"", &format!("font-family=\"{FAMILY}, sans-serif\"")).into_bytes());
+    }
+    let (width, height) = picture.size();
     let mut pixels = Pixmap::new(width, height).ok_or_else(|| failed("no room"))?;
     let font = Face::parse(FONT, 0).map_err(failed)?;
-    draw(figure, Canvas::new(&mut pixels, font)).map_err(failed)?;
+    picture.draw(Canvas::new(&mut pixels, font)).map_err(failed)?;
     pixels.encode_png().map_err(failed)
 }
 
@@ -142,15 +171,15 @@ fn width(text: &str, size: i32) -> i32 {
     i32::try_from(text.chars().count()).unwrap_or(0) * size * 52 / 100
 }
 
-type Drawn<B> = Result<(), DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>>;
+pub(crate) type Drawn<B> = Result<(), DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>>;
 type Area<B> = DrawingArea<B, Shift>;
 
-fn text_style(size: i32) -> TextStyle<'static> {
+pub(super) fn text_style(size: i32) -> TextStyle<'static> {
     ("sans-serif", size).into_font().color(&INK)
 }
 
 /// A style at an anchor.
-fn anchored(size: i32, h: HPos, v: VPos) -> TextStyle<'static> {
+pub(super) fn anchored(size: i32, h: HPos, v: VPos) -> TextStyle<'static> {
     text_style(size).pos(Pos::new(h, v))
 }
 

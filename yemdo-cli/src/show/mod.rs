@@ -14,4 +14,5 @@ pub(crate) mod seen;
 pub(crate) mod status;
 pub(crate) mod steps;
 pub(crate) mod suspects;
+pub(crate) mod timing;
 pub(crate) mod writes;

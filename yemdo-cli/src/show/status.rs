@@ -25,10 +25,10 @@ pub(crate) fn status_style(status: Status) -> (Style, &'static str) {
 }
 
 /// A status that is not well, why, and the readings that have it.
-pub(super) type Told = (Status, Option<String>, Vec<String>);
+pub(crate) type Told = (Status, Option<String>, Vec<String>);
 
 /// Records a status other than ok: each status with its reason once.
-pub(super) fn note(told: &mut Vec<Told>, status: Status, why: Option<String>, reading: &str) {
+pub(crate) fn note(told: &mut Vec<Told>, status: Status, why: Option<String>, reading: &str) {
     match told.iter_mut().find(|(known, reason, _)| *known == status && *reason == why) {
         Some((.., names)) => names.push(reading.to_owned()),
         None => told.push((status, why, vec![reading.to_owned()])),
@@ -37,7 +37,7 @@ pub(super) fn note(told: &mut Vec<Told>, status: Status, why: Option<String>, re
 
 /// What is not well, in words: `humidity saturated: water on the element`; without names where it is about all of them, and without
 /// reasons where the row before has them.
-pub(super) fn push_told(text: &mut String, told: &[Told], all: usize, reasons: bool) {
+pub(crate) fn push_told(text: &mut String, told: &[Told], all: usize, reasons: bool) {
     for (at, (status, why, names)) in told.iter().enumerate() {
         text.push_str(if at > 0 { "; " } else { "" });
         if names.len() < all {

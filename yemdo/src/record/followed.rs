@@ -29,8 +29,8 @@ pub struct TrafficFrames {
     frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun.
     open: Vec<Open>,
-    /// The register address of the last transfer over I2C, for a read that follows without one.
-    pointer: Option<Vec<u8>>,
+    /// The bytes of the last write over I2C, for a read that follows as a transfer of its own.
+    written: Option<Vec<u8>>,
     /// Registers of frames that were read one by one; `None` if only whole frames count.
     pieces: Option<Vec<Pieces>>,
 }
@@ -70,7 +70,7 @@ impl TrafficFrames {
             state: state.clone(),
             planned_for: state.clone(),
             open: Vec::new(),
-            pointer: None,
+            written: None,
             pieces: None,
         }
     }
@@ -136,13 +136,23 @@ impl TrafficFrames {
         match transfer.bus {
             Bus::Spi => self.divided(traffic),
             Bus::I2c if transfer.send.is_empty() && transfer.receive > 0 && self.is_own(transfer) => {
-                let next = |one: &Open| self.frames.get(one.place).and_then(|(_, transfers)| transfers.get(one.count));
-                let awaited = self.open.iter().any(|one| next(one).is_some_and(|next| traffic.is(next)));
-                let pointer = self.pointer.clone().filter(|_| !awaited).unwrap_or_default();
-                Traffic { transfer: Transfer { send: pointer, ..transfer.clone() }, ..traffic.clone() }
+                self.joined(traffic).unwrap_or_else(|| traffic.clone())
             }
             _ => traffic.clone(),
         }
+    }
+
+    /// A read over I2C with the write before it: one transfer, with a stop in between.
+    fn joined(&self, traffic: &Traffic) -> Option<Traffic> {
+        let next = |one: &Open| self.frames.get(one.place).and_then(|(_, transfers)| transfers.get(one.count));
+        if self.open.iter().any(|one| next(one).is_some_and(|next| traffic.is(next))) {
+            return None;
+        }
+        let transfer = Transfer { send: self.written.clone()?, ..traffic.transfer.clone() };
+        let joined = Traffic { transfer, ..traffic.clone() };
+        let is_pointer = self.part.buses.i2c.as_ref().is_some_and(|i2c| joined.transfer.send.len() * 8 == i2c.pointer as usize);
+        let is_frame = self.frames.iter().any(|(_, transfers)| transfers.first().is_some_and(|first| joined.is(first)));
+        (is_frame || is_pointer && !self.part.registers.is_empty()).then_some(joined)
     }
 
     /// A transfer over SPI, divided where the answer begins.
@@ -228,6 +238,13 @@ impl TrafficFrames {
         Some((id, register.value_of(own), Numbering::of(&self.part).behind(register), behind))
     }
 
+    /// A frame that has begun and is incomplete: how many of its transfers came, and how many it has.
+    pub(crate) fn begun(&self) -> Option<(FrameId, usize, usize)> {
+        let open = self.open.last()?;
+        let (frame, transfers) = self.frames.get(open.place)?;
+        Some((*frame, open.count, transfers.len()))
+    }
+
     /// Whether a bank is selected that is unknown.
     pub(crate) fn has_unknown_bank(&self) -> bool {
         let mut banks = self.part.registers.iter().flat_map(|register| &register.bank);
@@ -255,9 +272,8 @@ impl TrafficFrames {
         if !self.is_own(transfer) {
             return read;
         }
-        if let Some(i2c) = self.part.buses.i2c.as_ref().filter(|_| transfer.bus == Bus::I2c) {
-            let is_pointer = i2c.pointer > 0 && transfer.send.len() * 8 == i2c.pointer as usize;
-            self.pointer = (is_pointer && traffic.outcome.is_ok()).then(|| transfer.send.clone());
+        if transfer.bus == Bus::I2c {
+            self.written = Some(transfer.send.clone()).filter(|sent| !sent.is_empty() && traffic.outcome.is_ok());
         }
         // A read without a command is not a write of the address alone.
         let sends = transfer.receive == 0 || !transfer.send.is_empty();

@@ -57,12 +57,10 @@ impl StandIn {
         self.state.adopt(state);
     }
 
-    /// Judges a transfer. Over SPI, `send` has all bytes that were clocked out.
+    /// Judges a transfer.
     pub(crate) fn judge(&mut self, now: u64, transfer: &Transfer) -> Vec<Violation> {
-        match transfer.bus {
-            Bus::Spi => drop(self.spi(now, &transfer.send)),
-            _ => drop(self.transfer(now, transfer)),
-        }
+        // The real part has answered already.
+        let _ = self.transfer(now, transfer);
         self.taken()
     }
 

@@ -242,7 +242,7 @@ impl Follower {
             frames.iter().map(|seen| Meaning::Frame { frame: seen.frame, text: part.frames[seen.frame].name.clone() }).collect();
         match accessed {
             Some(Accessed::Write(registers)) => {
-                found.extend(registers.iter().map(|(id, value)| meaning::written(part, *id, *value, before, after)));
+                found.extend(registers.iter().map(|(id, value)| meaning::written(part, *id, *value, before)));
             }
             // The frame says it all.
             Some(Accessed::Read(_)) if !found.is_empty() => {}
@@ -251,6 +251,10 @@ impl Follower {
                 found.extend(registers.iter().map(|(id, value)| meaning::read(part, *id, *value, after, !alone)));
             }
             None => {}
+        }
+        if let Some((frame, count, of)) = self.frames.begun().filter(|_| found.is_empty()) {
+            let text = format!("{}, transfer {count} of {of}", part.frames[frame].name);
+            found.push(Meaning::Command { frame: Some(frame), text });
         }
         if found.is_empty() && !transfer.send.is_empty() {
             found.extend(meaning::command(part, after, &transfer.send).or_else(|| meaning::command(part, before, &transfer.send)));

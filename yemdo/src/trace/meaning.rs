@@ -59,11 +59,13 @@ impl fmt::Display for Meaning {
     }
 }
 
-/// A register write, with the fields that it changed.
-pub(super) fn written(part: &Sheet, id: RegisterId, value: u64, before: &State, after: &State) -> Meaning {
+/// A register write, with the fields that it changes: as written, whatever the part makes of it.
+pub(super) fn written(part: &Sheet, id: RegisterId, value: u64, before: &State) -> Meaning {
     let register = &part.registers[id];
+    let mut after = before.clone();
+    after.set_register(register, value);
     let changed = |field: &FieldId| before.known_field(&part.fields[*field]) != after.known_field(&part.fields[*field]);
-    let mut fields = fields(part, register, after, changed);
+    let mut fields = fields(part, register, &after, changed);
     if fields.is_empty() && !register.fields.is_empty() {
         fields = "no change".into();
     }

@@ -9,6 +9,7 @@ mod live;
 mod mended;
 mod named;
 mod steps;
+mod trace;
 mod units;
 
 pub use check::{BusView, CheckView, ProblemView, unreadable, unsound};
@@ -18,6 +19,7 @@ pub use frame::{FrameView, UseView};
 pub use live::{CandidateView, FoundView, OperationView, PlaceView, ReadingView, SeenView};
 pub use mended::{BareView, CheckFindingView, MendedView};
 pub use steps::StepsView;
+pub use trace::{FindingView, TraceFrameView, TransferView, ViolationView};
 pub use units::{ShownUnits, UnitError};
 
 use named::Named;

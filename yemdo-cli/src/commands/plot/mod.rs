@@ -76,20 +76,13 @@ fn place(args: &Plot) -> Result<PathBuf, Failure> {
         let stem = args.files.first().and_then(|path| path.file_stem()).unwrap_or_default();
         Path::new(stem).with_extension("png")
     });
-    let ending = place.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase());
-    if !matches!(ending.as_deref(), Some("svg" | "png")) {
-        return Err(Failure::error(format!("{}: expected a .svg or .png file", place.display())));
-    }
+    figure::check_ending(&place)?;
     Ok(place)
 }
 
 /// Writes the picture, and says where it is.
 fn write(args: &Plot, place: &Path, figure: &Figure) -> Result<(), Failure> {
-    let bytes = match place.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("svg")) {
-        true => figure::svg(figure)?.into_bytes(),
-        false => figure::png(figure)?,
-    };
-    write_file(place, &bytes, args.overwrite)?;
+    write_file(place, &figure::bytes_for(place, figure)?, args.overwrite)?;
     tell_written(place);
     Ok(())
 }

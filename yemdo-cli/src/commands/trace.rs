@@ -1,0 +1,149 @@
+//! `yemdo trace`: a capture of a bus, as transfers with their meaning, readings, and a verdict on the client.
+
+mod options;
+mod parts;
+mod shown;
+mod wire;
+
+use std::fs::File;
+use std::io::{self, BufReader, IsTerminal, Read, Write};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use yemdo::view::ShownUnits;
+use yemdo_log::{Clocks, Entry, LogFile, Moment};
+use yemdo_trace::{Capture, Counted, Item};
+
+use crate::args::{Format, Trace};
+use crate::failure::Failure;
+use crate::link::Stop;
+use parts::{Parts, Taken};
+use shown::Shown;
+use wire::Waves;
+
+type Input = BufReader<Counted<Box<dyn Read + Send>>>;
+
+/// Size of the buffer of the capture: its beginning decides about the format.
+const BUFFER: usize = 1 << 16;
+
+/// After so many items, the progress is shown anew.
+const EVERY: u64 = 4096;
+
+pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
+    let mut parts = Parts::new(args)?;
+    let options = options::of(args, &parts)?;
+    let (input, taken, size) = open(&args.capture)?;
+    let mut capture = Capture::open(input, options.clone()).map_err(|error| failure(args, error))?;
+    tell_kind(&capture, args);
+    let mut shown = Shown::new(args, &parts);
+    let mut log = args.log.as_deref().map(|path| Log::open(path, capture.epoch(), &parts)).transpose()?;
+    let mut waves = Waves::new(args, &options)?;
+    let (stop, progress) = (Stop::on_interrupt(), progress(size));
+    let (mut end, mut items) = (0, 0u64);
+    while let Some(item) = capture.next_item().map_err(|error| failure(args, error))? {
+        if stop.is_asked() {
+            break;
+        }
+        items += 1;
+        if items.is_multiple_of(EVERY) {
+            progress.set_position(taken.load(Ordering::Relaxed));
+        }
+        match item {
+            Item::Transfer(captured) => {
+                end = end.max(captured.transaction.end);
+                let taken = parts.take(&captured);
+                log.as_mut().map_or(Ok(()), |log| log.add(&parts, &taken, capture.epoch()))?;
+                waves.add(items, &captured, &taken, &parts)?;
+                shown.transfer(items, &captured, &taken, &parts)?;
+            }
+            Item::Damaged { at, why, bytes, line } => {
+                parts.damaged += 1;
+                shown.damaged(items, (at, line), &why, &bytes)?;
+            }
+            _ => {}
+        }
+    }
+    progress.finish_and_clear();
+    for note in capture.notes() {
+        let _ = writeln!(anstream::stderr(), "{note}");
+    }
+    waves.finish()?;
+    let found = shown.verdict(&parts, end)?;
+    parts.hints(args, &options)?;
+    Ok(u8::from(found))
+}
+
+/// The capture, the bytes taken of it, and its size; 0 if that is unknown.
+fn open(path: &Path) -> Result<(Input, Arc<AtomicU64>, u64), Failure> {
+    let (input, size): (Box<dyn Read + Send>, u64) = if path == Path::new("-") {
+        (Box::new(io::stdin()), 0)
+    } else {
+        let file = File::open(path).map_err(|error| Failure::file("read", path, &error))?;
+        let meta = file.metadata().map_err(|error| Failure::file("read", path, &error))?;
+        if meta.is_dir() {
+            return Err(Failure::error(format!("{} is a folder", path.display())));
+        }
+        let size = meta.len();
+        (Box::new(file), size)
+    };
+    let (counted, taken) = Counted::new(input);
+    Ok((BufReader::with_capacity(BUFFER, counted), taken, size))
+}
+
+fn failure(args: &Trace, error: yemdo_trace::CaptureError) -> Failure {
+    Failure::helped(format!("{}: {error}", args.capture.display()), error.help)
+}
+
+fn tell_kind(capture: &Capture<Input>, args: &Trace) {
+    if args.format == Format::Table {
+        let understood = capture.understood();
+        let colon = if understood.is_empty() { "" } else { ": " };
+        let _ = writeln!(anstream::stderr(), "{}{colon}{}", capture.kind().as_str(), yemdo::visible(&understood));
+    }
+}
+
+fn progress(size: u64) -> ProgressBar {
+    if size < 1 << 20 || !io::stderr().is_terminal() || io::stdout().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let style = ProgressStyle::with_template("reading {bar:40} {percent:>3} %  {bytes} of {total_bytes}, {eta} left");
+    let bar = ProgressBar::new(size);
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+    bar
+}
+
+/// The log of readings.
+struct Log {
+    file: LogFile,
+    units: Vec<ShownUnits>,
+}
+
+impl Log {
+    fn open(path: &Path, epoch: Option<f64>, parts: &Parts) -> Result<Self, Failure> {
+        // Without the time of the day, times count from the beginning of the capture.
+        let clocks = Clocks::new(epoch.is_none());
+        if path.exists() {
+            let failure = Failure::error(format!("{} already exists", path.display()));
+            return Err(failure.help("the log of a capture is a new file: choose another name"));
+        }
+        let units = parts.all().map(|part| ShownUnits::new(part.follower.part(), part.follower.state(), &[]));
+        let units = units.collect::<Result<Vec<_>, _>>().map_err(|error| Failure::helped(error.message, error.help))?;
+        Ok(Self { file: LogFile::open(path, &clocks, None, false)?, units })
+    }
+
+    fn add(&mut self, parts: &Parts, taken: &Taken, epoch: Option<f64>) -> Result<(), Failure> {
+        let Taken::Followed { part: at, followed } = taken else { return Ok(()) };
+        let (Some(part), Some(units)) = (parts.get(*at), self.units.get(*at)) else { return Ok(()) };
+        let time = Moment::of_seconds(epoch.unwrap_or(0.0)).after(followed.traffic.at);
+        for seen in &followed.frames {
+            if let Ok(decoded) = &seen.decoded {
+                let used = part.follower.decoder().in_use(&[seen.frame]);
+                let entry = Entry::of_frame(time, &part.name, part.follower.part(), decoded, &seen.bytes, used, units);
+                self.file.append(&entry)?;
+            }
+        }
+        Ok(())
+    }
+}

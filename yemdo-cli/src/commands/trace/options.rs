@@ -1,0 +1,58 @@
+//! How the capture is read: as told, otherwise as the sheets say.
+
+use yemdo_trace::edges::Parity;
+use yemdo_trace::{CaptureOptions, Columns, Role, Serial};
+
+use super::parts::Parts;
+use crate::args::{BitOrder, Numbers, Trace};
+use crate::failure::Failure;
+
+pub(super) fn of(args: &Trace, parts: &Parts) -> Result<CaptureOptions, Failure> {
+    let reading = &args.reading;
+    let mut options = CaptureOptions::default();
+    for typed in &reading.line {
+        let (role, name) = pair(typed, "--line scl=NAME")?;
+        let role = Role::ALL.into_iter().find(|known| known.as_str() == role).ok_or_else(|| {
+            let known: Vec<&str> = Role::ALL.iter().map(|role| role.as_str()).collect();
+            Failure::error(format!("`{role}` is no line of a bus")).help(format!("expected {}", known.join(", ")))
+        })?;
+        options.lines.push((role, name.to_owned()));
+    }
+    let mut columns = Columns::default();
+    for typed in &reading.column {
+        let (role, heading) = pair(typed, "--column data=HEADING")?;
+        const ROLES: [&str; 6] = ["time", "direction", "address", "data", "ack", "group"];
+        if !ROLES.contains(&role) {
+            return Err(Failure::error(format!("`{role}` is no column of transfers")).help(format!("expected {}", ROLES.join(", "))));
+        }
+        columns.named.push((role.to_owned(), heading.to_owned()));
+    }
+    columns.hex = reading.numbers.map(|form| form == Numbers::Hex);
+    options.columns = columns;
+    let spi = parts.all().find_map(|part| part.follower.part().buses().spi.clone());
+    options.mode = reading.mode.or(spi.as_ref().map(|spi| spi.mode)).unwrap_or(0);
+    let lsb_first = reading.bit_order.map(|order| order == BitOrder::Lsb);
+    options.lsb_first = lsb_first.or(spi.as_ref().map(|spi| spi.lsb_first)).unwrap_or(false);
+    let modbus = parts.all().find_map(|part| part.follower.part().buses().modbus.clone());
+    let usual = Serial::default();
+    let stated = modbus.as_ref().and_then(|modbus| modbus.parity).map(|parity| match parity {
+        "none" => Parity::None,
+        "odd" => Parity::Odd,
+        _ => Parity::Even,
+    });
+    let parity = reading.parity.map(Parity::from).or(stated).unwrap_or(usual.parity);
+    let baud = reading.baud.or(modbus.as_ref().and_then(|modbus| modbus.baud)).unwrap_or(usual.baud);
+    let stop_bits = modbus.as_ref().and_then(|modbus| modbus.stop).map_or(usual.stop_bits, u32::from);
+    options.serial = Serial::new(baud, parity, stop_bits);
+    options.glitch = reading.glitch.unwrap_or(0);
+    options.unit = reading.time_unit;
+    options.port = reading.port;
+    Ok(options)
+}
+
+/// Both sides of `ROLE=NAME`.
+fn pair<'t>(typed: &'t str, example: &str) -> Result<(&'t str, &'t str), Failure> {
+    let (left, right) =
+        typed.split_once('=').ok_or_else(|| Failure::error(format!("`{typed}` has no `=`")).help(format!("write {example}")))?;
+    Ok((left.trim(), right.trim()))
+}

@@ -1,0 +1,129 @@
+//! Transfers as waveforms: a file for viewers, and a drawing of one transfer.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use yemdo::Part;
+use yemdo::bus::Bus;
+use yemdo::trace::Followed;
+use yemdo_trace::wave::{WaveOptions, WaveWriter, draw};
+use yemdo_trace::{CaptureOptions, Captured};
+
+use super::parts::{Parts, Taken};
+use crate::args::Trace;
+use crate::failure::Failure;
+use crate::output::{tell_written, write_file};
+use crate::show::figure;
+use crate::show::timing::Timing;
+
+/// The waveform that is written, and the transfer that is drawn.
+pub(super) struct Waves<'a> {
+    args: &'a Trace,
+    options: CaptureOptions,
+    writer: Option<(Bus, WaveWriter<Vec<u8>>)>,
+    other: BTreeMap<&'static str, u64>,
+    drawn: bool,
+}
+
+/// Clock of parts without a sheet.
+const USUAL: u32 = 100_000;
+
+impl<'a> Waves<'a> {
+    pub(super) fn new(args: &'a Trace, options: &CaptureOptions) -> Result<Self, Failure> {
+        args.out.as_deref().map_or(Ok(()), figure::check_ending)?;
+        Ok(Self { args, options: options.clone(), writer: None, other: BTreeMap::new(), drawn: args.draw.is_none() })
+    }
+
+    /// A capture without a clock is drawn with the usual one of the part.
+    fn options(&self, captured: &Captured, taken: &Taken, parts: &Parts) -> WaveOptions {
+        let part = if let Taken::Followed { part, .. } = taken { parts.get(*part) } else { None };
+        let wire = part.and_then(|part| part.follower.part().buses().wire(captured.transaction.traffic.transfer.bus));
+        let usual = wire.map_or(USUAL, |wire| wire.usual_rate());
+        let mut options = WaveOptions::new(captured.transaction.hertz.unwrap_or(usual));
+        (options.mode, options.lsb_first, options.serial) = (self.options.mode, self.options.lsb_first, self.options.serial);
+        options
+    }
+
+    pub(super) fn add(&mut self, number: u64, captured: &Captured, taken: &Taken, parts: &Parts) -> Result<(), Failure> {
+        let traffic = &captured.transaction.traffic;
+        let followed = if let Taken::Followed { followed, .. } = taken { Some(followed.as_ref()) } else { None };
+        if self.args.vcd.is_some() {
+            let bus = traffic.transfer.bus;
+            if self.writer.is_none() {
+                self.writer = Some((bus, WaveWriter::new(Vec::new(), bus, self.options(captured, taken, parts))?));
+            }
+            match &mut self.writer {
+                Some((own, writer)) if *own == bus => writer.transfer(traffic)?,
+                _ => *self.other.entry(bus.name()).or_default() += 1,
+            }
+        }
+        if self.args.draw == Some(number)
+            && let Some(out) = &self.args.out
+        {
+            self.drawn = true;
+            let divided = followed.map_or(traffic, |followed| &followed.traffic);
+            let name = if let Taken::Followed { part, .. } = taken { parts.get(*part).map(|part| part.name.clone()) } else { None };
+            let drawing = Timing {
+                title: title(number, name.as_deref(), followed),
+                about: yemdo::visible(&divided.transfer.text()).into_owned(),
+                bus: divided.transfer.bus,
+                drawn: draw(divided, 0, &self.options(captured, taken, parts)),
+                names: match taken {
+                    Taken::Followed { part, followed } => parts.get(*part).map_or(Vec::new(), |part| names(part.follower.part(), followed)),
+                    Taken::Stranger => Vec::new(),
+                },
+            };
+            write_drawing(out, &drawing, self.args.overwrite)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn finish(self) -> Result<(), Failure> {
+        if !self.drawn {
+            return Err(Failure::error("there is no transfer of this number to draw").help("numbers are in the first column"));
+        }
+        let Some(path) = &self.args.vcd else { return Ok(()) };
+        let Some((_, mut writer)) = self.writer else { return Err(Failure::error("there is no transfer for a waveform")) };
+        writer.finish()?;
+        write_file(path, writer.output(), self.args.overwrite)?;
+        tell_written(path);
+        for (bus, count) in self.other {
+            let _ =
+                std::io::Write::write_fmt(&mut anstream::stderr(), format_args!("{count} transfers of {bus} are not in the waveform\n"));
+        }
+        Ok(())
+    }
+}
+
+fn title(number: u64, part: Option<&str>, followed: Option<&Followed>) -> String {
+    let meanings: Vec<String> = followed.iter().flat_map(|followed| &followed.meanings).map(ToString::to_string).collect();
+    let what = if meanings.is_empty() { "no sheet has this address".to_owned() } else { meanings.join("; ") };
+    let name = part.map_or(String::new(), |part| format!(" of {part}"));
+    yemdo::visible(&format!("transfer {number}{name}: {what}")).into_owned()
+}
+
+/// The codes, or checks, that each byte of the answer belongs to.
+fn names(part: &Part, followed: &Followed) -> Vec<String> {
+    let came = followed.traffic.outcome.as_ref().map_or(0, Vec::len);
+    let Some(seen) = followed.frames.iter().find(|seen| seen.bytes.len() == came) else { return Vec::new() };
+    let Some(frame) = part.frames().get(seen.frame) else { return Vec::new() };
+    let codes = |byte: usize| {
+        let own = part.codes().of(frame.codes());
+        own.filter(move |code| code.layout().slices.iter().any(|slice| slice.byte == byte)).map(|code| code.name().to_owned())
+    };
+    let checks = |byte: usize| frame.checks().iter().any(|check| check.place.iter().any(|slice| slice.byte == byte));
+    let name = |byte: usize| {
+        let mut found: Vec<String> = codes(byte).collect();
+        if checks(byte) {
+            found.push("check".into());
+        }
+        found.join(" ")
+    };
+    (0..came).map(name).collect()
+}
+
+fn write_drawing(path: &Path, drawing: &Timing, overwrite: bool) -> Result<(), Failure> {
+    write_file(path, &figure::bytes_for(path, drawing)?, overwrite)?;
+    tell_written(path);
+    Ok(())
+}

@@ -1,0 +1,247 @@
+//! A capture of any kind, told apart by its content.
+
+use std::io::{BufRead, Read};
+
+use yemdo::record::TRAFFIC_HEADER;
+use yemdo::trace::Transaction;
+
+use crate::error::CaptureError;
+use crate::kernel::Events;
+use crate::lines::Lines;
+use crate::network::Packets;
+use crate::options::CaptureOptions;
+use crate::recording;
+use crate::table::Table;
+use crate::vcd::Waves;
+
+/// A transfer of a capture, and where it stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Captured {
+    /// The transfer.
+    pub transaction: Transaction,
+    /// Line of the text, or number of the packet, from 1; 0 if it has none.
+    pub line: u64,
+    /// SPI: the name of the chip select.
+    pub select: Option<String>,
+}
+
+impl Captured {
+    pub(crate) fn new(transaction: Transaction, line: u64) -> Self {
+        Self { transaction, line, select: None }
+    }
+}
+
+/// An item of a capture.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Item {
+    /// A transfer.
+    Transfer(Captured),
+    /// Bytes that are none.
+    Damaged {
+        /// Microseconds since the beginning.
+        at: u64,
+        /// What is wrong.
+        why: String,
+        /// The bytes.
+        bytes: Vec<u8>,
+        /// Line of the text, or number of the packet; 0 if it has none.
+        line: u64,
+    },
+}
+
+impl Item {
+    pub(crate) fn damaged(at: u64, why: String, bytes: Vec<u8>, line: u64) -> Self {
+        Item::Damaged { at, why, bytes, line }
+    }
+}
+
+/// The kind of a capture.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Kind {
+    /// A recording of this library.
+    Recording,
+    /// A value change dump: levels of lines.
+    Waveform,
+    /// A table of levels or transfers.
+    Table,
+    /// Trace events of the Linux kernel.
+    Kernel,
+    /// Packets of a network.
+    Network,
+}
+
+impl Kind {
+    /// In words.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Kind::Recording => "recording",
+            Kind::Waveform => "waveform (VCD)",
+            Kind::Table => "table",
+            Kind::Kernel => "kernel trace",
+            Kind::Network => "network capture",
+        }
+    }
+
+    /// The kind of a capture that begins with these bytes.
+    ///
+    /// # Errors
+    /// [`CaptureError`]: it is none, and what it looks like.
+    pub fn of(head: &[u8]) -> Result<Kind, CaptureError> {
+        let magic = head.first_chunk::<4>().map_or(0, |bytes| u32::from_le_bytes(*bytes));
+        if matches!(magic, 0xA1B2_C3D4 | 0xD4C3_B2A1 | 0xA1B2_3C4D | 0x4D3C_B2A1 | 0x0A0D_0D0A) {
+            return Ok(Kind::Network);
+        }
+        let looks = |what: &str, help: &str| Err(CaptureError::new(format!("this is no capture but {what}")).help(help));
+        if head.starts_with(&[0x1F, 0x8B]) || head.starts_with(b"PK") || head.starts_with(&[0xFD, b'7', b'z']) {
+            return looks("a compressed file", "decompress it first");
+        }
+        if head.starts_with(&[0xFF, 0xFE]) || head.starts_with(&[0xFE, 0xFF]) {
+            return looks("text in UTF-16", "save it as UTF-8");
+        }
+        if head.iter().take(512).any(|byte| *byte == 0) {
+            return looks("a binary file", EXPECTED);
+        }
+        let text = String::from_utf8_lossy(head);
+        let text = text.trim_start_matches('\u{FEFF}').trim_start();
+        if text.is_empty() {
+            return Err(CaptureError::new("the capture is empty"));
+        }
+        let first = text.lines().next().unwrap_or("");
+        if first.trim() == TRAFFIC_HEADER {
+            return Ok(Kind::Recording);
+        }
+        if text.starts_with('$') && ["$timescale", "$var", "$date", "$version", "$comment", "$scope"].iter().any(|word| text.contains(word))
+        {
+            return Ok(Kind::Waveform);
+        }
+        if text.starts_with("# tracer:") || Events::EVENTS.iter().any(|event| text.contains(&format!(" {event}: "))) {
+            return Ok(Kind::Kernel);
+        }
+        if Table::is_heading(first) {
+            return Ok(Kind::Table);
+        }
+        looks("text without a heading", EXPECTED)
+    }
+}
+
+const EXPECTED: &str =
+    "expected VCD, a CSV table with a heading, pcap or pcapng, a kernel trace of i2c or spi events, or a recording of yemdo";
+
+/// A capture that is read item by item, in constant memory.
+pub struct Capture<R: BufRead>(Source<R>);
+
+enum Source<R: BufRead> {
+    Recording(Lines<R>),
+    Waveform(Box<Waves<R>>),
+    Table(Box<Table<R>>),
+    Kernel(Box<Events<R>>),
+    Network(Box<Packets<R>>),
+}
+
+impl<R: BufRead + Send + 'static> Capture<R> {
+    /// Detects the format of a capture.
+    ///
+    /// # Errors
+    /// [`CaptureError`]: it is no capture; its lines are no bus; columns are missing.
+    pub fn open(mut input: R, options: CaptureOptions) -> Result<Self, CaptureError> {
+        let head = input.fill_buf().map_err(|error| CaptureError::reading(&error))?;
+        let source = match Kind::of(head)? {
+            Kind::Recording => Source::Recording(Lines::new(input)),
+            Kind::Waveform => Source::Waveform(Box::new(Waves::open(input, &options)?)),
+            Kind::Table => {
+                let head = String::from_utf8_lossy(head).into_owned();
+                Source::Table(Box::new(Table::open(input, &head, &options)?))
+            }
+            Kind::Kernel => Source::Kernel(Box::new(Events::new(input))),
+            Kind::Network => Source::Network(Box::new(Packets::open(input, options.port)?)),
+        };
+        Ok(Self(source))
+    }
+
+    /// Its kind.
+    pub fn kind(&self) -> Kind {
+        match &self.0 {
+            Source::Recording(_) => Kind::Recording,
+            Source::Waveform(_) => Kind::Waveform,
+            Source::Table(_) => Kind::Table,
+            Source::Kernel(_) => Kind::Kernel,
+            Source::Network(_) => Kind::Network,
+        }
+    }
+
+    /// How lines and columns were understood.
+    pub fn understood(&self) -> String {
+        match &self.0 {
+            Source::Waveform(waves) => waves.understood(),
+            Source::Table(table) => table.understood(),
+            Source::Network(packets) => packets.understood(),
+            Source::Recording(_) | Source::Kernel(_) => String::new(),
+        }
+    }
+
+    /// The next item; `None` at the end.
+    ///
+    /// # Errors
+    /// [`CaptureError`]: the capture is damaged or cut off.
+    pub fn next_item(&mut self) -> Result<Option<Item>, CaptureError> {
+        match &mut self.0 {
+            Source::Recording(lines) => loop {
+                let Some((line, text)) = lines.next_line()? else { return Ok(None) };
+                if let Some(item) = recording::item(&text, line)? {
+                    return Ok(Some(item));
+                }
+            },
+            Source::Waveform(waves) => waves.next_item(),
+            Source::Table(table) => table.next_item(),
+            Source::Kernel(events) => events.next_item(),
+            Source::Network(packets) => packets.next_item(),
+        }
+    }
+
+    /// What was dropped or cut off so far.
+    pub fn notes(&self) -> Vec<String> {
+        match &self.0 {
+            Source::Waveform(waves) => waves.notes(),
+            Source::Table(table) => table.notes(),
+            Source::Network(packets) => packets.notes(),
+            Source::Recording(_) | Source::Kernel(_) => Vec::new(),
+        }
+    }
+
+    /// The time of the beginning in seconds since 1970; `None` if the capture does not say.
+    pub fn epoch(&self) -> Option<f64> {
+        if let Source::Network(packets) = &self.0 { packets.epoch() } else { None }
+    }
+}
+
+impl<R: BufRead> std::fmt::Debug for Capture<R> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Capture")
+    }
+}
+
+/// A reader that counts the bytes taken, for progress.
+#[derive(Debug)]
+pub struct Counted<R> {
+    inner: R,
+    taken: std::sync::Arc<std::sync::atomic::AtomicU64>,
+}
+
+impl<R> Counted<R> {
+    /// Counts the bytes of a reader.
+    pub fn new(inner: R) -> (Self, std::sync::Arc<std::sync::atomic::AtomicU64>) {
+        let taken = std::sync::Arc::default();
+        (Self { inner, taken: std::sync::Arc::clone(&taken) }, taken)
+    }
+}
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
+        let count = self.inner.read(buf)?;
+        self.taken.fetch_add(count as u64, std::sync::atomic::Ordering::Relaxed);
+        Ok(count)
+    }
+}

@@ -1,0 +1,31 @@
+//! Captures of buses, read as transfers.
+//!
+//! A logic analyser, a network capture, the kernel's trace or a recording has seen what a client and a part did. [`Capture`] tells these formats
+//! apart by their content, and gives their transfers in sequence, in constant memory; [`Follower`](yemdo::trace::Follower) tells what they mean.
+//! The lines of a bus become bytes in [`edges`]: I2C, SPI in all modes, and serial lines. [`wave`] is the way back, for waveform viewers.
+//!
+//! ```
+//! use yemdo_trace::{Capture, CaptureOptions, Item};
+//! let text = "# yemdo traffic 1\n0.015412 i2c 0x2C R 2 = 89 87\n";
+//! let mut capture = Capture::open(text.as_bytes(), CaptureOptions::default())?;
+//! let Some(Item::Transfer(transfer)) = capture.next_item()? else { panic!("one transfer") };
+//! assert_eq!((transfer.line, transfer.transaction.traffic.transfer.address), (2, Some(0x2C)));
+//! # Ok::<(), yemdo_trace::CaptureError>(())
+//! ```
+
+mod capture;
+pub mod edges;
+mod error;
+mod kernel;
+mod lines;
+mod network;
+mod options;
+mod recording;
+mod rtu;
+mod table;
+mod vcd;
+pub mod wave;
+
+pub use capture::{Capture, Captured, Counted, Item, Kind};
+pub use error::CaptureError;
+pub use options::{CaptureOptions, Columns, Role, Serial, parse_duration};

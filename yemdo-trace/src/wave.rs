@@ -1,0 +1,366 @@
+//! Transfers as waveforms: the lines of a bus over time, as a value change dump.
+
+use std::io::{self, Write};
+
+use vcd::{IdCode, TimescaleUnit, Value, VarType, Writer};
+use yemdo::bus::Bus;
+use yemdo::record::Traffic;
+
+use crate::edges::Parity;
+use crate::options::Serial;
+
+/// How fast the lines are, and in what form.
+#[derive(Clone, Copy, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct WaveOptions {
+    /// Clock of I2C or SPI, in Hz.
+    pub hertz: u32,
+    /// SPI mode.
+    pub mode: u8,
+    /// SPI: least significant bit first.
+    pub lsb_first: bool,
+    /// Serial lines.
+    pub serial: Serial,
+}
+
+impl WaveOptions {
+    /// A bus at this clock.
+    pub fn new(hertz: u32) -> Self {
+        Self { hertz: hertz.max(1), mode: 0, lsb_first: false, serial: Serial::default() }
+    }
+}
+
+/// A line of a waveform.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub enum Line {
+    /// I2C clock.
+    Scl,
+    /// I2C data.
+    Sda,
+    /// SPI clock.
+    Clk,
+    /// SPI data to the part.
+    Mosi,
+    /// SPI data from the part.
+    Miso,
+    /// SPI chip select.
+    Cs,
+    /// Requests on a serial line.
+    Tx,
+    /// Responses on a serial line.
+    Rx,
+}
+
+impl Line {
+    /// Its name in a waveform.
+    pub fn name(self) -> &'static str {
+        match self {
+            Line::Scl => "scl",
+            Line::Sda => "sda",
+            Line::Clk => "clk",
+            Line::Mosi => "mosi",
+            Line::Miso => "miso",
+            Line::Cs => "cs",
+            Line::Tx => "tx",
+            Line::Rx => "rx",
+        }
+    }
+
+    /// The lines of a bus.
+    pub fn of(bus: Bus) -> &'static [Line] {
+        match bus {
+            Bus::I2c => &[Line::Scl, Line::Sda],
+            Bus::Spi => &[Line::Cs, Line::Clk, Line::Mosi, Line::Miso],
+            _ => &[Line::Tx, Line::Rx],
+        }
+    }
+}
+
+/// What stands on the lines during some time: for drawings.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mark {
+    /// Begin, in nanoseconds.
+    pub from: u64,
+    /// End.
+    pub to: u64,
+    /// The byte, or a condition such as `start`.
+    pub text: String,
+    /// Whether the part sends it.
+    pub from_part: bool,
+}
+
+/// The levels of the lines of a transfer, edge by edge, in nanoseconds.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Drawn {
+    /// Time, line, and its level from then on.
+    pub edges: Vec<(u64, Line, bool)>,
+    /// Bytes and conditions.
+    pub marks: Vec<Mark>,
+    /// Bits, when and on which line they are sampled.
+    pub bits: Vec<(u64, Line, bool)>,
+    /// When the transfer ends.
+    pub end: u64,
+}
+
+/// Draws a transfer from this time on, in nanoseconds.
+pub fn draw(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
+    match traffic.transfer.bus {
+        Bus::I2c => i2c(traffic, from, options),
+        Bus::Spi => spi(traffic, from, options),
+        _ => serial(traffic, from, options),
+    }
+}
+
+/// Draws the lines of I2C, quarter by quarter of a clock period.
+struct I2cPen {
+    at: u64,
+    quarter: u64,
+    drawn: Drawn,
+}
+
+impl I2cPen {
+    fn set(&mut self, line: Line, level: bool) {
+        self.drawn.edges.push((self.at, line, level));
+        self.at += self.quarter;
+    }
+
+    fn bit(&mut self, level: bool) {
+        self.set(Line::Sda, level);
+        self.drawn.bits.push((self.at, Line::Sda, level));
+        self.set(Line::Scl, true);
+        self.at += self.quarter;
+        self.set(Line::Scl, false);
+    }
+
+    fn start(&mut self, repeated: bool) {
+        let from = self.at;
+        if repeated {
+            self.set(Line::Sda, true);
+            self.set(Line::Scl, true);
+        }
+        self.set(Line::Sda, false);
+        self.set(Line::Scl, false);
+        let text = if repeated { "repeated start" } else { "start" };
+        self.drawn.marks.push(Mark { from, to: self.at, text: text.into(), from_part: false });
+    }
+
+    fn stop(&mut self) {
+        let from = self.at;
+        self.set(Line::Sda, false);
+        self.set(Line::Scl, true);
+        self.set(Line::Sda, true);
+        self.drawn.marks.push(Mark { from, to: self.at, text: "stop".into(), from_part: false });
+    }
+
+    fn byte(&mut self, byte: u8, acknowledged: bool, from_part: bool, text: String) {
+        let from = self.at;
+        (0..8).rev().for_each(|bit| self.bit(byte >> bit & 1 == 1));
+        self.bit(!acknowledged);
+        self.drawn.marks.push(Mark { from, to: self.at, text, from_part });
+    }
+}
+
+fn i2c(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
+    let quarter = (250_000_000 / u64::from(options.hertz)).max(1);
+    let mut pen = I2cPen { at: from, quarter, drawn: Drawn::default() };
+    let transfer = &traffic.transfer;
+    let address = transfer.address.unwrap_or(0) & 0x7F;
+    // Whatever went wrong: a client sees no more than that nobody answered.
+    let refused = traffic.outcome.is_err();
+    let reads = transfer.receive > 0;
+    if !transfer.send.is_empty() || !reads {
+        pen.start(false);
+        pen.byte(address << 1, !refused, false, format!("0x{address:02X} W"));
+        if !refused {
+            transfer.send.iter().for_each(|byte| pen.byte(*byte, true, false, format!("{byte:02X}")));
+        }
+    }
+    if reads && (!refused || transfer.send.is_empty()) {
+        if transfer.send.is_empty() {
+            pen.start(false);
+        } else if transfer.restart {
+            pen.start(true);
+        } else {
+            pen.stop();
+            pen.at += pen.quarter * 4;
+            pen.start(false);
+        }
+        pen.byte(address << 1 | 1, !refused, false, format!("0x{address:02X} R"));
+        let came = traffic.outcome.as_deref().unwrap_or(&[]);
+        for (at, byte) in came.iter().enumerate() {
+            pen.byte(*byte, at + 1 < came.len(), true, format!("{byte:02X}"));
+        }
+    }
+    pen.stop();
+    pen.drawn.end = pen.at;
+    pen.drawn
+}
+
+fn spi(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
+    let half = (500_000_000 / u64::from(options.hertz)).max(2);
+    let transfer = &traffic.transfer;
+    let came = traffic.outcome.as_deref().unwrap_or(&[]);
+    // A capture has all bytes of both directions; a request has those before the answer.
+    let whole = transfer.receive == 0 && came.len() == transfer.send.len();
+    let length = transfer.send.len() + transfer.receive;
+    let mut drawn = Drawn::default();
+    let idle = options.mode >= 2;
+    let late = options.mode % 2 == 1;
+    let mut at = from;
+    drawn.edges.push((at, Line::Cs, false));
+    at += half;
+    for index in 0..length {
+        let out = transfer.send.get(index).copied().unwrap_or(0);
+        let back = if whole { came.get(index) } else { index.checked_sub(transfer.send.len()).and_then(|index| came.get(index)) };
+        let back = back.copied().unwrap_or(0);
+        let begin = at;
+        for bit in 0..8 {
+            let place = if options.lsb_first { bit } else { 7 - bit };
+            // Data change half a period before the edge that samples them.
+            if late {
+                drawn.edges.push((at, Line::Clk, !idle));
+            }
+            drawn.edges.push((at, Line::Mosi, out >> place & 1 == 1));
+            drawn.edges.push((at, Line::Miso, back >> place & 1 == 1));
+            at += half;
+            drawn.bits.push((at, Line::Mosi, out >> place & 1 == 1));
+            drawn.bits.push((at, Line::Miso, back >> place & 1 == 1));
+            drawn.edges.push((at, Line::Clk, if late { idle } else { !idle }));
+            at += half;
+            if !late {
+                drawn.edges.push((at, Line::Clk, idle));
+            }
+        }
+        let from_part = index >= transfer.send.len();
+        let byte = if from_part { back } else { out };
+        drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part });
+    }
+    at += half;
+    drawn.edges.push((at, Line::Cs, true));
+    drawn.end = at;
+    drawn
+}
+
+fn serial(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
+    let bit = (1_000_000_000 / u64::from(options.serial.baud.max(1))).max(1);
+    let mut drawn = Drawn::default();
+    let mut at = from;
+    let mut put = |line: Line, bytes: &[u8], from_part: bool| {
+        for byte in bytes {
+            let begin = at;
+            let odd = byte.count_ones() % 2 == 1;
+            let parity = match options.serial.parity {
+                Parity::None => None,
+                Parity::Even => Some(odd),
+                Parity::Odd => Some(!odd),
+            };
+            let data = (0..8).map(|place| byte >> place & 1 == 1);
+            for level in std::iter::once(false).chain(data).chain(parity) {
+                drawn.edges.push((at, line, level));
+                drawn.bits.push((at + bit / 2, line, level));
+                at += bit;
+            }
+            drawn.edges.push((at, line, true));
+            at += bit * u64::from(options.serial.stop_bits.max(1));
+            drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part });
+        }
+        // 3.5 characters of silence (Modbus over Serial Line V1.02, section 2.5.1.1).
+        at += bit * 44;
+    };
+    put(Line::Tx, &traffic.transfer.send, false);
+    if let Ok(came) = &traffic.outcome {
+        put(Line::Rx, came, true);
+    }
+    drawn.end = at;
+    drawn
+}
+
+/// Writes transfers as a value change dump, one after another.
+pub struct WaveWriter<W: Write> {
+    out: Writer<W>,
+    lines: Vec<(Line, IdCode, Option<bool>)>,
+    options: WaveOptions,
+    now: u64,
+    stamped: Option<u64>,
+}
+
+impl<W: Write> std::fmt::Debug for WaveWriter<W> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("WaveWriter").field("options", &self.options).field("now", &self.now).finish_non_exhaustive()
+    }
+}
+
+impl<W: Write> WaveWriter<W> {
+    /// Begins a waveform of a bus.
+    ///
+    /// # Errors
+    /// The output cannot be written.
+    pub fn new(out: W, bus: Bus, options: WaveOptions) -> io::Result<Self> {
+        let mut out = Writer::new(out);
+        out.comment("lines of a bus, by yemdo")?;
+        out.timescale(1, TimescaleUnit::NS)?;
+        out.add_module("bus")?;
+        let mut lines = Vec::new();
+        for line in Line::of(bus) {
+            let code = out.add_var(VarType::Wire, 1, line.name(), None)?;
+            lines.push((*line, code, None));
+        }
+        out.upscope()?;
+        out.enddefinitions()?;
+        let mut writer = Self { out, lines, options, now: 0, stamped: None };
+        let idle = |line: Line| match line {
+            Line::Clk => options.mode >= 2,
+            Line::Mosi | Line::Miso => false,
+            _ => true,
+        };
+        for line in Line::of(bus) {
+            writer.edge(0, *line, idle(*line))?;
+        }
+        writer.now = 1000;
+        Ok(writer)
+    }
+
+    /// Adds a transfer at its time, or behind the last one if that is later.
+    ///
+    /// # Errors
+    /// The output cannot be written.
+    pub fn transfer(&mut self, traffic: &Traffic) -> io::Result<()> {
+        let from = self.now.max(traffic.at.saturating_mul(1000).saturating_add(1000));
+        let mut drawn = draw(traffic, from, &self.options);
+        drawn.edges.sort_by_key(|(at, ..)| *at);
+        for (at, line, level) in drawn.edges {
+            self.edge(at, line, level)?;
+        }
+        // The bus is free for a moment between transfers.
+        self.now = drawn.end + 250_000_000 / u64::from(self.options.hertz.max(1));
+        Ok(())
+    }
+
+    fn edge(&mut self, at: u64, line: Line, level: bool) -> io::Result<()> {
+        let Some((_, code, known)) = self.lines.iter_mut().find(|(own, ..)| *own == line) else { return Ok(()) };
+        if known.replace(level) == Some(level) {
+            return Ok(());
+        }
+        if self.stamped != Some(at) {
+            self.out.timestamp(at)?;
+            self.stamped = Some(at);
+        }
+        self.out.change_scalar(*code, if level { Value::V1 } else { Value::V0 })
+    }
+
+    /// Ends the waveform.
+    ///
+    /// # Errors
+    /// The output cannot be written.
+    pub fn finish(&mut self) -> io::Result<()> {
+        self.out.timestamp(self.now)?;
+        self.out.flush()
+    }
+
+    /// What the waveform is written to.
+    pub fn output(&mut self) -> &mut W {
+        self.out.writer()
+    }
+}
