@@ -94,7 +94,7 @@ impl StandIn {
         let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
         let what = format!("{name} was read when the part said that it was not ready, and not again");
         let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
-        measure.early = (!ready).then_some((now, what));
+        measure.early = (!ready && measure.started.is_some()).then_some((now, what));
     }
 }
 
