@@ -106,7 +106,8 @@ const ROUTINE_HELP: &str = "\
 Examples:
   yemdo routine sheets/lantern-16.toml
   yemdo routine sheets/lantern-16.toml measure --set TIME='486 ms'
-  yemdo routine sheets/keelson-6.toml start --bus spi --khz 4000";
+  yemdo routine sheets/keelson-6.toml start --bus spi --khz 4000
+  yemdo routine sheets/lantern-16.toml measure --at stand-in --vcd measure.vcd";
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Configure {
@@ -219,6 +220,12 @@ pub(crate) struct Routine {
     /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub(crate) format: CheckFormat,
+    /// Write the transfers as a waveform, for a viewer
+    #[arg(long, value_name = "FILE", requires = "at")]
+    pub(crate) vcd: Option<PathBuf>,
+    /// Replace an existing waveform
+    #[arg(long, requires = "vcd")]
+    pub(crate) overwrite: bool,
     #[command(flatten)]
     pub(crate) link: Link,
 }

@@ -41,6 +41,47 @@ pub(crate) fn write_files(files: &[(&Path, &[u8], bool)]) -> Result<(), Failure>
     Ok(())
 }
 
+/// A new file that is written piece by piece. It is at its place once it is whole.
+pub(crate) struct NewFile {
+    file: io::BufWriter<fs::File>,
+    path: PathBuf,
+    place: PathBuf,
+    beside: Beside,
+}
+
+impl NewFile {
+    pub(crate) fn create(path: &Path, overwrite: bool) -> Result<Self, Failure> {
+        // An empty file is never the same as a whole one.
+        let Some(place) = place(path, &[], overwrite)? else {
+            return Err(Failure::error(format!("{} already exists", path.display())).help("choose another name, or use --overwrite"));
+        };
+        let name = place.file_name().map_or_else(Default::default, |name| name.to_string_lossy().into_owned());
+        let new = place.with_file_name(format!(".{name}.{}.part", std::process::id()));
+        let file = fs::OpenOptions::new().write(true).create_new(true).open(&new);
+        let file = file.map_err(|error| Failure::file("write", path, &error))?;
+        Ok(Self { file: io::BufWriter::new(file), path: path.to_owned(), place, beside: Beside(vec![new]) })
+    }
+
+    /// All of it is written.
+    pub(crate) fn finish(&mut self) -> Result<(), Failure> {
+        let failed = |error: io::Error| Failure::file("write", &self.path, &error);
+        self.file.flush().and_then(|()| self.file.get_ref().sync_all()).map_err(failed)?;
+        self.beside.0.iter().try_for_each(|new| fs::rename(new, &self.place)).map_err(failed)?;
+        tell_written(&self.path);
+        Ok(())
+    }
+}
+
+impl Write for NewFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.file.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
 /// Files that are not yet at their places: whatever happens, none stays.
 struct Beside(Vec<PathBuf>);
 

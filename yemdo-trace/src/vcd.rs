@@ -1,6 +1,5 @@
 //! Value change dumps (IEEE 1364-2005, section 18).
 
-use std::collections::BTreeMap;
 use std::io::BufRead;
 
 use vcd::{Command, IdCode, Parser, Scope, ScopeItem, TimescaleUnit, Value};
@@ -14,7 +13,7 @@ use crate::options::CaptureOptions;
 pub(crate) struct Waves<R: BufRead> {
     parser: Parser<R>,
     probes: Probes,
-    lines: BTreeMap<IdCode, Vec<usize>>,
+    lines: Vec<(IdCode, usize)>,
     /// Picoseconds of a step of time, as a fraction.
     scale: (u64, u64),
     now: u64,
@@ -38,15 +37,16 @@ impl<R: BufRead> Waves<R> {
         let mut found = Vec::new();
         scalars("", &header.items, &mut found);
         // One signal may have several names.
-        let mut lines: BTreeMap<IdCode, Vec<usize>> = BTreeMap::new();
+        let mut lines: Vec<(IdCode, usize)> = Vec::new();
         let mut names: Vec<String> = Vec::new();
         for (name, code) in found {
-            let known = lines.contains_key(&code) && options.role_of(&name).is_none();
-            if !known && !names.contains(&name) {
-                let same = lines.entry(code).or_default();
-                let again = same.iter().any(|line| names.get(*line).and_then(|name| options.role_of(name)).is_some());
-                if !again {
-                    same.push(names.len());
+            let known = lines.iter().find(|(own, _)| *own == code).and_then(|(_, line)| names.get_mut(*line));
+            match known {
+                // The name that says what it is for.
+                Some(name_of) if options.role_of(name_of).is_none() => *name_of = name,
+                Some(_) => {}
+                None => {
+                    lines.push((code, names.len()));
                     names.push(name);
                 }
             }
@@ -81,7 +81,7 @@ impl<R: BufRead> Waves<R> {
                 Some(Ok(Command::ChangeScalar(code, value))) => {
                     // An undriven line is pulled up.
                     let level = !matches!(value, Value::V0);
-                    for line in self.lines.get(&code).into_iter().flatten() {
+                    if let Some((_, line)) = self.lines.iter().find(|(own, _)| *own == code) {
                         self.probes.edge(self.now, *line, level);
                     }
                 }

@@ -88,6 +88,8 @@ pub struct Mark {
     pub text: String,
     /// Whether the part sends it.
     pub from_part: bool,
+    /// Its place among the bytes that were sent, or came; `None` for conditions and addresses.
+    pub byte: Option<usize>,
 }
 
 /// The levels of the lines of a transfer, edge by edge, in nanoseconds.
@@ -143,7 +145,7 @@ impl I2cPen {
         self.set(Line::Sda, false);
         self.set(Line::Scl, false);
         let text = if repeated { "repeated start" } else { "start" };
-        self.drawn.marks.push(Mark { from, to: self.at, text: text.into(), from_part: false });
+        self.drawn.marks.push(Mark { from, to: self.at, text: text.into(), from_part: false, byte: None });
     }
 
     fn stop(&mut self) {
@@ -151,14 +153,25 @@ impl I2cPen {
         self.set(Line::Sda, false);
         self.set(Line::Scl, true);
         self.set(Line::Sda, true);
-        self.drawn.marks.push(Mark { from, to: self.at, text: "stop".into(), from_part: false });
+        self.drawn.marks.push(Mark { from, to: self.at, text: "stop".into(), from_part: false, byte: None });
     }
 
-    fn byte(&mut self, byte: u8, acknowledged: bool, from_part: bool, text: String) {
-        let from = self.at;
+    fn bits(&mut self, byte: u8, acknowledged: bool) {
         (0..8).rev().for_each(|bit| self.bit(byte >> bit & 1 == 1));
         self.bit(!acknowledged);
-        self.drawn.marks.push(Mark { from, to: self.at, text, from_part });
+    }
+
+    fn address(&mut self, address: u8, read: bool, acknowledged: bool) {
+        let from = self.at;
+        self.bits(address << 1 | u8::from(read), acknowledged);
+        let text = format!("0x{address:02X} {}", if read { "R" } else { "W" });
+        self.drawn.marks.push(Mark { from, to: self.at, text, from_part: false, byte: None });
+    }
+
+    fn byte(&mut self, byte: u8, acknowledged: bool, from_part: bool, place: usize) {
+        let from = self.at;
+        self.bits(byte, acknowledged);
+        self.drawn.marks.push(Mark { from, to: self.at, text: format!("{byte:02X}"), from_part, byte: Some(place) });
     }
 }
 
@@ -172,9 +185,9 @@ fn i2c(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
     let reads = transfer.receive > 0;
     if !transfer.send.is_empty() || !reads {
         pen.start(false);
-        pen.byte(address << 1, !refused, false, format!("0x{address:02X} W"));
+        pen.address(address, false, !refused);
         if !refused {
-            transfer.send.iter().for_each(|byte| pen.byte(*byte, true, false, format!("{byte:02X}")));
+            transfer.send.iter().enumerate().for_each(|(at, byte)| pen.byte(*byte, true, false, at));
         }
     }
     if reads && (!refused || transfer.send.is_empty()) {
@@ -187,10 +200,10 @@ fn i2c(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
             pen.at += pen.quarter * 4;
             pen.start(false);
         }
-        pen.byte(address << 1 | 1, !refused, false, format!("0x{address:02X} R"));
+        pen.address(address, true, !refused);
         let came = traffic.outcome.as_deref().unwrap_or(&[]);
         for (at, byte) in came.iter().enumerate() {
-            pen.byte(*byte, at + 1 < came.len(), true, format!("{byte:02X}"));
+            pen.byte(*byte, at + 1 < came.len(), true, at);
         }
     }
     pen.stop();
@@ -235,7 +248,8 @@ fn spi(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
         }
         let from_part = index >= transfer.send.len();
         let byte = if from_part { back } else { out };
-        drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part });
+        let place = index.checked_sub(transfer.send.len()).unwrap_or(index);
+        drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part, byte: Some(place) });
     }
     at += half;
     drawn.edges.push((at, Line::Cs, true));
@@ -248,7 +262,7 @@ fn serial(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
     let mut drawn = Drawn::default();
     let mut at = from;
     let mut put = |line: Line, bytes: &[u8], from_part: bool| {
-        for byte in bytes {
+        for (place, byte) in bytes.iter().enumerate() {
             let begin = at;
             let odd = byte.count_ones() % 2 == 1;
             let parity = match options.serial.parity {
@@ -264,7 +278,7 @@ fn serial(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
             }
             drawn.edges.push((at, line, true));
             at += bit * u64::from(options.serial.stop_bits.max(1));
-            drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part });
+            drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part, byte: Some(place) });
         }
         // 3.5 characters of silence (Modbus over Serial Line V1.02, section 2.5.1.1).
         at += bit * 44;

@@ -80,10 +80,12 @@ fn random_transfers(bus: Bus, random: &mut Random) -> (Vec<Traffic>, Vec<String>
 }
 
 fn waveform(all: &[Traffic], bus: Bus, options: WaveOptions) -> Vec<u8> {
-    let mut writer = WaveWriter::new(Vec::new(), bus, options).unwrap();
+    let mut bytes = Vec::new();
+    let mut writer = WaveWriter::new(&mut bytes, bus, options).unwrap();
     all.iter().for_each(|traffic| writer.transfer(traffic).unwrap());
     writer.finish().unwrap();
-    std::mem::take(writer.output())
+    drop(writer);
+    bytes
 }
 
 #[test]

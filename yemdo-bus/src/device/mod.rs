@@ -7,6 +7,7 @@ mod waking;
 
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, WriteScope};
+use yemdo::record::Traffic;
 use yemdo::routine::Operation;
 use yemdo::routine::Request;
 use yemdo::{Decoder, Part, RegisterId, State};
@@ -29,6 +30,18 @@ pub struct Seen<'a> {
     pub request: &'a Request,
     /// The bytes that came; `None` where a line did not come to its level; or the error.
     pub outcome: Result<Option<&'a [u8]>, &'a BusError>,
+}
+
+impl Seen<'_> {
+    /// The operation as a line of a recording that began at `start`; `None` if it is no transfer.
+    pub fn traffic(&self, start: u64) -> Option<Traffic> {
+        let Operation::Transfer(transfer) = &self.request.operation else { return None };
+        let outcome = match &self.outcome {
+            Ok(bytes) => Ok(bytes.unwrap_or_default().to_vec()),
+            Err(error) => Err(error.to_string()),
+        };
+        Some(Traffic { at: self.at.saturating_sub(start), transfer: transfer.clone(), outcome })
+    }
 }
 
 /// Settings as typed.

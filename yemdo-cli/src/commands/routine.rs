@@ -1,17 +1,23 @@
 //! `yemdo routine`: bus operations of a routine, listed or executed.
 
 use std::io::Write;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
 
 use yemdo::configure::WriteScope;
+use yemdo::record::Traffic;
 use yemdo::routine::Runner;
 use yemdo::view::{NameView, ReadingView, RequestView};
 
+use yemdo_trace::wave::WaveWriter;
+
 use super::configure::bus;
+use super::trace::wave_options;
 use crate::args::{CheckFormat, Routine};
 use crate::failure::Failure;
 use crate::input;
 use crate::link::{Stop, tell_verdict};
-use crate::output::json_line;
+use crate::output::{NewFile, json_line};
 use crate::show::{requests, seen};
 
 pub(crate) fn run(args: &Routine) -> Result<u8, Failure> {
@@ -55,9 +61,19 @@ fn run_there(args: &Routine, part: &yemdo::Part, name: &str) -> Result<u8, Failu
     *device.state_mut() = done.state;
     let json = args.format == CheckFormat::Json;
     let start = device.port_mut().now();
-    device.watched_by(seen::shown(json, start));
+    let traffic = Arc::new(Mutex::new(Vec::new()));
+    let (mut show, kept, wanted) = (seen::shown(json, start), Arc::clone(&traffic), args.vcd.is_some());
+    device.watched_by(move |seen| {
+        show(seen);
+        if let (true, Some(traffic), Ok(mut kept)) = (wanted, seen.traffic(start), kept.lock()) {
+            kept.push(traffic);
+        }
+    });
     let ended = device.run(name);
     tell_verdict(connected.rig.as_ref());
+    if let (Some(path), Ok(traffic)) = (&args.vcd, traffic.lock()) {
+        write_waveform(args, path, device.part(), &traffic)?;
+    }
     let ended = ended?;
     let mut out = anstream::stdout().lock();
     for reading in ended.readings() {
@@ -67,4 +83,16 @@ fn run_there(args: &Routine, part: &yemdo::Part, name: &str) -> Result<u8, Failu
         }
     }
     Ok(0)
+}
+
+/// Writes transfers as a waveform, at the clock of the arguments or the usual one of the bus.
+fn write_waveform(args: &Routine, path: &Path, part: &yemdo::Part, traffic: &[Traffic]) -> Result<(), Failure> {
+    let Some(first) = traffic.first() else { return Err(Failure::error("there is no transfer for a waveform")) };
+    let bus = first.transfer.bus;
+    let usual = part.buses().wire(bus).map_or(100_000, |wire| wire.usual_rate());
+    let options = wave_options(part, args.khz.map_or(usual, |khz| khz.saturating_mul(1000)));
+    let mut writer = WaveWriter::new(NewFile::create(path, args.overwrite)?, bus, options)?;
+    traffic.iter().try_for_each(|traffic| writer.transfer(traffic))?;
+    writer.finish()?;
+    writer.output().finish()
 }

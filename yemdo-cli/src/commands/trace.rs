@@ -19,6 +19,7 @@ use yemdo_trace::{Capture, Counted, Item};
 use crate::args::{Format, Trace};
 use crate::failure::Failure;
 use crate::link::Stop;
+pub(super) use options::wave_options;
 use parts::{Parts, Taken};
 use shown::Shown;
 use wire::Waves;
@@ -42,7 +43,17 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
     let mut waves = Waves::new(args, &options)?;
     let (stop, progress) = (Stop::on_interrupt(), progress(size));
     let (mut end, mut items) = (0, 0u64);
-    while let Some(item) = capture.next_item().map_err(|error| failure(args, error))? {
+    let mut broken = None;
+    loop {
+        let item = match capture.next_item() {
+            Ok(Some(item)) => item,
+            Ok(None) => break,
+            // What came before counts all the same.
+            Err(error) => {
+                broken = Some(failure(args, error));
+                break;
+            }
+        };
         if stop.is_asked() {
             break;
         }
@@ -72,7 +83,7 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
     waves.finish()?;
     let found = shown.verdict(&parts, end)?;
     parts.hints(args, &options)?;
-    Ok(u8::from(found))
+    broken.map_or(Ok(u8::from(found)), Err)
 }
 
 /// The capture, the bytes taken of it, and its size; 0 if that is unknown.

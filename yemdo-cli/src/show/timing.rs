@@ -14,8 +14,8 @@ pub(crate) struct Timing {
     pub(crate) about: String,
     pub(crate) bus: Bus,
     pub(crate) drawn: Drawn,
-    /// What each byte of the answer is, in sequence.
-    pub(crate) names: Vec<String>,
+    /// What each byte is: of those that were sent, and of those that came.
+    pub(crate) names: (Vec<String>, Vec<String>),
 }
 
 const WIDTH: i32 = 1280;
@@ -36,7 +36,7 @@ impl Timing {
         let bit = bits.windows(2).map(|pair| pair[1].saturating_sub(pair[0])).filter(|step| *step > 0).min().unwrap_or(1);
         let room = (WIDTH - LEFT - RIGHT) as u64 / BIT * bit;
         let begin = self.drawn.edges.iter().map(|(at, ..)| *at).min().unwrap_or(0);
-        let end = self.drawn.end + bit;
+        let end = self.drawn.marks.iter().map(|mark| mark.to).max().unwrap_or(self.drawn.end) + 2 * bit;
         let (mut rows, mut from) = (Vec::new(), begin.saturating_sub(bit));
         while from < end {
             let limit = from + room;
@@ -71,7 +71,6 @@ impl Picture for Timing {
         root.fill(&WHITE)?;
         root.draw(&Text::new(self.title.clone(), (24, 16), text_style(19)))?;
         root.draw(&Text::new(self.about.clone(), (24, 44), text_style(14)))?;
-        let mut named = 0;
         for (row, (from, to)) in self.rows().into_iter().enumerate() {
             let top = TOP + self.row_height() * row as i32;
             let x = |at: u64| {
@@ -85,8 +84,8 @@ impl Picture for Timing {
             }
             let y = top + LANE * Line::of(self.bus).len() as i32 + 6;
             for mark in self.drawn.marks.iter().filter(|mark| mark.from >= from && mark.to <= to && mark.from < to) {
-                let name = if mark.from_part { self.names.get(named) } else { None };
-                named += usize::from(mark.from_part);
+                let names = if mark.from_part { &self.names.1 } else { &self.names.0 };
+                let name = mark.byte.and_then(|place| names.get(place));
                 self.mark(&root, mark, name, (x(mark.from), x(mark.to)), y)?;
             }
         }
@@ -113,7 +112,7 @@ impl Timing {
         let idle = !matches!(line, Line::Clk | Line::Mosi | Line::Miso);
         let mut level = own.iter().rev().find(|(at, _)| *at <= from).map_or(idle, |(_, level)| *level);
         let mut points = vec![(x(from), height(level))];
-        let until = to.min(self.drawn.end + (to - from) / 50);
+        let until = to;
         for (at, next) in own.into_iter().filter(|(at, _)| *at > from && *at <= until) {
             points.extend([(x(at), height(level)), (x(at), height(next))]);
             level = next;

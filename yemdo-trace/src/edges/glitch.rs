@@ -12,7 +12,7 @@ pub struct Glitches {
 }
 
 impl Glitches {
-    /// Drops pulses shorter than `minimum` picoseconds; 0 drops none.
+    /// Drops pulses shorter than `minimum` picoseconds.
     pub fn new(minimum: u64) -> Self {
         Self { minimum, pending: VecDeque::new(), dropped: 0 }
     }
@@ -26,7 +26,7 @@ impl Glitches {
     pub fn edge(&mut self, at: u64, line: usize, level: bool) -> Vec<(u64, usize, bool)> {
         let due = self.until(at);
         // The last edge of the same line, if the line goes back too soon.
-        match self.pending.iter().rposition(|(_, other, _)| *other == line).filter(|_| self.minimum > 0) {
+        match self.pending.iter().rposition(|(_, other, _)| *other == line) {
             Some(before) => {
                 self.pending.remove(before);
                 self.dropped += 1;

@@ -13,7 +13,8 @@ use crate::rtu::Frames;
 pub(crate) struct Probes {
     levels: Vec<bool>,
     names: Vec<String>,
-    glitches: Glitches,
+    /// `None` if no pulse is too short.
+    glitches: Option<Glitches>,
     i2c: Option<I2c>,
     spi: Option<Spi>,
     serial: Vec<(usize, SerialLine)>,
@@ -21,7 +22,6 @@ pub(crate) struct Probes {
     /// Edges of one time act together.
     now: u64,
     changed: bool,
-    edges: u64,
     ready: VecDeque<Item>,
     baud: u32,
 }
@@ -82,14 +82,13 @@ impl Probes {
         Ok(Self {
             levels: vec![true; names.len()],
             names: names.to_vec(),
-            glitches: Glitches::new(options.glitch),
+            glitches: (options.glitch > 0).then(|| Glitches::new(options.glitch)),
             i2c,
             spi,
             serial,
             frames: Frames::new(options.serial),
             now: 0,
             changed: false,
-            edges: 0,
             ready: VecDeque::new(),
             baud: options.serial.baud,
         })
@@ -103,7 +102,8 @@ impl Probes {
 
     /// A line changes its level.
     pub(crate) fn edge(&mut self, at: u64, line: usize, level: bool) {
-        for (at, line, level) in self.glitches.edge(at, line, level) {
+        let Some(glitches) = &mut self.glitches else { return self.take(at, line, level) };
+        for (at, line, level) in glitches.edge(at, line, level) {
             self.take(at, line, level);
         }
     }
@@ -116,7 +116,6 @@ impl Probes {
         if let Some(place) = self.levels.get_mut(line).filter(|place| **place != level) {
             *place = level;
             self.changed = true;
-            self.edges += 1;
         }
     }
 
@@ -160,7 +159,7 @@ impl Probes {
     /// # Errors
     /// [`CaptureError`]: the lines changed and nothing could be decoded; with the likely reason.
     pub(crate) fn end(&mut self, at: u64) -> Result<(), CaptureError> {
-        for (at, line, level) in self.glitches.end() {
+        for (at, line, level) in self.glitches.as_mut().map_or(Vec::new(), Glitches::end) {
             self.take(at, line, level);
         }
         self.settle();
@@ -205,7 +204,7 @@ impl Probes {
     /// What was dropped or cut off, for the user.
     pub(crate) fn notes(&self) -> Vec<String> {
         let mut notes = Vec::new();
-        let dropped = self.glitches.dropped();
+        let dropped = self.glitches.as_ref().map_or(0, Glitches::dropped);
         if dropped > 0 {
             notes.push(format!("{} dropped", yemdo::counted(dropped, "glitch")));
         }

@@ -49,6 +49,13 @@ pub(crate) enum Accessed {
     Read(Vec<(RegisterId, u64)>),
 }
 
+impl Accessed {
+    pub(crate) fn registers(&self) -> Vec<RegisterId> {
+        let (Accessed::Write(list) | Accessed::Read(list)) = self;
+        list.iter().map(|(id, _)| *id).collect()
+    }
+}
+
 /// A frame that has begun.
 #[derive(Clone, Debug)]
 struct Open {
@@ -236,6 +243,21 @@ impl TrafficFrames {
         let register = &self.part.registers[id];
         let (own, behind) = data.split_at_checked(register.bytes)?;
         Some((id, register.value_of(own), Numbering::of(&self.part).behind(register), behind))
+    }
+
+    /// The registers that a transfer may be of, if that depends on a bank that is unknown, in words.
+    pub(crate) fn undecided(&self, asked: &Traffic) -> Option<String> {
+        let wire = self.part.buses.wire(asked.transfer.bus)?;
+        let (Received::Write { address, .. } | Received::Read { address, .. }) =
+            wire.received(&asked.transfer.send, asked.transfer.receive).ok()?
+        else {
+            return None;
+        };
+        let there: Vec<&Register> = self.part.registers.iter().filter(|register| register.at == address).collect();
+        let banks = there.iter().flat_map(|register| &register.bank).map(|(field, _)| &self.part.fields[*field]);
+        let bank = banks.into_iter().find(|field| !self.state.knows(field))?;
+        let names: Vec<&str> = there.iter().map(|register| register.name.as_str()).collect();
+        Some(format!("{}: {} was never read or set", names.join(" or "), bank.name))
     }
 
     /// A frame that has begun and is incomplete: how many of its transfers came, and how many it has.

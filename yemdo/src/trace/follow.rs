@@ -5,7 +5,7 @@ use super::transaction::Transaction;
 use super::verdict::{self, Finding};
 use crate::bus::Bus;
 use crate::decode::{Decoded, Decoder};
-use crate::model::ids::FrameId;
+use crate::model::ids::{FrameId, RegisterId};
 use crate::model::part::{Part, Sheet};
 use crate::model::state::State;
 use crate::model::status::Status;
@@ -74,6 +74,8 @@ pub struct Followed {
     pub traffic: Traffic,
     /// What it is by the sheet; at least one.
     pub meanings: Vec<Meaning>,
+    /// Registers that it wrote or read, in sequence.
+    pub registers: Vec<RegisterId>,
     /// Frames that are complete with it.
     pub frames: Vec<FrameSeen>,
     /// The time since the start of the measurement that it reads.
@@ -193,8 +195,9 @@ impl Follower {
             frames.push(FrameSeen { frame, bytes, decoded });
         }
         violations.dedup();
+        let registers = accessed.as_ref().map_or(Vec::new(), Accessed::registers);
         let meanings = self.meanings(&traffic, &before, accessed, &frames);
-        Some(Followed { traffic, meanings, frames, gap, violations })
+        Some(Followed { traffic, meanings, registers, frames, gap, violations })
     }
 
     /// The findings of the whole capture, those included that only show at its end.
@@ -258,6 +261,9 @@ impl Follower {
         }
         if found.is_empty() && !transfer.send.is_empty() {
             found.extend(meaning::command(part, after, &transfer.send).or_else(|| meaning::command(part, before, &transfer.send)));
+        }
+        if let Some(text) = self.frames.undecided(traffic).filter(|_| found.is_empty()) {
+            found.push(Meaning::Undecided { text });
         }
         if found.is_empty() {
             found.push(if transfer.send.is_empty() && transfer.receive == 0 { Meaning::Ping } else { Meaning::Unknown });

@@ -41,6 +41,11 @@ pub enum Meaning {
         /// In words.
         text: String,
     },
+    /// One of several registers: which bank is selected is unknown.
+    Undecided {
+        /// In words.
+        text: String,
+    },
     /// The address alone: a client that looks whether the part is there.
     Ping,
     /// Nothing that the sheet has.
@@ -50,9 +55,11 @@ pub enum Meaning {
 impl fmt::Display for Meaning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Meaning::Written { text, .. } | Meaning::Read { text, .. } | Meaning::Frame { text, .. } | Meaning::Command { text, .. } => {
-                f.write_str(text)
-            }
+            Meaning::Written { text, .. }
+            | Meaning::Read { text, .. }
+            | Meaning::Frame { text, .. }
+            | Meaning::Command { text, .. }
+            | Meaning::Undecided { text } => f.write_str(text),
             Meaning::Ping => f.write_str("address alone"),
             Meaning::Unknown => f.write_str("unknown"),
         }

@@ -1,6 +1,8 @@
 //! How the capture is read: as told, otherwise as the sheets say.
 
+use yemdo::Part;
 use yemdo_trace::edges::Parity;
+use yemdo_trace::wave::WaveOptions;
 use yemdo_trace::{CaptureOptions, Columns, Role, Serial};
 
 use super::parts::Parts;
@@ -33,21 +35,36 @@ pub(super) fn of(args: &Trace, parts: &Parts) -> Result<CaptureOptions, Failure>
     options.mode = reading.mode.or(spi.as_ref().map(|spi| spi.mode)).unwrap_or(0);
     let lsb_first = reading.bit_order.map(|order| order == BitOrder::Lsb);
     options.lsb_first = lsb_first.or(spi.as_ref().map(|spi| spi.lsb_first)).unwrap_or(false);
-    let modbus = parts.all().find_map(|part| part.follower.part().buses().modbus.clone());
-    let usual = Serial::default();
-    let stated = modbus.as_ref().and_then(|modbus| modbus.parity).map(|parity| match parity {
-        "none" => Parity::None,
-        "odd" => Parity::Odd,
-        _ => Parity::Even,
-    });
-    let parity = reading.parity.map(Parity::from).or(stated).unwrap_or(usual.parity);
-    let baud = reading.baud.or(modbus.as_ref().and_then(|modbus| modbus.baud)).unwrap_or(usual.baud);
-    let stop_bits = modbus.as_ref().and_then(|modbus| modbus.stop).map_or(usual.stop_bits, u32::from);
-    options.serial = Serial::new(baud, parity, stop_bits);
+    let stated = parts.all().find(|part| part.follower.part().buses().modbus.is_some()).map(|part| serial(part.follower.part()));
+    options.serial = stated.unwrap_or_default();
+    options.serial.baud = reading.baud.unwrap_or(options.serial.baud);
+    options.serial.parity = reading.parity.map_or(options.serial.parity, Parity::from);
     options.glitch = reading.glitch.unwrap_or(0);
     options.unit = reading.time_unit;
     options.port = reading.port;
     Ok(options)
+}
+
+/// Characters of a serial line, as the sheet says.
+fn serial(part: &Part) -> Serial {
+    let usual = Serial::default();
+    let Some(modbus) = &part.buses().modbus else { return usual };
+    let parity = match modbus.parity {
+        Some("none") => Parity::None,
+        Some("odd") => Parity::Odd,
+        _ => usual.parity,
+    };
+    Serial::new(modbus.baud.unwrap_or(usual.baud), parity, modbus.stop.map_or(usual.stop_bits, u32::from))
+}
+
+/// A waveform of a part at this clock.
+pub(crate) fn wave_options(part: &Part, hertz: u32) -> WaveOptions {
+    let mut options = WaveOptions::new(hertz);
+    if let Some(spi) = &part.buses().spi {
+        (options.mode, options.lsb_first) = (spi.mode, spi.lsb_first);
+    }
+    options.serial = serial(part);
+    options
 }
 
 /// Both sides of `ROLE=NAME`.

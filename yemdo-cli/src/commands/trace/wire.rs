@@ -3,16 +3,16 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use yemdo::Part;
 use yemdo::bus::Bus;
 use yemdo::trace::Followed;
+use yemdo::{FrameId, Part};
 use yemdo_trace::wave::{WaveOptions, WaveWriter, draw};
 use yemdo_trace::{CaptureOptions, Captured};
 
 use super::parts::{Parts, Taken};
 use crate::args::Trace;
 use crate::failure::Failure;
-use crate::output::{tell_written, write_file};
+use crate::output::{NewFile, tell_written, write_file};
 use crate::show::figure;
 use crate::show::timing::Timing;
 
@@ -20,7 +20,8 @@ use crate::show::timing::Timing;
 pub(super) struct Waves<'a> {
     args: &'a Trace,
     options: CaptureOptions,
-    writer: Option<(Bus, WaveWriter<Vec<u8>>)>,
+    /// It is begun with the first transfer, which decides about the lines.
+    writer: Option<(Bus, WaveWriter<NewFile>)>,
     other: BTreeMap<&'static str, u64>,
     drawn: bool,
 }
@@ -47,10 +48,11 @@ impl<'a> Waves<'a> {
     pub(super) fn add(&mut self, number: u64, captured: &Captured, taken: &Taken, parts: &Parts) -> Result<(), Failure> {
         let traffic = &captured.transaction.traffic;
         let followed = if let Taken::Followed { followed, .. } = taken { Some(followed.as_ref()) } else { None };
-        if self.args.vcd.is_some() {
+        if let Some(path) = &self.args.vcd {
             let bus = traffic.transfer.bus;
             if self.writer.is_none() {
-                self.writer = Some((bus, WaveWriter::new(Vec::new(), bus, self.options(captured, taken, parts))?));
+                let file = NewFile::create(path, self.args.overwrite)?;
+                self.writer = Some((bus, WaveWriter::new(file, bus, self.options(captured, taken, parts))?));
             }
             match &mut self.writer {
                 Some((own, writer)) if *own == bus => writer.transfer(traffic)?,
@@ -69,8 +71,10 @@ impl<'a> Waves<'a> {
                 bus: divided.transfer.bus,
                 drawn: draw(divided, 0, &self.options(captured, taken, parts)),
                 names: match taken {
-                    Taken::Followed { part, followed } => parts.get(*part).map_or(Vec::new(), |part| names(part.follower.part(), followed)),
-                    Taken::Stranger => Vec::new(),
+                    Taken::Followed { part, followed } => {
+                        parts.get(*part).map_or_else(Default::default, |part| names(part.follower.part(), followed))
+                    }
+                    Taken::Stranger => Default::default(),
                 },
             };
             write_drawing(out, &drawing, self.args.overwrite)?;
@@ -82,11 +86,12 @@ impl<'a> Waves<'a> {
         if !self.drawn {
             return Err(Failure::error("there is no transfer of this number to draw").help("numbers are in the first column"));
         }
-        let Some(path) = &self.args.vcd else { return Ok(()) };
+        if self.args.vcd.is_none() {
+            return Ok(());
+        }
         let Some((_, mut writer)) = self.writer else { return Err(Failure::error("there is no transfer for a waveform")) };
         writer.finish()?;
-        write_file(path, writer.output(), self.args.overwrite)?;
-        tell_written(path);
+        writer.output().finish()?;
         for (bus, count) in self.other {
             let _ =
                 std::io::Write::write_fmt(&mut anstream::stderr(), format_args!("{count} transfers of {bus} are not in the waveform\n"));
@@ -102,24 +107,55 @@ fn title(number: u64, part: Option<&str>, followed: Option<&Followed>) -> String
     yemdo::visible(&format!("transfer {number}{name}: {what}")).into_owned()
 }
 
-/// The codes, or checks, that each byte of the answer belongs to.
-fn names(part: &Part, followed: &Followed) -> Vec<String> {
-    let came = followed.traffic.outcome.as_ref().map_or(0, Vec::len);
-    let Some(seen) = followed.frames.iter().find(|seen| seen.bytes.len() == came) else { return Vec::new() };
-    let Some(frame) = part.frames().get(seen.frame) else { return Vec::new() };
-    let codes = |byte: usize| {
-        let own = part.codes().of(frame.codes());
-        own.filter(move |code| code.layout().slices.iter().any(|slice| slice.byte == byte)).map(|code| code.name().to_owned())
+/// What each byte is, of those that were sent and of those that came: registers, codes, checks, or parts of a Modbus frame.
+fn names(part: &Part, followed: &Followed) -> (Vec<String>, Vec<String>) {
+    let traffic = &followed.traffic;
+    let came = traffic.outcome.as_deref().unwrap_or(&[]);
+    let data = part.buses().wire(traffic.transfer.bus).and_then(|wire| wire.data(&traffic.transfer, came).ok()).unwrap_or(came);
+    let seen = followed.frames.iter().find(|seen| seen.bytes.len() == came.len() || seen.bytes.len() == data.len());
+    let of_data = match seen {
+        Some(seen) => codes(part, seen.frame, data.len()),
+        None => registers(part, followed),
     };
-    let checks = |byte: usize| frame.checks().iter().any(|check| check.place.iter().any(|slice| slice.byte == byte));
+    let reads = traffic.transfer.receive > 0;
+    let mut sent = Vec::new();
+    let mut names = Vec::new();
+    if traffic.transfer.bus == Bus::Modbus {
+        sent.extend(["unit", "function"].map(str::to_owned));
+        // Unit, function and count before the data, the CRC behind them.
+        if data.len() + 5 == came.len() {
+            names.extend(["unit", "function", "bytes"].map(str::to_owned));
+        }
+        names.extend(of_data);
+        names.resize(came.len().saturating_sub(2).max(names.len()), String::new());
+        names.extend(["CRC", "CRC"].map(str::to_owned));
+    } else if reads {
+        names = of_data;
+    } else if !followed.registers.is_empty() {
+        sent.extend(std::iter::repeat_n(String::new(), traffic.transfer.send.len().saturating_sub(of_data.len())));
+        sent.extend(of_data);
+    }
+    (sent, names)
+}
+
+/// The name of the register of each byte.
+fn registers(part: &Part, followed: &Followed) -> Vec<String> {
+    let registers = part.registers().of(&followed.registers);
+    registers.flat_map(|register| std::iter::repeat_n(register.name().to_owned(), register.width().div_ceil(8) as usize)).collect()
+}
+
+/// The codes or checks of each byte of a frame.
+fn codes(part: &Part, frame: FrameId, length: usize) -> Vec<String> {
+    let Some(frame) = part.frames().get(frame) else { return Vec::new() };
     let name = |byte: usize| {
-        let mut found: Vec<String> = codes(byte).collect();
-        if checks(byte) {
-            found.push("check".into());
+        let codes = part.codes().of(frame.codes()).filter(|code| code.layout().slices.iter().any(|slice| slice.byte == byte));
+        let mut found: Vec<&str> = codes.map(|code| code.name()).collect();
+        if frame.checks().iter().any(|check| check.place.iter().any(|slice| slice.byte == byte)) {
+            found.push("check");
         }
         found.join(" ")
     };
-    (0..came).map(name).collect()
+    (0..length).map(name).collect()
 }
 
 fn write_drawing(path: &Path, drawing: &Timing, overwrite: bool) -> Result<(), Failure> {
