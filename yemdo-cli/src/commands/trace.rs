@@ -83,7 +83,9 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
     waves.finish()?;
     let found = shown.verdict(&parts, end)?;
     parts.hints(args, &options)?;
-    broken.map_or(Ok(u8::from(found)), Err)
+    broken.map_or(Ok(()), Err)?;
+    parts.refuse_nothing()?;
+    Ok(u8::from(found))
 }
 
 /// The capture, the bytes taken of it, and its size; 0 if that is unknown.

@@ -3,11 +3,13 @@
 //! In: the transfers of a client as they were seen on the bus, and the state that the real part is in. Out: violations. It composes no
 //! frames; a measurement is done when the sheet's waits are over, and a real part that says so itself is believed.
 
+use super::acquire::Trigger;
 use super::judge::Violation;
 use super::state::{NoStandIn, StandIn};
 use crate::bus::{Bus, Transfer};
-use crate::model::ids::FrameId;
+use crate::model::ids::{FieldId, FrameId};
 use crate::model::part::Part;
+use crate::model::registers::Access;
 use crate::model::state::State;
 
 /// What a stand-in that only watches knows of the beginning.
@@ -45,7 +47,22 @@ impl StandIn {
         stand_in.watch = Some(Watch { began_unseen });
         stand_in.hold_frames();
         stand_in.believe(state);
+        stand_in.measure_already();
         Ok(stand_in)
+    }
+
+    /// A part whose settings say that it measures has done so before.
+    fn measure_already(&mut self) {
+        let part = self.part.clone();
+        for id in part.frames.ids() {
+            let Some(measure) = self.measures.get(id).and_then(Option::as_ref) else { continue };
+            let Some(Trigger::Fields(fields)) = &measure.how.trigger else { continue };
+            let lasts = |field: FieldId| part.fields[field].access != Access::SelfClearing;
+            let runs = fields.iter().all(|(field, code)| lasts(*field) && self.state.field(&part.fields[*field]) == *code);
+            if let Some(measure) = self.measures.get_mut(id).and_then(Option::as_mut).filter(|_| runs) {
+                measure.started = Some(0);
+            }
+        }
     }
 
     pub(super) fn began_unseen(&self) -> bool {

@@ -8,7 +8,7 @@ use std::path::Path;
 use yemdo::bus::Bus;
 use yemdo::configure::assume;
 use yemdo::trace::{Followed, Follower, Meaning, Start};
-use yemdo::{Part, State, counted, parse_integer};
+use yemdo::{FaultKind, Part, State, counted, parse_integer};
 use yemdo_bus::bench;
 use yemdo_bus::place::Place;
 use yemdo_trace::{Capture, CaptureOptions, Captured, Item};
@@ -25,6 +25,8 @@ pub(super) struct OnBus {
     pub(super) follower: Follower,
     pub(super) transfers: u64,
     unknown: u64,
+    /// Transfers whose meaning or readings depend on a setting that is unknown.
+    unsettled: u64,
 }
 
 /// The parts on the bus.
@@ -63,7 +65,7 @@ impl Parts {
         for (name, part, select, own) in asked(args)? {
             let start = start(args, &part, &own, &mut set)?;
             let follower = Follower::new(&part, &start).map_err(|error| Failure::error(error.to_string()))?;
-            list.push(OnBus { name, select, follower, transfers: 0, unknown: 0 });
+            list.push(OnBus { name, select, follower, transfers: 0, unknown: 0, unsettled: 0 });
         }
         if let Some((typed, _)) = args.set.iter().zip(&set).find(|(_, taken)| !**taken) {
             return Err(Failure::error(format!("no sheet has the setting or parameter in `{typed}`")));
@@ -116,6 +118,7 @@ impl Parts {
             if let Some(followed) = part.follower.take(&captured.transaction) {
                 part.transfers += 1;
                 part.unknown += u64::from(followed.meanings.contains(&Meaning::Unknown));
+                part.unsettled += u64::from(is_unsettled(&followed));
                 return Taken::Followed { part: at, followed: Box::new(followed) };
             }
         }
@@ -140,6 +143,20 @@ impl Parts {
         own.chain(strangers).chain(damaged).collect::<Vec<_>>().join(", ")
     }
 
+    /// An error if the capture has no transfer of any of the parts: there is nothing to judge.
+    pub(super) fn refuse_nothing(&self) -> Result<(), Failure> {
+        if self.list.iter().any(|part| part.transfers > 0) {
+            return Ok(());
+        }
+        let names: Vec<&str> = self.list.iter().map(|part| part.name.as_str()).collect();
+        let failure = Failure::error(format!("the capture has no transfer of {}", names.join(", ")));
+        let seen: Vec<&str> = self.strangers.keys().map(String::as_str).collect();
+        Err(match seen.as_slice() {
+            [] => failure,
+            seen => failure.help(format!("it has transfers of {}", seen.join(", "))),
+        })
+    }
+
     /// What may be wrong with the way the capture is read, if most of it has no meaning.
     pub(super) fn hints(&self, args: &Trace, options: &CaptureOptions) -> Result<(), Failure> {
         let mut err = anstream::stderr();
@@ -153,6 +170,14 @@ impl Parts {
                     writeln!(err, "help: 0x{:02X} is the 8-bit form of the address 0x{address:02X} of {}", address << 1, part.name)?;
                 }
             }
+            if part.unsettled > 0 {
+                let what = counted(part.unsettled, "transfer");
+                writeln!(
+                    err,
+                    "help: {what} of {} depend on settings that the capture does not show; if they are known, give --assume-reset, --power-up or --set NAME=VALUE",
+                    part.name
+                )?;
+            }
             let unclear = part.transfers > 3 && part.unknown * 2 > part.transfers;
             if unclear
                 && buses.spi.is_some()
@@ -163,6 +188,13 @@ impl Parts {
         }
         Ok(())
     }
+}
+
+/// Whether a transfer has no meaning, or no value, because a setting is unknown.
+fn is_unsettled(followed: &Followed) -> bool {
+    let undecided = followed.meanings.iter().any(|meaning| matches!(meaning, Meaning::Undecided { .. }));
+    let readings = followed.frames.iter().filter_map(|seen| seen.decoded.as_ref().ok()).flat_map(|decoded| &decoded.readings);
+    undecided || readings.into_iter().any(|reading| reading.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::NoValue))
 }
 
 /// So many transfers are tried in another mode.

@@ -26,7 +26,21 @@ const MOST_BYTES: usize = 12;
 const TRANSFER: usize = 34;
 
 /// Heading of CSV.
-const HEADING: &str = "number,time_s,part,bus,address,sent,came,error,meaning,readings,since_start_ms,required_ms,violations";
+const HEADING: [&str; 13] = [
+    "number",
+    "time_s",
+    "part",
+    "bus",
+    "address",
+    "sent",
+    "came",
+    "error",
+    "meaning",
+    "readings",
+    "since_start_ms",
+    "required_ms",
+    "violations",
+];
 
 /// Where transfers go.
 pub(super) struct Shown<'a> {
@@ -100,8 +114,9 @@ impl<'a> Shown<'a> {
     }
 
     fn row(&mut self, number: u64, traffic: &Traffic, part: Option<&OnBus>, followed: Option<&Followed>) -> Result<(), Failure> {
+        let mut rows = csv::WriterBuilder::new().from_writer(&mut self.out);
         if !std::mem::replace(&mut self.titled, true) {
-            writeln!(self.out, "{HEADING}")?;
+            rows.write_record(HEADING).map_err(std::io::Error::from)?;
         }
         let transfer = &traffic.transfer;
         let came = traffic.outcome.as_ref().map_or_else(|_| String::new(), |bytes| to_hex(bytes));
@@ -135,8 +150,8 @@ impl<'a> Shown<'a> {
             gap.map_or(String::new(), |gap| ms(gap.required)),
             violations.join("; "),
         ];
-        let cells: Vec<_> = cells.iter().map(|cell| csv_text(cell)).collect();
-        Ok(writeln!(self.out, "{}", cells.join(","))?)
+        rows.write_record(cells.iter().map(|cell| csv_text(cell).into_owned())).map_err(std::io::Error::from)?;
+        Ok(rows.flush()?)
     }
 
     pub(super) fn damaged(&mut self, number: u64, (at, line): (u64, u64), why: &str, bytes: &[u8]) -> Result<(), Failure> {
