@@ -245,14 +245,14 @@ impl TrafficFrames {
         Some((id, register.value_of(own), Numbering::of(&self.part).behind(register), behind))
     }
 
-    /// The registers that a transfer may be of, if that depends on a bank that is unknown, in words.
-    pub(crate) fn undecided(&self, asked: &Traffic) -> Option<String> {
+    /// What a register access is that is none of a whole register: a part of one, or one of several, if a bank is unknown.
+    pub(crate) fn doubtful(&self, asked: &Traffic) -> Option<String> {
         let wire = self.part.buses.wire(asked.transfer.bus)?;
-        let (Received::Write { address, .. } | Received::Read { address, .. }) =
-            wire.received(&asked.transfer.send, asked.transfer.receive).ok()?
-        else {
-            return None;
-        };
+        let received = wire.received(&asked.transfer.send, asked.transfer.receive).ok()?;
+        let (Received::Write { address, .. } | Received::Read { address, .. }) = received else { return None };
+        if let Some(id) = self.register(address) {
+            return Some(format!("part of {}", self.part.registers[id].name));
+        }
         let there: Vec<&Register> = self.part.registers.iter().filter(|register| register.at == address).collect();
         let banks = there.iter().flat_map(|register| &register.bank).map(|(field, _)| &self.part.fields[*field]);
         let bank = banks.into_iter().find(|field| !self.state.knows(field))?;

@@ -109,7 +109,12 @@ impl StandIn {
     /// The part itself said whether a frame has a new measurement. A client that takes no other look has read too early.
     pub(crate) fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
         let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
-        let what = format!("{name} was read when the part said that it was not ready, and not again");
+        let ms = |micros: u64| micros as f64 / 1000.0;
+        let gap = self.elapsed(now, frame).map_or(String::new(), |elapsed| {
+            let after = format!(" {:.3} ms after the start,", ms(elapsed.since_start));
+            format!("{after} when the part said that it was not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))
+        });
+        let what = format!("{name} was read{gap}");
         let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
         measure.early = (!ready && measure.started.is_some()).then_some((now, what));
     }

@@ -262,8 +262,8 @@ impl Follower {
         if found.is_empty() && !transfer.send.is_empty() {
             found.extend(meaning::command(part, after, &transfer.send).or_else(|| meaning::command(part, before, &transfer.send)));
         }
-        if let Some(text) = self.frames.undecided(traffic).filter(|_| found.is_empty()) {
-            found.push(Meaning::Undecided { text });
+        if let Some(text) = self.frames.doubtful(traffic).filter(|_| found.is_empty() && traffic.outcome.is_ok()) {
+            found.push(Meaning::Doubtful { text });
         }
         if found.is_empty() {
             found.push(if transfer.send.is_empty() && transfer.receive == 0 { Meaning::Ping } else { Meaning::Unknown });

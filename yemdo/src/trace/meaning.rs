@@ -41,8 +41,8 @@ pub enum Meaning {
         /// In words.
         text: String,
     },
-    /// One of several registers: which bank is selected is unknown.
-    Undecided {
+    /// A part of a register; or one of several registers, if it is unknown which bank is selected.
+    Doubtful {
         /// In words.
         text: String,
     },
@@ -59,7 +59,7 @@ impl fmt::Display for Meaning {
             | Meaning::Read { text, .. }
             | Meaning::Frame { text, .. }
             | Meaning::Command { text, .. }
-            | Meaning::Undecided { text } => f.write_str(text),
+            | Meaning::Doubtful { text } => f.write_str(text),
             Meaning::Ping => f.write_str("address alone"),
             Meaning::Unknown => f.write_str("unknown"),
         }

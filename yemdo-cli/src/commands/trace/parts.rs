@@ -192,7 +192,7 @@ impl Parts {
 
 /// Whether a transfer has no meaning, or no value, because a setting is unknown.
 fn is_unsettled(followed: &Followed) -> bool {
-    let undecided = followed.meanings.iter().any(|meaning| matches!(meaning, Meaning::Undecided { .. }));
+    let undecided = followed.meanings.iter().any(|meaning| matches!(meaning, Meaning::Doubtful { .. })) && followed.violations.is_empty();
     let readings = followed.frames.iter().filter_map(|seen| seen.decoded.as_ref().ok()).flat_map(|decoded| &decoded.readings);
     undecided || readings.into_iter().any(|reading| reading.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::NoValue))
 }

@@ -108,7 +108,9 @@ impl<'a> Shown<'a> {
         for (violation, depends) in followed.iter().flat_map(|followed| &followed.violations) {
             let (style, mark) = if *depends { (yellow, '?') } else { (red, '!') };
             let line = violation.line.map_or(String::new(), |line| format!(" (line {line} of the sheet)"));
-            writeln!(self.out, "{indent}{style}{mark} {}: {}{line}{style:#}", violation.rule.as_str(), visible(&violation.what))?;
+            let earlier = if violation.at < traffic.at { format!("at {}, ", millis(violation.at)) } else { String::new() };
+            let rule = violation.rule.as_str();
+            writeln!(self.out, "{indent}{style}{mark} {earlier}{rule}: {}{line}{style:#}", visible(&violation.what))?;
         }
         Ok(())
     }
@@ -192,7 +194,7 @@ impl<'a> Shown<'a> {
         match self.args.format {
             Format::Json => {}
             Format::Table => {
-                writeln!(self.out, "{}", parts.summary())?;
+                writeln!(self.out, "\n{}", parts.summary())?;
                 self.out.write_all(text.as_bytes())?;
                 let verdict = match (certain, any) {
                     (true, _) => "the client violates the sheet",
