@@ -10,6 +10,7 @@ use crate::kernel::Events;
 use crate::lines::Lines;
 use crate::network::Packets;
 use crate::options::CaptureOptions;
+use crate::printed::Printed;
 use crate::recording;
 use crate::table::Table;
 use crate::vcd::Waves;
@@ -38,6 +39,17 @@ impl Captured {
 pub enum Item {
     /// A transfer.
     Transfer(Captured),
+    /// Bytes of a frame that somebody printed: not a transfer, but what came of one.
+    Frame {
+        /// Microseconds since the beginning.
+        at: u64,
+        /// The words before the bytes: one of them may name the frame.
+        names: Vec<String>,
+        /// The bytes.
+        bytes: Vec<u8>,
+        /// Line of the text.
+        line: u64,
+    },
     /// Bytes that are none.
     Damaged {
         /// Microseconds since the beginning.
@@ -71,6 +83,8 @@ pub enum Kind {
     Kernel,
     /// Packets of a network.
     Network,
+    /// Lines with bytes that a board printed.
+    Printed,
 }
 
 impl Kind {
@@ -82,6 +96,7 @@ impl Kind {
             Kind::Table => "table",
             Kind::Kernel => "kernel trace",
             Kind::Network => "network capture",
+            Kind::Printed => "printed lines",
         }
     }
 
@@ -123,12 +138,14 @@ impl Kind {
         if Table::is_heading(first) {
             return Ok(Kind::Table);
         }
-        looks("text without a heading", EXPECTED)
+        if Printed::is_it(text) {
+            return Ok(Kind::Printed);
+        }
+        looks("text without bytes", EXPECTED)
     }
 }
 
-const EXPECTED: &str =
-    "expected VCD, a CSV table with a heading, pcap or pcapng, a kernel trace of i2c or spi events, or a recording of yemdo";
+const EXPECTED: &str = "expected VCD, a CSV table with a heading, pcap or pcapng, a kernel trace of i2c or spi events, lines with bytes, or a recording of yemdo";
 
 /// A capture that is read item by item, in constant memory.
 pub struct Capture<R: BufRead>(Source<R>);
@@ -139,6 +156,7 @@ enum Source<R: BufRead> {
     Table(Box<Table<R>>),
     Kernel(Box<Events<R>>),
     Network(Box<Packets<R>>),
+    Printed(Box<Printed<R>>),
 }
 
 impl<R: BufRead + Send + 'static> Capture<R> {
@@ -156,6 +174,10 @@ impl<R: BufRead + Send + 'static> Capture<R> {
                 Source::Table(Box::new(Table::open(input, &head, &options)?))
             }
             Kind::Kernel => Source::Kernel(Box::new(Events::new(input))),
+            Kind::Printed => {
+                let head = String::from_utf8_lossy(head).into_owned();
+                Source::Printed(Box::new(Printed::open(input, &head, &options)?))
+            }
             Kind::Network => Source::Network(Box::new(Packets::open(input, options.port)?)),
         };
         Ok(Self(source))
@@ -169,6 +191,7 @@ impl<R: BufRead + Send + 'static> Capture<R> {
             Source::Table(_) => Kind::Table,
             Source::Kernel(_) => Kind::Kernel,
             Source::Network(_) => Kind::Network,
+            Source::Printed(_) => Kind::Printed,
         }
     }
 
@@ -178,6 +201,7 @@ impl<R: BufRead + Send + 'static> Capture<R> {
             Source::Waveform(waves) => waves.understood(),
             Source::Table(table) => table.understood(),
             Source::Network(packets) => packets.understood(),
+            Source::Printed(printed) => printed.understood(),
             Source::Recording(_) | Source::Kernel(_) => String::new(),
         }
     }
@@ -198,6 +222,7 @@ impl<R: BufRead + Send + 'static> Capture<R> {
             Source::Table(table) => table.next_item(),
             Source::Kernel(events) => events.next_item(),
             Source::Network(packets) => packets.next_item(),
+            Source::Printed(printed) => printed.next_item(),
         }
     }
 
@@ -207,6 +232,7 @@ impl<R: BufRead + Send + 'static> Capture<R> {
             Source::Waveform(waves) => waves.notes(),
             Source::Table(table) => table.notes(),
             Source::Network(packets) => packets.notes(),
+            Source::Printed(printed) => printed.notes(),
             Source::Recording(_) | Source::Kernel(_) => Vec::new(),
         }
     }

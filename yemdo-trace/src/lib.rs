@@ -20,6 +20,7 @@ mod kernel;
 mod lines;
 mod network;
 mod options;
+mod printed;
 mod recording;
 mod rtu;
 mod table;
@@ -27,5 +28,5 @@ mod vcd;
 pub mod wave;
 
 pub use capture::{Capture, Captured, Counted, Item, Kind};
-pub use error::CaptureError;
+pub use error::{CaptureError, Tell};
 pub use options::{CaptureOptions, Columns, Role, Serial, parse_duration};

@@ -10,7 +10,7 @@ use yemdo::trace::Transaction;
 
 use crate::capture::{Captured, Item};
 use crate::edges::{Probes, micros};
-use crate::error::CaptureError;
+use crate::error::{CaptureError, Tell};
 use crate::lines::MAX_LINE;
 use crate::options::{CaptureOptions, picoseconds};
 
@@ -99,7 +99,7 @@ impl<R: BufRead> Table<R> {
         let time = find("time", &["time", "t"]).ok_or_else(|| missing("time", &headings))?;
         let unit = options.unit.or_else(|| words(headings.get(time)?).1).ok_or_else(|| {
             let error = CaptureError::new(format!("the column `{}` has no unit of time", headings.get(time).map_or("", String::as_str)));
-            error.help("give --time-unit s, ms, us or ns, or put it into the heading: `time [s]`")
+            error.tell(Tell::Unit)
         })?;
         let lines: Vec<usize> =
             (0..headings.len()).filter(|at| *at != time && headings.get(*at).is_some_and(|name| options.role_of(name).is_some())).collect();
@@ -326,14 +326,14 @@ fn is_hex(head: &str, first: &str, headings: &[String], columns: &[Option<usize>
         (true, false, false) => {
             let name = columns.first().copied().flatten().and_then(|at| headings.get(at)).map_or("", String::as_str);
             let error = CaptureError::new(format!("the numbers in `{name}` can be hex or decimal"));
-            Err(error.help("give --numbers hex or --numbers decimal"))
+            Err(error.tell(Tell::Numbers))
         }
     }
 }
 
-fn missing(what: &str, headings: &[String]) -> CaptureError {
+fn missing(what: &'static str, headings: &[String]) -> CaptureError {
     let error = CaptureError::new(format!("the table has no column for {what}"));
-    error.help(format!("it has {}; name one: --column {what}=HEADING", headings.join(", ")))
+    error.tell(Tell::Column(what, headings.to_vec()))
 }
 
 fn level(cell: &[u8]) -> Result<bool, CaptureError> {

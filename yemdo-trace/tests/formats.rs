@@ -30,6 +30,7 @@ fn lines(bytes: &[u8], options: &CaptureOptions) -> Vec<String> {
     let text = |item: &Item| match item {
         Item::Transfer(captured) => captured.transaction.traffic.to_string().split_once(' ').unwrap().1.to_owned(),
         Item::Damaged { why, bytes, .. } => format!("damaged: {why}: {}", to_hex(bytes)),
+        Item::Frame { at, names, bytes, .. } => format!("{at} {}: {}", names.join(" "), to_hex(bytes)),
         other => panic!("{other:?}"),
     };
     all.iter().map(text).collect()
@@ -155,10 +156,7 @@ fn tables_of_levels_and_of_transfers() {
     let decimal = "time (s),dir,address,data\n0,w,0x2C,90 16\n0.1,r,0x2C,137 135\n";
     assert_eq!(lines(decimal.as_bytes(), &options), ["i2c 0x2C W 5A 10", "i2c 0x2C R 2 = 89 87"]);
     let open = "time (s),dir,address,data\n0,w,0x2C,25 16\n";
-    assert_eq!(
-        complaint(open.as_bytes(), &options),
-        "the numbers in `data` can be hex or decimal; give --numbers hex or --numbers decimal"
-    );
+    assert_eq!(complaint(open.as_bytes(), &options), "the numbers in `data` can be hex or decimal; say whether numbers are hex or decimal");
     let mut told = options.clone();
     told.columns.hex = Some(false);
     assert_eq!(lines(open.as_bytes(), &told), ["i2c 0x2C W 19 10"]);
@@ -200,6 +198,43 @@ fn events_of_the_kernel() {
     let found = items(text.as_bytes(), &CaptureOptions::default()).unwrap();
     let Item::Transfer(last) = found.last().unwrap() else { panic!() };
     assert_eq!((last.transaction.traffic.at, last.select.as_deref()), (3_900, Some("spi0.1")));
+}
+
+#[test]
+fn lines_that_a_board_prints() {
+    let options = CaptureOptions::default();
+    for (text, expected) in [
+        ("[12.5] AIR -> 0x19 0xC0\nhello\n[13.75] AIR -> 0x1A 0xC0\n", vec!["0 AIR: 19 C0", "1250000 AIR: 1A C0"]),
+        ("19C0\n1AC0\n", vec!["0 : 19 C0", "0 : 1A C0"]),
+        (r"air: b'\x19\xc0A'", vec!["0 air: 19 C0 41"]),
+        ("temp 25, 192\ntemp 26, 7\n", vec!["0 temp: 19 C0", "0 temp: 1A 07"]),
+        ("08:00:01.5 probe [25, 192]\n08:00:02 probe [26, 193]\n", vec!["0 probe: 19 C0", "500000 probe: 1A C1"]),
+        ("w 6592 104\nw 6593 40000\n", vec!["0 w: 19 C0 00 68", "0 w: 19 C1 9C 40"]),
+        ("w 0x19C0 0x0068\n", vec!["0 w: 19 C0 00 68"]),
+        ("a 19 C0\na 20 10\n", vec!["0 a: 19 C0", "0 a: 20 10"]),
+    ] {
+        assert_eq!(lines(text.as_bytes(), &options), expected, "{text}");
+    }
+    let either = "a 65 92\na 20 10\n";
+    let asks = "the numbers can be hex or decimal; say whether numbers are hex or decimal";
+    assert_eq!(complaint(either.as_bytes(), &options), asks);
+    let mut told = options.clone();
+    told.columns.hex = Some(false);
+    assert_eq!(lines(either.as_bytes(), &told), ["0 a: 41 5C", "0 a: 14 0A"]);
+    told.columns.hex = Some(true);
+    assert_eq!(lines(either.as_bytes(), &told), ["0 a: 65 92", "0 a: 20 10"]);
+    let both = "some numbers can only be hex, and others only decimal; say whether numbers are hex or decimal";
+    assert_eq!(complaint(b"a 125 192\na 19 C0\n", &options), both);
+    // What the beginning decided does not fit later.
+    let later = format!("{}a 19 C0\n", "a 125 192\n".repeat(9000));
+    let input = std::io::BufReader::with_capacity(1 << 16, Cursor::new(later.into_bytes()));
+    let mut capture = Capture::open(input, options).unwrap();
+    let error = loop {
+        if let Err(error) = capture.next_item() {
+            break error;
+        }
+    };
+    assert_eq!(error.to_string(), "line 9001: `C0` is no byte here");
 }
 
 /// Packets of TCP between a client and a server, each with its time in microseconds.
@@ -306,9 +341,9 @@ fn what_is_wrong_with_a_capture_is_said() {
     let (all, _) = random_transfers(Bus::I2c, random);
     let text = String::from_utf8(waveform(&all, Bus::I2c, WaveOptions::new(100_000))).unwrap();
     let exchanged = text.replace(" scl ", " x ").replace(" sda ", " scl ").replace(" x ", " sda ");
-    assert_eq!(complaint(exchanged.as_bytes(), &options), "SCL and SDA are exchanged; give --line scl=bus.sda --line sda=bus.scl");
+    assert_eq!(complaint(exchanged.as_bytes(), &options), "SCL and SDA are exchanged; say that scl is bus.sda and sda is bus.scl");
     let unnamed = text.replace(" scl ", " d0 ").replace(" sda ", " d1 ");
-    let help = "name them: --line scl=NAME --line sda=NAME, or clk, mosi, miso and cs, or tx and rx";
+    let help = "name the lines: scl and sda, or clk, mosi, miso and cs, or tx and rx";
     assert_eq!(complaint(unnamed.as_bytes(), &options), format!("these lines are no bus: bus.d0, bus.d1; {help}"));
     let mut named = options.clone();
     named.lines = vec![(Role::Scl, "d0".into()), (Role::Sda, "d1".into())];
@@ -321,16 +356,13 @@ fn what_is_wrong_with_a_capture_is_said() {
     let mut slow = options.clone();
     slow.serial = Serial::new(9_600, Parity::Even, 1);
     let told = complaint(&serial, &slow);
-    assert!(told.ends_with("the shortest pulse is a bit at 19200 baud: give --baud 19200"), "{told}");
+    assert!(told.ends_with("the shortest pulse is a bit at 19200 baud"), "{told}");
 
     for (bytes, expected) in [
         (&b""[..], "the capture is empty; "),
         (b"\x1f\x8b\x08rest", "this is no capture but a compressed file; decompress it first"),
         (b"\xff\xfea\0", "this is no capture but text in UTF-16; save it as UTF-8"),
-        (
-            b"time,scl,sda\n0,1,1\n",
-            "the column `time` has no unit of time; give --time-unit s, ms, us or ns, or put it into the heading: `time [s]`",
-        ),
+        (b"time,scl,sda\n0,1,1\n", "the column `time` has no unit of time; give the unit of time, or put it into the heading: `time [s]`"),
         (b"time [s],scl,sda\n0,1,1\n1,0,x\n", "line 3: `x` is no level; expected 0 or 1"),
         (b"time [s],scl,sda\n1,1,1\n0.5,0,1\n", "line 3: the time goes back to 0.5; "),
         (b"time [s],dir,address,data\n0,w,0x58,0x01\n0,w,0x98,0x01\n", "line 3: `0x98` is no 7-bit address; its 7-bit form is 0x4C"),

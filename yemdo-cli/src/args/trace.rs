@@ -16,7 +16,7 @@ Examples:
   yemdo trace kernel.txt --bench hall.toml --power-up
 
 A capture is VCD, a CSV table of levels or transfers, pcap or pcapng of Modbus TCP, the Linux kernel's trace of i2c, smbus
-or spi events, or a recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select behind @.
+or spi events, lines with bytes that a board printed, or a recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select behind @.
 
 Settings are unknown until the capture shows them, unless --power-up, --set or --assume-reset tells them. Findings that
 depend on what was before the capture are marked, and do not count for the exit code.";
@@ -106,7 +106,7 @@ pub(crate) struct Reading {
     /// Column of a table by its heading: time, direction, address, data, ack, group; repeatable
     #[arg(long, value_name = "ROLE=HEADING")]
     pub(crate) column: Vec<String>,
-    /// Numbers without prefix in a table
+    /// Numbers without prefix in tables and printed lines
     #[arg(long, value_enum, value_name = "FORM")]
     pub(crate) numbers: Option<Numbers>,
     /// TCP port of Modbus servers

@@ -12,9 +12,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use indicatif::{ProgressBar, ProgressStyle};
+use yemdo::trace::FrameSeen;
 use yemdo::view::ShownUnits;
 use yemdo_log::{Clocks, Entry, LogFile, Moment};
-use yemdo_trace::{Capture, Counted, Item};
+use yemdo_trace::{Capture, CaptureError, Counted, Item, Tell};
 
 use crate::args::{Format, Trace};
 use crate::failure::Failure;
@@ -69,6 +70,19 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
                 waves.add(items, &captured, &taken, &parts)?;
                 shown.transfer(items, &captured, &taken, &parts)?;
             }
+            Item::Frame { at, names, bytes, line } => {
+                parts.what = "frame";
+                match parts.take_printed(at, &names, &bytes) {
+                    Some((place, seen)) => {
+                        log.as_mut().map_or(Ok(()), |log| log.frame(&parts, place, at, &seen, capture.epoch()))?;
+                        parts.get(place).map_or(Ok(()), |part| shown.printed(items, (at, line), part, &seen))?;
+                    }
+                    None => {
+                        parts.damaged += 1;
+                        shown.damaged(items, (at, line), "bytes of no frame", &bytes)?;
+                    }
+                }
+            }
             Item::Damaged { at, why, bytes, line } => {
                 parts.damaged += 1;
                 shown.damaged(items, (at, line), &why, &bytes)?;
@@ -105,8 +119,27 @@ fn open(path: &Path) -> Result<(Input, Arc<AtomicU64>, u64), Failure> {
     Ok((BufReader::with_capacity(BUFFER, counted), taken, size))
 }
 
-fn failure(args: &Trace, error: yemdo_trace::CaptureError) -> Failure {
-    Failure::helped(format!("{}: {error}", args.capture.display()), error.help)
+fn failure(args: &Trace, error: CaptureError) -> Failure {
+    let message = format!("{}: {error}", args.capture.display());
+    let help = error.tell.map(option).map_or(error.help.clone(), |option| match error.help {
+        Some(help) => Some(format!("{help}: {option}")),
+        None => Some(option),
+    });
+    Failure::helped(message, help)
+}
+
+/// The option that tells something about a capture.
+fn option(tell: Tell) -> String {
+    match tell {
+        Tell::Lines(lines) if lines.is_empty() => "--line scl=NAME --line sda=NAME".into(),
+        Tell::Lines(lines) => lines.iter().map(|(role, name)| format!("--line {}={name}", role.as_str())).collect::<Vec<_>>().join(" "),
+        Tell::Column(role, _) => format!("--column {role}=HEADING"),
+        Tell::Unit => "--time-unit ms".into(),
+        Tell::Numbers => "--numbers hex".into(),
+        Tell::Baud(baud) => format!("--baud {baud}"),
+        Tell::Parity => "--parity even".into(),
+        other => other.to_string(),
+    }
 }
 
 fn tell_kind(capture: &Capture<Input>, args: &Trace) {
@@ -147,16 +180,15 @@ impl Log {
     }
 
     fn add(&mut self, parts: &Parts, taken: &Taken, epoch: Option<f64>) -> Result<(), Failure> {
-        let Taken::Followed { part: at, followed } = taken else { return Ok(()) };
-        let (Some(part), Some(units)) = (parts.get(*at), self.units.get(*at)) else { return Ok(()) };
-        let time = Moment::of_seconds(epoch.unwrap_or(0.0)).after(followed.traffic.at);
-        for seen in &followed.frames {
-            if let Ok(decoded) = &seen.decoded {
-                let used = part.follower.decoder().in_use(&[seen.frame]);
-                let entry = Entry::of_frame(time, &part.name, part.follower.part(), decoded, &seen.bytes, used, units);
-                self.file.append(&entry)?;
-            }
-        }
-        Ok(())
+        let Taken::Followed { part, followed } = taken else { return Ok(()) };
+        followed.frames.iter().try_for_each(|seen| self.frame(parts, *part, followed.traffic.at, seen, epoch))
+    }
+
+    fn frame(&mut self, parts: &Parts, at: usize, time: u64, seen: &FrameSeen, epoch: Option<f64>) -> Result<(), Failure> {
+        let (Some(part), Some(units), Ok(decoded)) = (parts.get(at), self.units.get(at), &seen.decoded) else { return Ok(()) };
+        let time = Moment::of_seconds(epoch.unwrap_or(0.0)).after(time);
+        let used = part.follower.decoder().in_use(&[seen.frame]);
+        let entry = Entry::of_frame(time, &part.name, part.follower.part(), decoded, &seen.bytes, used, units);
+        Ok(self.file.append(&entry)?)
     }
 }

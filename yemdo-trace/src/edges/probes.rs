@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use super::{Glitches, I2cLines, SerialLine, SpiLines, SpiOptions};
 use crate::capture::{Captured, Item};
-use crate::error::CaptureError;
+use crate::error::{CaptureError, Tell};
 use crate::options::{CaptureOptions, Role};
 use crate::rtu::Frames;
 
@@ -60,7 +60,7 @@ impl Probes {
             let same: Vec<&str> = all(role).filter_map(|at| names.get(at)).map(String::as_str).collect();
             if same.len() > 1 {
                 let error = CaptureError::new(format!("several lines could be {}: {}", role.as_str(), same.join(", ")));
-                return Err(error.help(format!("choose one: --line {}={}", role.as_str(), same.first().unwrap_or(&""))));
+                return Err(error.tell(Tell::Lines(same.first().map(|name| (role, (*name).to_owned())).into_iter().collect())));
             }
         }
         let one = |role: Role| all(role).next();
@@ -77,7 +77,7 @@ impl Probes {
         let serial: Vec<_> = [Role::Tx, Role::Rx].into_iter().filter_map(one).map(|at| (at, SerialLine::new(options.serial))).collect();
         if i2c.is_none() && spi.is_none() && serial.is_empty() {
             let error = CaptureError::new(format!("these lines are no bus: {}", names.join(", ")));
-            return Err(error.help("name them: --line scl=NAME --line sda=NAME, or clk, mosi, miso and cs, or tx and rx"));
+            return Err(error.tell(Tell::Lines(Vec::new())));
         }
         Ok(Self {
             levels: vec![true; names.len()],
@@ -183,9 +183,9 @@ impl Probes {
         if let Some(i2c) = &self.i2c
             && i2c.lines.bytes() * 4 < i2c.exchanged.bytes()
         {
-            let name = |line: usize| self.names.get(line).map_or("", String::as_str);
+            let name = |line: usize| self.names.get(line).cloned().unwrap_or_default();
             let error = CaptureError::new("SCL and SDA are exchanged");
-            return Some(error.help(format!("give --line scl={} --line sda={}", name(i2c.sda), name(i2c.scl))));
+            return Some(error.tell(Tell::Lines(vec![(Role::Scl, name(i2c.sda)), (Role::Sda, name(i2c.scl))])));
         }
         let (bad, good) = self.serial.iter().map(|(_, line)| line.counts()).fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1));
         if bad > good {
@@ -194,8 +194,8 @@ impl Probes {
             let measured = 1e12 / shortest as f64;
             let usual = BAUDS.into_iter().min_by(|a, b| distance(f64::from(*a), measured).total_cmp(&distance(f64::from(*b), measured)));
             return Some(match usual.filter(|usual| *usual != self.baud) {
-                Some(usual) => error.help(format!("the shortest pulse is a bit at {usual} baud: give --baud {usual}")),
-                None => error.help("the parity may differ: give --parity none, even or odd"),
+                Some(usual) => error.tell(Tell::Baud(usual)),
+                None => error.tell(Tell::Parity),
             });
         }
         None

@@ -106,7 +106,8 @@ impl StandIn {
         Some((frame, Elapsed { since_start: (now + required).saturating_sub(due), required }))
     }
 
-    /// The part itself said whether a frame has a new measurement. A client that takes no other look has read too early.
+    /// The part itself said whether a frame has a new measurement. A client that takes no other look has read too early, unless that
+    /// was reported with the read.
     pub(crate) fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
         let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
         let ms = |micros: u64| micros as f64 / 1000.0;
@@ -115,8 +116,10 @@ impl StandIn {
             format!("{after} when the part said that it was not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))
         });
         let what = format!("{name} was read{gap}");
+        let polled = self.shows_waiting(frame);
         let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
-        measure.early = (!ready && measure.started.is_some()).then_some((now, what));
+        let reported = now < measure.by_sheet && !(measure.how.poll.is_some() && polled);
+        measure.early = (!ready && measure.started.is_some() && !reported).then_some((now, what));
     }
 }
 

@@ -186,18 +186,23 @@ impl Follower {
             let elapsed = waited.filter(|(asked, _)| *asked == frame).map(|(_, elapsed)| elapsed);
             let elapsed = elapsed.or_else(|| self.judge.strict.elapsed(now, frame));
             gap = gap.or(elapsed.map(|elapsed| Gap { elapsed: elapsed.since_start, required: elapsed.required }));
-            self.decoder.measured_at(&[transaction.traffic.at as f64 / 1e6]);
-            let decoded = self.decoder.decode(frame, &bytes);
-            if let Ok(decoded) = &decoded {
+            let seen = self.take_frame(transaction.traffic.at, frame, &bytes);
+            if let Ok(decoded) = &seen.decoded {
                 let ready = !decoded.readings.iter().any(|reading| reading.status == Status::NotReady);
                 self.judge.said(now, frame, ready);
             }
-            frames.push(FrameSeen { frame, bytes, decoded });
+            frames.push(seen);
         }
         violations.dedup();
         let registers = accessed.as_ref().map_or(Vec::new(), Accessed::registers);
         let meanings = self.meanings(&traffic, &before, accessed, &frames);
         Some(Followed { traffic, meanings, registers, frames, gap, violations })
+    }
+
+    /// Takes bytes of a frame without the transfers that brought them: they are decoded, and not judged.
+    pub fn take_frame(&mut self, at: u64, frame: FrameId, bytes: &[u8]) -> FrameSeen {
+        self.decoder.measured_at(&[at as f64 / 1e6]);
+        FrameSeen { frame, bytes: bytes.to_vec(), decoded: self.decoder.decode(frame, bytes) }
     }
 
     /// The findings of the whole capture, those included that only show at its end.

@@ -19,7 +19,7 @@ pub use frame::{FrameView, UseView};
 pub use live::{CandidateView, FoundView, OperationView, PlaceView, ReadingView, SeenView};
 pub use mended::{BareView, CheckFindingView, MendedView};
 pub use steps::StepsView;
-pub use trace::{FindingView, TraceFrameView, TransferView, ViolationView};
+pub use trace::{FindingView, PrintedView, TraceFrameView, TransferView, ViolationView};
 pub use units::{ShownUnits, UnitError};
 
 use named::Named;

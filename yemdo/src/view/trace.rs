@@ -7,7 +7,7 @@ use crate::ground::hex::to_hex;
 use crate::model::part::Sheet;
 use crate::record::Traffic;
 use crate::stand_in::Violation;
-use crate::trace::{Finding, Followed};
+use crate::trace::{Finding, Followed, FrameSeen};
 
 /// A transfer of a capture.
 #[derive(Clone, Debug, Serialize)]
@@ -90,12 +90,8 @@ impl<'a> TransferView<'a> {
     /// A transfer of a part; without `followed`, of none that is known.
     pub fn new(traffic: &'a Traffic, line: u64, part: Option<(&'a str, &'a Sheet)>, followed: Option<&'a Followed>) -> Self {
         let transfer = &traffic.transfer;
-        let frames = followed.iter().flat_map(|followed| &followed.frames).map(|seen| TraceFrameView {
-            frame: part.map_or("", |(_, sheet)| sheet.frames[seen.frame].name()),
-            bytes: to_hex(&seen.bytes),
-            readings: seen.decoded.iter().flat_map(|decoded| &decoded.readings).map(ReadingView::from).collect(),
-            refused: seen.decoded.as_ref().err().map(ToString::to_string),
-        });
+        let seen = followed.iter().flat_map(|followed| &followed.frames);
+        let frames = seen.filter_map(|seen| Some(TraceFrameView::new(part?.1, seen)));
         let violations = followed.iter().flat_map(|followed| &followed.violations);
         let gap = followed.and_then(|followed| followed.gap);
         Self {
@@ -114,6 +110,38 @@ impl<'a> TransferView<'a> {
             required_us: gap.map(|gap| gap.required),
             violations: violations.map(|(violation, depends)| ViolationView::new(violation, *depends)).collect(),
         }
+    }
+}
+
+impl<'a> TraceFrameView<'a> {
+    fn new(sheet: &'a Sheet, seen: &'a FrameSeen) -> Self {
+        Self {
+            frame: sheet.frames[seen.frame].name(),
+            bytes: to_hex(&seen.bytes),
+            readings: seen.decoded.iter().flat_map(|decoded| &decoded.readings).map(ReadingView::from).collect(),
+            refused: seen.decoded.as_ref().err().map(ToString::to_string),
+        }
+    }
+}
+
+/// A frame that was printed, not captured.
+#[derive(Clone, Debug, Serialize)]
+pub struct PrintedView<'a> {
+    /// Microseconds since the beginning.
+    pub at_us: u64,
+    /// Line of the text.
+    pub line: u64,
+    /// Name of the part.
+    pub part: &'a str,
+    /// The frame, with its readings.
+    #[serde(flatten)]
+    pub frame: TraceFrameView<'a>,
+}
+
+impl<'a> PrintedView<'a> {
+    /// A frame of a part.
+    pub fn new((at, line): (u64, u64), part: (&'a str, &'a Sheet), seen: &'a FrameSeen) -> Self {
+        Self { at_us: at, line, part: part.0, frame: TraceFrameView::new(part.1, seen) }
     }
 }
 

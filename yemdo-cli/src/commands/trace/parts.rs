@@ -7,8 +7,8 @@ use std::path::Path;
 
 use yemdo::bus::Bus;
 use yemdo::configure::assume;
-use yemdo::trace::{Followed, Follower, Meaning, Start};
-use yemdo::{FaultKind, Part, State, counted, parse_integer};
+use yemdo::trace::{Followed, Follower, FrameSeen, Meaning, Start};
+use yemdo::{FaultKind, FrameId, Part, State, counted, parse_integer};
 use yemdo_bus::bench;
 use yemdo_bus::place::Place;
 use yemdo_trace::{Capture, CaptureOptions, Captured, Item};
@@ -35,6 +35,8 @@ pub(super) struct Parts {
     /// Transfers to addresses of no part.
     strangers: BTreeMap<String, u64>,
     pub(super) damaged: u64,
+    /// What is counted: transfers, or frames.
+    pub(super) what: &'static str,
 }
 
 /// A transfer that was taken.
@@ -70,7 +72,7 @@ impl Parts {
         if let Some((typed, _)) = args.set.iter().zip(&set).find(|(_, taken)| !**taken) {
             return Err(Failure::error(format!("no sheet has the setting or parameter in `{typed}`")));
         }
-        let parts = Self { list, strangers: BTreeMap::new(), damaged: 0 };
+        let parts = Self { list, strangers: BTreeMap::new(), damaged: 0, what: "transfer" };
         parts.refuse_clashes()?;
         Ok(parts)
     }
@@ -135,12 +137,36 @@ impl Parts {
         Taken::Stranger
     }
 
+    /// Gives printed bytes to the frame that one of the words names, otherwise to the only one of that length.
+    pub(super) fn take_printed(&mut self, at: u64, names: &[String], bytes: &[u8]) -> Option<(usize, FrameSeen)> {
+        let (place, frame) = self.frame_of(names, bytes)?;
+        let part = self.list.get_mut(place)?;
+        part.transfers += 1;
+        Some((place, part.follower.take_frame(at, frame, bytes)))
+    }
+
+    fn frame_of(&self, names: &[String], bytes: &[u8]) -> Option<(usize, FrameId)> {
+        let all = || {
+            let parts = self.list.iter().enumerate();
+            parts.flat_map(|(at, part)| part.follower.part().frames().entries().map(move |(id, frame)| (at, id, frame)))
+        };
+        let named = all().find(|(_, _, frame)| names.iter().any(|name| name.eq_ignore_ascii_case(frame.name())));
+        let mut fitting = all().filter(|(_, _, frame)| frame.length() == bytes.len());
+        let only = fitting.next().filter(|_| fitting.next().is_none());
+        named.or(only).map(|(at, id, _)| (at, id))
+    }
+
     /// Transfers by part, in words.
     pub(super) fn summary(&self) -> String {
-        let own = self.list.iter().map(|part| format!("{} of {}", counted(part.transfers, "transfer"), part.name));
+        let own = self.list.iter().map(|part| format!("{} of {}", counted(part.transfers, self.what), part.name));
         let strangers = self.strangers.iter().map(|(name, count)| format!("{} of {name}, which no sheet has", counted(*count, "transfer")));
         let damaged = (self.damaged > 0).then(|| format!("{} damaged", self.damaged));
         own.chain(strangers).chain(damaged).collect::<Vec<_>>().join(", ")
+    }
+
+    /// Whether there are transfers to judge: printed lines have none.
+    pub(super) fn is_judged(&self) -> bool {
+        self.what == "transfer"
     }
 
     /// An error if the capture has no transfer of any of the parts: there is nothing to judge.
@@ -149,7 +175,7 @@ impl Parts {
             return Ok(());
         }
         let names: Vec<&str> = self.list.iter().map(|part| part.name.as_str()).collect();
-        let failure = Failure::error(format!("the capture has no transfer of {}", names.join(", ")));
+        let failure = Failure::error(format!("the capture has no {} of {}", self.what, names.join(", ")));
         let seen: Vec<&str> = self.strangers.keys().map(String::as_str).collect();
         Err(match seen.as_slice() {
             [] => failure,

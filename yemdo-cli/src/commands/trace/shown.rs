@@ -6,8 +6,8 @@ use std::io::Write;
 use anstyle::{AnsiColor, Style};
 use yemdo::bus::Bus;
 use yemdo::record::Traffic;
-use yemdo::trace::{Followed, Meaning};
-use yemdo::view::{FindingView, TransferView};
+use yemdo::trace::{Followed, FrameSeen, Meaning};
+use yemdo::view::{FindingView, PrintedView, TransferView};
 use yemdo::{Decoded, Status, to_hex, visible};
 use yemdo_log::csv_text;
 use yemdo_trace::Captured;
@@ -156,6 +156,36 @@ impl<'a> Shown<'a> {
         Ok(rows.flush()?)
     }
 
+    /// A frame that was printed.
+    pub(super) fn printed(&mut self, number: u64, (at, line): (u64, u64), part: &OnBus, seen: &FrameSeen) -> Result<(), Failure> {
+        let sheet = part.follower.part();
+        let name = sheet.frames().get(seen.frame).map_or("", |frame| frame.name());
+        let args = self.args;
+        let passes = args.from.is_none_or(|from| at >= from)
+            && args.to.is_none_or(|to| at <= to)
+            && args.part.as_ref().is_none_or(|own| *own == part.name)
+            && args.of.as_ref().is_none_or(|own| own == name)
+            && !args.violations;
+        if !passes {
+            return Ok(());
+        }
+        match args.format {
+            Format::Table => {
+                let (dim, names) = (Style::new().dimmed(), self.names);
+                let gap = if names > 0 { "  " } else { "" };
+                let of = if names > 0 { part.name.as_str() } else { "" };
+                let bytes = to_hex(&seen.bytes);
+                let told = seen_text(seen);
+                Ok(writeln!(self.out, "{dim}{number:>5} {:>14}{dim:#}  {of:<names$}{gap}{bytes:<TRANSFER$}  {name}: {told}", millis(at))?)
+            }
+            Format::Csv => {
+                let error = Failure::error("printed lines have no transfers for a table of them");
+                Err(error.help("use --log for the readings, or --format json"))
+            }
+            Format::Json => json_line(&mut self.out, &PrintedView::new((at, line), (&part.name, sheet), seen)),
+        }
+    }
+
     pub(super) fn damaged(&mut self, number: u64, (at, line): (u64, u64), why: &str, bytes: &[u8]) -> Result<(), Failure> {
         if self.args.format != Format::Table || self.args.violations || self.args.part.is_some() || self.args.of.is_some() {
             return Ok(());
@@ -196,6 +226,10 @@ impl<'a> Shown<'a> {
             Format::Table => {
                 writeln!(self.out, "\n{}", parts.summary())?;
                 self.out.write_all(text.as_bytes())?;
+                if !parts.is_judged() {
+                    self.out.flush()?;
+                    return Ok(false);
+                }
                 let verdict = match (certain, any) {
                     (true, _) => "the client violates the sheet",
                     (false, true) => "no certain violation; those with ? depend on what was before the capture",
@@ -258,13 +292,7 @@ fn meaning_text(followed: &Followed) -> String {
         let mut text = visible(&meaning.to_string()).into_owned();
         if let Meaning::Frame { frame, .. } = meaning {
             let seen = followed.frames.iter().find(|seen| seen.frame == *frame);
-            let told = seen.map(|seen| match &seen.decoded {
-                Ok(decoded) => readings_text(decoded),
-                Err(refusal) => {
-                    let red = AnsiColor::BrightRed.on_default();
-                    format!("{red}{}{red:#}", visible(&refusal.to_string()))
-                }
-            });
+            let told = seen.map(seen_text);
             if let Some(told) = told.filter(|told| !told.is_empty()) {
                 text = format!("{text}: {told}");
             }
@@ -277,6 +305,17 @@ fn meaning_text(followed: &Followed) -> String {
         let _ = write!(text, "  {dim}{} ms after the start; the sheet waits {} ms{dim:#}", ms(gap.elapsed), ms(gap.required));
     }
     text
+}
+
+/// The readings of a frame, or why it was refused.
+fn seen_text(seen: &FrameSeen) -> String {
+    match &seen.decoded {
+        Ok(decoded) => readings_text(decoded),
+        Err(refusal) => {
+            let red = AnsiColor::BrightRed.on_default();
+            format!("{red}{}{red:#}", visible(&refusal.to_string()))
+        }
+    }
 }
 
 /// The readings of a frame: values first, then those that are not well, by reason. Readings that wait for other frames come with those.
