@@ -151,8 +151,10 @@ impl TrafficFrames {
 
     /// A read over I2C with the write before it: one transfer, with a stop in between.
     fn joined(&self, traffic: &Traffic) -> Option<Traffic> {
-        let next = |one: &Open| self.frames.get(one.place).and_then(|(_, transfers)| transfers.get(one.count));
-        if self.open.iter().any(|one| next(one).is_some_and(|next| traffic.is(next))) {
+        if self.next_of_open().any(|next| traffic.is(next)) {
+            return None;
+        }
+        if self.frames.iter().any(|(_, transfers)| transfers.first().is_some_and(|first| traffic.is(first))) {
             return None;
         }
         let transfer = Transfer { send: self.written.clone()?, ..traffic.transfer.clone() };
@@ -178,16 +180,31 @@ impl TrafficFrames {
         let planned = self.frames.iter().flat_map(|(_, transfers)| transfers).filter(|transfer| transfer.bus == Bus::Spi);
         let fits = |transfer: &&Transfer| transfer.send.len() + transfer.receive == out.len() && out.starts_with(&transfer.send);
         let longest = planned.filter(fits).map(|transfer| transfer.send.len()).max();
+        // The answer to the previous transfer is clocked out with zeros.
+        if out.iter().all(|byte| *byte == 0) && self.next_of_open().any(|next| next.send.is_empty() && next.receive == out.len()) {
+            return 0;
+        }
         if let Some(length) = longest.filter(|length| *length > 0) {
             return length;
         }
         let pointer = self.part.buses.spi.as_ref().map_or(0, |spi| spi.pointer as usize / 8 + spi.dummy);
         let read = |head: &[u8]| self.part.buses.spi.as_ref().and_then(|spi| spi.received(head, out.len() - head.len()).ok());
         match out.get(..pointer).filter(|_| pointer > 0 && out.len() > pointer).and_then(read) {
-            Some(Received::Read { .. }) => pointer,
-            _ if is_command(&self.part, &self.state, out) => out.len(),
+            Some(Received::Read { address, .. }) if self.register(address).is_some() || longest.is_none() => pointer,
+            _ if is_command(&self.part, &self.state, out) || self.writes(out) => out.len(),
             _ => longest.unwrap_or(out.len()),
         }
+    }
+
+    /// The next transfers of frames that have begun.
+    fn next_of_open(&self) -> impl Iterator<Item = &Transfer> {
+        self.open.iter().filter_map(|one| self.frames.get(one.place).and_then(|(_, transfers)| transfers.get(one.count)))
+    }
+
+    /// Whether bytes over SPI are a write to a register.
+    fn writes(&self, out: &[u8]) -> bool {
+        let received = self.part.buses.spi.as_ref().and_then(|spi| spi.received(out, 0).ok());
+        matches!(received, Some(Received::Write { address, .. }) if self.register(address).is_some())
     }
 
     /// Takes registers that were read, and adds the frames that are whole with them.

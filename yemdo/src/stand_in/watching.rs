@@ -106,20 +106,17 @@ impl StandIn {
         Some((frame, Elapsed { since_start: (now + required).saturating_sub(due), required }))
     }
 
-    /// The part itself said whether a frame has a new measurement. A client that takes no other look has read too early, unless that
-    /// was reported with the read.
+    /// The part itself said whether a frame has a new measurement. If the sheet polls it, a client that takes no other look has read too early.
     pub(crate) fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
+        let polled = self.shows_waiting(frame);
         let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
         let ms = |micros: u64| micros as f64 / 1000.0;
-        let gap = self.elapsed(now, frame).map_or(String::new(), |elapsed| {
-            let after = format!(" {:.3} ms after the start,", ms(elapsed.since_start));
+        let what = self.elapsed(now, frame).map(|elapsed| {
+            let after = format!("{name} was read {:.3} ms after the start,", ms(elapsed.since_start));
             format!("{after} when the part said that it was not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))
         });
-        let what = format!("{name} was read{gap}");
-        let polled = self.shows_waiting(frame);
         let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
-        let reported = now < measure.by_sheet && !(measure.how.poll.is_some() && polled);
-        measure.early = (!ready && measure.started.is_some() && !reported).then_some((now, what));
+        measure.early = what.filter(|_| !ready && polled && measure.how.poll.is_some()).map(|what| (now, what));
     }
 }
 

@@ -160,7 +160,10 @@ impl Follower {
             Bus::I2c => buses.i2c.as_ref().is_some_and(|i2c| Some(i2c.address) == transfer.address),
             Bus::Spi => buses.spi.is_some(),
             // The unit may have changed during the capture.
-            Bus::Modbus => buses.modbus.is_some() && (transfer.address == Some(0) || self.judge.strict.unit() == transfer.address),
+            Bus::Modbus => {
+                buses.modbus.is_some()
+                    && (transfer.address == Some(0) || self.judge.strict.unit().is_none_or(|own| transfer.address == Some(own)))
+            }
         }
     }
 

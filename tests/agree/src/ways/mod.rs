@@ -13,6 +13,7 @@ pub mod recording;
 pub mod replay;
 pub mod signal;
 pub mod speed;
+pub mod trace;
 
 use std::collections::BTreeMap;
 
@@ -102,6 +103,7 @@ pub fn all(part: &Part, c: &mut Choices<'_>) -> Tally {
     bus::operations(part, c, &mut tally);
     reach::possible(part, c, &mut tally);
     recording::measured(part, c, &mut tally);
+    trace::judged(part, c, &mut tally);
     logs::logged(part, c, &mut tally);
     signal::signals(part, c, &mut tally);
     narrow::integers(part, c, &mut tally);

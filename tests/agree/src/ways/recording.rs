@@ -20,7 +20,7 @@ const MEASUREMENTS: usize = 3;
 
 /// Lines that are kept.
 #[derive(Clone, Default)]
-struct Kept(Arc<Mutex<Vec<u8>>>);
+pub(super) struct Kept(Arc<Mutex<Vec<u8>>>);
 
 impl Write for Kept {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
@@ -33,7 +33,7 @@ impl Write for Kept {
 }
 
 impl Kept {
-    fn text(&self) -> String {
+    pub(super) fn text(&self) -> String {
         String::from_utf8(self.0.lock().unwrap().clone()).unwrap()
     }
 }
