@@ -180,20 +180,43 @@ impl TrafficFrames {
         let planned = self.frames.iter().flat_map(|(_, transfers)| transfers).filter(|transfer| transfer.bus == Bus::Spi);
         let fits = |transfer: &&Transfer| transfer.send.len() + transfer.receive == out.len() && out.starts_with(&transfer.send);
         let longest = planned.filter(fits).map(|transfer| transfer.send.len()).max();
+        let dummy = self.part.buses.spi.as_ref().map_or(0, |spi| spi.dummy);
         // The answer to the previous transfer is clocked out with zeros.
-        if out.iter().all(|byte| *byte == 0) && self.next_of_open().any(|next| next.send.is_empty() && next.receive == out.len()) {
-            return 0;
+        let awaited = |next: &&Transfer| next.send.len() <= dummy && next.send.len() + next.receive == out.len();
+        if let Some(next) = self.next_of_open().find(awaited).filter(|_| out.iter().all(|byte| *byte == 0)) {
+            return next.send.len();
         }
-        if let Some(length) = longest.filter(|length| *length > 0) {
+        if let Some(length) = longest.filter(|length| *length > dummy) {
             return length;
         }
         let pointer = self.part.buses.spi.as_ref().map_or(0, |spi| spi.pointer as usize / 8 + spi.dummy);
         let read = |head: &[u8]| self.part.buses.spi.as_ref().and_then(|spi| spi.received(head, out.len() - head.len()).ok());
         match out.get(..pointer).filter(|_| pointer > 0 && out.len() > pointer).and_then(read) {
-            Some(Received::Read { address, .. }) if self.register(address).is_some() || longest.is_none() => pointer,
-            _ if is_command(&self.part, &self.state, out) || self.writes(out) => out.len(),
-            _ => longest.unwrap_or(out.len()),
+            _ if is_command(&self.part, &self.state, out) => out.len(),
+            Some(Received::Read { address, .. }) if self.register(address).is_some() => pointer,
+            _ if self.writes(out) || understood(&self.part, &self.state, out).is_some() => out.len(),
+            read => match (self.asked_in(out), read) {
+                (Some(length), _) => length,
+                (None, Some(Received::Read { .. })) if longest.is_none() => pointer,
+                _ => longest.unwrap_or(out.len()),
+            },
         }
+    }
+
+    /// The length of a command with other arguments that asks for a frame in these bytes.
+    fn asked_in(&self, out: &[u8]) -> Option<usize> {
+        let dummy = self.part.buses.spi.as_ref().map_or(0, |spi| spi.dummy);
+        let all =
+            self.frames.iter().flat_map(|(_, transfers)| transfers).filter(|transfer| transfer.bus == Bus::Spi && transfer.receive > 0);
+        let mut lengths: Vec<usize> =
+            all.filter(|transfer| transfer.send.len() + transfer.receive == out.len()).map(|transfer| transfer.send.len()).collect();
+        lengths.sort_unstable();
+        lengths.dedup();
+        let fits = |length: &usize| {
+            let command = out.get(..length.saturating_sub(dummy)).filter(|command| !command.is_empty());
+            command.is_some_and(|command| understood(&self.part, &self.state, command).is_some())
+        };
+        lengths.into_iter().rev().find(fits)
     }
 
     /// The next transfers of frames that have begun.

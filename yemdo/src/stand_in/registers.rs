@@ -103,8 +103,9 @@ impl StandIn {
             }
         }
         self.state.set_register(register, after);
-        // A code that the table does not have is a code all the same.
-        for field in register.fields.iter().filter_map(|id| part.fields.get(*id)).filter(|field| !field.values.is_empty()) {
+        // A code that the table does not have is a code all the same. What only the part sets is not the client's.
+        let own = register.fields.iter().filter_map(|id| part.fields.get(*id)).filter(|field| field.access.is_writable());
+        for field in own.filter(|field| !field.values.is_empty()) {
             let code = self.state.field(field);
             if field.value(code).is_none() {
                 let what = format!("{wrote}: {} has the code {code}, which its table does not have", field.name);

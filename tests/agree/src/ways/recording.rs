@@ -104,7 +104,7 @@ fn same_without_register(part: &Part, one: &State, other: &State) -> bool {
 }
 
 /// True if a bus carries the requested setting.
-fn is_carried(part: &Part, typed: &str) -> bool {
+pub(super) fn is_carried(part: &Part, typed: &str) -> bool {
     match Wish::parse(part, typed) {
         Ok(Wish::Field { field, .. }) => part.registers().iter().any(|register| register.fields().contains(&field)),
         _ => false,
