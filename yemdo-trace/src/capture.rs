@@ -72,7 +72,7 @@ impl Item {
 /// The kind of a capture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Kind {
+pub enum CaptureKind {
     /// A recording of this library.
     Recording,
     /// A value change dump: levels of lines.
@@ -87,16 +87,16 @@ pub enum Kind {
     Printed,
 }
 
-impl Kind {
+impl CaptureKind {
     /// In words.
     pub fn as_str(self) -> &'static str {
         match self {
-            Kind::Recording => "recording",
-            Kind::Waveform => "waveform (VCD)",
-            Kind::Table => "table",
-            Kind::Kernel => "kernel trace",
-            Kind::Network => "network capture",
-            Kind::Printed => "printed lines",
+            CaptureKind::Recording => "recording",
+            CaptureKind::Waveform => "waveform (VCD)",
+            CaptureKind::Table => "table",
+            CaptureKind::Kernel => "kernel trace",
+            CaptureKind::Network => "network capture",
+            CaptureKind::Printed => "printed lines",
         }
     }
 
@@ -104,10 +104,10 @@ impl Kind {
     ///
     /// # Errors
     /// [`CaptureError`]: it is none, and what it looks like.
-    pub fn of(head: &[u8]) -> Result<Kind, CaptureError> {
+    pub fn of(head: &[u8]) -> Result<CaptureKind, CaptureError> {
         let magic = head.first_chunk::<4>().map_or(0, |bytes| u32::from_le_bytes(*bytes));
         if matches!(magic, 0xA1B2_C3D4 | 0xD4C3_B2A1 | 0xA1B2_3C4D | 0x4D3C_B2A1 | 0x0A0D_0D0A) {
-            return Ok(Kind::Network);
+            return Ok(CaptureKind::Network);
         }
         let looks = |what: &str, help: &str| Err(CaptureError::new(format!("this is no capture but {what}")).help(help));
         if head.starts_with(&[0x1F, 0x8B]) || head.starts_with(b"PK") || head.starts_with(&[0xFD, b'7', b'z']) {
@@ -126,20 +126,20 @@ impl Kind {
         }
         let first = text.lines().next().unwrap_or("");
         if first.trim() == TRAFFIC_HEADER {
-            return Ok(Kind::Recording);
+            return Ok(CaptureKind::Recording);
         }
         if text.starts_with('$') && ["$timescale", "$var", "$date", "$version", "$comment", "$scope"].iter().any(|word| text.contains(word))
         {
-            return Ok(Kind::Waveform);
+            return Ok(CaptureKind::Waveform);
         }
         if text.starts_with("# tracer:") || Events::EVENTS.iter().any(|event| text.contains(&format!(" {event}: "))) {
-            return Ok(Kind::Kernel);
+            return Ok(CaptureKind::Kernel);
         }
         if Table::is_heading(first) {
-            return Ok(Kind::Table);
+            return Ok(CaptureKind::Table);
         }
         if Printed::is_it(text) {
-            return Ok(Kind::Printed);
+            return Ok(CaptureKind::Printed);
         }
         looks("text without bytes", EXPECTED)
     }
@@ -166,32 +166,32 @@ impl<R: BufRead + Send + 'static> Capture<R> {
     /// [`CaptureError`]: it is no capture; its lines are no bus; columns are missing.
     pub fn open(mut input: R, options: CaptureOptions) -> Result<Self, CaptureError> {
         let head = input.fill_buf().map_err(|error| CaptureError::reading(&error))?;
-        let source = match Kind::of(head)? {
-            Kind::Recording => Source::Recording(Lines::new(input)),
-            Kind::Waveform => Source::Waveform(Box::new(Waves::open(input, &options)?)),
-            Kind::Table => {
+        let source = match CaptureKind::of(head)? {
+            CaptureKind::Recording => Source::Recording(Lines::new(input)),
+            CaptureKind::Waveform => Source::Waveform(Box::new(Waves::open(input, &options)?)),
+            CaptureKind::Table => {
                 let head = String::from_utf8_lossy(head).into_owned();
                 Source::Table(Box::new(Table::open(input, &head, &options)?))
             }
-            Kind::Kernel => Source::Kernel(Box::new(Events::new(input))),
-            Kind::Printed => {
+            CaptureKind::Kernel => Source::Kernel(Box::new(Events::new(input))),
+            CaptureKind::Printed => {
                 let head = String::from_utf8_lossy(head).into_owned();
                 Source::Printed(Box::new(Printed::open(input, &head, &options)?))
             }
-            Kind::Network => Source::Network(Box::new(Packets::open(input, options.port)?)),
+            CaptureKind::Network => Source::Network(Box::new(Packets::open(input, options.port)?)),
         };
         Ok(Self(source))
     }
 
     /// Its kind.
-    pub fn kind(&self) -> Kind {
+    pub fn kind(&self) -> CaptureKind {
         match &self.0 {
-            Source::Recording(_) => Kind::Recording,
-            Source::Waveform(_) => Kind::Waveform,
-            Source::Table(_) => Kind::Table,
-            Source::Kernel(_) => Kind::Kernel,
-            Source::Network(_) => Kind::Network,
-            Source::Printed(_) => Kind::Printed,
+            Source::Recording(_) => CaptureKind::Recording,
+            Source::Waveform(_) => CaptureKind::Waveform,
+            Source::Table(_) => CaptureKind::Table,
+            Source::Kernel(_) => CaptureKind::Kernel,
+            Source::Network(_) => CaptureKind::Network,
+            Source::Printed(_) => CaptureKind::Printed,
         }
     }
 

@@ -27,6 +27,6 @@ mod table;
 mod vcd;
 pub mod wave;
 
-pub use capture::{Capture, Captured, Counted, Item, Kind};
+pub use capture::{Capture, CaptureKind, Captured, Counted, Item};
 pub use error::{CaptureError, Tell};
-pub use options::{CaptureOptions, Columns, Role, Serial, parse_duration};
+pub use options::{CaptureOptions, Role, Serial, TableColumns, parse_duration};

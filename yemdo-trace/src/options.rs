@@ -90,7 +90,7 @@ impl Default for Serial {
 /// Names of columns of a table, for those that its headings do not name as usual.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Columns {
+pub struct TableColumns {
     /// Each role (`time`, `direction`, `address`, `data`, `ack`, `group`) with the heading of its column.
     pub named: Vec<(String, String)>,
     /// Whether numbers without prefix are hex; `None`: decided over the beginning of the table.
@@ -113,8 +113,8 @@ pub struct CaptureOptions {
     pub glitch: u64,
     /// Time unit of a table, in picoseconds; `None`: from its heading.
     pub unit: Option<u64>,
-    /// Columns of a table.
-    pub columns: Columns,
+    /// TableColumns of a table.
+    pub columns: TableColumns,
     /// TCP port of Modbus servers.
     pub port: u16,
 }
@@ -128,7 +128,7 @@ impl Default for CaptureOptions {
             serial: Serial::default(),
             glitch: 0,
             unit: None,
-            columns: Columns::default(),
+            columns: TableColumns::default(),
             port: 502,
         }
     }

@@ -9,7 +9,7 @@ use std::sync::OnceLock;
 
 use yemdo::Part;
 use yemdo::stand_in::Rule;
-use yemdo::trace::{Finding, Follower, Start};
+use yemdo::trace::{Follower, Start, TraceFinding};
 use yemdo_trace::{Capture, CaptureOptions, Item};
 
 const FOLDER: &str = env!("CARGO_MANIFEST_DIR");
@@ -34,7 +34,7 @@ fn lantern() -> Part {
 }
 
 /// Findings in the driver with these mistakes, and the readings that came.
-fn findings(program: &Path, mistakes: &[u32], start: &Start) -> (Vec<Finding>, Vec<String>) {
+fn findings(program: &Path, mistakes: &[u32], start: &Start) -> (Vec<TraceFinding>, Vec<String>) {
     let output = Command::new(program).args(mistakes.iter().map(u32::to_string)).output().unwrap();
     let mut capture = Capture::open(std::io::Cursor::new(output.stdout), CaptureOptions::default()).unwrap();
     let (mut follower, mut readings, mut end) = (Follower::new(&lantern(), start).unwrap(), Vec::new(), 0);
@@ -64,7 +64,7 @@ const PLANTED: [(u32, Rule); 8] = [
 #[test]
 fn each_mistake_of_a_driver_shows_in_its_capture() {
     let program = driver();
-    let rules = |findings: &[Finding]| {
+    let rules = |findings: &[TraceFinding]| {
         let mut rules: Vec<Rule> = findings.iter().map(|finding| finding.violation.rule).collect();
         rules.sort_unstable();
         rules

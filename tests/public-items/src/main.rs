@@ -11,7 +11,7 @@ use std::path::Path;
 use std::process::{Command, ExitCode};
 
 /// The libraries, with the features that programs use them with.
-const CRATES: [(&str, &[&str]); 3] = [("yemdo", &["--features", "serde"]), ("yemdo-bus", &[]), ("yemdo-log", &[])];
+const CRATES: [(&str, &[&str]); 4] = [("yemdo", &["--features", "serde"]), ("yemdo-bus", &[]), ("yemdo-log", &[]), ("yemdo-trace", &[])];
 
 /// Types of one name that are one thing, or have a good reason.
 const ALIKE: [&str; 1] = ["Modbus"];

@@ -12,7 +12,7 @@ pub use glitch::Glitches;
 pub use i2c::I2cLines;
 pub(crate) use probes::Probes;
 pub use spi::{SpiLines, SpiOptions};
-pub use uart::{Parity, SerialByte, SerialLine};
+pub use uart::{Parity, SerialByte, UartLine};
 
 use crate::capture::Captured;
 use yemdo::bus::{Bus, Transfer};

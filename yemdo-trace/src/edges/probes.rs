@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 
-use super::{Glitches, I2cLines, SerialLine, SpiLines, SpiOptions};
+use super::{Glitches, I2cLines, SpiLines, SpiOptions, UartLine};
 use crate::capture::{Captured, Item};
 use crate::error::{CaptureError, Tell};
 use crate::options::{CaptureOptions, Role};
@@ -17,7 +17,7 @@ pub(crate) struct Probes {
     glitches: Option<Glitches>,
     i2c: Option<I2c>,
     spi: Option<Spi>,
-    serial: Vec<(usize, SerialLine)>,
+    serial: Vec<(usize, UartLine)>,
     frames: Frames,
     /// Edges of one time act together.
     now: u64,
@@ -74,7 +74,7 @@ impl Probes {
             }
             Spi { clk, mosi: one(Role::Mosi), miso: one(Role::Miso), selects }
         });
-        let serial: Vec<_> = [Role::Tx, Role::Rx].into_iter().filter_map(one).map(|at| (at, SerialLine::new(options.serial))).collect();
+        let serial: Vec<_> = [Role::Tx, Role::Rx].into_iter().filter_map(one).map(|at| (at, UartLine::new(options.serial))).collect();
         if i2c.is_none() && spi.is_none() && serial.is_empty() {
             let error = CaptureError::new(format!("these lines are no bus: {}", names.join(", ")));
             return Err(error.tell(Tell::Lines(Vec::new())));

@@ -30,7 +30,7 @@ pub struct SerialByte {
 
 /// Decodes one line, idle high.
 #[derive(Clone, Debug)]
-pub struct SerialLine {
+pub struct UartLine {
     form: Serial,
     /// Duration of a bit.
     bit: u64,
@@ -43,7 +43,7 @@ pub struct SerialLine {
     good: u64,
 }
 
-impl SerialLine {
+impl UartLine {
     /// An idle line.
     pub fn new(form: Serial) -> Self {
         let bit = 1_000_000_000_000 / u64::from(form.baud.max(1));

@@ -27,14 +27,15 @@ pub(crate) struct Elapsed {
 }
 
 impl StandIn {
-    /// Watches the client of a real part from its power-up on.
+    /// Watches the client of a real part from its power-up on. `state` has parameters and settings that no bus shows.
     ///
     /// # Errors
     /// [`NoStandIn`].
-    pub(crate) fn watching_from_power_up(part: &Part) -> Result<Self, NoStandIn> {
+    pub(crate) fn watching_from_power_up(part: &Part, state: &State) -> Result<Self, NoStandIn> {
         let mut stand_in = Self::unpowered(part, 0)?;
         stand_in.watch = Some(Watch { began_unseen: false });
         stand_in.power_up(0);
+        stand_in.supply(state);
         Ok(stand_in)
     }
 
@@ -113,7 +114,7 @@ impl StandIn {
         let ms = |micros: u64| micros as f64 / 1000.0;
         let what = self.elapsed(now, frame).map(|elapsed| {
             let after = format!("{name} was read {:.3} ms after the start,", ms(elapsed.since_start));
-            format!("{after} when the part said that it was not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))
+            format!("{after} not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))
         });
         let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
         measure.early = what.filter(|_| !ready && polled && measure.how.poll.is_some()).map(|what| (now, what));

@@ -2,7 +2,7 @@
 
 use super::meaning::{self, Meaning};
 use super::transaction::Transaction;
-use super::verdict::{self, Finding};
+use super::verdict::{self, TraceFinding};
 use crate::bus::Bus;
 use crate::decode::{Decoded, Decoder};
 use crate::model::ids::{FrameId, RegisterId};
@@ -51,7 +51,7 @@ pub struct Follower {
     frames: TrafficFrames,
     decoder: Decoder,
     judge: Judged,
-    findings: Vec<Finding>,
+    findings: Vec<TraceFinding>,
 }
 
 /// The judges of a client: a violation is certain if both report it.
@@ -113,14 +113,14 @@ impl Follower {
     /// [`NoStandIn`]: the sheet describes no bus.
     pub fn new(part: &Part, start: &Start) -> Result<Self, NoStandIn> {
         let state = match start {
-            Start::Unseen => State::unseen(part),
-            Start::PowerUp => State::reset(part),
+            Start::Unseen => unsent(part, State::unseen(part)),
+            Start::PowerUp => unsent(part, State::reset(part)),
             Start::Known(state) => (**state).clone(),
         };
         let reset = State::reset(part).assumed(part);
         let favourable = favourable(part);
         let judge = match start {
-            Start::PowerUp => Judged { strict: StandIn::watching_from_power_up(part)?, mild: None, reset, favourable },
+            Start::PowerUp => Judged { strict: StandIn::watching_from_power_up(part, &state)?, mild: None, reset, favourable },
             _ => Judged {
                 strict: StandIn::watching(part, &state.filled_from(&reset), false)?,
                 mild: Some(StandIn::watching(part, &state.filled_from(&favourable), true)?),
@@ -144,7 +144,7 @@ impl Follower {
     }
 
     /// Findings so far, in the order of their first time.
-    pub fn findings(&self) -> &[Finding] {
+    pub fn findings(&self) -> &[TraceFinding] {
         &self.findings
     }
 
@@ -209,7 +209,7 @@ impl Follower {
     }
 
     /// The findings of the whole capture, those included that only show at its end.
-    pub fn finish(&self, now: u64) -> Vec<Finding> {
+    pub fn finish(&self, now: u64) -> Vec<TraceFinding> {
         let mut findings = self.findings.clone();
         let mild = self.judge.mild.as_ref().map(|mild| mild.verdict(now));
         for violation in self.judge.strict.verdict(now) {
@@ -290,6 +290,15 @@ impl Judged {
         self.strict.said(now, frame, ready);
         self.mild.iter_mut().for_each(|mild| mild.said(now, frame, ready));
     }
+}
+
+/// The same, with settings that no bus shows as frames need them.
+fn unsent(part: &Sheet, mut state: State) -> State {
+    let needed = State::while_read(part);
+    for (_, field) in part.fields.entries().filter(|(id, _)| part.is_unstored(*id) && !part.is_sent(*id)) {
+        state.restore_field(field, &needed);
+    }
+    state
 }
 
 /// The state in which the client may do most: registers are writable, frames are valid.

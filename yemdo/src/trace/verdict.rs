@@ -5,7 +5,7 @@ use crate::stand_in::Violation;
 /// A violation of the sheet in a capture: the first of its kind, and how often it was repeated.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Finding {
+pub struct TraceFinding {
     /// The first of its kind, with its time since the beginning of the capture.
     pub violation: Violation,
     /// How often it was found.
@@ -20,12 +20,12 @@ pub struct Finding {
 const MOST: usize = 1000;
 
 /// Adds a violation to the findings.
-pub(super) fn add(findings: &mut Vec<Finding>, violation: &Violation, depends_on_start: bool) {
+pub(super) fn add(findings: &mut Vec<TraceFinding>, violation: &Violation, depends_on_start: bool) {
     if let Some(known) = findings.iter_mut().find(|known| known.violation.is_like(violation)) {
         known.count += 1;
         known.last = known.last.max(violation.at);
         known.depends_on_start &= depends_on_start;
     } else if findings.len() < MOST {
-        findings.push(Finding { violation: violation.clone(), count: 1, last: violation.at, depends_on_start });
+        findings.push(TraceFinding { violation: violation.clone(), count: 1, last: violation.at, depends_on_start });
     }
 }

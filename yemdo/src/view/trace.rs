@@ -7,7 +7,7 @@ use crate::ground::hex::to_hex;
 use crate::model::part::Sheet;
 use crate::record::Traffic;
 use crate::stand_in::Violation;
-use crate::trace::{Finding, Followed, FrameSeen};
+use crate::trace::{Followed, FrameSeen, TraceFinding};
 
 /// A transfer of a capture.
 #[derive(Clone, Debug, Serialize)]
@@ -153,7 +153,7 @@ impl<'a> ViolationView<'a> {
 
 impl<'a> FindingView<'a> {
     /// A finding in the client of a part.
-    pub fn new(part: &'a str, finding: &'a Finding) -> Self {
+    pub fn new(part: &'a str, finding: &'a TraceFinding) -> Self {
         Self {
             part,
             violation: ViolationView::new(&finding.violation, finding.depends_on_start),

@@ -9,7 +9,7 @@ use yemdo::part::Action;
 use yemdo::record::Traffic;
 use yemdo::stand_in::{Rule, StandIn};
 use yemdo::trace::{Followed, Follower, Start};
-use yemdo::{Part, Status};
+use yemdo::{FieldId, Part, Status};
 use yemdo_bus::recording::Recorder;
 use yemdo_bus::{Device, Rig};
 use yemdo_trace::wave::{WaveOptions, WaveWriter};
@@ -39,7 +39,14 @@ pub fn judged(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         let traffic: Vec<Traffic> = text.lines().filter_map(|line| Traffic::parse(line).ok()?).collect();
         // A stand-in decides itself how long a polled measurement takes.
         let polls = part.routines().iter().flat_map(|routine| routine.steps()).any(|step| matches!(step.action, Action::Poll { .. }));
-        let counts = |rule: &Rule| *rule != Rule::ReadTooEarly || !polls;
+        // No bus shows settings without a register.
+        let stored = |field: &FieldId| part.registers().iter().any(|register| register.fields().contains(field));
+        let shown = part.frames().iter().flat_map(|frame| frame.valid_while()).all(|(field, _)| stored(field));
+        let counts = |rule: &Rule| match rule {
+            Rule::ReadTooEarly => !polls,
+            Rule::NotValid => shown,
+            _ => true,
+        };
         let rules = |rules: &mut dyn Iterator<Item = Rule>| rules.filter(counts).collect::<BTreeSet<Rule>>();
         let live = rules(&mut rig.verdict().into_iter().map(|(_, violation)| violation.rule));
         let Ok(mut follower) = Follower::new(part, &Start::PowerUp) else { continue };

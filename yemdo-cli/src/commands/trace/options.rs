@@ -3,7 +3,7 @@
 use yemdo::Part;
 use yemdo_trace::edges::Parity;
 use yemdo_trace::wave::WaveOptions;
-use yemdo_trace::{CaptureOptions, Columns, Role, Serial};
+use yemdo_trace::{CaptureOptions, Role, Serial, TableColumns};
 
 use super::parts::Parts;
 use crate::args::{BitOrder, Numbers, Trace};
@@ -20,7 +20,7 @@ pub(super) fn of(args: &Trace, parts: &Parts) -> Result<CaptureOptions, Failure>
         })?;
         options.lines.push((role, name.to_owned()));
     }
-    let mut columns = Columns::default();
+    let mut columns = TableColumns::default();
     for typed in &reading.column {
         let (role, heading) = pair(typed, "--column data=HEADING")?;
         const ROLES: [&str; 6] = ["time", "direction", "address", "data", "ack", "group"];

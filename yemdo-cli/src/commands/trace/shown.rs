@@ -23,7 +23,7 @@ use crate::show::status::{note, push_told, status_style};
 const MOST_BYTES: usize = 12;
 
 /// Width of the column of transfers.
-const TRANSFER: usize = 34;
+const TRANSFER: usize = 28;
 
 /// Heading of CSV.
 const HEADING: [&str; 13] = [
@@ -302,7 +302,7 @@ fn meaning_text(followed: &Followed) -> String {
     let mut text = texts.join("; ");
     if let Some(gap) = followed.gap.filter(|gap| gap.required > 0) {
         let ms = |micros: u64| short(micros as f64 / 1000.0);
-        let _ = write!(text, "  {dim}{} ms after the start; the sheet waits {} ms{dim:#}", ms(gap.elapsed), ms(gap.required));
+        let _ = write!(text, "  {dim}after {} ms; sheet: {} ms{dim:#}", ms(gap.elapsed), ms(gap.required));
     }
     text
 }
