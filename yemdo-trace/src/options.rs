@@ -150,7 +150,7 @@ pub fn parse_duration(text: &str) -> Option<u64> {
     let (number, unit) = text.split_at(split);
     let number: f64 = number.trim().parse().ok()?;
     let picos = number * picoseconds(unit.trim())? as f64;
-    (picos >= 0.0 && picos < 1e18).then_some(picos.round() as u64)
+    (0.0..1e18).contains(&picos).then_some(picos.round() as u64)
 }
 
 /// Picoseconds of a unit of time.

@@ -178,7 +178,7 @@ impl<R: BufRead> Table<R> {
         })?;
         let origin = *self.origin.get_or_insert(number);
         let at = ((number - origin) * self.unit as f64).round();
-        if at < 0.0 || at > 1e18 || (at as u64) < self.last {
+        if !(0.0..=1e18).contains(&at) || (at as u64) < self.last {
             return Err(CaptureError::new(format!("the time goes back to {cell}")).at(line));
         }
         self.last = at as u64;
@@ -279,7 +279,7 @@ fn delimiter(line: &str) -> u8 {
 /// The words of a heading in lower case, and the unit of time in it: `Time [s]`, `time_ms`, `t/us`.
 fn words(heading: &str) -> (String, Option<u64>) {
     let lower = heading.trim().trim_matches(['"', '\u{FEFF}']).to_lowercase();
-    let parts: Vec<&str> = lower.split(|c: char| matches!(c, '[' | ']' | '(' | ')' | '_' | ' ')).filter(|word| !word.is_empty()).collect();
+    let parts: Vec<&str> = lower.split(['[', ']', '(', ')', '_', ' ']).filter(|word| !word.is_empty()).collect();
     let slash = lower.split_once('/').filter(|(_, unit)| picoseconds(unit).is_some());
     if let Some((name, unit)) = slash {
         return (name.trim().to_owned(), picoseconds(unit));

@@ -7,7 +7,7 @@ use std::fmt;
 use std::time::{Duration, Instant};
 
 use yemdo::configure::assume;
-use yemdo::mend::{Expectation, Expected, Observation, Finding, mend, mended};
+use yemdo::mend::{Expectation, Expected, Finding, Observation, mend, mended};
 use yemdo::units::{UNITS, Unit};
 use yemdo::{Decoder, FrameId, Part, ReadingId, Status};
 
