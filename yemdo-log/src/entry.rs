@@ -102,7 +102,7 @@ impl Entry {
         Self { time, part: name.to_owned(), frames, settings, readings, error: None }
     }
 
-    /// The readings of one frame that was decoded, in the units shown. `used` is what they depend on ([`yemdo::Decoder::in_use`]).
+    /// The readings of one decoded frame, in the units shown. `used` has their settings and parameters ([`yemdo::Decoder::in_use`]).
     pub fn of_frame(time: Moment, name: &str, part: &Part, decoded: &Decoded, bytes: &[u8], used: Vec<InUse>, units: &ShownUnits) -> Self {
         let frame = part.frames()[decoded.frame].name();
         let readings = decoded.readings.iter().map(|reading| EntryReading::new(frame, part, reading, units)).collect();

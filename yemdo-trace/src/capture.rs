@@ -39,7 +39,7 @@ impl Captured {
 pub enum Item {
     /// A transfer.
     Transfer(Captured),
-    /// Bytes of a frame that somebody printed: not a transfer, but what came of one.
+    /// Bytes of a frame, printed by a board.
     Frame {
         /// Microseconds since the beginning.
         at: u64,
@@ -54,7 +54,7 @@ pub enum Item {
     Damaged {
         /// Microseconds since the beginning.
         at: u64,
-        /// What is wrong.
+        /// Reason.
         why: String,
         /// The bytes.
         bytes: Vec<u8>,
@@ -103,7 +103,7 @@ impl CaptureKind {
     /// The kind of a capture that begins with these bytes.
     ///
     /// # Errors
-    /// [`CaptureError`]: it is none, and what it looks like.
+    /// [`CaptureError`]: no capture, with a guess of its format.
     pub fn of(head: &[u8]) -> Result<CaptureKind, CaptureError> {
         let magic = head.first_chunk::<4>().map_or(0, |bytes| u32::from_le_bytes(*bytes));
         if matches!(magic, 0xA1B2_C3D4 | 0xD4C3_B2A1 | 0xA1B2_3C4D | 0x4D3C_B2A1 | 0x0A0D_0D0A) {
@@ -226,7 +226,7 @@ impl<R: BufRead + Send + 'static> Capture<R> {
         }
     }
 
-    /// What was dropped or cut off so far.
+    /// Dropped or incomplete items so far.
     pub fn notes(&self) -> Vec<String> {
         match &self.0 {
             Source::Waveform(waves) => waves.notes(),

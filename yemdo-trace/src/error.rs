@@ -5,7 +5,7 @@ use std::io;
 
 use crate::options::Role;
 
-/// What to tell about a capture that does not say it itself.
+/// Fact that a capture does not contain.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Tell {
@@ -46,11 +46,11 @@ impl fmt::Display for Tell {
 pub struct CaptureError {
     /// Line of the text, or number of the packet, from 1; `None` if it is about the whole.
     pub line: Option<u64>,
-    /// What is wrong.
+    /// Description.
     pub message: String,
     /// What to try.
     pub help: Option<String>,
-    /// What the reader has to be told.
+    /// Missing fact.
     pub tell: Option<Tell>,
 }
 
@@ -64,7 +64,7 @@ impl CaptureError {
         self
     }
 
-    /// What would help is something to be told.
+    /// A missing fact would help.
     pub(crate) fn tell(mut self, tell: Tell) -> Self {
         self.help = Some(tell.to_string());
         self.tell = Some(tell);

@@ -79,7 +79,7 @@ impl Event<'_> {
         self.value(key)?.parse().ok()
     }
 
-    /// Bytes in brackets, behind a word or anywhere: `[02-14]`, `tx=[02-14]`.
+    /// Bytes in brackets, after a word or anywhere: `[02-14]`, `tx=[02-14]`.
     fn bytes(&self, before: &str) -> Vec<u8> {
         let Some((_, rest)) = self.fields.split_once(&format!("{before}[")) else { return Vec::new() };
         let inner = rest.split(']').next().unwrap_or("");
@@ -158,7 +158,7 @@ impl<R: BufRead> Events<R> {
                 }
             }
             _ => {
-                // The first message of a transfer whose result was lost begins anew.
+                // The first message starts again if the previous result was lost.
                 if place(event.fields) == Some(0) {
                     messages.clear();
                 }
@@ -236,7 +236,7 @@ impl<R: BufRead> Events<R> {
     }
 }
 
-/// What is before an event, its name, and its fields.
+/// Text before an event, its name, and its fields.
 fn split(text: &str) -> Option<(&str, &'static str, &str)> {
     Events::EVENTS.into_iter().find_map(|name| {
         let (before, rest) = text.split_once(&format!(" {name}: "))?;

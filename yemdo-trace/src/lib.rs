@@ -1,7 +1,7 @@
 //! Captures of buses, read as transfers.
 //!
-//! A logic analyser, a network capture, the kernel's trace or a recording has seen what a client and a part did. [`Capture`] tells these formats
-//! apart by their content, and gives their transfers in sequence, in constant memory; [`Follower`](yemdo::trace::Follower) tells what they mean.
+//! [`Capture`] reads waveforms of logic analysers, network captures, the kernel's trace, tables and recordings. It detects the format by content,
+//! and returns the transfers in sequence, in constant memory; [`Follower`](yemdo::trace::Follower) interprets them.
 //! The lines of a bus become bytes in [`edges`]: I2C, SPI in all modes, and serial lines. [`wave`] is the way back, for waveform viewers.
 //!
 //! ```

@@ -294,7 +294,7 @@ impl Stream {
         }
     }
 
-    /// Goes on behind a segment that never came, once too much waits for it.
+    /// Skips a missing segment if too many bytes wait for it.
     fn skip_lost(&mut self) -> bool {
         let waiting: usize = self.early.values().map(Vec::len).sum();
         let Some(first) = self.early.keys().next().copied().filter(|_| waiting > MOST_EARLY || self.early.len() > 64) else { return false };

@@ -1,8 +1,8 @@
-//! What a capture does not say itself.
+//! Facts that a capture does not contain.
 
 use crate::edges::Parity;
 
-/// What a line of a bus is for.
+/// Purpose of a line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Role {

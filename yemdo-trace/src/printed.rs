@@ -1,4 +1,4 @@
-//! What a board prints: lines with a clock, names, an arrow, and bytes.
+//! Printed lines of a board, with a clock, names, an arrow, and bytes.
 //!
 //! `[12.345] AIR -> 0x19 0xC0`, `AIR: b'\x19\xc0'`, `AIR 25, 192`, `19C0`. Whether numbers are hex or decimal, bytes or words, is decided over the
 //! beginning of the text, for all lines.
@@ -40,7 +40,7 @@ struct Line<'t> {
     literal: Option<&'t str>,
 }
 
-/// So many lines at the beginning decide whether a text is one of printed bytes.
+/// Number of lines that decide whether a text has printed bytes.
 const MANY: usize = 200;
 
 impl Printed<std::io::Empty> {
@@ -85,7 +85,7 @@ impl<R: BufRead> Printed<R> {
         });
         if let Some(seconds) = seconds {
             let origin = *self.origin.get_or_insert(seconds);
-            // A clock that is set back, or that begins anew at midnight, is no reason to stop.
+            // Clocks may be set back, or restart at midnight.
             self.last = self.last.max(((seconds - origin) * 1e6).round().max(0.0) as u64);
         }
         self.last
@@ -188,7 +188,7 @@ fn parse(text: &str) -> Line<'_> {
         if is_number(word) && line.literal.is_none() {
             line.numbers.push(word);
         } else {
-            // Bytes are behind the last word that is none.
+            // Bytes follow the last word that is no number.
             line.names.append(&mut line.numbers);
             line.names.push(word);
         }
@@ -216,7 +216,7 @@ fn clock(text: &str) -> (Option<(f64, bool)>, &str) {
     let bracketed = body.len() < text.len() && rest.starts_with([']', ')']);
     let word = word.trim_end_matches(':');
     let rest = rest.trim_start_matches([']', ')', ':', ' ']);
-    // 08:00:01.5, also behind a date.
+    // 08:00:01.5, also after a date.
     let of_day = word.rsplit(['T', ' ']).next().unwrap_or("").trim_end_matches('Z');
     let mut parts = of_day.split(':').map(|part| part.parse::<f64>().ok());
     if let (Some(Some(hours)), Some(Some(minutes)), Some(Some(seconds)), None) = (parts.next(), parts.next(), parts.next(), parts.next()) {

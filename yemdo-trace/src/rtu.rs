@@ -38,7 +38,7 @@ impl Frames {
         Self { silence: silence * 9 / 10, line: 0, at: 0, end: 0, bytes: Vec::new(), pairs: Pairs::default() }
     }
 
-    /// Takes a character of a line. Returns what is complete before it.
+    /// Takes a character of a line. Returns the items that end before it.
     pub(crate) fn byte(&mut self, line: usize, byte: SerialByte) -> Vec<Item> {
         let ends = line != self.line || byte.at.saturating_sub(self.end) >= self.silence || self.bytes.len() > LONGEST;
         let found = if ends { self.finish() } else { Vec::new() };

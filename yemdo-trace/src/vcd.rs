@@ -42,7 +42,7 @@ impl<R: BufRead> Waves<R> {
         for (name, code) in found {
             let known = lines.iter().find(|(own, _)| *own == code).and_then(|(_, line)| names.get_mut(*line));
             match known {
-                // The name that says what it is for.
+                // Prefer the name of a bus line.
                 Some(name_of) if options.role_of(name_of).is_none() => *name_of = name,
                 Some(_) => {}
                 None => {

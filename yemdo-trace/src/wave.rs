@@ -77,7 +77,7 @@ impl Line {
     }
 }
 
-/// What stands on the lines during some time: for drawings.
+/// A byte or condition on the lines, for drawings.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mark {
     /// Begin, in nanoseconds.
@@ -180,7 +180,7 @@ fn i2c(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
     let mut pen = I2cPen { at: from, quarter, drawn: Drawn::default() };
     let transfer = &traffic.transfer;
     let address = transfer.address.unwrap_or(0) & 0x7F;
-    // Whatever went wrong: a client sees no more than that nobody answered.
+    // Drawn as a missing acknowledgement of the address.
     let refused = traffic.outcome.is_err();
     let reads = transfer.receive > 0;
     if !transfer.send.is_empty() || !reads {
@@ -336,7 +336,7 @@ impl<W: Write> WaveWriter<W> {
         Ok(writer)
     }
 
-    /// Adds a transfer at its time, or behind the last one if that is later.
+    /// Adds a transfer at its time, or after the last one if that is later.
     ///
     /// # Errors
     /// The output cannot be written.
@@ -373,7 +373,7 @@ impl<W: Write> WaveWriter<W> {
         self.out.flush()
     }
 
-    /// What the waveform is written to.
+    /// Output of the waveform.
     pub fn output(&mut self) -> &mut W {
         self.out.writer()
     }

@@ -1,4 +1,4 @@
-//! Captures in every format: what is written on the lines is read again, and damaged captures are refused with the likely reason.
+//! Captures in every format: waveforms are read as they were written, and damaged captures are refused with the likely reason.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
@@ -225,7 +225,7 @@ fn lines_that_a_board_prints() {
     assert_eq!(lines(either.as_bytes(), &told), ["0 a: 65 92", "0 a: 20 10"]);
     let both = "some numbers can only be hex, and others only decimal; say whether numbers are hex or decimal";
     assert_eq!(complaint(b"a 125 192\na 19 C0\n", &options), both);
-    // What the beginning decided does not fit later.
+    // A later line does not fit.
     let later = format!("{}a 19 C0\n", "a 125 192\n".repeat(9000));
     let input = std::io::BufReader::with_capacity(1 << 16, Cursor::new(later.into_bytes()));
     let mut capture = Capture::open(input, options).unwrap();

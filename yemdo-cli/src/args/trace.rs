@@ -18,8 +18,8 @@ Examples:
 A capture is VCD, a CSV table of levels or transfers, pcap or pcapng of Modbus TCP, the Linux kernel's trace of i2c, smbus
 or spi events, lines with bytes that a board printed, or a recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select behind @.
 
-Settings are unknown until the capture shows them, unless --power-up, --set or --assume-reset tells them. Findings that
-depend on what was before the capture are marked, and do not count for the exit code.";
+Settings are unknown until the capture shows them, unless --power-up, --set or --assume-reset is given. Findings that
+depend on earlier transfers are marked, and do not count for the exit code.";
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Trace {

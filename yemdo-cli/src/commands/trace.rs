@@ -30,7 +30,7 @@ type Input = BufReader<Counted<Box<dyn Read + Send>>>;
 /// Size of the buffer of the capture: its beginning decides about the format.
 const BUFFER: usize = 1 << 16;
 
-/// After so many items, the progress is shown anew.
+/// Number of items between updates of the progress.
 const EVERY: u64 = 4096;
 
 pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
@@ -49,7 +49,7 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
         let item = match capture.next_item() {
             Ok(Some(item)) => item,
             Ok(None) => break,
-            // What came before counts all the same.
+            // Earlier items count.
             Err(error) => {
                 broken = Some(failure(args, error));
                 break;
@@ -128,7 +128,7 @@ fn failure(args: &Trace, error: CaptureError) -> Failure {
     Failure::helped(message, help)
 }
 
-/// The option that tells something about a capture.
+/// The option for a missing fact.
 fn option(tell: Tell) -> String {
     match tell {
         Tell::Lines(lines) if lines.is_empty() => "--line scl=NAME --line sda=NAME".into(),

@@ -1,4 +1,4 @@
-//! A transfer on the lines of its bus: levels, bits, bytes, and what they are.
+//! A transfer on the lines of its bus: levels, bits, bytes, and their meaning.
 
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, VPos};

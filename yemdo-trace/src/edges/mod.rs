@@ -1,6 +1,6 @@
 //! Lines of a bus, edge by edge, to transfers. Times are in picoseconds.
 //!
-//! Each decoder is a state machine: it takes the levels of its lines whenever one changes, and returns what is complete.
+//! Each decoder is a state machine: it takes the levels of its lines at every change, and returns complete transfers.
 
 mod glitch;
 mod i2c;

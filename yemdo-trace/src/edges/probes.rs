@@ -201,7 +201,7 @@ impl Probes {
         None
     }
 
-    /// What was dropped or cut off, for the user.
+    /// Dropped or incomplete items, for the user.
     pub(crate) fn notes(&self) -> Vec<String> {
         let mut notes = Vec::new();
         let dropped = self.glitches.as_ref().map_or(0, Glitches::dropped);
@@ -221,7 +221,7 @@ impl Probes {
     }
 }
 
-/// After so many bytes, the lines of I2C are known not to be exchanged.
+/// Number of bytes after which the lines of I2C are known not to be exchanged.
 const MANY: u64 = 1000;
 
 /// Usual rates of serial lines.

@@ -41,7 +41,7 @@ pub struct SpiLines {
     bytes: u64,
 }
 
-/// A pause of so many clock periods ends a transfer without chip select.
+/// Clock periods of a pause that ends a transfer without chip select.
 const PAUSE: u64 = 6;
 
 impl SpiLines {

@@ -9,7 +9,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* ---- the lines, and what is written of them ---- */
+/* ---- the lines ---- */
 
 static uint64_t now; /* ns */
 static uint64_t stamped = UINT64_MAX;

@@ -137,7 +137,7 @@ impl TrafficFrames {
         whole
     }
 
-    /// A transfer as this library would have asked for it: divided into what was sent and what came, with its register address.
+    /// A transfer in the form of this library: divided into request and answer, with its register address.
     pub fn as_asked(&self, traffic: &Traffic) -> Traffic {
         let transfer = &traffic.transfer;
         match transfer.bus {
@@ -251,7 +251,7 @@ impl TrafficFrames {
         }
     }
 
-    /// The registers that a transfer writes or reads, before it is taken; `None` if it is none of a register.
+    /// The registers that a transfer writes or reads, before it is taken; `None` without registers.
     pub(crate) fn accessed(&self, asked: &Traffic) -> Option<Accessed> {
         let wire = self.part.buses.wire(asked.transfer.bus)?;
         if is_command(&self.part, &self.state, &asked.transfer.send) {
@@ -267,7 +267,7 @@ impl TrafficFrames {
         }
     }
 
-    /// The registers at an address and behind it, and their values; `None` if there is none.
+    /// The registers from an address on, and their values; `None` without registers.
     fn registers_from(&self, address: u32, data: &[u8]) -> Option<Vec<(RegisterId, u64)>> {
         let (mut at, mut rest, mut found) = (address, data, Vec::new());
         while let Some((id, value, next, behind)) = self.register_of(at, rest) {
@@ -277,7 +277,7 @@ impl TrafficFrames {
         (!found.is_empty()).then_some(found)
     }
 
-    /// The register at an address, its value in the first bytes, the address behind it, and the bytes behind it.
+    /// The register at an address, its value in the first bytes, the next address, and the remaining bytes.
     fn register_of<'b>(&self, at: u32, data: &'b [u8]) -> Option<(RegisterId, u64, u32, &'b [u8])> {
         let id = self.register(at)?;
         let register = &self.part.registers[id];
@@ -285,7 +285,7 @@ impl TrafficFrames {
         Some((id, register.value_of(own), Numbering::of(&self.part).behind(register), behind))
     }
 
-    /// What a register access is that is none of a whole register: a part of one, or one of several, if a bank is unknown.
+    /// Incomplete or ambiguous register access, in words: a part of a register, or one of several if a bank is unknown.
     pub(crate) fn doubtful(&self, asked: &Traffic) -> Option<String> {
         let wire = self.part.buses.wire(asked.transfer.bus)?;
         let received = wire.received(&asked.transfer.send, asked.transfer.receive).ok()?;

@@ -23,7 +23,7 @@ pub const TRAFFIC_HEADER: &str = "# yemdo traffic 1";
 pub struct Traffic {
     /// Microseconds since the beginning.
     pub at: u64,
-    /// What was sent, and how many bytes were wanted. In a capture of SPI, `send` has all bytes that were clocked out, and `outcome` all that
+    /// Bytes sent, and number of bytes wanted. In a capture of SPI, `send` has all bytes that were clocked out, and `outcome` all that
     /// came back: only the sheet knows where the answer begins.
     pub transfer: Transfer,
     /// The bytes that came, or what went wrong.

@@ -1,7 +1,7 @@
 //! A stand-in beside a real part: it judges the client, and does not answer.
 //!
 //! In: the transfers of a client as they were seen on the bus, and the state that the real part is in. Out: violations. It composes no
-//! frames; a measurement is done when the sheet's waits are over, and a real part that says so itself is believed.
+//! frames; a measurement is done when the sheet's waits are over, or when the status of the real part shows it.
 
 use super::acquire::Trigger;
 use super::judge::Violation;
@@ -12,7 +12,7 @@ use crate::model::part::Part;
 use crate::model::registers::Access;
 use crate::model::state::State;
 
-/// What a stand-in that only watches knows of the beginning.
+/// Knowledge of a watching stand-in about the beginning.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Watch {
     /// The client may have done things before: measurements may be under way, calibration words may have been read.
@@ -39,7 +39,7 @@ impl StandIn {
         Ok(stand_in)
     }
 
-    /// Watches the client of a real part that is in this state. `began_unseen` excuses what the client may have done before.
+    /// Watches the client of a real part that is in this state. `began_unseen` excuses omissions that may be due to earlier transfers.
     ///
     /// # Errors
     /// [`NoStandIn`].

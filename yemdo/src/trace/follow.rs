@@ -13,7 +13,7 @@ use crate::plan::accept::Refusal;
 use crate::record::{Accessed, Traffic, TrafficFrames};
 use crate::stand_in::{NoStandIn, Rule, StandIn, Violation};
 
-/// What is known of the part when a capture begins.
+/// Known state of the part when a capture begins.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Start {
@@ -21,7 +21,7 @@ pub enum Start {
     Unseen,
     /// The capture begins with the power-up of the part.
     PowerUp,
-    /// This state; what the client did before is unknown.
+    /// This state; earlier transfers are unknown.
     Known(Box<State>),
 }
 
@@ -57,9 +57,9 @@ pub struct Follower {
 /// The judges of a client: a violation is certain if both report it.
 #[derive(Clone, Debug)]
 struct Judged {
-    /// Assumes reset values for what is unknown.
+    /// Assumes reset values for unknown bits.
     strict: StandIn,
-    /// Assumes for what is unknown whatever is best for the client; `None` from power-up on.
+    /// Assumes the best values for the client; `None` from power-up on.
     mild: Option<StandIn>,
     /// Assumed by both for unknown bits.
     reset: State,
@@ -70,9 +70,9 @@ struct Judged {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Followed {
-    /// The transfer, divided into what was sent and what came.
+    /// The transfer, divided into request and answer.
     pub traffic: Traffic,
-    /// What it is by the sheet; at least one.
+    /// Meanings by the sheet; at least one.
     pub meanings: Vec<Meaning>,
     /// Registers that it wrote or read, in sequence.
     pub registers: Vec<RegisterId>,
@@ -80,7 +80,7 @@ pub struct Followed {
     pub frames: Vec<FrameSeen>,
     /// The time since the start of the measurement that it reads.
     pub gap: Option<Gap>,
-    /// Violations of the client, each with whether it depends on what was before the capture.
+    /// Violations of the client, each with whether it depends on the time before the capture.
     pub violations: Vec<(Violation, bool)>,
 }
 
@@ -178,14 +178,14 @@ impl Follower {
         let mut violations = self.judged(now, transaction, &traffic);
         let before = self.frames.state().clone();
         let accessed = self.frames.accessed(&traffic);
-        let whole = self.frames.take(&traffic);
+        let complete = self.frames.take(&traffic);
         if !before.has_same_values(self.frames.state()) {
             self.judge.believe(self.frames.state());
             self.decoder.adopt(self.frames.state());
         }
         let mut gap = None;
         let mut frames = Vec::new();
-        for (frame, bytes) in whole {
+        for (frame, bytes) in complete {
             let elapsed = waited.filter(|(asked, _)| *asked == frame).map(|(_, elapsed)| elapsed);
             let elapsed = elapsed.or_else(|| self.judge.strict.elapsed(now, frame));
             gap = gap.or(elapsed.map(|elapsed| Gap { elapsed: elapsed.since_start, required: elapsed.required }));
@@ -223,7 +223,7 @@ impl Follower {
     /// Violations of a transfer, and whether each depends on the beginning.
     fn judged(&mut self, now: u64, transaction: &Transaction, traffic: &Traffic) -> Vec<(Violation, bool)> {
         let transfer = &transaction.traffic.transfer;
-        // What was not acknowledged did not reach the part; a read shows that the client was early.
+        // Without acknowledgement, the part took nothing; a read shows that the client was early.
         if traffic.outcome.is_err() && transfer.receive == 0 && transfer.bus == Bus::I2c {
             return Vec::new();
         }

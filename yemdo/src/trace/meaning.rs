@@ -1,4 +1,4 @@
-//! What a transfer means: registers with their fields, commands, frames.
+//! Meaning of a transfer: registers with their fields, commands, frames.
 
 use std::fmt;
 
@@ -9,7 +9,7 @@ use crate::model::registers::Register;
 use crate::model::state::State;
 use crate::model::value::Present;
 
-/// What a transfer, or a part of it, is by the sheet.
+/// Meaning of a transfer, or of a part of it, by the sheet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Meaning {

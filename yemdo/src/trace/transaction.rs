@@ -29,7 +29,7 @@ impl Transaction {
 }
 
 impl From<Traffic> for Transaction {
-    /// A transfer of which only the beginning is known.
+    /// A transfer without a known end.
     fn from(traffic: Traffic) -> Self {
         let at = traffic.at;
         Self { traffic, answered: at, end: at, hertz: None }

@@ -12,7 +12,7 @@ pub struct TraceFinding {
     pub count: u64,
     /// Time of the last one, in microseconds.
     pub last: u64,
-    /// Whether it may be none: the client may have done before the capture what is missing in it.
+    /// True if earlier transfers may excuse it.
     pub depends_on_start: bool,
 }
 

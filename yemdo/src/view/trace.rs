@@ -1,4 +1,4 @@
-//! Captures: transfers with what they mean, and the verdict.
+//! Captures: transfers with their meaning, and the verdict.
 
 use serde::Serialize;
 
@@ -30,7 +30,7 @@ pub struct TransferView<'a> {
     pub came: Option<String>,
     /// What went wrong.
     pub error: Option<&'a str>,
-    /// What it is by the sheet.
+    /// Meanings by the sheet.
     pub meanings: Vec<String>,
     /// Frames that are complete with it.
     pub frames: Vec<TraceFrameView<'a>>,
@@ -66,7 +66,7 @@ pub struct ViolationView<'a> {
     pub what: &'a str,
     /// Line of the sheet.
     pub sheet_line: Option<usize>,
-    /// Whether it may be none, because of something before the capture.
+    /// True if earlier transfers may excuse it.
     pub depends_on_start: bool,
 }
 

@@ -62,7 +62,7 @@ pub fn judged(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
 
 /// The same transfers on the lines of the bus.
 fn waveform(part: &Part, bus: Bus, traffic: &[Traffic], followed: &[Followed], tally: &mut Tally) {
-    // A transfer that nobody answers looks the same whatever it was for.
+    // Failed transfers all look alike on the lines.
     if traffic.iter().any(|one| one.outcome.is_err()) || traffic.is_empty() {
         return;
     }

@@ -35,7 +35,7 @@ pub(super) struct Parts {
     /// Transfers to addresses of no part.
     strangers: BTreeMap<String, u64>,
     pub(super) damaged: u64,
-    /// What is counted: transfers, or frames.
+    /// Counted items: transfers or frames.
     pub(super) what: &'static str,
 }
 
@@ -85,7 +85,7 @@ impl Parts {
         self.list.get(at)
     }
 
-    /// Two parts that cannot be told apart.
+    /// Refuses two parts with one address.
     fn refuse_clashes(&self) -> Result<(), Failure> {
         for (at, one) in self.list.iter().enumerate() {
             for other in self.list.iter().skip(at + 1) {
@@ -223,7 +223,7 @@ fn is_unsettled(followed: &Followed) -> bool {
     undecided || readings.into_iter().any(|reading| reading.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::NoValue))
 }
 
-/// So many transfers are tried in another mode.
+/// Number of transfers tried in another mode.
 const TRIED: usize = 200;
 
 /// Options with which more transfers of an SPI part have a meaning.

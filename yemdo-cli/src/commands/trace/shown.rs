@@ -232,7 +232,7 @@ impl<'a> Shown<'a> {
                 }
                 let verdict = match (certain, any) {
                     (true, _) => "the client violates the sheet",
-                    (false, true) => "no certain violation; those with ? depend on what was before the capture",
+                    (false, true) => "no certain violation; those with ? depend on the time before the capture",
                     (false, false) => "no violations",
                 };
                 writeln!(self.out, "{verdict}")?;
@@ -284,7 +284,7 @@ fn transfer_text(traffic: &Traffic) -> String {
     text
 }
 
-/// What a transfer is, with its readings and the time since the start of the measurement.
+/// Meaning of a transfer, with its readings and the time since the start of the measurement.
 fn meaning_text(followed: &Followed) -> String {
     let dim = Style::new().dimmed();
     let mut texts = Vec::new();

@@ -122,7 +122,7 @@ fn names(part: &Part, followed: &Followed) -> (Vec<String>, Vec<String>) {
     let mut names = Vec::new();
     if traffic.transfer.bus == Bus::Modbus {
         sent.extend(["unit", "function"].map(str::to_owned));
-        // Unit, function and count before the data, the CRC behind them.
+        // Unit, function and count before the data, the CRC after them.
         if data.len() + 5 == came.len() {
             names.extend(["unit", "function", "bytes"].map(str::to_owned));
         }
