@@ -16,7 +16,7 @@ Examples:
   yemdo trace kernel.txt --bench hall.toml --power-up
 
 A capture is VCD, a CSV table of levels or transfers, pcap or pcapng of Modbus TCP, the Linux kernel's trace of i2c, smbus
-or spi events, lines with bytes that a board printed, or a recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select behind @.
+or spi events, lines with bytes that a board printed, or a recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select after @.
 
 Settings are unknown until the capture shows them, unless --power-up, --set or --assume-reset is given. Findings that
 depend on earlier transfers are marked, and do not count for the exit code.";
@@ -26,8 +26,8 @@ pub(crate) struct Trace {
     /// Capture; `-`: standard input
     #[arg(value_name = "CAPTURE")]
     pub(crate) capture: PathBuf,
-    /// Sheets of the parts on the bus, each with its address, unit or chip select behind @ if needed
-    #[arg(value_name = "SHEET", required_unless_present = "bench", conflicts_with = "bench")]
+    /// Sheets of the parts on the bus, each with its address, unit or chip select after @ if needed; without sheets, transfers only
+    #[arg(value_name = "SHEET", conflicts_with = "bench")]
     pub(crate) sheets: Vec<String>,
     /// Parts of a bench file
     #[arg(long, value_name = "FILE")]

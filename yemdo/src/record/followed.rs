@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::traffic::Traffic;
 use crate::bus::modbus::ResponseError;
-use crate::bus::{AnswerError, Bus, Operation, Received, Transfer, Wire};
+use crate::bus::{AnswerError, Bus, Operation, Received, Transfer};
 use crate::model::frame::{Frame, Origin};
 use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::input::Input;
@@ -17,20 +17,22 @@ use crate::plan::transfers::read_frame;
 /// Finds the frames of a part in its traffic, transfer by transfer, and follows its settings.
 #[derive(Clone, Debug)]
 pub struct TrafficFrames {
-    part: Part,
+    pub(super) part: Part,
     /// The Modbus unit id of the sheet.
     unit: Option<u8>,
-    state: State,
+    pub(super) state: State,
     /// The state that the transfers below are planned for.
     planned_for: State,
     /// Fields used by readings.
     settings: Arc<[FieldId]>,
     /// The transfers of each frame, over each bus, also those without data.
-    frames: Vec<(FrameId, Vec<Transfer>)>,
+    pub(super) frames: Vec<(FrameId, Vec<Transfer>)>,
     /// Frames that have begun.
-    open: Vec<Open>,
+    pub(super) open: Vec<Open>,
     /// The bytes of the last write over I2C, for a read that follows as a transfer of its own.
-    written: Option<Vec<u8>>,
+    pub(super) written: Option<Vec<u8>>,
+    /// Register address of the last read over SPI, if answers come with the next transfer.
+    pub(super) requested: Option<u32>,
     /// Registers of frames that were read one by one; `None` if only whole frames count.
     pieces: Option<Vec<Pieces>>,
 }
@@ -58,11 +60,11 @@ impl Accessed {
 
 /// A frame that has begun.
 #[derive(Clone, Debug)]
-struct Open {
+pub(super) struct Open {
     /// Its place in the list of frames.
-    place: usize,
+    pub(super) place: usize,
     /// Number of its transfers so far.
-    count: usize,
+    pub(super) count: usize,
     bytes: Vec<u8>,
 }
 
@@ -78,6 +80,7 @@ impl TrafficFrames {
             planned_for: state.clone(),
             open: Vec::new(),
             written: None,
+            requested: None,
             pieces: None,
         }
     }
@@ -137,99 +140,6 @@ impl TrafficFrames {
         whole
     }
 
-    /// A transfer in the form of this library: divided into request and answer, with its register address.
-    pub fn as_asked(&self, traffic: &Traffic) -> Traffic {
-        let transfer = &traffic.transfer;
-        match transfer.bus {
-            Bus::Spi => self.divided(traffic),
-            Bus::I2c if transfer.send.is_empty() && transfer.receive > 0 && self.is_own(transfer) => {
-                self.joined(traffic).unwrap_or_else(|| traffic.clone())
-            }
-            _ => traffic.clone(),
-        }
-    }
-
-    /// A read over I2C with the write before it: one transfer, with a stop in between.
-    fn joined(&self, traffic: &Traffic) -> Option<Traffic> {
-        if self.next_of_open().any(|next| traffic.is(next)) {
-            return None;
-        }
-        if self.frames.iter().any(|(_, transfers)| transfers.first().is_some_and(|first| traffic.is(first))) {
-            return None;
-        }
-        let transfer = Transfer { send: self.written.clone()?, ..traffic.transfer.clone() };
-        let joined = Traffic { transfer, ..traffic.clone() };
-        let is_pointer = self.part.buses.i2c.as_ref().is_some_and(|i2c| joined.transfer.send.len() * 8 == i2c.pointer as usize);
-        let is_frame = self.frames.iter().any(|(_, transfers)| transfers.first().is_some_and(|first| joined.is(first)));
-        (is_frame || is_pointer && !self.part.registers.is_empty()).then_some(joined)
-    }
-
-    /// A transfer over SPI, divided where the answer begins.
-    fn divided(&self, traffic: &Traffic) -> Traffic {
-        let (out, Ok(back)) = (&traffic.transfer.send, &traffic.outcome) else { return traffic.clone() };
-        if traffic.transfer.receive > 0 || back.len() != out.len() {
-            return traffic.clone();
-        }
-        let head = self.head(out);
-        let transfer = Transfer { send: out[..head].to_vec(), receive: out.len() - head, ..traffic.transfer.clone() };
-        Traffic { at: traffic.at, transfer, outcome: Ok(back[head..].to_vec()) }
-    }
-
-    /// How many of the bytes that were clocked out are before the answer.
-    fn head(&self, out: &[u8]) -> usize {
-        let planned = self.frames.iter().flat_map(|(_, transfers)| transfers).filter(|transfer| transfer.bus == Bus::Spi);
-        let fits = |transfer: &&Transfer| transfer.send.len() + transfer.receive == out.len() && out.starts_with(&transfer.send);
-        let longest = planned.filter(fits).map(|transfer| transfer.send.len()).max();
-        let dummy = self.part.buses.spi.as_ref().map_or(0, |spi| spi.dummy);
-        // The answer to the previous transfer is clocked out with zeros.
-        let awaited = |next: &&Transfer| next.send.len() <= dummy && next.send.len() + next.receive == out.len();
-        if let Some(next) = self.next_of_open().find(awaited).filter(|_| out.iter().all(|byte| *byte == 0)) {
-            return next.send.len();
-        }
-        if let Some(length) = longest.filter(|length| *length > dummy) {
-            return length;
-        }
-        let pointer = self.part.buses.spi.as_ref().map_or(0, |spi| spi.pointer as usize / 8 + spi.dummy);
-        let read = |head: &[u8]| self.part.buses.spi.as_ref().and_then(|spi| spi.received(head, out.len() - head.len()).ok());
-        match out.get(..pointer).filter(|_| pointer > 0 && out.len() > pointer).and_then(read) {
-            _ if is_command(&self.part, &self.state, out) => out.len(),
-            Some(Received::Read { address, .. }) if self.register(address).is_some() => pointer,
-            _ if self.writes(out) || understood(&self.part, &self.state, out).is_some() => out.len(),
-            read => match (self.asked_in(out), read) {
-                (Some(length), _) => length,
-                (None, Some(Received::Read { .. })) if longest.is_none() => pointer,
-                _ => longest.unwrap_or(out.len()),
-            },
-        }
-    }
-
-    /// The length of a command with other arguments that asks for a frame in these bytes.
-    fn asked_in(&self, out: &[u8]) -> Option<usize> {
-        let dummy = self.part.buses.spi.as_ref().map_or(0, |spi| spi.dummy);
-        let all =
-            self.frames.iter().flat_map(|(_, transfers)| transfers).filter(|transfer| transfer.bus == Bus::Spi && transfer.receive > 0);
-        let mut lengths: Vec<usize> =
-            all.filter(|transfer| transfer.send.len() + transfer.receive == out.len()).map(|transfer| transfer.send.len()).collect();
-        lengths.sort_unstable();
-        lengths.dedup();
-        let fits = |length: &usize| {
-            let command = out.get(..length.saturating_sub(dummy)).filter(|command| !command.is_empty());
-            command.is_some_and(|command| understood(&self.part, &self.state, command).is_some())
-        };
-        lengths.into_iter().rev().find(fits)
-    }
-
-    /// The next transfers of frames that have begun.
-    fn next_of_open(&self) -> impl Iterator<Item = &Transfer> {
-        self.open.iter().filter_map(|one| self.frames.get(one.place).and_then(|(_, transfers)| transfers.get(one.count)))
-    }
-
-    /// Whether bytes over SPI are a write to a register.
-    fn writes(&self, out: &[u8]) -> bool {
-        let received = self.part.buses.spi.as_ref().and_then(|spi| spi.received(out, 0).ok());
-        matches!(received, Some(Received::Write { address, .. }) if self.register(address).is_some())
-    }
-
     /// Takes registers that were read, and adds the frames that are whole with them.
     fn collect(&mut self, read: &[(RegisterId, u64)], whole: &mut Vec<(FrameId, Vec<u8>)>) {
         let part = self.part.clone();
@@ -251,24 +161,8 @@ impl TrafficFrames {
         }
     }
 
-    /// The registers that a transfer writes or reads, before it is taken; `None` without registers.
-    pub(crate) fn accessed(&self, asked: &Traffic) -> Option<Accessed> {
-        let wire = self.part.buses.wire(asked.transfer.bus)?;
-        if is_command(&self.part, &self.state, &asked.transfer.send) {
-            return None;
-        }
-        match wire.received(&asked.transfer.send, asked.transfer.receive).ok()? {
-            Received::Write { address, data } => Some(Accessed::Write(self.registers_from(address, &data)?)),
-            Received::Read { address, .. } => {
-                let data = wire.data(&asked.transfer, asked.outcome.as_ref().ok()?).ok()?;
-                Some(Accessed::Read(self.registers_from(address, data)?))
-            }
-            Received::Command { .. } => None,
-        }
-    }
-
     /// The registers from an address on, and their values; `None` without registers.
-    fn registers_from(&self, address: u32, data: &[u8]) -> Option<Vec<(RegisterId, u64)>> {
+    pub(super) fn registers_from(&self, address: u32, data: &[u8]) -> Option<Vec<(RegisterId, u64)>> {
         let (mut at, mut rest, mut found) = (address, data, Vec::new());
         while let Some((id, value, next, behind)) = self.register_of(at, rest) {
             found.push((id, value));
@@ -285,21 +179,6 @@ impl TrafficFrames {
         Some((id, register.value_of(own), Numbering::of(&self.part).behind(register), behind))
     }
 
-    /// Incomplete or ambiguous register access, in words: a part of a register, or one of several if a bank is unknown.
-    pub(crate) fn doubtful(&self, asked: &Traffic) -> Option<String> {
-        let wire = self.part.buses.wire(asked.transfer.bus)?;
-        let received = wire.received(&asked.transfer.send, asked.transfer.receive).ok()?;
-        let (Received::Write { address, .. } | Received::Read { address, .. }) = received else { return None };
-        if let Some(id) = self.register(address) {
-            return Some(format!("part of {}", self.part.registers[id].name));
-        }
-        let there: Vec<&Register> = self.part.registers.iter().filter(|register| register.at == address).collect();
-        let banks = there.iter().flat_map(|register| &register.bank).map(|(field, _)| &self.part.fields[*field]);
-        let bank = banks.into_iter().find(|field| !self.state.knows(field))?;
-        let names: Vec<&str> = there.iter().map(|register| register.name.as_str()).collect();
-        Some(format!("{}: {} was never read or set", names.join(" or "), bank.name))
-    }
-
     /// A frame that has begun and is incomplete: how many of its transfers came, and how many it has.
     pub(crate) fn begun(&self) -> Option<(FrameId, usize, usize)> {
         let open = self.open.last()?;
@@ -314,7 +193,7 @@ impl TrafficFrames {
     }
 
     /// Whether a transfer is to this part, not to another on the same bus.
-    fn is_own(&self, transfer: &Transfer) -> bool {
+    pub(super) fn is_own(&self, transfer: &Transfer) -> bool {
         transfer.bus != Bus::I2c || transfer.address == self.part.buses.i2c.as_ref().map(|i2c| i2c.address)
     }
 
@@ -347,7 +226,12 @@ impl TrafficFrames {
             }
             return read;
         }
-        match wire.received(&transfer.send, transfer.receive) {
+        let received = self.answered(transfer.bus, wire.received(&transfer.send, transfer.receive));
+        self.requested = match wire.received(&transfer.send, transfer.receive) {
+            Ok(Received::Read { address, .. }) if self.is_late(transfer.bus) => Some(address),
+            _ => None,
+        };
+        match received {
             Ok(Received::Write { address, data }) if self.register(address).is_some() => self.written(traffic, address, &data),
             Ok(Received::Read { address, .. }) if self.register(address).is_some() => {
                 let data = traffic.outcome.as_ref().ok().and_then(|answer| wire.data(transfer, answer).ok()).map(<[u8]>::to_vec);
@@ -361,7 +245,7 @@ impl TrafficFrames {
                     }
                 });
             }
-            _ if traffic.outcome.is_ok() => {
+            Ok(_) if traffic.outcome.is_ok() => {
                 let found = understood(&self.part, &self.state, &transfer.send);
                 found.into_iter().for_each(|state| self.state.adopt(&state));
             }
@@ -404,7 +288,7 @@ impl TrafficFrames {
     }
 
     /// The register at an address; if the bank is unknown, the only candidate.
-    fn register(&self, address: u32) -> Option<RegisterId> {
+    pub(super) fn register(&self, address: u32) -> Option<RegisterId> {
         let mut there = self.part.registers.entries().filter(|(_, register)| register.at == address);
         let only = there.next().filter(|_| there.next().is_none()).map(|(id, _)| id);
         register_at(&self.part, &self.state, address).0.or(only)

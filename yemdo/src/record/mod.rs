@@ -1,6 +1,7 @@
 //! Text that people have, as data: logs of frames, and dumps of registers. In: lines of text, read by whoever has the
 //! file. Out: frames and register values of a part.
 
+mod asked;
 mod dump;
 mod followed;
 mod log;

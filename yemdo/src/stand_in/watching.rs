@@ -36,6 +36,7 @@ impl StandIn {
         stand_in.watch = Some(Watch { began_unseen: false });
         stand_in.power_up(0);
         stand_in.supply(state);
+        stand_in.believe(&state.filled_from(&stand_in.state));
         Ok(stand_in)
     }
 

@@ -5,7 +5,7 @@ use super::transaction::Transaction;
 use super::verdict::{self, TraceFinding};
 use crate::bus::Bus;
 use crate::decode::{Decoded, Decoder};
-use crate::model::ids::{FrameId, RegisterId};
+use crate::model::ids::{FieldId, FrameId, RegisterId};
 use crate::model::part::{Part, Sheet};
 use crate::model::state::State;
 use crate::model::status::Status;
@@ -64,6 +64,8 @@ struct Judged {
     /// Assumed by both for unknown bits.
     reset: State,
     favourable: State,
+    /// Settings that no bus shows; empty if the user sets them.
+    hidden: Vec<FieldId>,
 }
 
 /// One transfer of a part, followed.
@@ -117,17 +119,28 @@ impl Follower {
             Start::PowerUp => unsent(part, State::reset(part)),
             Start::Known(state) => (**state).clone(),
         };
+        let state = at_its_unit(part, state);
         let reset = State::reset(part).assumed(part);
         let favourable = favourable(part);
-        let judge = match start {
-            Start::PowerUp => Judged { strict: StandIn::watching_from_power_up(part, &state)?, mild: None, reset, favourable },
+        // Settings that no bus shows: as after a reset, or as frames need them.
+        let hidden = if matches!(start, Start::Known(_)) { Vec::new() } else { unshown(part).collect() };
+        let mut judge = match start {
+            Start::PowerUp => Judged {
+                strict: StandIn::watching_from_power_up(part, &state)?,
+                mild: (!hidden.is_empty()).then(|| StandIn::watching_from_power_up(part, &state)).transpose()?,
+                reset,
+                favourable,
+                hidden,
+            },
             _ => Judged {
                 strict: StandIn::watching(part, &state.filled_from(&reset), false)?,
                 mild: Some(StandIn::watching(part, &state.filled_from(&favourable), true)?),
                 reset,
                 favourable,
+                hidden,
             },
         };
+        judge.believe(part, &state);
         let mut decoder = Decoder::new(part);
         *decoder.state_mut() = state.clone();
         Ok(Self { part: part.clone(), frames: TrafficFrames::new(part, &state).in_pieces(), decoder, judge, findings: Vec::new() })
@@ -180,7 +193,7 @@ impl Follower {
         let accessed = self.frames.accessed(&traffic);
         let complete = self.frames.take(&traffic);
         if !before.has_same_values(self.frames.state()) {
-            self.judge.believe(self.frames.state());
+            self.judge.believe(&self.part, self.frames.state());
             self.decoder.adopt(self.frames.state());
         }
         let mut gap = None;
@@ -281,8 +294,10 @@ impl Follower {
 }
 
 impl Judged {
-    fn believe(&mut self, state: &State) {
-        self.strict.believe(&state.filled_from(&self.reset));
+    fn believe(&mut self, part: &Sheet, state: &State) {
+        let mut strict = state.filled_from(&self.reset);
+        self.hidden.iter().for_each(|field| strict.restore_field(&part.fields[*field], &self.reset));
+        self.strict.believe(&strict);
         self.mild.iter_mut().for_each(|mild| mild.believe(&state.filled_from(&self.favourable)));
     }
 
@@ -292,13 +307,25 @@ impl Judged {
     }
 }
 
+/// The same, with the Modbus unit of the part.
+fn at_its_unit(part: &Sheet, mut state: State) -> State {
+    let unit = part.buses.modbus.as_ref().and_then(|modbus| modbus.unit);
+    if let Some((field, unit)) = part.unit_field.zip(unit) {
+        state.set_field(&part.fields[field], i128::from(unit));
+    }
+    state
+}
+
 /// The same, with settings that no bus shows as frames need them.
 fn unsent(part: &Sheet, mut state: State) -> State {
     let needed = State::while_read(part);
-    for (_, field) in part.fields.entries().filter(|(id, _)| part.is_unstored(*id) && !part.is_sent(*id)) {
-        state.restore_field(field, &needed);
-    }
+    unshown(part).for_each(|field| state.restore_field(&part.fields[field], &needed));
     state
+}
+
+/// Settings that neither registers nor commands carry.
+fn unshown(part: &Sheet) -> impl Iterator<Item = FieldId> + '_ {
+    part.fields.ids().filter(|id| part.is_unstored(*id) && !part.is_sent(*id))
 }
 
 /// The state in which the client may do most: registers are writable, frames are valid.

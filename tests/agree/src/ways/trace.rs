@@ -37,14 +37,19 @@ pub fn judged(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
         let _ = device.measure();
         let text = kept.text();
         let traffic: Vec<Traffic> = text.lines().filter_map(|line| Traffic::parse(line).ok()?).collect();
-        // A stand-in decides itself how long a polled measurement takes.
-        let polls = part.routines().iter().flat_map(|routine| routine.steps()).any(|step| matches!(step.action, Action::Poll { .. }));
+        // A stand-in decides itself how long a polled measurement takes; a wait with a condition may not be due.
+        let polls =
+            part.routines().iter().flat_map(|routine| routine.steps()).any(|step| {
+                matches!(step.action, Action::Poll { .. }) || matches!(step.action, Action::Wait { .. }) && step.when.is_some()
+            });
         // No bus shows settings without a register.
         let stored = |field: &FieldId| part.registers().iter().any(|register| register.fields().contains(field));
         let shown = part.frames().iter().flat_map(|frame| frame.valid_while()).all(|(field, _)| stored(field));
+        let mut steps = part.routines().iter().flat_map(|routine| routine.steps());
+        let hidden = steps.any(|step| matches!(&step.action, Action::Set { fields, .. } if fields.iter().any(|(field, _)| !stored(field))));
         let counts = |rule: &Rule| match rule {
-            Rule::ReadTooEarly => !polls,
-            Rule::NotValid => shown,
+            Rule::ReadTooEarly => !polls && !hidden,
+            Rule::NotValid => shown && !hidden,
             _ => true,
         };
         let rules = |rules: &mut dyn Iterator<Item = Rule>| rules.filter(counts).collect::<BTreeSet<Rule>>();

@@ -159,19 +159,20 @@ impl Parts {
     /// Transfers by part, in words.
     pub(super) fn summary(&self) -> String {
         let own = self.list.iter().map(|part| format!("{} of {}", counted(part.transfers, self.what), part.name));
-        let strangers = self.strangers.iter().map(|(name, count)| format!("{} of {name}, which no sheet has", counted(*count, "transfer")));
+        let unknown = if self.list.is_empty() { "" } else { ", which no sheet has" };
+        let strangers = self.strangers.iter().map(|(name, count)| format!("{} of {name}{unknown}", counted(*count, "transfer")));
         let damaged = (self.damaged > 0).then(|| format!("{} damaged", self.damaged));
         own.chain(strangers).chain(damaged).collect::<Vec<_>>().join(", ")
     }
 
-    /// Whether there are transfers to judge: printed lines have none.
+    /// Whether there are transfers of a part to judge: printed lines have none.
     pub(super) fn is_judged(&self) -> bool {
-        self.what == "transfer"
+        self.what == "transfer" && self.list.iter().any(|part| part.transfers > 0)
     }
 
     /// An error if the capture has no transfer of any of the parts: there is nothing to judge.
     pub(super) fn refuse_nothing(&self) -> Result<(), Failure> {
-        if self.list.iter().any(|part| part.transfers > 0) {
+        if self.list.is_empty() || self.list.iter().any(|part| part.transfers > 0) {
             return Ok(());
         }
         let names: Vec<&str> = self.list.iter().map(|part| part.name.as_str()).collect();

@@ -49,6 +49,8 @@ pub(super) struct Shown<'a> {
     /// Width of the column of names; 0 for one part.
     names: usize,
     titled: bool,
+    /// There are no sheets.
+    alone: bool,
 }
 
 impl<'a> Shown<'a> {
@@ -57,7 +59,7 @@ impl<'a> Shown<'a> {
         let names = parts.all().map(|part| part.name.chars().count()).max().filter(|_| several).unwrap_or(0);
         let (out, plain) = many_lines(args.format);
         let out = if plain { Box::new(anstream::StripStream::new(out)) } else { out };
-        Self { args, out, names, titled: false }
+        Self { args, out, names, titled: false, alone: parts.all().next().is_none() }
     }
 
     /// Whether the filters let a transfer pass.
@@ -102,7 +104,8 @@ impl<'a> Shown<'a> {
         if let Err(why) = &traffic.outcome {
             write!(self.out, "{red}{}{red:#}  ", visible(why))?;
         }
-        let told = followed.map_or_else(|| format!("{dim}no sheet has this address{dim:#}"), meaning_text);
+        let unknown = if self.alone { String::new() } else { format!("{dim}no sheet has this address{dim:#}") };
+        let told = followed.map_or(unknown, meaning_text);
         writeln!(self.out, "{told}")?;
         let indent = " ".repeat(24 + names + gap.len());
         for (violation, depends) in followed.iter().flat_map(|followed| &followed.violations) {
