@@ -295,14 +295,23 @@ impl TrafficFrames {
     }
 }
 
-/// For each frame the transfers that bring it, over each bus.
+/// Whether a frame's registers share an address with others, and the selected bank is unknown.
+fn is_ambiguous(part: &Sheet, frame: &Frame, state: &State) -> bool {
+    let Origin::Registers(runs) = &frame.origin else { return false };
+    let shares = |register: &Register| part.registers.iter().filter(|other| other.at == register.at).count() > 1;
+    let unknown = |register: &Register| register.bank.iter().any(|(field, _)| !state.knows(&part.fields[*field]));
+    part.registers.of(runs.iter().flatten()).any(|register| unknown(register) && shares(register))
+}
+
+/// For each frame the transfers that bring it, over each bus; none if the selected bank decides about it and is unknown.
 fn frames(part: &Part, state: &State) -> Vec<(FrameId, Vec<Transfer>)> {
     let mut frames = Vec::new();
     for (id, frame) in part.frames.entries() {
         for bus in part.buses.all() {
             let operations = read_frame(part, bus, frame, state).unwrap_or_default();
+            let clear = !is_ambiguous(part, frame, state);
             let transfers = operations.into_iter().filter_map(|operation| match operation {
-                Operation::Transfer(transfer) => Some(transfer),
+                Operation::Transfer(transfer) if clear => Some(transfer),
                 _ => None,
             });
             frames.push((id, transfers.collect::<Vec<_>>()));

@@ -58,7 +58,12 @@ impl StandIn {
         let part = self.part.clone();
         for id in part.frames.ids() {
             let Some(measure) = self.measures.get(id).and_then(Option::as_ref) else { continue };
-            let Some(Trigger::Fields(fields)) = &measure.how.trigger else { continue };
+            // A part with a data-ready line that nothing starts measures from power-up on.
+            let fields = match &measure.how.trigger {
+                Some(Trigger::Fields(fields)) => fields.as_slice(),
+                None if measure.how.line.is_some() => &[],
+                _ => continue,
+            };
             let lasts = |field: FieldId| part.fields[field].access != Access::SelfClearing;
             let runs = fields.iter().all(|(field, code)| lasts(*field) && self.state.field(&part.fields[*field]) == *code);
             if let Some(measure) = self.measures.get_mut(id).and_then(Option::as_mut).filter(|_| runs) {

@@ -248,7 +248,9 @@ impl Follower {
         };
         let strict = run(&mut self.judge.strict);
         let mild = self.judge.mild.as_mut().map(run);
-        let unknown_bank = |violation: &Violation| violation.rule == Rule::UnknownRegister && self.frames.has_unknown_bank();
+        // A violation with a line of the sheet is about a register of another bank.
+        let in_a_bank = |violation: &Violation| violation.rule == Rule::UnknownRegister && violation.line.is_some();
+        let unknown_bank = |violation: &Violation| in_a_bank(violation) && self.frames.has_unknown_bank();
         let mut violations = Vec::new();
         for violation in strict {
             let certain = mild.as_ref().is_none_or(|mild| mild.iter().any(|other| other.is_like(&violation)));

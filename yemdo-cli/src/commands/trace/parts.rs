@@ -104,7 +104,7 @@ impl Parts {
                     _ => continue,
                 };
                 let failure = Failure::error(format!("{} and {} both have {what}", one.name, other.name));
-                return Err(failure.help("give one of them another behind @: SHEET@0x2D, SHEET@18, SHEET@cs1"));
+                return Err(failure.help("give one of them another after @: SHEET@0x2D, SHEET@18, SHEET@cs1"));
             }
         }
         Ok(())
@@ -201,7 +201,7 @@ impl Parts {
                 let what = counted(part.unsettled, "transfer");
                 writeln!(
                     err,
-                    "help: {what} of {} depend on settings that the capture does not show; if they are known, give --assume-reset, --power-up or --set NAME=VALUE",
+                    "help: settings that the capture does not show matter for {what} of {}; if they are known, give --assume-reset, --power-up or --set NAME=VALUE",
                     part.name
                 )?;
             }
