@@ -379,8 +379,15 @@ fn damaged_captures_end_with_an_error_or_fewer_transfers() {
     let wave = waveform(&all[..6], Bus::I2c, WaveOptions::new(100_000));
     let net = pcap(&packets(&[(0, true, 1, &[0, 7, 0, 0, 0, 6, 17, 4, 0, 10, 0, 2]), (9, false, 1, &[0, 7, 0, 0, 0, 3, 17, 0x84, 2])]));
     let table = b"time [s],dir,address,data\n0,w,0x2C,0x01\n1,r,0x2C,0x01 0x02\n".to_vec();
-    for whole in [wave, net, table] {
-        for _ in 0..400 {
+    let kernel = b"# tracer: nop\n yemdo-7 [000] ..... 12.000100: i2c_write: i2c-1 #0 a=04e f=0000 l=1 [30]\n yemdo-7 [000] ..... 12.000400: i2c_result: i2c-1 n=1 ret=1\n\
+        yemdo-7 [000] ..... 12.002: spi_transfer_stop: spi0.1 c0 len=2 tx=[b1-00] rx=[]\n yemdo-7 [000] ..... 12.1: smbus_read: i2c-2 a=035 f=0000 c=1b WORD_DATA\n"
+        .to_vec();
+    let printed = b"[12.5] AIR -> 0x19 0xC0\n08:00:01 b'\\x19\\xc0' [25, 192] 6592\n".to_vec();
+    let levels = b"Time [s],CLK,MOSI,MISO,CS,tx\n0.0,0,0,0,1,1\n1e-6,0,1,0,0,0\n2e-6,1,1,0,0,1\n".to_vec();
+    // `CASES=100000` runs it at length.
+    let cases = std::env::var("CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(400);
+    for whole in [wave, net, table, kernel, printed, levels] {
+        for _ in 0..cases {
             let mut bytes = whole.clone();
             bytes.truncate(random.below(whole.len() + 1));
             for _ in 0..random.below(4) {
