@@ -30,6 +30,9 @@ type Input = BufReader<Counted<Box<dyn Read + Send>>>;
 /// Size of the buffer of the capture: its beginning decides about the format.
 const BUFFER: usize = 1 << 16;
 
+/// Number of items that are printed at once.
+const AT_ONCE: u64 = 64;
+
 /// Number of items between updates of the progress.
 const EVERY: u64 = 4096;
 
@@ -59,6 +62,10 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
             break;
         }
         items += 1;
+        // The first lines come at once, and so do all of a live input.
+        if size == 0 || items <= AT_ONCE {
+            shown.flush()?;
+        }
         if items.is_multiple_of(EVERY) {
             progress.set_position(taken.load(Ordering::Relaxed));
         }

@@ -26,6 +26,7 @@ pub struct SpiLines {
     /// Without a chip select, a pause of the clock ends a transfer.
     selectable: bool,
     clock: bool,
+    data: (bool, bool),
     /// `None` until the select was seen to be inactive: the first transfer may have begun earlier.
     selected: Option<bool>,
     begun: u64,
@@ -51,6 +52,7 @@ impl SpiLines {
             options,
             selectable,
             clock: options.mode >= 2,
+            data: (false, false),
             selected: if selectable { None } else { Some(true) },
             begun: 0,
             last: 0,
@@ -80,6 +82,7 @@ impl SpiLines {
     pub fn levels(&mut self, at: u64, clock: bool, select: bool, data: (bool, bool)) -> Option<Captured> {
         let edge = clock != self.clock;
         self.clock = clock;
+        let data = std::mem::replace(&mut self.data, data);
         let active = !self.selectable || !select;
         let mut found = None;
         match (self.selected, active) {

@@ -251,7 +251,8 @@ fn better_mode(args: &Trace, options: &CaptureOptions, part: &Part) -> Option<St
         Some(known)
     };
     let now = known(options.mode, options.lsb_first)?;
-    let all = [0u8, 1].into_iter().flat_map(|mode| [(mode, false), (mode, true)]);
+    // The last of the best counts: the usual order.
+    let all = [1u8, 0].into_iter().flat_map(|mode| [(mode, true), (mode, false)]);
     let (best, mode, lsb_first) = all.filter_map(|(mode, lsb)| Some((known(mode, lsb)?, mode, lsb))).max_by_key(|(count, ..)| *count)?;
     let order = if lsb_first { "lsb" } else { "msb" };
     // Modes 0 and 3 sample at the same edge, and so do 1 and 2.

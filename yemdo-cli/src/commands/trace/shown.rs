@@ -62,6 +62,11 @@ impl<'a> Shown<'a> {
         Self { args, out, names, titled: false, alone: parts.all().next().is_none() }
     }
 
+    /// Prints all lines so far.
+    pub(super) fn flush(&mut self) -> Result<(), Failure> {
+        Ok(self.out.flush()?)
+    }
+
     /// Whether the filters let a transfer pass.
     fn passes(&self, traffic: &Traffic, part: Option<&OnBus>, followed: Option<&Followed>) -> bool {
         let args = self.args;
