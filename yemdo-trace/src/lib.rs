@@ -14,8 +14,10 @@
 //! ```
 
 mod capture;
+mod cells;
 pub mod edges;
 mod error;
+mod exchanged;
 mod kernel;
 mod lines;
 mod network;

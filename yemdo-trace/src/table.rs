@@ -9,10 +9,12 @@ use yemdo::record::Traffic;
 use yemdo::trace::Transaction;
 
 use crate::capture::{Captured, Item};
+use crate::cells::{bytes, damaged, delimiter, is_hex, level, missing, number, unit_name, words};
 use crate::edges::{Probes, micros};
 use crate::error::{CaptureError, Tell};
+use crate::exchanged::SpiRows;
 use crate::lines::MAX_LINE;
-use crate::options::{CaptureOptions, picoseconds};
+use crate::options::CaptureOptions;
 
 /// A table, read row by row.
 pub(crate) struct Table<R> {
@@ -33,6 +35,8 @@ enum Content {
     Levels { probes: Box<Probes>, columns: Vec<usize> },
     /// Transfers.
     Transfers(Roles),
+    /// Transfers over SPI.
+    Exchanges(SpiRows),
 }
 
 /// The columns of a table of transfers.
@@ -104,13 +108,17 @@ impl<R: BufRead> Table<R> {
         let lines: Vec<usize> =
             (0..headings.len()).filter(|at| *at != time && headings.get(*at).is_some_and(|name| options.role_of(name).is_some())).collect();
         let mut understood = format!("time in {}", unit_name(unit));
-        let content = if lines.is_empty() {
+        let spi = SpiRows::of(head, &headings, &lines, options)?;
+        let content = if let Some(rows) = spi {
+            understood.push_str(&rows.understood(&headings));
+            Content::Exchanges(rows)
+        } else if lines.is_empty() {
             let data = find("data", &DATA).ok_or_else(|| missing("data", &headings))?;
             let (direction, address) = (find("direction", &DIRECTION), find("address", &ADDRESS));
             for (what, column) in [("direction", direction), ("address", address), ("data", Some(data))] {
                 column.and_then(|at| headings.get(at)).into_iter().for_each(|name| understood.push_str(&format!(", {what} in `{name}`")));
             }
-            let hex = is_hex(head, first, &headings, &[Some(data), address], options)?;
+            let hex = is_hex(head, &headings, &[Some(data), address], options)?;
             understood.push_str(if hex { ", bytes in hex" } else { ", bytes in decimal" });
             Content::Transfers(Roles { direction, address, data, ack: find("ack", &ACK), group: find("group", &GROUP), hex, open: None })
         } else {
@@ -151,6 +159,7 @@ impl<R: BufRead> Table<R> {
                 match &mut self.content {
                     Content::Levels { probes, .. } => probes.end(self.last)?,
                     Content::Transfers(roles) => self.ready.extend(roles.open.take().map(Open::item)),
+                    Content::Exchanges(_) => {}
                 }
                 continue;
             }
@@ -164,6 +173,7 @@ impl<R: BufRead> Table<R> {
                     }
                 }
                 Content::Transfers(roles) => self.ready.extend(roles.row(&self.row, micros(at), line)?),
+                Content::Exchanges(rows) => self.ready.push_back(rows.row(&self.row, micros(at), line)?),
             }
         }
     }
@@ -200,7 +210,7 @@ impl Roles {
         let cell = |column: Option<usize>| String::from_utf8_lossy(column.and_then(|at| row.get(at)).unwrap_or(b"")).trim().to_owned();
         let bad = |what: &str, cell: &str, help: &str| CaptureError::new(format!("`{cell}` is no {what}")).at(line).help(help);
         let address = cell(self.address);
-        let address = match (self.number(&address), address.is_empty(), &self.open) {
+        let address = match (number(&address, self.hex), address.is_empty(), &self.open) {
             (Some(address), ..) if address < 0x80 => address,
             (Some(address), ..) => {
                 return Err(bad("7-bit address", &format!("0x{address:02X}"), &format!("its 7-bit form is 0x{:02X}", address >> 1)));
@@ -217,44 +227,20 @@ impl Roles {
             _ => return Err(bad("direction", &direction, "expected read or write")),
         };
         let text = cell(Some(self.data));
-        let bytes = self.bytes(&text).ok_or_else(|| bad("sequence of bytes", &text, "expected bytes such as 0x19 0xC0"))?;
+        let own = bytes(&text, self.hex).ok_or_else(|| bad("sequence of bytes", &text, "expected bytes such as 0x19 0xC0"))?;
         let ack = cell(self.ack).to_ascii_lowercase();
         let acknowledged = !matches!(ack.as_str(), "nak" | "nack" | "0" | "false" | "no" | "n");
         let group = cell(self.group);
         let goes_on = self.open.as_ref().is_some_and(|open| self.group.is_some() && open.group == group && open.read == read);
         if let Some(open) = self.open.as_mut().filter(|_| goes_on) {
-            open.bytes.extend(bytes);
+            open.bytes.extend(own);
             open.end = at;
             // The last byte of a read is never acknowledged.
             open.acknowledged &= acknowledged || read;
             return Ok(None);
         }
-        let next = Open { group, at, end: at, address, read, bytes, acknowledged: acknowledged || read, line };
+        let next = Open { group, at, end: at, address, read, bytes: own, acknowledged: acknowledged || read, line };
         Ok(self.open.replace(next).map(Open::item))
-    }
-
-    fn number(&self, text: &str) -> Option<u8> {
-        match text.strip_prefix("0x").or_else(|| text.strip_prefix("0X")) {
-            Some(hex) => u8::from_str_radix(hex, 16).ok(),
-            None if self.hex => u8::from_str_radix(text, 16).ok(),
-            None => text.parse().ok(),
-        }
-    }
-
-    fn bytes(&self, text: &str) -> Option<Vec<u8>> {
-        let text = text.trim_matches(['[', ']', '"']);
-        let mut bytes = Vec::new();
-        for word in text.split(|c: char| c.is_whitespace() || matches!(c, ',' | ';' | ':' | '-')).filter(|word| !word.is_empty()) {
-            let run = self.hex && word.len() > 2 && word.len().is_multiple_of(2) && !word.starts_with("0x") && !word.starts_with("0X");
-            if run && word.is_ascii() {
-                for pair in word.as_bytes().chunks(2) {
-                    bytes.push(u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()?);
-                }
-            } else {
-                bytes.push(self.number(word)?);
-            }
-        }
-        Some(bytes)
     }
 }
 
@@ -270,82 +256,4 @@ impl Open {
         let traffic = Traffic { at: self.at, transfer, outcome };
         Item::Transfer(Captured::new(Transaction::new(traffic, self.at, self.end, None), self.line))
     }
-}
-
-fn delimiter(line: &str) -> u8 {
-    [b';', b'\t'].into_iter().find(|delimiter| line.as_bytes().contains(delimiter)).unwrap_or(b',')
-}
-
-/// The words of a heading in lower case, and the unit of time in it: `Time [s]`, `time_ms`, `t/us`.
-fn words(heading: &str) -> (String, Option<u64>) {
-    let lower = heading.trim().trim_matches(['"', '\u{FEFF}']).to_lowercase();
-    let parts: Vec<&str> = lower.split(['[', ']', '(', ')', '_', ' ']).filter(|word| !word.is_empty()).collect();
-    let slash = lower.split_once('/').filter(|(_, unit)| picoseconds(unit).is_some());
-    if let Some((name, unit)) = slash {
-        return (name.trim().to_owned(), picoseconds(unit));
-    }
-    match parts.split_last() {
-        Some((last, name)) if !name.is_empty() && picoseconds(last).is_some() => (name.join(" "), picoseconds(last)),
-        _ => (lower.trim().to_owned(), None),
-    }
-}
-
-fn unit_name(picos: u64) -> &'static str {
-    match picos {
-        1_000_000_000_000 => "s",
-        1_000_000_000 => "ms",
-        1_000_000 => "µs",
-        1000 => "ns",
-        _ => "ps",
-    }
-}
-
-/// Whether numbers without prefix are hex, decided over the beginning of the table.
-fn is_hex(head: &str, first: &str, headings: &[String], columns: &[Option<usize>], options: &CaptureOptions) -> Result<bool, CaptureError> {
-    if let Some(hex) = options.columns.hex {
-        return Ok(hex);
-    }
-    let mut rows = ReaderBuilder::new().delimiter(delimiter(first)).flexible(true).from_reader(head.as_bytes());
-    let (mut letters, mut decimal, mut bare) = (false, false, false);
-    for row in rows.records().flatten() {
-        for cell in columns.iter().flatten().filter_map(|at| row.get(*at)) {
-            for word in cell
-                .split(|c: char| !c.is_alphanumeric())
-                .filter(|word| !word.is_empty() && !word.starts_with("0x") && !word.starts_with("0X"))
-            {
-                bare = true;
-                letters |= word.bytes().any(|byte| byte.is_ascii_alphabetic());
-                // Three digits are no byte in hex.
-                decimal |= word.len() == 3 && word.parse::<u8>().is_ok();
-            }
-        }
-    }
-    match (bare, letters, decimal) {
-        (false, ..) | (true, true, _) => Ok(true),
-        (true, false, true) => Ok(false),
-        (true, false, false) => {
-            let name = columns.first().copied().flatten().and_then(|at| headings.get(at)).map_or("", String::as_str);
-            let error = CaptureError::new(format!("the numbers in `{name}` can be hex or decimal"));
-            Err(error.tell(Tell::Numbers))
-        }
-    }
-}
-
-fn missing(what: &'static str, headings: &[String]) -> CaptureError {
-    let error = CaptureError::new(format!("the table has no column for {what}"));
-    error.tell(Tell::Column(what, headings.to_vec()))
-}
-
-fn level(cell: &[u8]) -> Result<bool, CaptureError> {
-    match cell.trim_ascii() {
-        b"1" | b"H" | b"h" | b"true" | b"high" | b"1.0" => Ok(true),
-        b"0" | b"L" | b"l" | b"false" | b"low" | b"0.0" => Ok(false),
-        other => Err(CaptureError::new(format!("`{}` is no level", String::from_utf8_lossy(other))).help("expected 0 or 1")),
-    }
-}
-
-fn damaged(error: &csv::Error) -> CaptureError {
-    let line = error.position().map(csv::Position::line);
-    let failure = CaptureError::new(format!("the table cannot be read: {error}"));
-    line.map_or(failure.clone(), |line| failure.at(line))
 }

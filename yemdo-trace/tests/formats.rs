@@ -155,6 +155,8 @@ fn tables_of_levels_and_of_transfers() {
     assert_eq!(lines(grouped.as_bytes(), &options), ["i2c 0x2C W 5A 10", "i2c 0x2C R 2 = 89 87"]);
     let decimal = "time (s),dir,address,data\n0,w,0x2C,90 16\n0.1,r,0x2C,137 135\n";
     assert_eq!(lines(decimal.as_bytes(), &options), ["i2c 0x2C W 5A 10", "i2c 0x2C R 2 = 89 87"]);
+    let exchanges = "time [s],mosi,miso,cs\n0,0x81 0x00,0x00 0x41,cs1\n0.5,01A2,,cs1\n";
+    assert_eq!(lines(exchanges.as_bytes(), &options), ["spi W 81 00 = 00 41", "spi W 01 A2 = 00 00"]);
     let open = "time (s),dir,address,data\n0,w,0x2C,25 16\n";
     assert_eq!(complaint(open.as_bytes(), &options), "the numbers in `data` can be hex or decimal; say whether numbers are hex or decimal");
     let mut told = options.clone();
