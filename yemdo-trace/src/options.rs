@@ -117,6 +117,8 @@ pub struct CaptureOptions {
     pub columns: TableColumns,
     /// TCP port of Modbus servers.
     pub port: u16,
+    /// Whether printed bytes may be whole Modbus requests and responses, over RTU or TCP.
+    pub modbus: bool,
 }
 
 impl Default for CaptureOptions {
@@ -130,6 +132,7 @@ impl Default for CaptureOptions {
             unit: None,
             columns: TableColumns::default(),
             port: 502,
+            modbus: false,
         }
     }
 }

@@ -10,6 +10,7 @@ use crate::capture::Item;
 use crate::error::{CaptureError, Tell};
 use crate::lines::Lines;
 use crate::options::CaptureOptions;
+use crate::rtu::{Pairs, whole_frame};
 
 /// Printed lines with bytes.
 pub(crate) struct Printed<R> {
@@ -20,6 +21,8 @@ pub(crate) struct Printed<R> {
     last: u64,
     ready: VecDeque<Item>,
     skipped: u64,
+    /// `None` if bytes are no Modbus frames.
+    modbus: Option<Pairs>,
 }
 
 /// Form of all numbers.
@@ -55,7 +58,16 @@ impl Printed<std::io::Empty> {
 impl<R: BufRead> Printed<R> {
     pub(crate) fn open(input: R, head: &str, options: &CaptureOptions) -> Result<Self, CaptureError> {
         let form = form_of(head, options.columns.hex)?;
-        Ok(Self { lines: Lines::new(input), form, unit: options.unit, origin: None, last: 0, ready: VecDeque::new(), skipped: 0 })
+        Ok(Self {
+            lines: Lines::new(input),
+            form,
+            unit: options.unit,
+            origin: None,
+            last: 0,
+            ready: VecDeque::new(),
+            skipped: 0,
+            modbus: options.modbus.then(Pairs::default),
+        })
     }
 
     pub(crate) fn next_item(&mut self) -> Result<Option<Item>, CaptureError> {
@@ -63,7 +75,9 @@ impl<R: BufRead> Printed<R> {
             if let Some(item) = self.ready.pop_front() {
                 return Ok(Some(item));
             }
-            let Some((number, text)) = self.lines.next_line()? else { return Ok(None) };
+            let Some((number, text)) = self.lines.next_line()? else {
+                return Ok(self.modbus.as_mut().and_then(Pairs::end));
+            };
             let line = parse(&text);
             if line.literal.is_none() && line.numbers.is_empty() {
                 self.skipped += u64::from(!text.trim().is_empty());
@@ -71,6 +85,10 @@ impl<R: BufRead> Printed<R> {
             }
             let bytes = self.bytes(&line).map_err(|error| error.at(number))?;
             let at = self.time(line.time);
+            if let Some((pairs, frame)) = self.modbus.as_mut().zip(whole_frame(&bytes)) {
+                self.ready.extend(pairs.frame(at, at, frame, number));
+                continue;
+            }
             let names = line.names.iter().map(|name| (*name).to_owned()).collect();
             self.ready.push_back(Item::Frame { at, names, bytes, line: number });
         }

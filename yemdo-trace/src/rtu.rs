@@ -1,6 +1,6 @@
 //! Modbus RTU: characters to frames by silence, and frames to requests with their responses.
 
-use yemdo::bus::modbus::{parse_pdu, unwrap_rtu};
+use yemdo::bus::modbus::{parse_pdu, unwrap_rtu, with_crc};
 use yemdo::bus::{Bus, Transfer};
 use yemdo::record::Traffic;
 use yemdo::trace::Transaction;
@@ -73,7 +73,10 @@ impl Pairs {
             };
         };
         let (unit, function) = (request.first().copied().unwrap_or(0), request.get(1).copied().unwrap_or(0));
+        // A read that is sent again is no response to itself.
+        let again = bytes == request && matches!(function, 1..=4 | 23);
         let answers = match &parsed {
+            Ok(_) if again => false,
             Ok((from, pdu)) => *from == unit && pdu.first().is_some_and(|first| first & 0x7F == function & 0x7F),
             // A damaged frame in the place of a response.
             Err(_) => true,
@@ -105,6 +108,17 @@ impl Pairs {
         let (at, end, request) = self.pending.take()?;
         Some(Item::Transfer(pair(at, end, end, request, Err("no response".into()), 0)))
     }
+}
+
+/// Printed bytes as an RTU frame: with a CRC that fits, or with the header of Modbus TCP. `None` for other bytes.
+pub(crate) fn whole_frame(bytes: &[u8]) -> Option<Vec<u8>> {
+    if unwrap_rtu(bytes).is_ok() {
+        return Some(bytes.to_vec());
+    }
+    // Transaction, protocol 0, length (Modbus Messaging on TCP/IP V1.0b, section 3.1.3).
+    let (header, rest) = bytes.split_at_checked(6)?;
+    let length = usize::from(u16::from_be_bytes([*header.get(4)?, *header.get(5)?]));
+    (header.get(2..4) == Some(&[0, 0]) && length == rest.len() && length >= 2).then(|| with_crc(rest.to_vec()))
 }
 
 /// A request with its response; both are RTU frames.

@@ -225,6 +225,20 @@ fn lines_that_a_board_prints() {
     assert_eq!(lines(either.as_bytes(), &told), ["0 a: 41 5C", "0 a: 14 0A"]);
     told.columns.hex = Some(true);
     assert_eq!(lines(either.as_bytes(), &told), ["0 a: 65 92", "0 a: 20 10"]);
+    let mut modbus = CaptureOptions::default();
+    modbus.modbus = true;
+    let response = to_hex(&with_crc(vec![17, 4, 2, 0, 0xD7]));
+    let frames = format!("TX 11 04 00 0A 00 01 13 58\nTX 11 04 00 0A 00 01 13 58\nRX {response}\n")
+        + "TX 00 07 00 00 00 06 11 04 00 0A 00 01\nRX 00 07 00 00 00 03 11 84 02\nAIR 00 D7\n";
+    assert_eq!(
+        lines(frames.as_bytes(), &modbus),
+        [
+            "modbus 17 W 11 04 00 0A 00 01 13 58 R 1 ! no response".to_owned(),
+            format!("modbus 17 W 11 04 00 0A 00 01 13 58 R 7 = {response}"),
+            "modbus 17 W 11 04 00 0A 00 01 13 58 R 5 = 11 84 02 C3 04".to_owned(),
+            "0 AIR: 00 D7".to_owned(),
+        ]
+    );
     let both = "some numbers can only be hex, and others only decimal; say whether numbers are hex or decimal";
     assert_eq!(complaint(b"a 125 192\na 19 C0\n", &options), both);
     // A later line does not fit.

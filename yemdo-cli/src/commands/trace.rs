@@ -37,76 +37,83 @@ const AT_ONCE: u64 = 64;
 const EVERY: u64 = 4096;
 
 pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
-    let mut parts = Parts::new(args)?;
+    let parts = Parts::new(args)?;
     let options = options::of(args, &parts)?;
     let (input, taken, size) = open(&args.capture)?;
     let mut capture = Capture::open(input, options.clone()).map_err(|error| failure(args, error))?;
     tell_kind(&capture, args);
-    let mut shown = Shown::new(args, &parts);
-    let mut log = args.log.as_deref().map(|path| Log::open(path, capture.epoch(), &parts)).transpose()?;
-    let mut waves = Waves::new(args, &options)?;
+    let log = args.log.as_deref().map(|path| Log::open(path, capture.epoch(), &parts)).transpose()?;
+    let shown = Shown::new(args, &parts);
+    let mut session = Session { shown, log, waves: Waves::new(args, &options)?, parts, end: 0, items: 0 };
     let (stop, progress) = (Stop::on_interrupt(), progress(size));
-    let (mut end, mut items) = (0, 0u64);
-    let mut broken = None;
-    loop {
+    // An error at the end of a capture: earlier items count.
+    let broken = loop {
         let item = match capture.next_item() {
-            Ok(Some(item)) => item,
-            Ok(None) => break,
-            // Earlier items count.
-            Err(error) => {
-                broken = Some(failure(args, error));
-                break;
-            }
+            Ok(Some(item)) if !stop.is_asked() => item,
+            Ok(_) => break None,
+            Err(error) => break Some(failure(args, error)),
         };
-        if stop.is_asked() {
-            break;
+        session.take(item, capture.epoch())?;
+        // The first lines are printed at once, and so are all of a live input.
+        if size == 0 || session.items <= AT_ONCE {
+            session.shown.flush()?;
         }
-        items += 1;
-        // The first lines come at once, and so do all of a live input.
-        if size == 0 || items <= AT_ONCE {
-            shown.flush()?;
-        }
-        if items.is_multiple_of(EVERY) {
+        if session.items.is_multiple_of(EVERY) {
             progress.set_position(taken.load(Ordering::Relaxed));
         }
-        match item {
-            Item::Transfer(captured) => {
-                end = end.max(captured.transaction.end);
-                let taken = parts.take(&captured);
-                log.as_mut().map_or(Ok(()), |log| log.add(&parts, &taken, capture.epoch()))?;
-                waves.add(items, &captured, &taken, &parts)?;
-                shown.transfer(items, &captured, &taken, &parts)?;
-            }
-            Item::Frame { at, names, bytes, line } => {
-                parts.what = "frame";
-                match parts.take_printed(at, &names, &bytes) {
-                    Some((place, seen)) => {
-                        log.as_mut().map_or(Ok(()), |log| log.frame(&parts, place, at, &seen, capture.epoch()))?;
-                        parts.get(place).map_or(Ok(()), |part| shown.printed(items, (at, line), part, &seen))?;
-                    }
-                    None => {
-                        parts.damaged += 1;
-                        shown.damaged(items, (at, line), "bytes of no frame", &bytes)?;
-                    }
-                }
-            }
-            Item::Damaged { at, why, bytes, line } => {
-                parts.damaged += 1;
-                shown.damaged(items, (at, line), &why, &bytes)?;
-            }
-            _ => {}
-        }
-    }
+    };
     progress.finish_and_clear();
     for note in capture.notes() {
         let _ = writeln!(anstream::stderr(), "{note}");
     }
-    waves.finish()?;
+    let Session { mut shown, waves, parts, end, .. } = session;
     let found = shown.verdict(&parts, end)?;
     parts.hints(args, &options)?;
+    waves.finish()?;
     broken.map_or(Ok(()), Err)?;
     parts.refuse_nothing()?;
     Ok(u8::from(found))
+}
+
+/// A capture that is being read.
+struct Session<'a> {
+    parts: Parts,
+    shown: Shown<'a>,
+    log: Option<Log>,
+    waves: Waves<'a>,
+    /// Time of the last transfer.
+    end: u64,
+    items: u64,
+}
+
+impl Session<'_> {
+    fn take(&mut self, item: Item, epoch: Option<f64>) -> Result<(), Failure> {
+        self.items += 1;
+        let (number, parts) = (self.items, &mut self.parts);
+        match item {
+            Item::Transfer(captured) => {
+                self.end = self.end.max(captured.transaction.end);
+                let taken = parts.take(&captured);
+                self.log.as_mut().map_or(Ok(()), |log| log.add(parts, &taken, epoch))?;
+                self.waves.add(number, &captured, &taken, parts)?;
+                self.shown.transfer(number, &captured, &taken, parts)
+            }
+            Item::Frame { at, names, bytes, line } => {
+                parts.what = "frame";
+                let Some((place, seen)) = parts.take_printed(at, &names, &bytes) else {
+                    parts.damaged += 1;
+                    return self.shown.damaged(number, (at, line), "bytes of no frame", &bytes);
+                };
+                self.log.as_mut().map_or(Ok(()), |log| log.frame(parts, place, at, &seen, epoch))?;
+                parts.get(place).map_or(Ok(()), |part| self.shown.printed(number, (at, line), part, &seen))
+            }
+            Item::Damaged { at, why, bytes, line } => {
+                parts.damaged += 1;
+                self.shown.damaged(number, (at, line), &why, &bytes)
+            }
+            _ => Ok(()),
+        }
+    }
 }
 
 /// The capture, the bytes taken of it, and its size; 0 if that is unknown.

@@ -209,11 +209,8 @@ impl StandIn {
 
     /// Composes a frame for a time, and copies its values to the registers.
     pub(super) fn publish(&mut self, at: u64, id: FrameId, waiting: bool) {
-        if self.watch.is_some() {
-            return;
-        }
         let part = self.part.clone();
-        let Some(frame) = part.frames.get(id) else { return };
+        let Some(frame) = part.frames.get(id).filter(|_| self.watch.is_none()) else { return };
         let Some(recipe) = self.recipes.get(id) else { return };
         let readings: Vec<ReadingId> = recipe.readings().collect();
         // Nothing of it changes.

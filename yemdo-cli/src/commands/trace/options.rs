@@ -42,6 +42,7 @@ pub(super) fn of(args: &Trace, parts: &Parts) -> Result<CaptureOptions, Failure>
     options.glitch = reading.glitch.unwrap_or(0);
     options.unit = reading.time_unit;
     options.port = reading.port;
+    options.modbus = stated.is_some();
     Ok(options)
 }
 
