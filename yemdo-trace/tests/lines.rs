@@ -8,7 +8,7 @@ use yemdo_trace::{Captured, Serial};
 /// A nanosecond in picoseconds.
 const NS: u64 = 1000;
 
-/// Drives the two lines of I2C in steps of 1 µs, and keeps what is decoded.
+/// Drives the two lines of I2C in steps of 1 µs, and keeps the decoded transfers.
 struct Wires {
     lines: I2cLines,
     now: u64,

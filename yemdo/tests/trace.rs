@@ -1,4 +1,4 @@
-//! Transfers of clients other than this library: what they mean, and what is wrong with them.
+//! Transfers of clients other than this library: their meaning, and violations of the sheet.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)] // tests end where something is wrong
 
