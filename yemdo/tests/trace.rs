@@ -158,3 +158,25 @@ reading.level = { unit = "mm", formula = "level * 0.5" }
     assert_eq!(take(&[0x81, 0, 0], &[9, 9, 2]), ("MODE = 0x02: RATE = 2".into(), "0.000000 spi W 81 00 R 1 = 02".into()));
     assert_eq!(take(&[0xC4, 0x10, 0, 0, 0], &[9, 9, 9, 1, 0x2C]), ("LEVEL".into(), "0.000000 spi W C4 10 00 R 2 = 01 2C".into()));
 }
+
+#[test]
+fn frames_are_recognized_before_their_wait_is_known() {
+    let part = Part::parse(
+        "probe.toml",
+        r#"
+part = "probe-3"
+i2c = { address = 0x21, pointer = 8 }
+register.MODE = { at = 1, reset = 0, field.RATE = { bits = "[0]", values = [{ code = 0, ms = 20 }, { code = 1, ms = 5 }] } }
+frame.LEVEL = { command = [0xC4], read = 2, wait = "RATE.ms", code = { level = "b0 b1" } }
+reading.level = { unit = "mm", formula = "level * 0.5" }
+"#,
+    );
+    let part = part.unwrap_or_else(|error| panic!("{error}"));
+    let lines = ["0.000 i2c 0x21 W C4", "0.010 i2c 0x21 R 2 = 01 2C"];
+    let (texts, findings) = followed(&part, &Start::Unseen, &lines);
+    assert_eq!(texts, ["LEVEL, transfer 1 of 2", "LEVEL; 150.0 mm"]);
+    // Too early by the reset value; another setting may have been written before.
+    assert_eq!(findings, [(Rule::ReadTooEarly, true)]);
+    let shorter = ["0.000 i2c 0x21 W C4", "0.003 i2c 0x21 R 2 = 01 2C"];
+    assert_eq!(followed(&part, &Start::Unseen, &shorter).1, [(Rule::ReadTooEarly, false)]);
+}

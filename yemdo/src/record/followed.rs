@@ -21,6 +21,8 @@ pub struct TrafficFrames {
     /// The Modbus unit id of the sheet.
     unit: Option<u8>,
     pub(super) state: State,
+    /// Whether transfers depend on the state.
+    varies: bool,
     /// The state that the transfers below are planned for.
     planned_for: State,
     /// Fields used by readings.
@@ -78,6 +80,7 @@ impl TrafficFrames {
             part: part.clone(),
             state: state.clone(),
             planned_for: state.clone(),
+            varies: varies(part),
             open: Vec::new(),
             written: None,
             requested: None,
@@ -106,7 +109,7 @@ impl TrafficFrames {
     pub fn take(&mut self, traffic: &Traffic) -> Vec<(FrameId, Vec<u8>)> {
         let traffic = &self.as_asked(traffic);
         let read = self.hear(traffic);
-        if !self.planned_for.has_same_values(&self.state) {
+        if self.varies && !self.planned_for.has_same_values(&self.state) {
             // Each frame keeps its place.
             self.frames = frames(&self.part, &self.state);
             self.planned_for.adopt(&self.state);
@@ -295,6 +298,12 @@ impl TrafficFrames {
     }
 }
 
+/// Whether the transfers of some frame depend on the state: by formulas of its commands and waits, or by banks.
+fn varies(part: &Sheet) -> bool {
+    let mut exchanges = part.frames.iter().flat_map(|frame| frame.origin.exchanges());
+    exchanges.any(|exchange| exchange.formulas().next().is_some()) || part.registers.iter().any(|register| !register.bank.is_empty())
+}
+
 /// Whether a frame's registers share an address with others, and the selected bank is unknown.
 fn is_ambiguous(part: &Sheet, frame: &Frame, state: &State) -> bool {
     let Origin::Registers(runs) = &frame.origin else { return false };
@@ -306,9 +315,11 @@ fn is_ambiguous(part: &Sheet, frame: &Frame, state: &State) -> bool {
 /// For each frame the transfers that bring it, over each bus; none if the selected bank decides about it and is unknown.
 fn frames(part: &Part, state: &State) -> Vec<(FrameId, Vec<Transfer>)> {
     let mut frames = Vec::new();
+    // A wait of unknown time, or a command of unknown settings, is one of the frame all the same.
+    let planned = state.assumed(part);
     for (id, frame) in part.frames.entries() {
         for bus in part.buses.all() {
-            let operations = read_frame(part, bus, frame, state).unwrap_or_default();
+            let operations = read_frame(part, bus, frame, &planned).unwrap_or_default();
             let clear = !is_ambiguous(part, frame, state);
             let transfers = operations.into_iter().filter_map(|operation| match operation {
                 Operation::Transfer(transfer) if clear => Some(transfer),

@@ -6,9 +6,12 @@ use super::verdict::{self, TraceFinding};
 use crate::bus::Bus;
 use crate::decode::{Decoded, Decoder};
 use crate::model::ids::{FieldId, FrameId, RegisterId};
+use crate::model::input::{Input, inputs};
+use crate::model::operation::{Action, Time};
 use crate::model::part::{Part, Sheet};
 use crate::model::state::State;
 use crate::model::status::Status;
+use crate::model::value::Present;
 use crate::plan::accept::Refusal;
 use crate::record::{Accessed, Traffic, TrafficFrames};
 use crate::stand_in::{NoStandIn, Rule, StandIn, Violation};
@@ -186,7 +189,7 @@ impl Follower {
             return None;
         }
         let traffic = self.frames.as_asked(&transaction.traffic);
-        let now = Transaction { traffic: traffic.clone(), ..*transaction }.acts_at();
+        let now = transaction.acts_at(&traffic);
         let waited = self.judge.strict.asked_since(now);
         let mut violations = self.judged(now, transaction, &traffic);
         let before = self.frames.state().clone();
@@ -330,11 +333,31 @@ fn unshown(part: &Sheet) -> impl Iterator<Item = FieldId> + '_ {
     part.fields.ids().filter(|id| part.is_unstored(*id) && !part.is_sent(*id))
 }
 
-/// The state in which the client may do most: registers are writable, frames are valid.
+/// The state in which the client may do most: registers are writable, frames are valid, waits are short.
 fn favourable(part: &Sheet) -> State {
     let mut state = State::while_read(part).assumed(part);
     for (field, code) in part.registers.iter().flat_map(|register| &register.writable) {
         state.set_field(&part.fields[*field], *code);
     }
+    let steps = part.routines.iter().flat_map(|routine| &routine.steps);
+    let waits = steps.filter_map(|step| if let Action::Wait { time, .. } = &step.action { Some(time) } else { None });
+    let exchanges = part.frames.iter().flat_map(|frame| frame.origin.exchanges()).filter_map(|exchange| exchange.wait.as_ref());
+    waits.chain(exchanges).for_each(|time| shorten(part, time, &mut state));
     state
+}
+
+/// Gives the fields of a wait the codes of their tables with which it is the shortest.
+fn shorten(part: &Sheet, time: &Time, state: &mut State) {
+    let Time::Formula(formula) = time else { return };
+    for field in part.inputs_behind(inputs(formula)).into_iter().filter_map(Input::field) {
+        let model = &part.fields[field];
+        let with = |code: i128| {
+            let mut trial = state.clone();
+            trial.set_field(model, code);
+            time.micros(&Present { part, state: &trial }).ok().map(|micros| (micros, code))
+        };
+        if let Some((_, code)) = model.values.iter().filter_map(|row| with(row.code)).min() {
+            state.set_field(model, code);
+        }
+    }
 }

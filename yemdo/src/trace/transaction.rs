@@ -23,8 +23,9 @@ impl Transaction {
     }
 
     /// The time that counts for the part: a command acts at its end, an answer is that of the moment when it begins.
-    pub(crate) fn acts_at(&self) -> u64 {
-        if self.traffic.transfer.receive > 0 { self.answered } else { self.end }
+    /// `asked` is the transfer, divided.
+    pub(crate) fn acts_at(&self, asked: &Traffic) -> u64 {
+        if asked.transfer.receive > 0 { self.answered } else { self.end }
     }
 }
 
