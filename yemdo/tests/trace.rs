@@ -119,6 +119,32 @@ fn an_unknown_start_is_the_benefit_of_the_client() {
 }
 
 #[test]
+fn a_refused_read_has_no_length() {
+    let part = Part::parse(
+        "probe.toml",
+        r#"
+part = "probe-4"
+i2c.address = 0x21
+frame.LEVEL = { read = 3, code = { level = "b0 b1" }, check = { xor = 0x5A, over = "b0..b1", in = "b2" } }
+reading.level = { unit = "mm", formula = "level * 0.5" }
+routine.measure = [{ write = [0xA0, 0x01] }, { wait = "50 ms" }, { read = "LEVEL" }]
+"#,
+    );
+    let part = part.unwrap_or_else(|error| panic!("{error}"));
+    // A capture shows at most one byte of a read without acknowledgement.
+    for (read, expected) in [
+        ("0.010 i2c 0x21 R 1 ! address not acknowledged", &[Rule::ReadTooEarly][..]),
+        ("0.060 i2c 0x21 R 1 ! address not acknowledged", &[]),
+        ("0.060 i2c 0x21 R 1 = 01", &[Rule::CheckNotRead]),
+    ] {
+        let lines = ["0.000 i2c 0x21 W A0 01", read, "0.070 i2c 0x21 R 3 = 01 2C 77"];
+        let (texts, findings) = followed(&part, &Start::PowerUp, &lines);
+        assert_eq!(findings.iter().map(|(rule, _)| *rule).collect::<Vec<_>>(), expected, "{read}");
+        assert_eq!(texts[2], "LEVEL; 150.0 mm");
+    }
+}
+
+#[test]
 fn the_clock_of_a_capture_is_judged() {
     let mut follower = Follower::new(&probe(), &Start::PowerUp).unwrap();
     let traffic = Traffic::parse("0.000 i2c 0x21 W 10 06").unwrap().unwrap();

@@ -3,7 +3,7 @@
 use super::followed::{Accessed, TrafficFrames};
 use super::traffic::Traffic;
 use crate::bus::{Bus, Received, Transfer, Wire};
-use crate::model::registers::Register;
+use crate::model::registers::Field;
 use crate::plan::heard::{is_command, understood};
 
 impl TrafficFrames {
@@ -118,18 +118,36 @@ impl TrafficFrames {
 
     /// Incomplete or ambiguous register access, in words: a part of a register, or one of several if a bank is unknown.
     pub(crate) fn doubtful(&self, asked: &Traffic) -> Option<String> {
-        let wire = self.part.buses.wire(asked.transfer.bus)?;
-        let received = wire.received(&asked.transfer.send, asked.transfer.receive).ok()?;
-        let (Received::Write { address, .. } | Received::Read { address, .. }) = received else { return None };
+        let address = self.address_of(asked)?;
         if let Some(id) = self.register(address) {
             let what = if self.is_late(asked.transfer.bus) { "request of" } else { "part of" };
             return Some(format!("{what} {}", self.part.registers[id].name));
         }
-        let there: Vec<&Register> = self.part.registers.iter().filter(|register| register.at == address).collect();
-        let banks = there.iter().flat_map(|register| &register.bank).map(|(field, _)| &self.part.fields[*field]);
-        let bank = banks.into_iter().find(|field| !self.state.knows(field))?;
-        let names: Vec<&str> = there.iter().map(|register| register.name.as_str()).collect();
+        let bank = self.unknown_bank(address)?;
+        let there = self.part.registers.iter().filter(|register| register.at == address);
+        let names: Vec<&str> = there.map(|register| register.name.as_str()).collect();
         Some(format!("{}: {} was never read or set", names.join(" or "), bank.name))
+    }
+
+    /// Whether the register of a transfer depends on a bank that is unknown.
+    pub(crate) fn is_undecided(&self, asked: &Traffic) -> bool {
+        self.address_of(asked).is_some_and(|address| self.unknown_bank(address).is_some())
+    }
+
+    /// The register address of a transfer.
+    fn address_of(&self, asked: &Traffic) -> Option<u32> {
+        let wire = self.part.buses.wire(asked.transfer.bus)?;
+        match wire.received(&asked.transfer.send, asked.transfer.receive).ok()? {
+            Received::Write { address, .. } | Received::Read { address, .. } => Some(address),
+            Received::Command { .. } => None,
+        }
+    }
+
+    /// A field with an unknown code that selects a bank with a register at an address.
+    fn unknown_bank(&self, address: u32) -> Option<&Field> {
+        let there = self.part.registers.iter().filter(|register| register.at == address);
+        let mut banks = there.flat_map(|register| &register.bank).map(|(field, _)| &self.part.fields[*field]);
+        banks.find(|field| !self.state.knows(field))
     }
 
     /// Whether answers over a bus come with the next transfer.

@@ -189,12 +189,6 @@ impl TrafficFrames {
         Some((*frame, open.count, transfers.len()))
     }
 
-    /// Whether a bank is selected that is unknown.
-    pub(crate) fn has_unknown_bank(&self) -> bool {
-        let mut banks = self.part.registers.iter().flat_map(|register| &register.bank);
-        banks.any(|(field, _)| !self.state.knows(&self.part.fields[*field]))
-    }
-
     /// Whether a transfer is to this part, not to another on the same bus.
     pub(super) fn is_own(&self, transfer: &Transfer) -> bool {
         transfer.bus != Bus::I2c || transfer.address == self.part.buses.i2c.as_ref().map(|i2c| i2c.address)

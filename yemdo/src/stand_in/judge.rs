@@ -92,6 +92,11 @@ impl Rule {
         self.texts().0
     }
 
+    /// Whether it is about the number of bytes of a transfer.
+    pub(crate) fn is_about_length(self) -> bool {
+        matches!(self, Rule::PartOfRegister | Rule::WrongLength | Rule::CheckNotRead | Rule::NoAutoIncrement)
+    }
+
     /// Possible effect of a violation.
     pub fn effect(self) -> &'static str {
         self.texts().1

@@ -191,7 +191,7 @@ impl Follower {
         let traffic = self.frames.as_asked(&transaction.traffic);
         let now = transaction.acts_at(&traffic);
         let waited = self.judge.strict.asked_since(now);
-        let mut violations = self.judged(now, transaction, &traffic);
+        let violations = self.judged(now, transaction, &traffic);
         let before = self.frames.state().clone();
         let accessed = self.frames.accessed(&traffic);
         let complete = self.frames.take(&traffic);
@@ -212,7 +212,6 @@ impl Follower {
             }
             frames.push(seen);
         }
-        violations.dedup();
         let registers = accessed.as_ref().map_or(Vec::new(), Accessed::registers);
         let meanings = self.meanings(&traffic, &before, accessed, &frames);
         Some(Followed { traffic, meanings, registers, frames, gap, violations })
@@ -243,17 +242,19 @@ impl Follower {
         if traffic.outcome.is_err() && transfer.receive == 0 && transfer.bus == Bus::I2c {
             return Vec::new();
         }
+        // A read that was refused ends early: its length is not the client's.
+        let refused = traffic.outcome.is_err();
         let run = |judge: &mut StandIn| {
             let clock = transaction.hertz.map(|hertz| judge.judge_clock(now, transfer.bus, hertz));
             let mut violations = judge.judge(now, transfer);
+            violations.retain(|violation| !(refused && violation.rule.is_about_length()));
             violations.extend(clock.into_iter().flatten());
             violations
         };
         let strict = run(&mut self.judge.strict);
         let mild = self.judge.mild.as_mut().map(run);
-        // A violation with a line of the sheet is about a register of another bank.
-        let in_a_bank = |violation: &Violation| violation.rule == Rule::UnknownRegister && violation.line.is_some();
-        let unknown_bank = |violation: &Violation| in_a_bank(violation) && self.frames.has_unknown_bank();
+        let undecided = self.frames.is_undecided(traffic);
+        let unknown_bank = |violation: &Violation| violation.rule == Rule::UnknownRegister && undecided;
         let mut violations = Vec::new();
         for violation in strict {
             let certain = mild.as_ref().is_none_or(|mild| mild.iter().any(|other| other.is_like(&violation)));
