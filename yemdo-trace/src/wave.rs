@@ -7,7 +7,7 @@ use yemdo::bus::Bus;
 use yemdo::record::Traffic;
 
 use crate::edges::Parity;
-use crate::options::Serial;
+use crate::options::{Role, Serial};
 
 /// How fast the lines are, and in what form.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -30,50 +30,12 @@ impl WaveOptions {
     }
 }
 
-/// A line of a waveform.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-#[non_exhaustive]
-pub enum Line {
-    /// I2C clock.
-    Scl,
-    /// I2C data.
-    Sda,
-    /// SPI clock.
-    Clk,
-    /// SPI data to the part.
-    Mosi,
-    /// SPI data from the part.
-    Miso,
-    /// SPI chip select.
-    Cs,
-    /// Requests on a serial line.
-    Tx,
-    /// Responses on a serial line.
-    Rx,
-}
-
-impl Line {
-    /// Its name in a waveform.
-    pub fn name(self) -> &'static str {
-        match self {
-            Line::Scl => "scl",
-            Line::Sda => "sda",
-            Line::Clk => "clk",
-            Line::Mosi => "mosi",
-            Line::Miso => "miso",
-            Line::Cs => "cs",
-            Line::Tx => "tx",
-            Line::Rx => "rx",
-        }
-    }
-
-    /// The lines of a bus.
-    pub fn of(bus: Bus) -> &'static [Line] {
-        match bus {
-            Bus::I2c => &[Line::Scl, Line::Sda],
-            Bus::Spi => &[Line::Cs, Line::Clk, Line::Mosi, Line::Miso],
-            _ => &[Line::Tx, Line::Rx],
-        }
+/// The lines of a bus.
+pub fn lines_of(bus: Bus) -> &'static [Role] {
+    match bus {
+        Bus::I2c => &[Role::Scl, Role::Sda],
+        Bus::Spi => &[Role::Cs, Role::Clk, Role::Mosi, Role::Miso],
+        _ => &[Role::Tx, Role::Rx],
     }
 }
 
@@ -97,11 +59,11 @@ pub struct Mark {
 #[non_exhaustive]
 pub struct Drawn {
     /// Time, line, and its level from then on.
-    pub edges: Vec<(u64, Line, bool)>,
+    pub edges: Vec<(u64, Role, bool)>,
     /// Bytes and conditions.
     pub marks: Vec<Mark>,
     /// Bits, when and on which line they are sampled.
-    pub bits: Vec<(u64, Line, bool)>,
+    pub bits: Vec<(u64, Role, bool)>,
     /// When the transfer ends.
     pub end: u64,
 }
@@ -123,36 +85,36 @@ struct I2cPen {
 }
 
 impl I2cPen {
-    fn set(&mut self, line: Line, level: bool) {
+    fn set(&mut self, line: Role, level: bool) {
         self.drawn.edges.push((self.at, line, level));
         self.at += self.quarter;
     }
 
     fn bit(&mut self, level: bool) {
-        self.set(Line::Sda, level);
-        self.drawn.bits.push((self.at, Line::Sda, level));
-        self.set(Line::Scl, true);
+        self.set(Role::Sda, level);
+        self.drawn.bits.push((self.at, Role::Sda, level));
+        self.set(Role::Scl, true);
         self.at += self.quarter;
-        self.set(Line::Scl, false);
+        self.set(Role::Scl, false);
     }
 
     fn start(&mut self, repeated: bool) {
         let from = self.at;
         if repeated {
-            self.set(Line::Sda, true);
-            self.set(Line::Scl, true);
+            self.set(Role::Sda, true);
+            self.set(Role::Scl, true);
         }
-        self.set(Line::Sda, false);
-        self.set(Line::Scl, false);
+        self.set(Role::Sda, false);
+        self.set(Role::Scl, false);
         let text = if repeated { "repeated start" } else { "start" };
         self.drawn.marks.push(Mark { from, to: self.at, text: text.into(), from_part: false, byte: None });
     }
 
     fn stop(&mut self) {
         let from = self.at;
-        self.set(Line::Sda, false);
-        self.set(Line::Scl, true);
-        self.set(Line::Sda, true);
+        self.set(Role::Sda, false);
+        self.set(Role::Scl, true);
+        self.set(Role::Sda, true);
         self.drawn.marks.push(Mark { from, to: self.at, text: "stop".into(), from_part: false, byte: None });
     }
 
@@ -222,7 +184,7 @@ fn spi(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
     let idle = options.mode >= 2;
     let late = options.mode % 2 == 1;
     let mut at = from;
-    drawn.edges.push((at, Line::Cs, false));
+    drawn.edges.push((at, Role::Cs, false));
     at += half;
     for index in 0..length {
         let out = transfer.send.get(index).copied().unwrap_or(0);
@@ -233,17 +195,17 @@ fn spi(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
             let place = if options.lsb_first { bit } else { 7 - bit };
             // Data change half a period before the edge that samples them.
             if late {
-                drawn.edges.push((at, Line::Clk, !idle));
+                drawn.edges.push((at, Role::Clk, !idle));
             }
-            drawn.edges.push((at, Line::Mosi, out >> place & 1 == 1));
-            drawn.edges.push((at, Line::Miso, back >> place & 1 == 1));
+            drawn.edges.push((at, Role::Mosi, out >> place & 1 == 1));
+            drawn.edges.push((at, Role::Miso, back >> place & 1 == 1));
             at += half;
-            drawn.bits.push((at, Line::Mosi, out >> place & 1 == 1));
-            drawn.bits.push((at, Line::Miso, back >> place & 1 == 1));
-            drawn.edges.push((at, Line::Clk, if late { idle } else { !idle }));
+            drawn.bits.push((at, Role::Mosi, out >> place & 1 == 1));
+            drawn.bits.push((at, Role::Miso, back >> place & 1 == 1));
+            drawn.edges.push((at, Role::Clk, if late { idle } else { !idle }));
             at += half;
             if !late {
-                drawn.edges.push((at, Line::Clk, idle));
+                drawn.edges.push((at, Role::Clk, idle));
             }
         }
         let from_part = index >= transfer.send.len();
@@ -252,7 +214,7 @@ fn spi(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
         drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part, byte: Some(place) });
     }
     at += half;
-    drawn.edges.push((at, Line::Cs, true));
+    drawn.edges.push((at, Role::Cs, true));
     drawn.end = at;
     drawn
 }
@@ -261,7 +223,7 @@ fn serial(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
     let bit = (1_000_000_000 / u64::from(options.serial.baud.max(1))).max(1);
     let mut drawn = Drawn::default();
     let mut at = from;
-    let mut put = |line: Line, bytes: &[u8], from_part: bool| {
+    let mut put = |line: Role, bytes: &[u8], from_part: bool| {
         for (place, byte) in bytes.iter().enumerate() {
             let begin = at;
             let odd = byte.count_ones() % 2 == 1;
@@ -280,12 +242,12 @@ fn serial(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
             at += bit * u64::from(options.serial.stop_bits.max(1));
             drawn.marks.push(Mark { from: begin, to: at, text: format!("{byte:02X}"), from_part, byte: Some(place) });
         }
-        // 3.5 characters of silence (Modbus over Serial Line V1.02, section 2.5.1.1).
+        // 3.5 characters of silence (Modbus over Serial Role V1.02, section 2.5.1.1).
         at += bit * 44;
     };
-    put(Line::Tx, &traffic.transfer.send, false);
+    put(Role::Tx, &traffic.transfer.send, false);
     if let Ok(came) = &traffic.outcome {
-        put(Line::Rx, came, true);
+        put(Role::Rx, came, true);
     }
     drawn.end = at;
     drawn
@@ -294,7 +256,7 @@ fn serial(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
 /// Writes transfers as a value change dump, one after another.
 pub struct WaveWriter<W: Write> {
     out: Writer<W>,
-    lines: Vec<(Line, IdCode, Option<bool>)>,
+    lines: Vec<(Role, IdCode, Option<bool>)>,
     options: WaveOptions,
     now: u64,
     stamped: Option<u64>,
@@ -317,19 +279,19 @@ impl<W: Write> WaveWriter<W> {
         out.timescale(1, TimescaleUnit::NS)?;
         out.add_module("bus")?;
         let mut lines = Vec::new();
-        for line in Line::of(bus) {
-            let code = out.add_var(VarType::Wire, 1, line.name(), None)?;
+        for line in lines_of(bus) {
+            let code = out.add_var(VarType::Wire, 1, line.as_str(), None)?;
             lines.push((*line, code, None));
         }
         out.upscope()?;
         out.enddefinitions()?;
         let mut writer = Self { out, lines, options, now: 0, stamped: None };
-        let idle = |line: Line| match line {
-            Line::Clk => options.mode >= 2,
-            Line::Mosi | Line::Miso => false,
+        let idle = |line: Role| match line {
+            Role::Clk => options.mode >= 2,
+            Role::Mosi | Role::Miso => false,
             _ => true,
         };
-        for line in Line::of(bus) {
+        for line in lines_of(bus) {
             writer.edge(0, *line, idle(*line))?;
         }
         writer.now = 1000;
@@ -352,7 +314,7 @@ impl<W: Write> WaveWriter<W> {
         Ok(())
     }
 
-    fn edge(&mut self, at: u64, line: Line, level: bool) -> io::Result<()> {
+    fn edge(&mut self, at: u64, line: Role, level: bool) -> io::Result<()> {
         let Some((_, code, known)) = self.lines.iter_mut().find(|(own, ..)| *own == line) else { return Ok(()) };
         if known.replace(level) == Some(level) {
             return Ok(());

@@ -3,7 +3,8 @@
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, VPos};
 use yemdo::bus::Bus;
-use yemdo_trace::wave::{Drawn, Line, Mark};
+use yemdo_trace::Role;
+use yemdo_trace::wave::{Drawn, Mark, lines_of};
 
 use super::figure::{self, FAINT, INK, LINES, Picture, anchored, text_style};
 
@@ -51,7 +52,7 @@ impl Timing {
     }
 
     fn row_height(&self) -> i32 {
-        LANE * Line::of(self.bus).len() as i32 + BYTES + BETWEEN
+        LANE * lines_of(self.bus).len() as i32 + BYTES + BETWEEN
     }
 }
 
@@ -77,12 +78,12 @@ impl Picture for Timing {
                 let share = at.saturating_sub(from) as f64 / (to - from).max(1) as f64;
                 LEFT + (share * f64::from(WIDTH - LEFT - RIGHT)).round() as i32
             };
-            for (lane, line) in Line::of(self.bus).iter().enumerate() {
+            for (lane, line) in lines_of(self.bus).iter().enumerate() {
                 let y = top + LANE * lane as i32;
-                root.draw(&Text::new(line.name().to_uppercase(), (LEFT - 12, y + 20), anchored(14, HPos::Right, VPos::Center)))?;
+                root.draw(&Text::new(line.as_str().to_uppercase(), (LEFT - 12, y + 20), anchored(14, HPos::Right, VPos::Center)))?;
                 self.lane(&root, *line, (from, to), y, &x)?;
             }
-            let y = top + LANE * Line::of(self.bus).len() as i32 + 6;
+            let y = top + LANE * lines_of(self.bus).len() as i32 + 6;
             for mark in self.drawn.marks.iter().filter(|mark| mark.from >= from && mark.to <= to && mark.from < to) {
                 let names = if mark.from_part { &self.names.1 } else { &self.names.0 };
                 let name = mark.byte.and_then(|place| names.get(place));
@@ -99,7 +100,7 @@ impl Timing {
     fn lane<B: DrawingBackend>(
         &self,
         root: &DrawingArea<B, plotters::coord::Shift>,
-        line: Line,
+        line: Role,
         (from, to): (u64, u64),
         y: i32,
         x: &impl Fn(u64) -> i32,
@@ -109,7 +110,7 @@ impl Timing {
         let mut own: Vec<(u64, bool)> =
             self.drawn.edges.iter().filter(|(_, own, _)| *own == line).map(|(at, _, level)| (*at, *level)).collect();
         own.sort_by_key(|(at, _)| *at);
-        let idle = !matches!(line, Line::Clk | Line::Mosi | Line::Miso);
+        let idle = !matches!(line, Role::Clk | Role::Mosi | Role::Miso);
         let mut level = own.iter().rev().find(|(at, _)| *at <= from).map_or(idle, |(_, level)| *level);
         let mut points = vec![(x(from), height(level))];
         let until = to;
