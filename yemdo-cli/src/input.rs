@@ -9,6 +9,8 @@ use yemdo::configure::{Configuration, Wish, WriteScope, assume, configure, regis
 use yemdo::record::parse_dump;
 use yemdo::{Decoder, Part, RegisterId, State, UnknownName, parse_integer};
 
+use yemdo_bus::bench::{self, BenchError, BenchPart};
+
 use crate::failure::Failure;
 use yemdo::counted;
 
@@ -56,6 +58,24 @@ pub(crate) fn load_at(path: &Path, variant: Option<&str>, address: Option<&str>)
         let help = if known.is_empty() { "it is not reached over I2C".to_owned() } else { format!("its addresses: {}", known.join(", ")) };
         Failure::error(error.to_string()).help(help)
     })
+}
+
+/// The parts of a bench file, at their addresses.
+pub(crate) fn bench(path: &Path) -> Result<Vec<(BenchPart, Part)>, Failure> {
+    let text = text("the bench", path, MAX_TEXT)?;
+    let failure = |error: BenchError| bench_failure(path, error);
+    let mut list = Vec::new();
+    for one in bench::parse(&text, path.parent().unwrap_or(Path::new("."))).map_err(failure)? {
+        let part = one.place.addressed(load(&one.sheet, one.variant.as_deref())?);
+        let part = part.map_err(|error| failure(BenchError { line: one.line, message: error.to_string(), help: None }))?;
+        list.push((one, part));
+    }
+    bench::clashes(&list).map_err(failure)?;
+    Ok(list)
+}
+
+fn bench_failure(path: &Path, error: BenchError) -> Failure {
+    Failure::helped(format!("{}: {error}", path.display()), error.help)
 }
 
 /// The registers of a dump and their values.

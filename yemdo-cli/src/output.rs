@@ -1,9 +1,10 @@
 //! Files that the command writes.
 
 use std::fs;
-use std::io::{self, Write};
+use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
+use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 use yemdo::visible;
 use yemdo_log::LogError;
@@ -153,4 +154,15 @@ pub(crate) fn many_lines(format: Format) -> (Box<dyn Write>, bool) {
         return (Box::new(io::BufWriter::with_capacity(1 << 16, out)), true);
     }
     (Box::new(io::BufWriter::with_capacity(1 << 16, anstream::AutoStream::auto(out))), false)
+}
+
+/// Progress through an input of this many bytes, for long ones that are not printed to the same terminal. `doing` is a verb: `decoding`.
+pub(crate) fn progress(doing: &str, size: u64) -> ProgressBar {
+    if size < 1 << 20 || !io::stderr().is_terminal() || io::stdout().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let template = format!("{doing} {{bar:40}} {{percent:>3}} %  {{bytes}} of {{total_bytes}}, {{eta}} left");
+    let bar = ProgressBar::new(size);
+    bar.set_style(ProgressStyle::with_template(&template).unwrap_or_else(|_| ProgressStyle::default_bar()));
+    bar
 }

@@ -1,6 +1,6 @@
 //! A capture of any kind, told apart by its content.
 
-use std::io::{BufRead, Read};
+use std::io::BufRead;
 
 use yemdo::record::TRAFFIC_HEADER;
 use yemdo::trace::Transaction;
@@ -246,28 +246,5 @@ impl<R: BufRead + Send + 'static> Capture<R> {
 impl<R: BufRead> std::fmt::Debug for Capture<R> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("Capture")
-    }
-}
-
-/// A reader that counts the bytes taken, for progress.
-#[derive(Debug)]
-pub struct Counted<R> {
-    inner: R,
-    taken: std::sync::Arc<std::sync::atomic::AtomicU64>,
-}
-
-impl<R> Counted<R> {
-    /// Counts the bytes of a reader.
-    pub fn new(inner: R) -> (Self, std::sync::Arc<std::sync::atomic::AtomicU64>) {
-        let taken = std::sync::Arc::default();
-        (Self { inner, taken: std::sync::Arc::clone(&taken) }, taken)
-    }
-}
-
-impl<R: Read> Read for Counted<R> {
-    fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
-        let count = self.inner.read(buf)?;
-        self.taken.fetch_add(count as u64, std::sync::atomic::Ordering::Relaxed);
-        Ok(count)
     }
 }

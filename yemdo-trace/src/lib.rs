@@ -29,6 +29,6 @@ mod table;
 mod vcd;
 pub mod wave;
 
-pub use capture::{Capture, CaptureKind, Captured, Counted, Item};
+pub use capture::{Capture, CaptureKind, Captured, Item};
 pub use error::{CaptureError, Tell};
 pub use options::{CaptureOptions, Role, Serial, TableColumns, parse_duration};

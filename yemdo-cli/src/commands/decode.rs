@@ -7,7 +7,6 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
-use indicatif::{ProgressBar, ProgressStyle};
 use yemdo::part::Example;
 use yemdo::record::{Record, parse_frames};
 use yemdo::view::ShownUnits;
@@ -17,7 +16,7 @@ use crate::args::Decode;
 use crate::failure::Failure;
 use crate::input;
 use crate::link::{Connected, Stop, tell_verdict};
-use crate::output::many_lines;
+use crate::output::{many_lines, progress};
 use crate::show::rows::{Output, Sink};
 use crate::show::steps;
 use batch::{Batch, report};
@@ -194,7 +193,7 @@ fn stream(
             std::process::exit(130);
         }
     });
-    let progress = progress(size);
+    let progress = progress("decoding", size);
     let part = decoder.part().clone();
     let (mut out, plain) = many_lines(args.format);
     let every: Vec<FrameId> = part.frames().ids().collect();
@@ -253,14 +252,4 @@ fn stream(
     batch.warn_of_suspects();
     log.failed().into_iter().for_each(input::tell_failed);
     batch.summary(stop.load(Ordering::Relaxed))
-}
-
-fn progress(size: u64) -> ProgressBar {
-    if size < 1 << 20 || !io::stderr().is_terminal() || io::stdout().is_terminal() {
-        return ProgressBar::hidden();
-    }
-    let style = ProgressStyle::with_template("decoding {bar:40} {percent:>3} %  {bytes} of {total_bytes}, {eta} left");
-    let bar = ProgressBar::new(size);
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-    bar
 }

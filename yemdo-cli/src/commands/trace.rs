@@ -6,26 +6,25 @@ mod shown;
 mod wire;
 
 use std::fs::File;
-use std::io::{self, BufReader, IsTerminal, Read, Write};
+use std::io::{self, BufReader, Read, Write};
 use std::path::Path;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::ProgressBarIter;
 use yemdo::trace::FrameSeen;
 use yemdo::view::ShownUnits;
 use yemdo_log::{Clocks, Entry, LogFile, Moment};
-use yemdo_trace::{Capture, CaptureError, Counted, Item, Tell};
+use yemdo_trace::{Capture, CaptureError, Item, Tell};
 
 use crate::args::{Format, Trace};
 use crate::failure::Failure;
 use crate::link::Stop;
+use crate::output::progress;
 pub(super) use options::wave_options;
 use parts::{Parts, Taken};
 use shown::Shown;
 use wire::Waves;
 
-type Input = BufReader<Counted<Box<dyn Read + Send>>>;
+type Input = BufReader<ProgressBarIter<Box<dyn Read + Send>>>;
 
 /// Size of the buffer of the capture: its beginning decides about the format.
 const BUFFER: usize = 1 << 16;
@@ -33,19 +32,18 @@ const BUFFER: usize = 1 << 16;
 /// Number of items that are printed at once.
 const AT_ONCE: u64 = 64;
 
-/// Number of items between updates of the progress.
-const EVERY: u64 = 4096;
-
 pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
     let parts = Parts::new(args)?;
     let options = options::of(args, &parts)?;
-    let (input, taken, size) = open(&args.capture)?;
+    let (input, size) = open(&args.capture)?;
+    let progress = progress("reading", size);
+    let input = BufReader::with_capacity(BUFFER, progress.wrap_read(input));
     let mut capture = Capture::open(input, options.clone()).map_err(|error| failure(args, error))?;
     tell_kind(&capture, args);
-    let log = args.log.as_deref().map(|path| Log::open(path, capture.epoch(), &parts)).transpose()?;
+    let log = args.log.as_deref().map(|path| Log::open(path, &parts)).transpose()?;
     let shown = Shown::new(args, &parts);
     let mut session = Session { shown, log, waves: Waves::new(args, &options)?, parts, end: 0, items: 0 };
-    let (stop, progress) = (Stop::on_interrupt(), progress(size));
+    let stop = Stop::on_interrupt();
     // An error at the end of a capture: earlier items count.
     let broken = loop {
         let item = match capture.next_item() {
@@ -57,9 +55,6 @@ pub(crate) fn run(args: &Trace) -> Result<u8, Failure> {
         // The first lines are printed at once, and so are all of a live input.
         if size == 0 || session.items <= AT_ONCE {
             session.shown.flush()?;
-        }
-        if session.items.is_multiple_of(EVERY) {
-            progress.set_position(taken.load(Ordering::Relaxed));
         }
     };
     progress.finish_and_clear();
@@ -99,7 +94,7 @@ impl Session<'_> {
                 self.shown.transfer(number, &captured, &taken, parts)
             }
             Item::Frame { at, names, bytes, line } => {
-                parts.what = "frame";
+                parts.printed = true;
                 let Some((place, seen)) = parts.take_printed(at, &names, &bytes) else {
                     parts.damaged += 1;
                     return self.shown.damaged(number, (at, line), "bytes of no frame", &bytes);
@@ -116,21 +111,17 @@ impl Session<'_> {
     }
 }
 
-/// The capture, the bytes taken of it, and its size; 0 if that is unknown.
-fn open(path: &Path) -> Result<(Input, Arc<AtomicU64>, u64), Failure> {
-    let (input, size): (Box<dyn Read + Send>, u64) = if path == Path::new("-") {
-        (Box::new(io::stdin()), 0)
-    } else {
-        let file = File::open(path).map_err(|error| Failure::file("read", path, &error))?;
-        let meta = file.metadata().map_err(|error| Failure::file("read", path, &error))?;
-        if meta.is_dir() {
-            return Err(Failure::error(format!("{} is a folder", path.display())));
-        }
-        let size = meta.len();
-        (Box::new(file), size)
-    };
-    let (counted, taken) = Counted::new(input);
-    Ok((BufReader::with_capacity(BUFFER, counted), taken, size))
+/// The capture, and its size; 0 if that is unknown.
+fn open(path: &Path) -> Result<(Box<dyn Read + Send>, u64), Failure> {
+    if path == Path::new("-") {
+        return Ok((Box::new(io::stdin()), 0));
+    }
+    let file = File::open(path).map_err(|error| Failure::file("read", path, &error))?;
+    let meta = file.metadata().map_err(|error| Failure::file("read", path, &error))?;
+    if meta.is_dir() {
+        return Err(Failure::error(format!("{} is a folder", path.display())));
+    }
+    Ok((Box::new(file), meta.len()))
 }
 
 fn failure(args: &Trace, error: CaptureError) -> Failure {
@@ -164,16 +155,6 @@ fn tell_kind(capture: &Capture<Input>, args: &Trace) {
     }
 }
 
-fn progress(size: u64) -> ProgressBar {
-    if size < 1 << 20 || !io::stderr().is_terminal() || io::stdout().is_terminal() {
-        return ProgressBar::hidden();
-    }
-    let style = ProgressStyle::with_template("reading {bar:40} {percent:>3} %  {bytes} of {total_bytes}, {eta} left");
-    let bar = ProgressBar::new(size);
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-    bar
-}
-
 /// The log of readings.
 struct Log {
     file: LogFile,
@@ -181,9 +162,9 @@ struct Log {
 }
 
 impl Log {
-    fn open(path: &Path, epoch: Option<f64>, parts: &Parts) -> Result<Self, Failure> {
-        // Without the time of the day, times count from the beginning of the capture.
-        let clocks = Clocks::new(epoch.is_none());
+    /// Times are in UTC: most captures have no time of the day, and count from their beginning.
+    fn open(path: &Path, parts: &Parts) -> Result<Self, Failure> {
+        let clocks = Clocks::new(true);
         if path.exists() {
             let failure = Failure::error(format!("{} already exists", path.display()));
             return Err(failure.help("the log of a capture is a new file: choose another name"));

@@ -382,6 +382,6 @@ impl StandIn {
 }
 
 /// Microseconds as milliseconds.
-fn ms(micros: u64) -> f64 {
+pub(super) fn ms(micros: u64) -> f64 {
     micros as f64 / 1000.0
 }

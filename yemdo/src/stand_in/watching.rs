@@ -5,6 +5,7 @@
 
 use super::acquire::Trigger;
 use super::judge::Violation;
+use super::listen::ms;
 use super::state::{NoStandIn, StandIn};
 use crate::bus::{Bus, Transfer};
 use crate::model::ids::{FieldId, FrameId};
@@ -36,7 +37,7 @@ impl StandIn {
         stand_in.watch = Some(Watch { began_unseen: false });
         stand_in.power_up(0);
         stand_in.supply(state);
-        stand_in.believe(&state.filled_from(&stand_in.state));
+        stand_in.set_state(&state.filled_from(&stand_in.state));
         Ok(stand_in)
     }
 
@@ -48,13 +49,13 @@ impl StandIn {
         let mut stand_in = Self::unpowered(part, 0)?;
         stand_in.watch = Some(Watch { began_unseen });
         stand_in.hold_frames();
-        stand_in.believe(state);
-        stand_in.measure_already();
+        stand_in.set_state(state);
+        stand_in.start_running();
         Ok(stand_in)
     }
 
     /// A part whose settings say that it measures has done so before.
-    fn measure_already(&mut self) {
+    fn start_running(&mut self) {
         let part = self.part.clone();
         for id in part.frames.ids() {
             let Some(measure) = self.measures.get(id).and_then(Option::as_ref) else { continue };
@@ -77,7 +78,7 @@ impl StandIn {
     }
 
     /// Takes the state that the real part is in.
-    pub(crate) fn believe(&mut self, state: &State) {
+    pub(crate) fn set_state(&mut self, state: &State) {
         self.state.adopt(state);
     }
 
@@ -114,10 +115,9 @@ impl StandIn {
     }
 
     /// The part itself said whether a frame has a new measurement. If the sheet polls it, a client that takes no other look has read too early.
-    pub(crate) fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
+    pub(crate) fn report_ready(&mut self, now: u64, frame: FrameId, ready: bool) {
         let polled = self.shows_waiting(frame);
         let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
-        let ms = |micros: u64| micros as f64 / 1000.0;
         let what = self.elapsed(now, frame).map(|elapsed| {
             let after = format!("{name} was read {:.3} ms after the start,", ms(elapsed.since_start));
             format!("{after} not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))

@@ -143,7 +143,7 @@ impl Follower {
                 hidden,
             },
         };
-        judge.believe(part, &state);
+        judge.set_state(part, &state);
         let mut decoder = Decoder::new(part);
         *decoder.state_mut() = state.clone();
         Ok(Self { part: part.clone(), frames: TrafficFrames::new(part, &state).in_pieces(), decoder, judge, findings: Vec::new() })
@@ -196,7 +196,7 @@ impl Follower {
         let accessed = self.frames.accessed(&traffic);
         let complete = self.frames.take(&traffic);
         if !before.has_same_values(self.frames.state()) {
-            self.judge.believe(&self.part, self.frames.state());
+            self.judge.set_state(&self.part, self.frames.state());
             self.decoder.adopt(self.frames.state());
         }
         let mut gap = None;
@@ -208,7 +208,7 @@ impl Follower {
             let seen = self.take_frame(transaction.traffic.at, frame, &bytes);
             if let Ok(decoded) = &seen.decoded {
                 let ready = !decoded.readings.iter().any(|reading| reading.status == Status::NotReady);
-                self.judge.said(now, frame, ready);
+                self.judge.report_ready(now, frame, ready);
             }
             frames.push(seen);
         }
@@ -300,16 +300,16 @@ impl Follower {
 }
 
 impl Judged {
-    fn believe(&mut self, part: &Sheet, state: &State) {
+    fn set_state(&mut self, part: &Sheet, state: &State) {
         let mut strict = state.filled_from(&self.reset);
         self.hidden.iter().for_each(|field| strict.restore_field(&part.fields[*field], &self.reset));
-        self.strict.believe(&strict);
-        self.mild.iter_mut().for_each(|mild| mild.believe(&state.filled_from(&self.favourable)));
+        self.strict.set_state(&strict);
+        self.mild.iter_mut().for_each(|mild| mild.set_state(&state.filled_from(&self.favourable)));
     }
 
-    fn said(&mut self, now: u64, frame: FrameId, ready: bool) {
-        self.strict.said(now, frame, ready);
-        self.mild.iter_mut().for_each(|mild| mild.said(now, frame, ready));
+    fn report_ready(&mut self, now: u64, frame: FrameId, ready: bool) {
+        self.strict.report_ready(now, frame, ready);
+        self.mild.iter_mut().for_each(|mild| mild.report_ready(now, frame, ready));
     }
 }
 

@@ -5,13 +5,12 @@ mod watch;
 
 use std::collections::BTreeMap;
 use std::io::Write;
-use std::path::Path;
 use std::sync::Arc;
 
 use anstyle::{AnsiColor, Style};
 use yemdo::view::{ShownUnits, UnitError};
 use yemdo::{Part, State, visible};
-use yemdo_bus::bench::{self, BenchPart};
+use yemdo_bus::bench::BenchPart;
 use yemdo_bus::place::Place;
 use yemdo_bus::{Device, Rig, Shared};
 use yemdo_log::{Audience, Clock, Clocks, Connect, Entry, LogFile, Logger, Measured, Moment, Station};
@@ -192,19 +191,7 @@ struct Planned {
 fn planned(args: &Read) -> Result<Vec<Planned>, Failure> {
     let mut list: Vec<(BenchPart, Part)> = Vec::new();
     match (&args.bench, &args.sheet) {
-        (Some(path), _) => {
-            let text = input::text("the bench", path, input::MAX_TEXT)?;
-            let failure = |error: bench::BenchError| Failure::helped(format!("{}: {error}", path.display()), error.help);
-            for one in bench::parse(&text, path.parent().unwrap_or(Path::new("."))).map_err(failure)? {
-                let part = input::load(&one.sheet, one.variant.as_deref())?;
-                let part = one
-                    .place
-                    .addressed(part)
-                    .map_err(|error| failure(bench::BenchError { line: one.line, message: error.to_string(), help: None }))?;
-                list.push((one, part));
-            }
-            bench::clashes(&list).map_err(failure)?;
-        }
+        (Some(path), _) => list = input::bench(path)?,
         (None, Some(sheet)) => {
             let Some(place) = args.link.place()? else {
                 return Err(Failure::error("missing `--at PLACE`").help("such as --at i2c:1; --at stand-in needs no hardware"));

@@ -1,6 +1,7 @@
 //! The parts on the bus of a capture, and which transfer is whose.
 
 use std::collections::BTreeMap;
+use std::fmt;
 use std::fs::File;
 use std::io::{BufReader, Read, Write};
 use std::path::Path;
@@ -8,8 +9,8 @@ use std::path::Path;
 use yemdo::bus::Bus;
 use yemdo::configure::assume;
 use yemdo::trace::{Followed, Follower, FrameSeen, Meaning, Start};
-use yemdo::{FaultKind, FrameId, Part, State, counted, parse_integer};
-use yemdo_bus::bench;
+use yemdo::{FaultKind, FrameId, Part, State, counted, parse_integer, visible};
+use yemdo_bus::bench::BenchPart;
 use yemdo_bus::place::Place;
 use yemdo_trace::{Capture, CaptureOptions, Captured, Item};
 
@@ -33,10 +34,37 @@ pub(super) struct OnBus {
 pub(super) struct Parts {
     list: Vec<OnBus>,
     /// Transfers to addresses of no part.
-    strangers: BTreeMap<String, u64>,
+    strangers: BTreeMap<Address, u64>,
     pub(super) damaged: u64,
-    /// Counted items: transfers or frames.
-    pub(super) what: &'static str,
+    /// The capture has frames instead of transfers.
+    pub(super) printed: bool,
+}
+
+/// An address on a bus.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+struct Address {
+    bus: Bus,
+    /// I2C address or Modbus unit.
+    number: Option<u8>,
+    /// SPI chip select.
+    select: Option<String>,
+}
+
+impl Address {
+    fn of_i2c(address: u8) -> Self {
+        Self { bus: Bus::I2c, number: Some(address), select: None }
+    }
+}
+
+impl fmt::Display for Address {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (self.bus, self.number, &self.select) {
+            (Bus::I2c, Some(address), _) => write!(f, "I2C address 0x{address:02X}"),
+            (Bus::Modbus, Some(unit), _) => write!(f, "Modbus unit {unit}"),
+            (bus, _, Some(select)) => write!(f, "{} at {}", bus.name(), visible(select)),
+            (bus, ..) => f.write_str(bus.name()),
+        }
+    }
 }
 
 /// A transfer that was taken.
@@ -72,7 +100,7 @@ impl Parts {
         if let Some((typed, _)) = args.set.iter().zip(&set).find(|(_, taken)| !**taken) {
             return Err(Failure::error(format!("no sheet has the setting or parameter in `{typed}`")));
         }
-        let parts = Self { list, strangers: BTreeMap::new(), damaged: 0, what: "transfer" };
+        let parts = Self { list, strangers: BTreeMap::new(), damaged: 0, printed: false };
         parts.refuse_clashes()?;
         Ok(parts)
     }
@@ -125,14 +153,9 @@ impl Parts {
             }
         }
         let transfer = &captured.transaction.traffic.transfer;
-        let name = match (transfer.bus, transfer.address, &captured.select) {
-            (Bus::I2c, Some(address), _) => format!("I2C address 0x{address:02X}"),
-            (Bus::Modbus, Some(unit), _) => format!("Modbus unit {unit}"),
-            (_, _, Some(select)) => format!("SPI at {select}"),
-            _ => transfer.bus.name().to_owned(),
-        };
-        if self.strangers.contains_key(&name) || self.strangers.len() < MOST_STRANGERS {
-            *self.strangers.entry(name).or_default() += 1;
+        let address = Address { bus: transfer.bus, number: transfer.address, select: captured.select.clone() };
+        if self.strangers.contains_key(&address) || self.strangers.len() < MOST_STRANGERS {
+            *self.strangers.entry(address).or_default() += 1;
         }
         Taken::Stranger
     }
@@ -158,7 +181,7 @@ impl Parts {
 
     /// Transfers by part, in words.
     pub(super) fn summary(&self) -> String {
-        let own = self.list.iter().map(|part| format!("{} of {}", counted(part.transfers, self.what), part.name));
+        let own = self.list.iter().map(|part| format!("{} of {}", counted(part.transfers, self.what()), part.name));
         let unknown = if self.list.is_empty() { "" } else { ", which no sheet has" };
         let strangers = self.strangers.iter().map(|(name, count)| format!("{} of {name}{unknown}", counted(*count, "transfer")));
         let damaged = (self.damaged > 0).then(|| format!("{} damaged", self.damaged));
@@ -167,7 +190,11 @@ impl Parts {
 
     /// Whether there are transfers of a part to judge: printed lines have none.
     pub(super) fn is_judged(&self) -> bool {
-        self.what == "transfer" && self.list.iter().any(|part| part.transfers > 0)
+        !self.printed && self.list.iter().any(|part| part.transfers > 0)
+    }
+
+    fn what(&self) -> &'static str {
+        if self.printed { "frame" } else { "transfer" }
     }
 
     /// An error if the capture has no transfer of any of the parts: there is nothing to judge.
@@ -176,12 +203,9 @@ impl Parts {
             return Ok(());
         }
         let names: Vec<&str> = self.list.iter().map(|part| part.name.as_str()).collect();
-        let failure = Failure::error(format!("the capture has no {} of {}", self.what, names.join(", ")));
-        let seen: Vec<&str> = self.strangers.keys().map(String::as_str).collect();
-        Err(match seen.as_slice() {
-            [] => failure,
-            seen => failure.help(format!("it has transfers of {}", seen.join(", "))),
-        })
+        let failure = Failure::error(format!("the capture has no {} of {}", self.what(), names.join(", ")));
+        let seen: Vec<String> = self.strangers.keys().map(ToString::to_string).collect();
+        Err(if seen.is_empty() { failure } else { failure.help(format!("it has transfers of {}", seen.join(", "))) })
     }
 
     /// What may be wrong with the way the capture is read, if most of it has no meaning.
@@ -191,8 +215,7 @@ impl Parts {
             let buses = part.follower.part().buses();
             if part.transfers == 0 {
                 let wanted = buses.i2c.as_ref().map(|i2c| i2c.address);
-                let shifted =
-                    wanted.filter(|address| *address < 0x40 && self.strangers.contains_key(&format!("I2C address 0x{:02X}", address << 1)));
+                let shifted = wanted.filter(|address| *address < 0x40 && self.strangers.contains_key(&Address::of_i2c(address << 1)));
                 if let Some(address) = shifted {
                     writeln!(err, "help: 0x{:02X} is the 8-bit form of the address 0x{address:02X} of {}", address << 1, part.name)?;
                 }
@@ -292,21 +315,15 @@ type Asked = (String, Part, Option<String>, Vec<String>);
 /// The parts that are asked for: names, chip selects, and the settings of a bench.
 fn asked(args: &Trace) -> Result<Vec<Asked>, Failure> {
     let Some(path) = &args.bench else { return args.sheets.iter().map(|typed| one(typed)).collect() };
-    let text = input::text("the bench", path, input::MAX_TEXT)?;
-    let failure = |error: bench::BenchError| Failure::helped(format!("{}: {error}", path.display()), error.help);
-    let mut found = Vec::new();
-    for one in bench::parse(&text, path.parent().unwrap_or(Path::new("."))).map_err(failure)? {
-        let part = input::load(&one.sheet, one.variant.as_deref())?;
-        let part = one.place.addressed(part);
-        let part = part.map_err(|error| failure(bench::BenchError { line: one.line, message: error.to_string(), help: None }))?;
+    let named = |(one, part): (BenchPart, Part)| {
         // The kernel's trace names chip selects as places do: spi0.1.
         let select = match &one.place {
             Place::Spi { path, .. } => Some(format!("spi{}", path.strip_prefix("/dev/spidev").unwrap_or(path))),
             _ => None,
         };
-        found.push((one.name, part, select, one.set));
-    }
-    Ok(found)
+        (one.name, part, select, one.set)
+    };
+    Ok(input::bench(path)?.into_iter().map(named).collect())
 }
 
 /// A sheet, with an address, unit or chip select behind `@`.

@@ -6,6 +6,7 @@ use std::io::Write;
 use anstyle::{AnsiColor, Style};
 use yemdo::bus::Bus;
 use yemdo::record::Traffic;
+use yemdo::stand_in::Violation;
 use yemdo::trace::{Followed, FrameSeen, Meaning};
 use yemdo::view::{FindingView, PrintedView, TransferView};
 use yemdo::{Decoded, Status, to_hex, visible};
@@ -67,15 +68,14 @@ impl<'a> Shown<'a> {
         Ok(self.out.flush()?)
     }
 
-    /// Whether the filters let a transfer pass.
-    fn passes(&self, traffic: &Traffic, part: Option<&OnBus>, followed: Option<&Followed>) -> bool {
+    /// Whether the filters let an item of a part pass. `is_about`: whether it has a name.
+    fn passes(&self, at: u64, part: Option<&OnBus>, is_about: impl Fn(&str) -> bool, violates: bool) -> bool {
         let args = self.args;
-        let named = |name: &String| followed.is_some_and(|followed| part.is_some_and(|part| is_about(part, followed, name)));
-        args.from.is_none_or(|from| traffic.at >= from)
-            && args.to.is_none_or(|to| traffic.at <= to)
+        args.from.is_none_or(|from| at >= from)
+            && args.to.is_none_or(|to| at <= to)
             && args.part.as_ref().is_none_or(|name| part.is_some_and(|part| part.name == *name))
-            && args.of.as_ref().is_none_or(named)
-            && (!args.violations || followed.is_some_and(|followed| !followed.violations.is_empty()))
+            && args.of.as_deref().is_none_or(is_about)
+            && (!args.violations || violates)
     }
 
     pub(super) fn transfer(&mut self, number: u64, captured: &Captured, taken: &Taken, parts: &Parts) -> Result<(), Failure> {
@@ -84,7 +84,8 @@ impl<'a> Shown<'a> {
             Taken::Stranger => (None, None),
         };
         let traffic = followed.map_or(&captured.transaction.traffic, |followed| &followed.traffic);
-        if !self.passes(traffic, part, followed) {
+        let named = |name: &str| part.zip(followed).is_some_and(|(part, followed)| is_about(part, followed, name));
+        if !self.passes(traffic.at, part, named, followed.is_some_and(|followed| !followed.violations.is_empty())) {
             return Ok(());
         }
         match self.args.format {
@@ -115,7 +116,7 @@ impl<'a> Shown<'a> {
         let indent = " ".repeat(24 + names + gap.len());
         for (violation, depends) in followed.iter().flat_map(|followed| &followed.violations) {
             let (style, mark) = if *depends { (yellow, '?') } else { (red, '!') };
-            let line = violation.line.map_or(String::new(), |line| format!(" (line {line} of the sheet)"));
+            let line = line_text(violation);
             let earlier = if violation.at < traffic.at { format!("at {}, ", millis(violation.at)) } else { String::new() };
             let rule = violation.rule.as_str();
             writeln!(self.out, "{indent}{style}{mark} {earlier}{rule}: {}{line}{style:#}", visible(&violation.what))?;
@@ -168,16 +169,10 @@ impl<'a> Shown<'a> {
     pub(super) fn printed(&mut self, number: u64, (at, line): (u64, u64), part: &OnBus, seen: &FrameSeen) -> Result<(), Failure> {
         let sheet = part.follower.part();
         let name = sheet.frames().get(seen.frame).map_or("", |frame| frame.name());
-        let args = self.args;
-        let passes = args.from.is_none_or(|from| at >= from)
-            && args.to.is_none_or(|to| at <= to)
-            && args.part.as_ref().is_none_or(|own| *own == part.name)
-            && args.of.as_ref().is_none_or(|own| own == name)
-            && !args.violations;
-        if !passes {
+        if !self.passes(at, Some(part), |own| own == name, false) {
             return Ok(());
         }
-        match args.format {
+        match self.args.format {
             Format::Table => {
                 let (dim, names) = (Style::new().dimmed(), self.names);
                 let gap = if names > 0 { "  " } else { "" };
@@ -222,7 +217,7 @@ impl<'a> Shown<'a> {
                 let (style, mark) = if finding.depends_on_start { (yellow, '?') } else { (red, '!') };
                 let violation = &finding.violation;
                 let times = if finding.count > 1 { format!(", {} times", finding.count) } else { String::new() };
-                let line = violation.line.map_or(String::new(), |line| format!(" (line {line} of the sheet)"));
+                let line = line_text(violation);
                 let (at, rule, what) = (millis(violation.at), violation.rule.as_str(), visible(&violation.what));
                 let name = &part.name;
                 let _ = writeln!(text, "{style}{mark} {name}: {rule}{style:#}, {at}{times}: {what}{line}");
@@ -251,6 +246,11 @@ impl<'a> Shown<'a> {
         self.out.flush()?;
         Ok(certain)
     }
+}
+
+/// Line of the sheet for a violation, in brackets.
+fn line_text(violation: &Violation) -> String {
+    violation.line.map_or(String::new(), |line| format!(" (line {line} of the sheet)"))
 }
 
 /// Whether a transfer is about a register, frame or command of this name.
