@@ -1,5 +1,7 @@
 //! Facts that a capture does not contain.
 
+use yemdo::Part;
+
 use crate::edges::Parity;
 
 /// Purpose of a line.
@@ -78,6 +80,17 @@ impl Serial {
     pub fn new(baud: u32, parity: Parity, stop_bits: u32) -> Self {
         Self { baud, parity, stop_bits }
     }
+
+    /// The form that a sheet states, as delivered; `None` without Modbus.
+    pub fn of(part: &Part) -> Option<Self> {
+        let (modbus, usual) = (part.buses().modbus.as_ref()?, Self::default());
+        let parity = match modbus.parity {
+            Some("none") => Parity::None,
+            Some("odd") => Parity::Odd,
+            _ => usual.parity,
+        };
+        Some(Self::new(modbus.baud.unwrap_or(usual.baud), parity, modbus.stop.map_or(usual.stop_bits, u32::from)))
+    }
 }
 
 impl Default for Serial {
@@ -138,6 +151,20 @@ impl Default for CaptureOptions {
 }
 
 impl CaptureOptions {
+    /// SPI mode, bit order and form of serial lines as the sheets of these parts state them: of the first with such a bus.
+    pub fn of<'p>(parts: impl IntoIterator<Item = &'p Part>) -> Self {
+        let mut options = Self::default();
+        let (mut spi, mut serial) = (None, None);
+        for part in parts {
+            spi = spi.or(part.buses().spi.as_ref().map(|spi| (spi.mode, spi.lsb_first)));
+            serial = serial.or(Serial::of(part));
+        }
+        (options.mode, options.lsb_first) = spi.unwrap_or_default();
+        options.modbus = serial.is_some();
+        options.serial = serial.unwrap_or_default();
+        options
+    }
+
     /// The role of a line of this name.
     pub(crate) fn role_of(&self, name: &str) -> Option<Role> {
         let given = self.lines.iter().find(|(_, own)| own == name || name.rsplit('.').next() == Some(own)).map(|(role, _)| *role);

@@ -7,7 +7,7 @@ use yemdo::bus::Bus;
 use yemdo::record::Traffic;
 
 use crate::edges::Parity;
-use crate::options::{Role, Serial};
+use crate::options::{CaptureOptions, Role, Serial};
 
 /// How fast the lines are, and in what form.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -27,6 +27,11 @@ impl WaveOptions {
     /// A bus at this clock.
     pub fn new(hertz: u32) -> Self {
         Self { hertz: hertz.max(1), mode: 0, lsb_first: false, serial: Serial::default() }
+    }
+
+    /// The same, with mode, bit order and form of serial lines as a capture is read with.
+    pub fn as_read(hertz: u32, options: &CaptureOptions) -> Self {
+        Self { mode: options.mode, lsb_first: options.lsb_first, serial: options.serial, ..Self::new(hertz) }
     }
 }
 

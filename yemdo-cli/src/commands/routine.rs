@@ -9,10 +9,10 @@ use yemdo::record::Traffic;
 use yemdo::routine::Runner;
 use yemdo::view::{NameView, ReadingView, RequestView};
 
-use yemdo_trace::wave::WaveWriter;
+use yemdo_trace::CaptureOptions;
+use yemdo_trace::wave::{WaveOptions, WaveWriter};
 
 use super::configure::bus;
-use super::trace::wave_options;
 use crate::args::{CheckFormat, Routine};
 use crate::failure::Failure;
 use crate::input;
@@ -90,7 +90,7 @@ fn write_waveform(args: &Routine, path: &Path, part: &yemdo::Part, traffic: &[Tr
     let Some(first) = traffic.first() else { return Err(Failure::error("there is no transfer for a waveform")) };
     let bus = first.transfer.bus;
     let usual = part.buses().wire(bus).map_or(100_000, |wire| wire.usual_rate());
-    let options = wave_options(part, args.khz.map_or(usual, |khz| khz.saturating_mul(1000)));
+    let options = WaveOptions::as_read(args.khz.map_or(usual, |khz| khz.saturating_mul(1000)), &CaptureOptions::of([part]));
     let mut writer = WaveWriter::new(NewFile::create(path, args.overwrite)?, bus, options)?;
     traffic.iter().try_for_each(|traffic| writer.transfer(traffic))?;
     writer.finish()?;

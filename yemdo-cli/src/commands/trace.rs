@@ -19,7 +19,6 @@ use crate::args::{Format, Trace};
 use crate::failure::Failure;
 use crate::link::Stop;
 use crate::output::progress;
-pub(super) use options::wave_options;
 use parts::{Parts, Taken};
 use shown::Shown;
 use wire::Waves;

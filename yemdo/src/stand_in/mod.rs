@@ -30,3 +30,4 @@ pub use listen::Reaction;
 pub use sample::Miss;
 pub use signal::{Signal, SignalError};
 pub use state::{NoSignal, NoStandIn, StandIn};
+pub use watching::Gap;

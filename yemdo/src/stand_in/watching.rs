@@ -7,7 +7,7 @@ use super::acquire::Trigger;
 use super::judge::Violation;
 use super::listen::ms;
 use super::state::{NoStandIn, StandIn};
-use crate::bus::{Bus, Transfer};
+use crate::bus::Transfer;
 use crate::model::ids::{FieldId, FrameId};
 use crate::model::part::Part;
 use crate::model::registers::Access;
@@ -20,24 +20,25 @@ pub(super) struct Watch {
     began_unseen: bool,
 }
 
-/// Elapsed and required time between the start of a measurement and its read, in microseconds.
+/// The time between the start of a measurement and its read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Elapsed {
-    pub(crate) since_start: u64,
-    pub(crate) required: u64,
+#[non_exhaustive]
+pub struct Gap {
+    /// Microseconds between them.
+    pub elapsed: u64,
+    /// Microseconds that the sheet waits at most.
+    pub required: u64,
 }
 
 impl StandIn {
-    /// Watches the client of a real part from its power-up on. `state` has parameters and settings that no bus shows.
+    /// Watches the client of a real part from its power-up on.
     ///
     /// # Errors
     /// [`NoStandIn`].
-    pub(crate) fn watching_from_power_up(part: &Part, state: &State) -> Result<Self, NoStandIn> {
+    pub(crate) fn watching_from_power_up(part: &Part) -> Result<Self, NoStandIn> {
         let mut stand_in = Self::unpowered(part, 0)?;
         stand_in.watch = Some(Watch { began_unseen: false });
         stand_in.power_up(0);
-        stand_in.supply(state);
-        stand_in.set_state(&state.filled_from(&stand_in.state));
         Ok(stand_in)
     }
 
@@ -82,48 +83,39 @@ impl StandIn {
         self.state.adopt(state);
     }
 
-    /// Judges a transfer.
-    pub(crate) fn judge(&mut self, now: u64, transfer: &Transfer) -> Vec<Violation> {
+    /// Judges a transfer, and the clock of its bus if it was measured.
+    pub(crate) fn judge(&mut self, now: u64, transfer: &Transfer, hertz: Option<u32>) -> Vec<Violation> {
+        hertz.into_iter().for_each(|hertz| self.clocked(now, transfer.bus, hertz));
         // The real part has answered already.
         let _ = self.transfer(now, transfer);
-        self.taken()
-    }
-
-    /// Judges the clock of a transfer.
-    pub(crate) fn judge_clock(&mut self, now: u64, bus: Bus, hertz: u32) -> Vec<Violation> {
-        self.clocked(now, bus, hertz);
-        self.taken()
-    }
-
-    fn taken(&mut self) -> Vec<Violation> {
         std::mem::take(&mut self.judge).violations
     }
 
     /// The time of a frame's measurement so far, and the time that the sheet waits; `None` if none was started.
-    pub(crate) fn elapsed(&self, now: u64, frame: FrameId) -> Option<Elapsed> {
+    pub(crate) fn elapsed(&self, now: u64, frame: FrameId) -> Option<Gap> {
         let measure = self.measures.get(frame)?.as_ref()?;
         let started = measure.started?;
-        Some(Elapsed { since_start: now.saturating_sub(started), required: measure.by_sheet.saturating_sub(started) })
+        Some(Gap { elapsed: now.saturating_sub(started), required: measure.by_sheet.saturating_sub(started) })
     }
 
     /// The frame that was asked for and is read next, with the time since then; `None` if none was.
-    pub(crate) fn asked_since(&self, now: u64) -> Option<(FrameId, Elapsed)> {
+    pub(crate) fn asked_since(&self, now: u64) -> Option<(FrameId, Gap)> {
         let (frame, exchange, due) = self.asked?;
         let wait = self.part.frames.get(frame)?.origin.exchanges().get(exchange)?.wait.as_ref()?;
         let required = wait.micros(&self.present()).ok()?;
-        Some((frame, Elapsed { since_start: (now + required).saturating_sub(due), required }))
+        Some((frame, Gap { elapsed: (now + required).saturating_sub(due), required }))
     }
 
-    /// The part itself said whether a frame has a new measurement. If the sheet polls it, a client that takes no other look has read too early.
+    /// Takes from the part whether a frame has a new measurement. If the sheet polls it, a client that does not look again has read too early.
     pub(crate) fn report_ready(&mut self, now: u64, frame: FrameId, ready: bool) {
         let polled = self.shows_waiting(frame);
-        let name = self.part.frames.get(frame).map_or("", |frame| frame.name());
-        let what = self.elapsed(now, frame).map(|elapsed| {
-            let after = format!("{name} was read {:.3} ms after the start,", ms(elapsed.since_start));
-            format!("{after} not ready, and not again; the sheet waits {:.3} ms", ms(elapsed.required))
-        });
+        let gap = self.elapsed(now, frame).filter(|_| !ready && polled);
+        let name = self.part.frames[frame].name().to_owned();
         let Some(measure) = self.measures.get_mut(frame).and_then(Option::as_mut) else { return };
-        measure.early = what.filter(|_| !ready && polled && measure.how.poll.is_some()).map(|what| (now, what));
+        measure.early = gap.filter(|_| measure.how.poll.is_some()).map(|gap| {
+            let (after, waits) = (ms(gap.elapsed), ms(gap.required));
+            (now, format!("{name} was read {after:.3} ms after the start, not ready, and not again; the sheet waits {waits:.3} ms"))
+        });
     }
 }
 

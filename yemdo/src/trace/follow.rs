@@ -14,7 +14,7 @@ use crate::model::status::Status;
 use crate::model::value::Present;
 use crate::plan::accept::Refusal;
 use crate::record::{Accessed, Traffic, TrafficFrames};
-use crate::stand_in::{NoStandIn, Rule, StandIn, Violation};
+use crate::stand_in::{Gap, NoStandIn, Rule, StandIn, Violation};
 
 /// Known state of the part when a capture begins.
 #[derive(Clone, Debug, PartialEq)]
@@ -101,16 +101,6 @@ pub struct FrameSeen {
     pub decoded: Result<Decoded, Refusal>,
 }
 
-/// The time between the start of a measurement and its read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Gap {
-    /// Microseconds between them.
-    pub elapsed: u64,
-    /// Microseconds that the sheet waits at most.
-    pub required: u64,
-}
-
 impl Follower {
     /// Follows a part from here on.
     ///
@@ -129,8 +119,8 @@ impl Follower {
         let hidden = if matches!(start, Start::Known(_)) { Vec::new() } else { unshown(part).collect() };
         let mut judge = match start {
             Start::PowerUp => Judged {
-                strict: StandIn::watching_from_power_up(part, &state)?,
-                mild: (!hidden.is_empty()).then(|| StandIn::watching_from_power_up(part, &state)).transpose()?,
+                strict: StandIn::watching_from_power_up(part)?,
+                mild: (!hidden.is_empty()).then(|| StandIn::watching_from_power_up(part)).transpose()?,
                 reset,
                 favourable,
                 hidden,
@@ -204,7 +194,7 @@ impl Follower {
         for (frame, bytes) in complete {
             let elapsed = waited.filter(|(asked, _)| *asked == frame).map(|(_, elapsed)| elapsed);
             let elapsed = elapsed.or_else(|| self.judge.strict.elapsed(now, frame));
-            gap = gap.or(elapsed.map(|elapsed| Gap { elapsed: elapsed.since_start, required: elapsed.required }));
+            gap = gap.or(elapsed);
             let seen = self.take_frame(transaction.traffic.at, frame, &bytes);
             if let Ok(decoded) = &seen.decoded {
                 let ready = !decoded.readings.iter().any(|reading| reading.status == Status::NotReady);
@@ -245,10 +235,8 @@ impl Follower {
         // A read that was refused ends early: its length is not the client's.
         let refused = traffic.outcome.is_err();
         let run = |judge: &mut StandIn| {
-            let clock = transaction.hertz.map(|hertz| judge.judge_clock(now, transfer.bus, hertz));
-            let mut violations = judge.judge(now, transfer);
+            let mut violations = judge.judge(now, transfer, transaction.hertz);
             violations.retain(|violation| !(refused && violation.rule.is_about_length()));
-            violations.extend(clock.into_iter().flatten());
             violations
         };
         let strict = run(&mut self.judge.strict);

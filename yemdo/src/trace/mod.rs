@@ -11,7 +11,8 @@ mod meaning;
 mod transaction;
 mod verdict;
 
-pub use follow::{Followed, Follower, FrameSeen, Gap, Start};
+pub use crate::stand_in::Gap;
+pub use follow::{Followed, Follower, FrameSeen, Start};
 pub use meaning::Meaning;
 pub use transaction::Transaction;
 pub use verdict::TraceFinding;

@@ -71,12 +71,8 @@ fn waveform(part: &Part, bus: Bus, traffic: &[Traffic], followed: &[Followed], t
     if traffic.iter().any(|one| one.outcome.is_err()) || traffic.is_empty() {
         return;
     }
-    let mut options = WaveOptions::new(400_000);
-    let mut reading = CaptureOptions::default();
-    if let Some(spi) = &part.buses().spi {
-        (options.mode, options.lsb_first) = (spi.mode, spi.lsb_first);
-        (reading.mode, reading.lsb_first) = (spi.mode, spi.lsb_first);
-    }
+    let reading = CaptureOptions::of([part]);
+    let options = WaveOptions::as_read(400_000, &reading);
     let mut bytes = Vec::new();
     let Ok(mut writer) = WaveWriter::new(&mut bytes, bus, options) else { return };
     if traffic.iter().any(|one| writer.transfer(one).is_err()) || writer.finish().is_err() {

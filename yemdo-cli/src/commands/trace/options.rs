@@ -1,9 +1,7 @@
 //! How the capture is read: as told, otherwise as the sheets say.
 
-use yemdo::Part;
 use yemdo_trace::edges::Parity;
-use yemdo_trace::wave::WaveOptions;
-use yemdo_trace::{CaptureOptions, Role, Serial, TableColumns};
+use yemdo_trace::{CaptureOptions, Role, TableColumns};
 
 use super::parts::Parts;
 use crate::args::{BitOrder, Numbers, Trace};
@@ -11,7 +9,7 @@ use crate::failure::Failure;
 
 pub(super) fn of(args: &Trace, parts: &Parts) -> Result<CaptureOptions, Failure> {
     let reading = &args.reading;
-    let mut options = CaptureOptions::default();
+    let mut options = CaptureOptions::of(parts.all().map(|part| part.follower.part()));
     for typed in &reading.line {
         let (role, name) = pair(typed, "--line scl=NAME")?;
         let role = Role::ALL.into_iter().find(|known| known.as_str() == role).ok_or_else(|| {
@@ -31,41 +29,14 @@ pub(super) fn of(args: &Trace, parts: &Parts) -> Result<CaptureOptions, Failure>
     }
     columns.hex = reading.numbers.map(|form| form == Numbers::Hex);
     options.columns = columns;
-    let spi = parts.all().find_map(|part| part.follower.part().buses().spi.clone());
-    options.mode = reading.mode.or(spi.as_ref().map(|spi| spi.mode)).unwrap_or(0);
-    let lsb_first = reading.bit_order.map(|order| order == BitOrder::Lsb);
-    options.lsb_first = lsb_first.or(spi.as_ref().map(|spi| spi.lsb_first)).unwrap_or(false);
-    let stated = parts.all().find(|part| part.follower.part().buses().modbus.is_some()).map(|part| serial(part.follower.part()));
-    options.serial = stated.unwrap_or_default();
+    options.mode = reading.mode.unwrap_or(options.mode);
+    options.lsb_first = reading.bit_order.map_or(options.lsb_first, |order| order == BitOrder::Lsb);
     options.serial.baud = reading.baud.unwrap_or(options.serial.baud);
     options.serial.parity = reading.parity.map_or(options.serial.parity, Parity::from);
     options.glitch = reading.glitch.unwrap_or(0);
     options.unit = reading.time_unit;
     options.port = reading.port;
-    options.modbus = stated.is_some();
     Ok(options)
-}
-
-/// Characters of a serial line, as the sheet says.
-fn serial(part: &Part) -> Serial {
-    let usual = Serial::default();
-    let Some(modbus) = &part.buses().modbus else { return usual };
-    let parity = match modbus.parity {
-        Some("none") => Parity::None,
-        Some("odd") => Parity::Odd,
-        _ => usual.parity,
-    };
-    Serial::new(modbus.baud.unwrap_or(usual.baud), parity, modbus.stop.map_or(usual.stop_bits, u32::from))
-}
-
-/// A waveform of a part at this clock.
-pub(crate) fn wave_options(part: &Part, hertz: u32) -> WaveOptions {
-    let mut options = WaveOptions::new(hertz);
-    if let Some(spi) = &part.buses().spi {
-        (options.mode, options.lsb_first) = (spi.mode, spi.lsb_first);
-    }
-    options.serial = serial(part);
-    options
 }
 
 /// Both sides of `ROLE=NAME`.

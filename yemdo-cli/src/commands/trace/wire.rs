@@ -40,9 +40,7 @@ impl<'a> Waves<'a> {
         let part = if let Taken::Followed { part, .. } = taken { parts.get(*part) } else { None };
         let wire = part.and_then(|part| part.follower.part().buses().wire(captured.transaction.traffic.transfer.bus));
         let usual = wire.map_or(USUAL, |wire| wire.usual_rate());
-        let mut options = WaveOptions::new(captured.transaction.hertz.unwrap_or(usual));
-        (options.mode, options.lsb_first, options.serial) = (self.options.mode, self.options.lsb_first, self.options.serial);
-        options
+        WaveOptions::as_read(captured.transaction.hertz.unwrap_or(usual), &self.options)
     }
 
     pub(super) fn add(&mut self, number: u64, captured: &Captured, taken: &Taken, parts: &Parts) -> Result<(), Failure> {
