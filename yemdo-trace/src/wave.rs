@@ -35,6 +35,17 @@ impl WaveOptions {
     }
 }
 
+impl WaveOptions {
+    /// Level of a line between transfers.
+    pub fn idle(&self, line: Role) -> bool {
+        match line {
+            Role::Clk => self.mode >= 2,
+            Role::Mosi | Role::Miso => false,
+            _ => true,
+        }
+    }
+}
+
 /// The lines of a bus.
 pub fn lines_of(bus: Bus) -> &'static [Role] {
     match bus {
@@ -186,7 +197,7 @@ fn spi(traffic: &Traffic, from: u64, options: &WaveOptions) -> Drawn {
     let whole = transfer.receive == 0 && came.len() == transfer.send.len();
     let length = transfer.send.len() + transfer.receive;
     let mut drawn = Drawn::default();
-    let idle = options.mode >= 2;
+    let idle = options.idle(Role::Clk);
     let late = options.mode % 2 == 1;
     let mut at = from;
     drawn.edges.push((at, Role::Cs, false));
@@ -291,13 +302,8 @@ impl<W: Write> WaveWriter<W> {
         out.upscope()?;
         out.enddefinitions()?;
         let mut writer = Self { out, lines, options, now: 0, stamped: None };
-        let idle = |line: Role| match line {
-            Role::Clk => options.mode >= 2,
-            Role::Mosi | Role::Miso => false,
-            _ => true,
-        };
         for line in lines_of(bus) {
-            writer.edge(0, *line, idle(*line))?;
+            writer.edge(0, *line, options.idle(*line))?;
         }
         writer.now = 1000;
         Ok(writer)

@@ -9,17 +9,18 @@ use super::Format;
 
 pub(super) const TRACE_HELP: &str = "\
 Examples:
-  yemdo trace demo/bench.vcd sheets/lantern-16.toml sheets/ember-14.toml
-  yemdo trace board.csv sheets/keelson-6.toml --violations
-  yemdo trace hall.pcapng sheets/garboard-rs.toml@17 --log hall.csv
-  yemdo trace bus.vcd sheets/keelson-6.toml@cs1 --line clk=D0 --line mosi=D1 --line miso=D2 --line cs=cs1
-  yemdo trace kernel.txt --bench hall.toml --power-up
+  yemdo trace demo/driver.vcd sheets/lantern-16.toml --power-up
+  yemdo trace demo/transfers.csv sheets/strake-20.toml --violations
+  yemdo trace demo/hall.pcap sheets/garboard-rs.toml@17 --log hall.csv
+  yemdo trace demo/kernel.txt sheets/thole-9.toml --assume-reset
+  yemdo trace bus.vcd sheets/caulk-1.toml@cs1 --line clk=D0 --line miso=D2 --line cs=cs1
 
-A capture is VCD, a CSV table of levels or transfers, pcap or pcapng of Modbus TCP, the Linux kernel's trace of i2c, smbus
-or spi events, lines with bytes that a board printed, or a recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select after @.
+A capture is VCD, a CSV table of levels or transfers, pcap or pcapng of Modbus TCP, the Linux
+kernel's trace of i2c, smbus or spi events, lines with bytes that a board printed, or a
+recording of yemdo. Its format is detected. A sheet takes an address, unit or chip select after @.
 
-Settings are unknown until the capture shows them, unless --power-up, --set or --assume-reset is given. Findings that
-depend on earlier transfers are marked, and do not count for the exit code.";
+Settings are unknown until the capture shows them, unless --power-up, --set or --assume-reset is
+given. Findings that depend on earlier transfers are marked, and do not count for the exit code.";
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Trace {

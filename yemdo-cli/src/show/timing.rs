@@ -4,7 +4,7 @@ use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, VPos};
 use yemdo::bus::Bus;
 use yemdo_trace::Role;
-use yemdo_trace::wave::{Drawn, Mark, lines_of};
+use yemdo_trace::wave::{Drawn, Mark, WaveOptions, lines_of};
 
 use super::figure::{self, FAINT, INK, LINES, Picture, anchored, text_style};
 
@@ -14,6 +14,7 @@ pub(crate) struct Timing {
     pub(crate) title: String,
     pub(crate) about: String,
     pub(crate) bus: Bus,
+    pub(crate) options: WaveOptions,
     pub(crate) drawn: Drawn,
     /// What each byte is: of those that were sent, and of those that came.
     pub(crate) names: (Vec<String>, Vec<String>),
@@ -110,7 +111,7 @@ impl Timing {
         let mut own: Vec<(u64, bool)> =
             self.drawn.edges.iter().filter(|(_, own, _)| *own == line).map(|(at, _, level)| (*at, *level)).collect();
         own.sort_by_key(|(at, _)| *at);
-        let idle = !matches!(line, Role::Clk | Role::Mosi | Role::Miso);
+        let idle = self.options.idle(line);
         let mut level = own.iter().rev().find(|(at, _)| *at <= from).map_or(idle, |(_, level)| *level);
         let mut points = vec![(x(from), height(level))];
         let until = to;

@@ -26,6 +26,9 @@ pub(super) struct Waves<'a> {
     drawn: bool,
 }
 
+/// Time before a drawn transfer, in nanoseconds: longer than a bit of any bus.
+const LEAD: u64 = 1_000_000_000;
+
 /// Clock of parts without a sheet.
 const USUAL: u32 = 100_000;
 
@@ -63,11 +66,13 @@ impl<'a> Waves<'a> {
             self.drawn = true;
             let divided = followed.map_or(traffic, |followed| &followed.traffic);
             let name = if let Taken::Followed { part, .. } = taken { parts.get(*part).map(|part| part.name.clone()) } else { None };
+            let options = self.options(captured, taken, parts);
             let drawing = Timing {
                 title: title(number, name.as_deref(), followed),
                 about: yemdo::visible(&divided.transfer.text()).into_owned(),
                 bus: divided.transfer.bus,
-                drawn: draw(divided, 0, &self.options(captured, taken, parts)),
+                options,
+                drawn: draw(divided, LEAD, &options),
                 names: match taken {
                     Taken::Followed { part, followed } => {
                         parts.get(*part).map_or_else(Default::default, |part| names(part.follower.part(), followed))
