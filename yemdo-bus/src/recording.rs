@@ -1,5 +1,6 @@
 //! Traffic is recorded, and a recording can be played back as a bus.
 
+use std::fmt;
 use std::io::{self, BufRead, Read, Write};
 
 use yemdo::bus::Transfer;
@@ -36,12 +37,8 @@ impl<P: Port, W: Write> Port for Recorder<P, W> {
         let now = self.port.now();
         let at = now - *self.start.get_or_insert(now);
         let outcome = self.port.transfer(transfer);
-        let told = match &outcome {
-            Ok(bytes) => Ok(bytes.clone()),
-            Err(error) => Err(error.to_string()),
-        };
-        let line = Traffic { at, transfer: transfer.clone(), outcome: told };
-        // A recording with gaps is none.
+        let line = Traffic::new(at, transfer, outcome.as_deref().map_err(|error| error as &dyn fmt::Display));
+        // A recording must be complete.
         writeln!(self.out, "{line}")
             .and_then(|()| self.out.flush())
             .map_err(|error| BusError::new(Cause::Other, format!("the recording cannot be written: {error}")).because(error))?;

@@ -1,4 +1,4 @@
-//! A capture of any kind, told apart by its content.
+//! A capture of any kind, detected by its content.
 
 use std::io::BufRead;
 
@@ -15,7 +15,7 @@ use crate::recording;
 use crate::table::Table;
 use crate::vcd::Waves;
 
-/// A transfer of a capture, and where it stands.
+/// A transfer of a capture, and its line.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Captured {

@@ -48,7 +48,7 @@ pub struct CaptureError {
     pub line: Option<u64>,
     /// Description.
     pub message: String,
-    /// What to try.
+    /// Suggestion.
     pub help: Option<String>,
     /// Missing fact.
     pub tell: Option<Tell>,

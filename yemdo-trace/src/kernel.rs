@@ -270,7 +270,7 @@ fn transfers(messages: Vec<Message>, result: i64, end: u64, line: u64) -> Vec<It
 fn transfer(at: u64, end: u64, address: u8, send: Vec<u8>, receive: usize, outcome: Result<Vec<u8>, String>, line: u64) -> Item {
     let transfer = Transfer { bus: Bus::I2c, address: Some(address), send, receive, restart: true, discard: false };
     let traffic = Traffic { at, transfer, outcome };
-    // The kernel does not tell when the answer began.
+    // The trace has no time for the beginning of the answer.
     Item::Transfer(Captured::new(Transaction::new(traffic, at, end, None), line))
 }
 

@@ -39,7 +39,7 @@ struct Line<'t> {
     time: Option<(f64, bool)>,
     names: Vec<&'t str>,
     numbers: Vec<&'t str>,
-    /// The text of a byte string, which says itself what its bytes are.
+    /// The text of a byte string with escapes.
     literal: Option<&'t str>,
 }
 

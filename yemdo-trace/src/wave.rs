@@ -9,7 +9,7 @@ use yemdo::record::Traffic;
 use crate::edges::Parity;
 use crate::options::{CaptureOptions, Role, Serial};
 
-/// How fast the lines are, and in what form.
+/// Speed and form of the lines.
 #[derive(Clone, Copy, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct WaveOptions {

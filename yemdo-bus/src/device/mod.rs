@@ -5,6 +5,8 @@ mod session;
 mod task;
 mod waking;
 
+use std::fmt;
+
 use yemdo::bus::Bus;
 use yemdo::configure::{Configuration, WriteScope};
 use yemdo::record::Traffic;
@@ -36,11 +38,8 @@ impl Seen<'_> {
     /// The operation as a line of a recording that began at `start`; `None` if it is no transfer.
     pub fn traffic(&self, start: u64) -> Option<Traffic> {
         let Operation::Transfer(transfer) = &self.request.operation else { return None };
-        let outcome = match &self.outcome {
-            Ok(bytes) => Ok(bytes.unwrap_or_default().to_vec()),
-            Err(error) => Err(error.to_string()),
-        };
-        Some(Traffic { at: self.at.saturating_sub(start), transfer: transfer.clone(), outcome })
+        let outcome = self.outcome.as_ref().map(|bytes| bytes.unwrap_or_default()).map_err(|error| *error as &dyn fmt::Display);
+        Some(Traffic::new(self.at.saturating_sub(start), transfer, outcome))
     }
 }
 

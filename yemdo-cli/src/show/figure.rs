@@ -136,7 +136,7 @@ pub(crate) fn check_ending(path: &Path) -> Result<(), Failure> {
     }
 }
 
-/// The bytes of a picture, in the form that the name of its file asks for.
+/// The bytes of a picture, in the form of its file's extension.
 pub(crate) fn bytes_for(path: &Path, picture: &impl Picture) -> Result<Vec<u8>, Failure> {
     check_ending(path)?;
     if path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("svg")) {

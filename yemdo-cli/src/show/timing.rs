@@ -16,7 +16,7 @@ pub(crate) struct Timing {
     pub(crate) bus: Bus,
     pub(crate) options: WaveOptions,
     pub(crate) drawn: Drawn,
-    /// What each byte is: of those that were sent, and of those that came.
+    /// Meaning of each sent and each received byte.
     pub(crate) names: (Vec<String>, Vec<String>),
 }
 

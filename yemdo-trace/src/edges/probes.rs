@@ -157,7 +157,7 @@ impl Probes {
     /// The end of the capture.
     ///
     /// # Errors
-    /// [`CaptureError`]: the lines changed and nothing could be decoded; with the likely reason.
+    /// [`CaptureError`]: the lines changed without decoded transfers; with the likely reason.
     pub(crate) fn end(&mut self, at: u64) -> Result<(), CaptureError> {
         for (at, line, level) in self.glitches.as_mut().map_or(Vec::new(), Glitches::end) {
             self.take(at, line, level);
@@ -178,7 +178,7 @@ impl Probes {
         self.reason_for_nothing().map_or(Ok(()), Err)
     }
 
-    /// Why nothing was decoded although lines changed.
+    /// Likely reason if lines changed without decoded transfers.
     fn reason_for_nothing(&self) -> Option<CaptureError> {
         if let Some(i2c) = &self.i2c
             && i2c.lines.bytes() * 4 < i2c.exchanged.bytes()

@@ -1,8 +1,8 @@
 //! From wishes to register bytes and back.
 //!
 //! [`Wish`]es come in as people type them (`SPAN=4 g`, `high_limit=31 °C`); [`configure`] turns them into the registers
-//! that must be written, in an order that the part allows, and says what the part will really use. [`write_register`] has the
-//! bytes for the bus, [`read_back`] compares what was written with what came back, [`choose()`] lists the settings that
+//! that must be written, in an order that the part allows, with the values that the part will use. [`write_register`] has the
+//! bytes for the bus, [`read_back`] compares written with read values, [`choose()`] lists the settings that
 //! meet some limits.
 
 mod assume;
@@ -34,7 +34,7 @@ pub use inverse::Method;
 pub(crate) use wish::number_and_unit;
 pub use wish::{Wish, WishError, measured, measured_difference};
 
-/// What configuring a part needs: the writes, and what they do.
+/// Writes that configure a part, and their effects.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Configuration {
@@ -42,13 +42,13 @@ pub struct Configuration {
     pub state: State,
     /// The writes, in order.
     pub writes: Vec<Write>,
-    /// What was asked of quantities, and what they became.
+    /// Requested and resulting values of quantities.
     pub quantities: Vec<QuantityResult>,
     /// Fields whose codes follow from others: the field, its code, and the number that was rounded to it.
     pub computed: Vec<(FieldId, i128, f64)>,
     /// Fields that were asked for and that no register holds, with their codes: commands that are sent later follow from them.
     pub unstored: Vec<(FieldId, i128)>,
-    /// Quantities that nobody asked for and that changed all the same: before, after.
+    /// Quantities that changed without a request: before, after.
     pub moved: Vec<(QuantityId, f64, f64)>,
 }
 
@@ -57,9 +57,9 @@ pub struct Configuration {
 pub struct QuantityResult {
     /// The quantity.
     pub quantity: QuantityId,
-    /// What was asked, in the quantity's unit.
+    /// Requested value, in the quantity's unit.
     pub asked: f64,
-    /// What the part will use.
+    /// Value that the part will use.
     pub value: f64,
     /// How far the next value is that its fields can hold, on that side where it is nearer.
     pub step: Option<f64>,
@@ -86,9 +86,9 @@ pub enum ConfigureError {
     OutOfRange {
         /// The quantity.
         quantity: String,
-        /// What was asked.
+        /// Requested value.
         asked: f64,
-        /// What its fields can hold with the other fields as they are, as far as the reading is believed.
+        /// Range of its fields with the present other fields, within the valid range of the reading.
         range: (f64, f64),
         /// Its unit.
         unit: String,
@@ -138,7 +138,7 @@ pub enum ConfigureError {
     Unreachable {
         /// The register.
         register: String,
-        /// What it waits for, in words.
+        /// Inputs it waits for, in words.
         needs: String,
     },
 }
@@ -272,7 +272,7 @@ pub fn configure(part: &Sheet, start: &State, wishes: &[Wish], scope: WriteScope
         .filter_map(|wish| if let Wish::Quantity { quantity, value, typed } = wish { Some((*quantity, *value, typed)) } else { None })
         .collect();
     for (index, value, typed) in in_order(part, asked) {
-        // What the user gave is held.
+        // Requested values are kept.
         let held = |field: FieldId| taken.iter().any(|(known, ..)| *known == field);
         let (_, then) = planned(part, start, &state, &codes(&taken), scope)?;
         let found = inverse::find(part, index, value, &then, &held, MOST_TRIED);
@@ -355,7 +355,7 @@ fn take(part: &Sheet, taken: &mut Taken, field: FieldId, code: i128, typed: &str
     Ok(())
 }
 
-/// Puts in the codes that follow from others, where what they follow from was asked for.
+/// Adds codes that are computed from requested ones.
 fn compute_fields(
     part: &Sheet,
     state: &mut State,
@@ -399,7 +399,7 @@ fn not_below(part: &Sheet, start: &State, state: &State) -> Result<(), Configure
     Ok(())
 }
 
-/// Quantities that nobody asked for and that change with the fields that were.
+/// Quantities without a request that change with the requested fields.
 fn moved(part: &Sheet, start: &State, end: &State, results: &[QuantityResult]) -> Vec<(QuantityId, f64, f64)> {
     let others = part.quantities.ids().filter(|id| !results.iter().any(|result| result.quantity == *id));
     let both = others.filter_map(|id| Some((id, quantity_value(part, id, start)?, quantity_value(part, id, end)?)));

@@ -358,7 +358,7 @@ impl Sheet {
         steps.filter_map(|step| if let Action::Write(command) = &step.action { Some(command) } else { None })
     }
 
-    /// Whether commands carry a setting without a register, or routines set it: somebody who sees the bus can know it.
+    /// Whether commands carry a setting without a register, or routines set it: it shows on the bus.
     pub(crate) fn is_sent(&self, field: FieldId) -> bool {
         let carried = || self.inputs_behind(self.commands().flat_map(Command::formulas).flat_map(inputs));
         let mut steps = self.routines.iter().flat_map(|routine| &routine.steps);

@@ -134,7 +134,7 @@ impl State {
         state
     }
 
-    /// The same, with the bits that are unknown as in another state of the same part.
+    /// A copy with unknown bits taken from another state of the same part.
     pub(crate) fn filled_from(&self, other: &State) -> Self {
         let mut state = self.clone();
         for ((byte, known), (filled, also)) in state.image.iter_mut().zip(&mut state.known).zip(other.image.iter().zip(&other.known)) {
@@ -144,7 +144,7 @@ impl State {
         state
     }
 
-    /// The state of a part that was set up by somebody unseen: nothing is known of registers, nor of settings that commands or routines set.
+    /// The state of a part with unknown history: registers are unknown, and so are settings that commands or routines set.
     pub fn unseen(part: &Sheet) -> Self {
         let mut state = Self::reset(part);
         part.registers.iter().for_each(|register| state.forget_register(register));

@@ -1,4 +1,4 @@
-//! What can come out of a reading: its extent and its step, found before any part is connected.
+//! Possible values of a reading: its extent and its step, without a part.
 
 mod reach;
 mod trial;
@@ -29,17 +29,17 @@ use crate::model::state::State;
 use crate::plan::frame::bounds;
 use trial::{Trial, Work};
 
-/// Codes of at most so many bits are tried one by one.
+/// Maximum width of codes that are tried one by one, in bits.
 const EXHAUSTIVE_BITS: u32 = 18;
 
 /// And only where trying all readings so would take no more operations than this.
 const EXHAUSTIVE_WORK: usize = 1 << 28;
 
-/// What can come out of one reading.
+/// Possible values of one reading.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Prediction {
-    /// Lowest and highest value, in the reading's unit. `None` where nothing ever comes out.
+    /// Lowest and highest value, in the reading's unit. `None` if it never has a value.
     pub extent: Option<Extent>,
     /// The settings that this holds for: the fields that decide over the reading, with their codes after a reset.
     pub settings: Vec<(FieldId, i128)>,
@@ -57,7 +57,7 @@ pub struct Prediction {
     pub faults: Vec<FaultExample>,
     /// The operations that are not proved, by their places in the sheet.
     pub doubts: Vec<Span>,
-    /// Codes and fields whose bits may stand for nothing (a decimal digit above 9, a code outside its stated range, one
+    /// Codes and fields whose bits may be invalid (a decimal digit above 9, a code outside its stated range, one
     /// that is not in its table): the reading is at fault then, whatever its arithmetic.
     pub may_lack: Vec<String>,
 }
@@ -73,7 +73,7 @@ impl Prediction {
             Proof::Tried => "every code tried".to_owned(),
             Proof::Doubted(doubts, tried) => format!("{} not proved, {tried} inputs tried", counted(doubts, "operation")),
         };
-        // Bits that stand for nothing are told of the code, not of the arithmetic.
+        // Invalid bits are reported for the code, not for the arithmetic.
         match self.may_lack.as_slice() {
             [] => text,
             [one] => format!("{text}, if {one} is valid"),
@@ -91,7 +91,7 @@ pub enum Proof {
     Proved,
     /// Every code was tried, with all that the settings which decide over the reading can be.
     Tried,
-    /// So many operations are in doubt; so many inputs were tried.
+    /// Number of operations in doubt, and number of inputs tried.
     Doubted(usize, usize),
 }
 
@@ -125,7 +125,7 @@ pub(crate) fn digits(part: &Sheet, id: ReadingId, settings: &State, shown: &dyn 
 
 /// Those that the sheet states.
 fn stated_digits(reading: &Reading) -> Option<Digits> {
-    // What is derived has no steps of its own.
+    // Derived quantities have no steps of their own.
     reading.decimals.map(Digits::Decimals).or(reading.is_derived().then_some(Digits::UNKNOWN))
 }
 
@@ -147,21 +147,21 @@ fn digits_of(trial: &mut Trial<'_>, shown: &dyn Fn(f64) -> f64) -> Digits {
     Digits::of(values.into_iter().filter(|value| value.is_finite()), steps)
 }
 
-/// What can come out of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
+/// Possible values of a reading. Narrow codes are tried one by one; otherwise bounds come from interval analysis.
 pub(crate) fn predict(part: &Sheet, id: ReadingId) -> Option<Prediction> {
     let judging = part.needed(id).into_iter().chain(judging(part, id).flat_map(|formula| part.needed_by(formula))).collect::<Vec<_>>();
     let proofs = Proofs::of(part, part.order.iter().copied().filter(|id| judging.contains(id)).collect());
     with_conditions(part, id, &proofs, one(part, id, &proofs, &mut Vec::new())?)
 }
 
-/// The same of every reading and shared value.
+/// Possible values of every reading and shared value.
 pub(crate) fn predict_all(part: &Sheet) -> List<ReadingId, Option<Prediction>> {
     let proofs = Proofs::of(part, part.order.clone());
     let mut known = Vec::new();
     List::filled(part.readings.len(), |id| with_conditions(part, id, &proofs, one(part, id, &proofs, &mut known)?))
 }
 
-/// What interval analysis says of readings, worked out for all of them together.
+/// Results of interval analysis for all readings together.
 struct Proofs {
     of: List<ReadingId, Option<Proven>>,
     /// Status conditions, by their places in the sheet.
@@ -244,7 +244,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
     let proven = || needed.iter().filter_map(|needed| proofs.get(*needed));
     let doubts: Vec<Span> = proven().flat_map(|proven| proven.doubts.iter().copied()).collect();
     let float = has_float(part, reading);
-    // A real number of the bus may be none itself: that is told of the code, not of the arithmetic.
+    // A real number on the bus may be NaN: reported for the code, not for the arithmetic.
     let may_be_none = if float { 0 } else { proven().filter(|proven| proven.may_be_none).count() };
     let count = doubts.len() + may_be_none;
     let (low, high) = own.bounds.to_f64();
@@ -287,7 +287,7 @@ fn one(part: &Sheet, id: ReadingId, proofs: &Proofs, known: &mut Vec<(Work, Exha
         let (extent, step, mut faults) = (found.extent, found.step, found.faults);
         let mut proof = if count == 0 && faults.is_empty() { Proof::Proved } else { Proof::Tried };
         if count > 0 && !deciding.is_empty() && faults.is_empty() {
-            // Where a setting has a part in what is in doubt, its other values are tried, too.
+            // Other values of settings that operations in doubt use are tried, too.
             let work = (trial.program.ops.len() << code.layout.width()) * part.readings.len();
             (faults, proof) = with_other_settings(trial, &deciding, *only, code.bounds(), (work, count));
         }
@@ -363,7 +363,7 @@ fn lacking<'f>(part: &Sheet, formulas: impl Iterator<Item = &'f Formula>) -> Vec
                     (rows as i128) < high - low + 1
                 })
                 .map(|field| &field.name),
-            // A value that is computed or given is there, or its own inputs are told.
+            // Computed and supplied values are valid, or their own inputs are reported.
             _ => None,
         };
         names.extend(name.filter(|name| !names.contains(*name)).cloned());
@@ -393,7 +393,7 @@ fn search_in(trial: &mut Trial<'_>, batches: usize) -> (Vec<FaultExample>, usize
     (found, batches * LANES)
 }
 
-/// What is done with codes that were tried, and what came of them.
+/// Use of tried codes and their results.
 type Each<'e> = dyn FnMut(&Sheet, &[(CodeId, i128)], Result<f64, FaultAt>) + 'e;
 
 /// Tries batches of codes: the ends of their ranges, zeros, and many others. The first lane has all at their lowest, the
@@ -475,7 +475,7 @@ fn exhaustive(trial: &mut Trial<'_>, code_index: CodeId, (low, high): (i128, i12
     Exhausted { extent, step: (coarsest > 0.0).then_some((finest, coarsest)), faults }
 }
 
-/// Takes a difference into (smallest, largest), unless it is none.
+/// Takes a difference into (smallest, largest), unless it is NaN.
 fn widen(step: &mut Option<(f64, f64)>, difference: f64) {
     if difference > 0.0 && difference.is_finite() {
         *step = Some(step.map_or((difference, difference), |(l, h)| (l.min(difference), h.max(difference))));
@@ -491,7 +491,7 @@ fn sampled_step(trial: &mut Trial<'_>, places: usize) -> Option<(f64, f64)> {
     })
 }
 
-/// The codes that change from frame to frame. A calibration word does not; its steps are nobody's.
+/// The codes that change from frame to frame. Calibration words do not.
 fn moving_codes(trial: &Trial<'_>) -> Vec<CodeId> {
     let kept = |code: &CodeId| {
         let frame = trial.part.codes.get(*code).map(|code| code.frame);

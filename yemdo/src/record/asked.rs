@@ -1,4 +1,4 @@
-//! Transfers of any client in the form of this library: divided into request and answer, with the registers that they are about.
+//! Transfers of any client in the form of this library: divided into request and answer, with their registers.
 
 use super::followed::{Accessed, TrafficFrames};
 use super::traffic::Traffic;

@@ -1,4 +1,4 @@
-//! The frames of a part in its traffic, and its settings: transfer by transfer, with whatever client.
+//! Frames and settings of a part in the traffic of any client, transfer by transfer.
 
 use std::sync::Arc;
 
@@ -236,7 +236,7 @@ impl TrafficFrames {
                 let all = self.pieces.is_some();
                 self.walk(address, &data.unwrap_or_default(), |id, _, state, register, value| {
                     read.push((id, value));
-                    // Read-only registers on which nothing depends are not worth following.
+                    // Read-only registers without dependents are not followed.
                     if all || register.access.is_writable() || register.fields.iter().any(|field| settings.contains(field)) {
                         state.read_register(register, value);
                     }
@@ -309,7 +309,7 @@ fn is_ambiguous(part: &Sheet, frame: &Frame, state: &State) -> bool {
 /// For each frame the transfers that bring it, over each bus; none if the selected bank decides about it and is unknown.
 fn frames(part: &Part, state: &State) -> Vec<(FrameId, Vec<Transfer>)> {
     let mut frames = Vec::new();
-    // A wait of unknown time, or a command of unknown settings, is one of the frame all the same.
+    // Frames are recognized with unknown waits and settings, too.
     let planned = state.assumed(part);
     for (id, frame) in part.frames.entries() {
         for bus in part.buses.all() {

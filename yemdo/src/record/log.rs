@@ -12,7 +12,7 @@ use crate::model::state::State;
 use crate::record::followed::TrafficFrames;
 use crate::record::traffic::{TRAFFIC_HEADER, Traffic};
 
-/// Longest line that is read, in bytes; what is longer is no log.
+/// Maximum length of a line, in bytes.
 pub const MAX_LINE: usize = 64 * 1024;
 
 /// One frame of a log.
@@ -21,7 +21,7 @@ pub const MAX_LINE: usize = 64 * 1024;
 pub struct Record {
     /// Line in the log, from 1.
     pub line: u64,
-    /// The time as the log has it.
+    /// The time as in the log.
     pub time: Option<String>,
     /// The frame.
     pub frame: FrameId,
@@ -32,7 +32,7 @@ pub struct Record {
 }
 
 impl Record {
-    /// A frame that stands in no log.
+    /// A frame from elsewhere than a log.
     pub fn new(frame: FrameId, bytes: Vec<u8>) -> Self {
         Self { line: 1, time: None, frame, bytes: Ok(bytes), state: None }
     }
@@ -42,7 +42,7 @@ impl Record {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct RecordError {
-    /// What is wrong.
+    /// Description.
     pub message: String,
     /// What to try.
     pub help: Option<String>,
@@ -86,7 +86,7 @@ pub struct LogReader {
     frame: Option<FrameId>,
     shape: Option<Shape>,
     line: u64,
-    /// C array text, or a quoted cell, that goes on in the next line, and the line it began in.
+    /// C array text or a quoted cell that continues in the next line, and its first line.
     open: Option<(u64, String)>,
     /// It is a recording of a bus.
     traffic: Option<TrafficFrames>,
@@ -108,8 +108,7 @@ impl LogReader {
         self
     }
 
-    /// Takes the next line as it stands in a file; gives the frames that are complete by now. A byte order mark is left
-    /// out.
+    /// Takes the next line of a file; returns the complete frames. A byte order mark is left out.
     ///
     /// # Errors
     /// As [`line`](Self::line); and text in UTF-16.
@@ -126,7 +125,7 @@ impl LogReader {
     /// record without bytes.
     ///
     /// # Errors
-    /// [`RecordError`]: the first lines do not say what the bytes are.
+    /// [`RecordError`]: the first lines do not name the frame of the bytes.
     pub fn line(&mut self, text: &str) -> Result<Vec<Record>, RecordError> {
         self.line += 1;
         if text.len() > MAX_LINE {
@@ -189,7 +188,7 @@ impl LogReader {
         records
     }
 
-    /// The end of the log: what was still open.
+    /// The end of the log: the last open item.
     pub fn end(&mut self) -> Vec<Record> {
         self.open.take().map_or(Vec::new(), |(line, text)| self.records(&text, line))
     }
@@ -203,7 +202,7 @@ impl LogReader {
             }
     }
 
-    /// Tells from the first line what the log is.
+    /// Detects the form of the log by its first line.
     fn recognise(&self, first: &str) -> Result<Shape, RecordError> {
         let behind = self.timed(first).1;
         if self.named(behind).is_some() || parse_hex(behind).is_ok_and(|bytes| self.frame_of(&bytes).is_some()) {
@@ -248,11 +247,11 @@ impl LogReader {
     fn named<'t>(&self, line: &'t str) -> Option<(FrameId, &'t str)> {
         let (name, rest) = line.trim().split_once(|c: char| c.is_whitespace() || matches!(c, ':' | '='))?;
         let id = self.part.frames.position(|frame| frame.name.eq_ignore_ascii_case(name))?;
-        // A name that is hex too, and no other bytes behind it: it is bytes.
+        // A name in hex digits without further bytes is bytes.
         (parse_hex(name).is_err() || self.frame.is_none()).then_some((id, rest))
     }
 
-    /// What stands before a frame's name is the time, `08:00:01 POWER 66 66`, and what cannot be anything else.
+    /// The time before a frame's name, `08:00:01 POWER 66 66`, or any text that can only be a time.
     fn timed<'t>(&self, line: &'t str) -> (Option<&'t str>, &'t str) {
         let behind =
             line.trim().split_once(char::is_whitespace).filter(|(_, rest)| self.named(line).is_none() && self.named(rest).is_some());
@@ -325,7 +324,7 @@ impl LogReader {
     }
 }
 
-/// A time that cannot be bytes, and what stands behind it: `2031-02-07T08:00:01.5,1A 2B`, `[08:00:01] 1A 2B`. A time of day alone
+/// A time that cannot be bytes, and the rest of the line: `2031-02-07T08:00:01.5,1A 2B`, `[08:00:01] 1A 2B`. A time of day alone
 /// could be bytes.
 fn stamp(line: &str) -> Option<(&str, &str)> {
     let separates = |c: char| c.is_whitespace() || matches!(c, ',' | ';');
@@ -393,7 +392,7 @@ fn split(line: &str, delimiter: u8) -> Vec<String> {
                     return cells;
                 }
             }
-            // What is left of the input ends the last cell.
+            // The end of the input ends the last cell.
             csv_core::ReadFieldResult::InputEmpty => {
                 cells.push(text());
                 return cells;

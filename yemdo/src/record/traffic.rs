@@ -54,6 +54,12 @@ impl fmt::Display for Traffic {
 }
 
 impl Traffic {
+    /// A transfer at a time, in microseconds since the beginning, with its answer or error.
+    pub fn new(at: u64, transfer: &Transfer, outcome: Result<&[u8], &dyn fmt::Display>) -> Self {
+        let outcome = outcome.map(<[u8]>::to_vec).map_err(ToString::to_string);
+        Self { at, transfer: transfer.clone(), outcome }
+    }
+
     /// Reads a line; `None` for an empty one and a comment.
     ///
     /// ```

@@ -103,7 +103,7 @@ impl StandIn {
             }
         }
         self.state.set_register(register, after);
-        // A code that the table does not have is a code all the same. What only the part sets is not the client's.
+        // Codes outside a table are stored, too. Fields that only the part sets are not the client's.
         let own = register.fields.iter().filter_map(|id| part.fields.get(*id)).filter(|field| field.access.is_writable());
         for field in own.filter(|field| !field.values.is_empty()) {
             let code = self.state.field(field);

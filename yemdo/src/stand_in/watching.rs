@@ -55,12 +55,12 @@ impl StandIn {
         Ok(stand_in)
     }
 
-    /// A part whose settings say that it measures has done so before.
+    /// Starts the measurements that the settings show as running.
     fn start_running(&mut self) {
         let part = self.part.clone();
         for id in part.frames.ids() {
             let Some(measure) = self.measures.get(id).and_then(Option::as_ref) else { continue };
-            // A part with a data-ready line that nothing starts measures from power-up on.
+            // A part with a data-ready line and no trigger measures from power-up on.
             let fields = match &measure.how.trigger {
                 Some(Trigger::Fields(fields)) => fields.as_slice(),
                 None if measure.how.line.is_some() => &[],
@@ -98,7 +98,7 @@ impl StandIn {
         Some(Gap { elapsed: now.saturating_sub(started), required: measure.by_sheet.saturating_sub(started) })
     }
 
-    /// The frame that was asked for and is read next, with the time since then; `None` if none was.
+    /// The requested frame, with the time since the request; `None` without a request.
     pub(crate) fn asked_since(&self, now: u64) -> Option<(FrameId, Gap)> {
         let (frame, exchange, due) = self.asked?;
         let wait = self.part.frames.get(frame)?.origin.exchanges().get(exchange)?.wait.as_ref()?;

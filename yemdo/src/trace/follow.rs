@@ -20,7 +20,7 @@ use crate::stand_in::{Gap, NoStandIn, Rule, StandIn, Violation};
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Start {
-    /// Nothing but parameters: settings are unknown until they are written or read.
+    /// Unknown: settings have no value until they are written or read; parameters have their defaults.
     Unseen,
     /// The capture begins with the power-up of the part.
     PowerUp,
@@ -262,7 +262,7 @@ impl Follower {
             Some(Accessed::Write(registers)) => {
                 found.extend(registers.iter().map(|(id, value)| meaning::written(part, *id, *value, before)));
             }
-            // The frame says it all.
+            // The frame names its registers.
             Some(Accessed::Read(_)) if !found.is_empty() => {}
             Some(Accessed::Read(registers)) => {
                 let alone = registers.len() == 1;

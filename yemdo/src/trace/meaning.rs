@@ -34,9 +34,9 @@ pub enum Meaning {
         /// Its name.
         text: String,
     },
-    /// A frame was asked for, or a routine's command was sent.
+    /// A command for a frame, or of a routine.
     Command {
-        /// The frame that was asked for.
+        /// The requested frame.
         frame: Option<FrameId>,
         /// In words.
         text: String,
@@ -48,7 +48,7 @@ pub enum Meaning {
     },
     /// The address alone: a client that looks whether the part is there.
     Ping,
-    /// Nothing that the sheet has.
+    /// Unknown to the sheet.
     Unknown,
 }
 
@@ -66,7 +66,7 @@ impl fmt::Display for Meaning {
     }
 }
 
-/// A register write, with the fields that it changes: as written, whatever the part makes of it.
+/// A register write, with the fields that it changes, as written.
 pub(super) fn written(part: &Sheet, id: RegisterId, value: u64, before: &State) -> Meaning {
     let register = &part.registers[id];
     let mut after = before.clone();

@@ -11,7 +11,6 @@ mod meaning;
 mod transaction;
 mod verdict;
 
-pub use crate::stand_in::Gap;
 pub use follow::{Followed, Follower, FrameSeen, Start};
 pub use meaning::Meaning;
 pub use transaction::Transaction;

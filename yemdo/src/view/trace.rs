@@ -28,7 +28,7 @@ pub struct TransferView<'a> {
     pub wanted: usize,
     /// The bytes that came, in hex.
     pub came: Option<String>,
-    /// What went wrong.
+    /// Error.
     pub error: Option<&'a str>,
     /// Meanings by the sheet.
     pub meanings: Vec<String>,
@@ -62,7 +62,7 @@ pub struct ViolationView<'a> {
     pub at_us: u64,
     /// The rule.
     pub rule: &'static str,
-    /// What happened.
+    /// Description.
     pub what: &'a str,
     /// Line of the sheet.
     pub sheet_line: Option<usize>,

@@ -1,4 +1,4 @@
-//! How the capture is read: as told, otherwise as the sheets say.
+//! Options for the capture: from the command line, otherwise from the sheets.
 
 use yemdo_trace::edges::Parity;
 use yemdo_trace::{CaptureOptions, Role, TableColumns};

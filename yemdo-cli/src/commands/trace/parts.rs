@@ -197,7 +197,7 @@ impl Parts {
         if self.printed { "frame" } else { "transfer" }
     }
 
-    /// An error if the capture has no transfer of any of the parts: there is nothing to judge.
+    /// An error if the capture has no transfer of any of the parts.
     pub(super) fn refuse_nothing(&self) -> Result<(), Failure> {
         if self.list.is_empty() || self.list.iter().any(|part| part.transfers > 0) {
             return Ok(());
@@ -208,7 +208,7 @@ impl Parts {
         Err(if seen.is_empty() { failure } else { failure.help(format!("it has transfers of {}", seen.join(", "))) })
     }
 
-    /// What may be wrong with the way the capture is read, if most of it has no meaning.
+    /// Prints likely corrections if most of the capture has no meaning.
     pub(super) fn hints(&self, args: &Trace, options: &CaptureOptions) -> Result<(), Failure> {
         let mut err = anstream::stderr();
         for part in &self.list {
@@ -312,7 +312,7 @@ fn start(args: &Trace, part: &Part, own: &[String], set: &mut [bool]) -> Result<
 
 type Asked = (String, Part, Option<String>, Vec<String>);
 
-/// The parts that are asked for: names, chip selects, and the settings of a bench.
+/// Parts of the command line: names, chip selects, and the settings of a bench.
 fn asked(args: &Trace) -> Result<Vec<Asked>, Failure> {
     let Some(path) = &args.bench else { return args.sheets.iter().map(|typed| one(typed)).collect() };
     let named = |(one, part): (BenchPart, Part)| {
@@ -326,7 +326,7 @@ fn asked(args: &Trace) -> Result<Vec<Asked>, Failure> {
     Ok(input::bench(path)?.into_iter().map(named).collect())
 }
 
-/// A sheet, with an address, unit or chip select behind `@`.
+/// A sheet, with an address, unit or chip select after `@`.
 fn one(typed: &str) -> Result<Asked, Failure> {
     let (path, behind) = match typed.rsplit_once('@') {
         Some((path, behind)) if !Path::new(typed).exists() => (path, Some(behind)),

@@ -110,7 +110,7 @@ fn title(number: u64, part: Option<&str>, followed: Option<&Followed>) -> String
     yemdo::visible(&format!("transfer {number}{name}: {what}")).into_owned()
 }
 
-/// What each byte is, of those that were sent and of those that came: registers, codes, checks, or parts of a Modbus frame.
+/// Meaning of each sent and received byte: registers, codes, checks, or parts of a Modbus frame.
 fn names(part: &Part, followed: &Followed) -> (Vec<String>, Vec<String>) {
     let traffic = &followed.traffic;
     let came = traffic.outcome.as_deref().unwrap_or(&[]);
