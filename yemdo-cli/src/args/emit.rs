@@ -22,6 +22,9 @@ pub(crate) enum What {
     /// C99 header and source file: decoders, settings, routines, a driver over your functions
     #[command(after_help = C_HELP)]
     C(Firmware),
+    /// Python module, also for microcontrollers: decoders, settings, routines, a driver
+    #[command(after_help = PYTHON_HELP)]
+    Python(Firmware),
     /// HTML or Markdown page of the part: registers, frames, readings, routines, examples
     #[command(after_help = PAGE_HELP)]
     Page(Page),
@@ -48,6 +51,12 @@ Examples:
   yemdo emit c sheets/garboard-rs.toml --out firmware --only decode
   yemdo emit c sheets/binnacle-24.toml --out firmware --reals none --only pressure --only measure";
 
+const PYTHON_HELP: &str = "\
+Examples:
+  yemdo emit python sheets/strake-20.toml --out drivers
+  yemdo emit python sheets/thole-9.toml --out drivers --reals float --vectors 50
+  yemdo emit python sheets/strake-20.toml --out drivers --hal async";
+
 #[derive(Debug, clap::Args)]
 pub(crate) struct Firmware {
     /// Sheet of the part
@@ -68,7 +77,7 @@ pub(crate) struct Firmware {
     /// Bus of the routines, if the part has several
     #[arg(long, value_parser = bus())]
     pub(crate) bus: Option<Bus>,
-    /// Interface of a Rust driver
+    /// How a driver in Rust or Python waits
     #[arg(long, value_enum, default_value = "blocking")]
     pub(crate) hal: HalForm,
     /// Also write a test with this number of frames and their expected readings
@@ -97,9 +106,9 @@ pub(crate) enum RealsForm {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum HalForm {
-    /// embedded-hal
+    /// embedded-hal, or plain functions in Python
     Blocking,
-    /// embedded-hal-async
+    /// embedded-hal-async, or asyncio in Python
     Async,
     /// None: only state machines
     None,

@@ -27,6 +27,7 @@ pub(crate) fn run(args: &Emit) -> Result<u8, Failure> {
         }
         What::Rust(args) => emit(args, Language::Rust),
         What::C(args) => emit(args, Language::C),
+        What::Python(args) => emit(args, Language::Python),
     }
 }
 

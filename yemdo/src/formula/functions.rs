@@ -3,7 +3,7 @@
 use crate::ground::number::Ty;
 
 /// The functions of `<math.h>` and `<stdlib.h>` that formulas may call.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[allow(missing_docs)]
 pub enum Func {
     Abs,

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::code::{Expr, Module, Name, Param, Pass, Type};
 use super::formula::{Around, Source};
 use super::known::Known;
-use super::names::{NameClash, Prefix, Scope, snake, upper};
+use super::names::{NameClash, Prefix, Scope, snake};
 use super::needs::Needs;
 use super::used::Used;
 use super::{FirmwareOptions, Only, Reals};
@@ -470,5 +470,5 @@ pub(super) fn status_name(prefix: &Prefix, status: Status) -> Name {
         Status::PartFault => "part fault",
         other => other.as_str(),
     };
-    Name { c: format!("{}_{}", prefix.upper, upper(words)), rust: super::names::camel(words) }
+    Name { rust: super::names::camel(words), ..prefix.constant(words) }
 }

@@ -5,11 +5,12 @@ use crate::formula::functions::Func;
 use crate::formula::operators::{Arith, Compare};
 use crate::ground::number::Ty;
 
-/// A name in both languages.
+/// A name in all languages.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Name {
     pub(super) c: String,
     pub(super) rust: String,
+    pub(super) python: String,
 }
 
 /// The type of a member, a parameter or a result.
@@ -24,9 +25,23 @@ pub(super) enum Type {
     Maybe(Ty),
 }
 
+/// What a structure holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Role {
+    /// Registers and other settings; begins as after a reset.
+    Settings,
+    /// Values that the user supplies; begins with the defaults of the sheet.
+    Parameters,
+    /// Codes of a frame.
+    Frame,
+    /// Readings of a frame.
+    Readings,
+}
+
 /// A structure.
 #[derive(Clone, Debug)]
 pub(super) struct Struct {
+    pub(super) role: Role,
     pub(super) doc: Vec<String>,
     pub(super) name: Name,
     pub(super) members: Vec<Member>,
@@ -93,7 +108,7 @@ pub(super) enum Gives {
     /// A number, or nothing where the formula is at fault. In C it is a `bool`, and the number comes through the last parameter.
     Maybe(Ty),
     /// A structure, or nothing where the bytes are none. In C the structure comes through the first parameter.
-    MaybeStruct(Name),
+    MaybeStruct(Name, Role),
 }
 
 /// A function.
@@ -238,6 +253,8 @@ pub(super) enum Expr {
     Compare(Compare, Ty, Box<Expr>, Box<Expr>),
     /// Whether a value is from one number to another, both included.
     Within(Ty, Box<Expr>, Box<Expr>, Box<Expr>),
+    /// Whether a value is not from one number to another. Where a type holds no other values, languages with types ask for less.
+    Outside(Ty, Box<Expr>, i128, i128),
     /// The nearest number from one to another, both included.
     Clamp(Box<Expr>, Box<Expr>, Box<Expr>),
     And(Box<Expr>, Box<Expr>),
@@ -261,6 +278,12 @@ pub(super) enum Expr {
     /// True if the last request was not acknowledged or timed out.
     NoAnswer,
     Call(Name, Vec<Expr>),
+    /// A code as a value of the enum that names it.
+    FromCode(Name, Box<Expr>),
+    /// The code of a value of an enum.
+    CodeOf(Box<Expr>),
+    /// Decimal digits of four bits each: the bits, and how many digits.
+    Bcd(Box<Expr>, u32),
     /// A method in Rust; the first argument is the structure.
     Method(Name, Vec<Expr>),
     Math(Func, Ty, Vec<Expr>),
@@ -269,6 +292,19 @@ pub(super) enum Expr {
 }
 
 impl Expr {
+    /// [`Expr::Outside`] for a language whose types have ends.
+    pub(super) fn outside(ty: Ty, value: &Expr, low: i128, high: i128) -> Expr {
+        let (least, most) = ty.bounds().unwrap_or((i128::MIN, i128::MAX));
+        let number = |number: i128| Expr::Int(number, ty);
+        if least < low && most > high {
+            Expr::Not(Expr::Within(ty, value.clone().boxed(), number(low).boxed(), number(high).boxed()).boxed())
+        } else if least < low {
+            value.clone().compare(Compare::Less, ty, number(low))
+        } else {
+            value.clone().compare(Compare::Greater, ty, number(high))
+        }
+    }
+
     pub(super) fn boxed(self) -> Box<Expr> {
         Box::new(self)
     }
@@ -422,4 +458,16 @@ pub(super) struct Module {
     pub(super) machines: Vec<Machine>,
     /// Notes for readers of the output.
     pub(super) notes: Vec<String>,
+}
+
+impl Module {
+    /// The structure with settings or parameters.
+    pub(super) fn of_role(&self, role: Role) -> Option<&Struct> {
+        self.structs.iter().find(|one| one.role == role)
+    }
+
+    /// What the structure of this name holds.
+    pub(super) fn role_of(&self, name: &Name) -> Option<Role> {
+        self.structs.iter().find(|one| one.name == *name).map(|one| one.role)
+    }
 }

@@ -8,7 +8,6 @@ use super::names::{snake, upper};
 use super::readings::cited;
 use super::unpack::register;
 use crate::bits::form::Form;
-use crate::formula::operators::Compare;
 use crate::ground::number::Ty;
 use crate::model::ids::{ColumnId, FieldId};
 use crate::model::registers::Field;
@@ -106,7 +105,7 @@ impl Build<'_> {
                 } else {
                     value.cast(stored, code_ty)
                 };
-                (Type::Named(name.clone()), Expr::Call(Name { c: String::new(), rust: format!("{}::from_code", name.rust) }, vec![code]))
+                (Type::Named(name.clone()), Expr::FromCode(name.clone(), code.boxed()))
             }
             None => (Type::Num(stored), value),
         };
@@ -130,10 +129,7 @@ impl Build<'_> {
             let width = field.layout.width();
             let wide = register(width);
             let (param_ty, code) = match &enum_name {
-                Some(name) => (
-                    Type::Named(name.clone()),
-                    Expr::Call(Name { c: String::new(), rust: ".code".into() }, vec![Expr::Var("value".into())]),
-                ),
+                Some(name) => (Type::Named(name.clone()), Expr::CodeOf(Expr::Var("value".into()).boxed())),
                 None if plain => (Type::Num(stored), Expr::Var("value".into())),
                 None => (Type::Num(wide), Expr::Var("value".into())),
             };
@@ -149,18 +145,7 @@ impl Build<'_> {
             let (least, most) = code_of.bounds().unwrap_or((low, high));
             let narrow = (least < low || most > high) && code_of != Ty::Bool;
             if narrow {
-                let (below, above) = (
-                    code.clone().compare(Compare::Less, code_of, Expr::Int(low, code_of)),
-                    code.clone().compare(Compare::Greater, code_of, Expr::Int(high, code_of)),
-                );
-                let number = |number: i128| Expr::Int(number, code_of).boxed();
-                let outside = if least < low && most > high {
-                    Expr::Not(Expr::Within(code_of, code.clone().boxed(), number(low), number(high)).boxed())
-                } else if least < low {
-                    below
-                } else {
-                    above
-                };
+                let outside = Expr::Outside(code_of, code.clone().boxed(), low, high);
                 body.push(Stmt::If(outside, vec![Stmt::Return(Expr::Bool(false))], Vec::new()));
                 doc.extend([String::new(), format!("{low} to {high}; returns `false` and sets nothing for other values.")]);
             }

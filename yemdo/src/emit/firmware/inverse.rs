@@ -76,11 +76,11 @@ impl Build<'_> {
         let code = match self.enum_of(field) {
             // By its name, where that is known.
             Some(name) => match (&code, self.module.enums.iter().find(|known| known.name == name)) {
-                (Expr::Int(number, _), Some(Enum { values, .. })) if values.iter().any(|(_, code, _)| code == number) => {
-                    let named = values.iter().find(|(_, code, _)| code == number).map(|(named, ..)| named.clone());
-                    Expr::Value(name, named.unwrap_or_else(|| Name { c: String::new(), rust: String::new() }))
-                }
-                _ => Expr::Call(Name { c: String::new(), rust: format!("{}::from_code", name.rust) }, vec![code]),
+                (Expr::Int(number, _), Some(Enum { values, .. })) => match values.iter().find(|(_, code, _)| code == number) {
+                    Some((named, ..)) => Expr::Value(name, named.clone()),
+                    None => Expr::FromCode(name, code.boxed()),
+                },
+                _ => Expr::FromCode(name, code.boxed()),
             },
             None if self.stored(&field.layout) == Type::Num(Ty::Bool) => code.compare(Compare::NotEqual, stored, Expr::Int(0, stored)),
             None => code,

@@ -19,3 +19,26 @@ impl Lines {
         }
     }
 }
+
+/// Text in lines of at most `width` characters.
+pub(super) fn folded(text: &str, width: usize) -> Vec<String> {
+    let indent: String = text.chars().take_while(|c| *c == ' ').collect();
+    if text.chars().count() <= width {
+        return vec![text.to_owned()];
+    }
+    let mut lines = vec![indent.clone()];
+    for word in text.split_whitespace() {
+        let line_is_full =
+            lines.last().is_some_and(|line| line.trim().chars().count() > 0 && line.chars().count() + 1 + word.chars().count() > width);
+        if line_is_full {
+            lines.push(indent.clone());
+        }
+        if let Some(line) = lines.last_mut() {
+            if !line.trim().is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+    }
+    lines
+}

@@ -1,7 +1,7 @@
-//! A part as firmware: one module of Rust, or a header and a source file of C99.
+//! A part as firmware: one module of Rust or Python, or a header and a source file of C99.
 //!
 //! In: the part, its typed formulas and their facts. Out: text. What is to be done is worked out once, as functions and statements
-//! that both languages have (`code.rs`): `unpack` for frames, `readings`, `settings`, `routines`; `c/` and `rust/` print it.
+//! that all languages have (`code.rs`): `unpack` for frames, `readings`, `settings`, `routines`; `c/`, `rust/` and `python/` print it.
 
 mod bits;
 mod build;
@@ -18,8 +18,10 @@ mod inverse;
 mod judge;
 mod known;
 mod lines;
+mod machines;
 mod names;
 mod needs;
+mod python;
 mod quantities;
 mod ranging;
 mod readings;
@@ -33,6 +35,7 @@ mod unpack;
 mod used;
 mod vectors;
 mod vectors_c;
+mod vectors_python;
 mod vectors_rust;
 mod writes;
 
@@ -60,6 +63,8 @@ pub enum Language {
     C,
     /// Rust without the standard library.
     Rust,
+    /// Python 3.9 and later, also on microcontrollers.
+    Python,
 }
 
 /// How real numbers are computed.
@@ -233,13 +238,18 @@ struct Firmware {
 pub fn firmware(part: &Part, language: Language, options: &FirmwareOptions) -> Result<Vec<Emitted>, EmitError> {
     let Narrowed { part, errors } = &narrowed(part, options)?;
     let firmware = build(part, options, errors)?;
-    let twins = if language == Language::Rust { twins(&firmware.module) } else { Vec::new() };
+    let twins = match language {
+        Language::C => Vec::new(),
+        Language::Rust => twins(&firmware.module),
+        Language::Python => python::twins(&firmware.module),
+    };
     if !twins.is_empty() {
         return Err(EmitError { reasons: twins, diagnostics: Vec::new(), source: part.source().clone() });
     }
     Ok(match language {
         Language::C => c::files(&firmware),
         Language::Rust => rust::files(&firmware),
+        Language::Python => python::files(&firmware),
     })
 }
 

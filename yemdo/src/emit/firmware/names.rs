@@ -1,4 +1,4 @@
-//! Names of a sheet as identifiers of C, C++ and Rust.
+//! Names of a sheet as identifiers of C, C++, Rust and Python.
 
 use std::collections::BTreeMap;
 
@@ -156,6 +156,73 @@ const TAKEN: &[&str] = &[
     "yield",
 ];
 
+/// Keywords of Python (3.9 to 3.14), and what the output takes from it.
+const PYTHON: &[&str] = &[
+    "abs",
+    "and",
+    "as",
+    "assert",
+    "async",
+    "asyncio",
+    "await",
+    "bool",
+    "break",
+    "bytearray",
+    "bytes",
+    "callable",
+    "case",
+    "class",
+    "continue",
+    "def",
+    "del",
+    "elif",
+    "else",
+    "except",
+    "finally",
+    "float",
+    "for",
+    "from",
+    "getattr",
+    "global",
+    "hasattr",
+    "i2c_transfer",
+    "if",
+    "import",
+    "in",
+    "int",
+    "is",
+    "isfinite",
+    "isinstance",
+    "lambda",
+    "len",
+    "list",
+    "match",
+    "math",
+    "max",
+    "memoryview",
+    "min",
+    "nonlocal",
+    "not",
+    "object",
+    "or",
+    "pass",
+    "raise",
+    "range",
+    "return",
+    "self",
+    "spi_transfer",
+    "str",
+    "struct",
+    "super",
+    "sys",
+    "time",
+    "try",
+    "type",
+    "while",
+    "with",
+    "yield",
+];
+
 /// Letters that have a usual spelling without marks.
 fn plain(c: char) -> &'static str {
     match c {
@@ -201,6 +268,37 @@ pub(super) fn snake(name: &str) -> String {
 /// As constants are named: `LOW_LIMIT`. A digit may come first, since something always stands before it.
 pub(super) fn upper(name: &str) -> String {
     words(name).join("_").to_ascii_uppercase()
+}
+
+/// A constant without a prefix.
+fn constant(name: &str) -> String {
+    let own = upper(name);
+    if own.starts_with(|c: char| c.is_ascii_digit()) { format!("N{own}") } else { own }
+}
+
+/// A value of an enum. Where it would begin with a digit, the words that do go behind the others.
+fn value_name(name: &str) -> String {
+    let digit = |word: &String| word.starts_with(|c: char| c.is_ascii_digit());
+    let (numbers, letters): (Vec<String>, Vec<String>) = words(name).into_iter().partition(digit);
+    match words(name).first() {
+        Some(first) if digit(first) && !letters.is_empty() => upper(&[letters, numbers].concat().join(" ")),
+        _ => constant(name),
+    }
+}
+
+/// A function, variable or member in Python: keywords, and what the output calls itself, get a `_`.
+pub(super) fn python(name: &str) -> String {
+    let name = if name.starts_with(|c: char| c.is_ascii_digit()) { format!("n{name}") } else { name.to_owned() };
+    if PYTHON.contains(&name.as_str()) { format!("{name}_") } else { name }
+}
+
+/// A class in Python.
+fn python_type(name: &str) -> String {
+    if matches!(name, "None" | "True" | "False" | "Any" | "Failure" | "OSError" | "Exception" | "ValueError" | "ImportError") {
+        format!("{name}_")
+    } else {
+        name.to_owned()
+    }
 }
 
 /// The name of a type in Rust: `LowLimit`.
@@ -291,29 +389,29 @@ impl Prefix {
 
     /// A type: `thole_9_frost_frame_t`, `FrostFrame`.
     pub(super) fn ty(&self, name: &str) -> Name {
-        Name { c: format!("{}_{}_t", self.lower, words(name).join("_").to_ascii_lowercase()), rust: type_of(name) }
+        let rust = type_of(name);
+        Name { c: format!("{}_{}_t", self.lower, words(name).join("_").to_ascii_lowercase()), python: python_type(&rust), rust }
     }
 
     /// A function: `thole_9_temperature`, `temperature`.
     pub(super) fn function(&self, name: &str) -> Name {
-        Name { c: format!("{}_{}", self.lower, words(name).join("_").to_ascii_lowercase()), rust: snake(name) }
+        let own = words(name).join("_").to_ascii_lowercase();
+        Name { c: format!("{}_{own}", self.lower), rust: snake(name), python: python(&own) }
     }
 
     /// A function of a structure, whose name in Rust does not say of which: `thole_9_frost_unpack`, `unpack`.
     pub(super) fn method(&self, of: &str, name: &str) -> Name {
-        Name { c: self.function(&format!("{of}_{name}")).c, rust: snake(name) }
+        Name { rust: snake(name), ..self.function(&format!("{of}_{name}")) }
     }
 
     /// A constant: `THOLE_9_ADDRESS`, `ADDRESS`.
     pub(super) fn constant(&self, name: &str) -> Name {
-        Name {
-            c: format!("{}_{}", self.upper, upper(name)),
-            rust: if upper(name).starts_with(|c: char| c.is_ascii_digit()) { format!("N{}", upper(name)) } else { upper(name) },
-        }
+        let own = constant(name);
+        Name { c: format!("{}_{}", self.upper, upper(name)), rust: own.clone(), python: own }
     }
 
     /// A value of an enum: `THOLE_9_RUN_STOPPED`, `Stopped`.
     pub(super) fn value(&self, of: &str, name: &str) -> Name {
-        Name { c: format!("{}_{}_{}", self.upper, upper(of), upper(name)), rust: camel(name) }
+        Name { c: format!("{}_{}_{}", self.upper, upper(of), upper(name)), rust: camel(name), python: value_name(name) }
     }
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::Reals;
 use super::build::{Build, Takes};
-use super::code::{Expr, Function, Gives, Member, Name, Param, Stmt, Struct, Type};
+use super::code::{Expr, Function, Gives, Member, Name, Param, Role, Stmt, Struct, Type};
 use super::formula::{body, expression, zero};
 use super::inputs::{Holds, Value, direct};
 use super::names::snake;
@@ -309,7 +309,7 @@ impl Build<'_> {
         };
         let members = all.iter().filter_map(|(id, ..)| member(id)).collect();
         let doc = vec![format!("Readings of {frame_name}.")];
-        self.module.structs.push(Struct { doc, name: name.clone(), members });
+        self.module.structs.push(Struct { role: Role::Readings, doc, name: name.clone(), members });
         let mut takes = Takes::default();
         let uses: Vec<ReadingId> = all.iter().flat_map(|(.., uses)| uses.iter().copied()).collect();
         let behind = self.all_uses(&uses, values);
@@ -378,7 +378,7 @@ impl Build<'_> {
             name: method,
             of: Some(readings.clone()),
             params: given.into_iter().chain(others).collect(),
-            gives: Gives::MaybeStruct(readings.clone()),
+            gives: Gives::MaybeStruct(readings.clone(), Role::Readings),
             body: vec![Stmt::Decode { var, frame: ty, unpack, readings: readings_of }],
         };
         self.module.functions.push(function);

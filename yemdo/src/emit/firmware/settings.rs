@@ -3,7 +3,7 @@
 use super::Reals;
 use super::bits::{masked, register_member};
 use super::build::Build;
-use super::code::{Constant, Expr, Function, Gives, Member, Param, Pass, Stmt, Struct, Type};
+use super::code::{Constant, Expr, Function, Gives, Member, Param, Pass, Role, Stmt, Struct, Type};
 use super::names::{Scope, snake};
 use super::readings::beside;
 use super::unpack::register;
@@ -76,7 +76,7 @@ impl Build<'_> {
         let name = self.settings_type();
         let name = self.give(&name, "the registers' values".into());
         let doc = vec!["Register values and other settings of the part.".to_owned()];
-        self.module.structs.push(Struct { doc, name, members });
+        self.module.structs.push(Struct { role: Role::Settings, doc, name, members });
         let used: Vec<FieldId> = part
             .fields
             .entries()
@@ -205,6 +205,6 @@ impl Build<'_> {
         members.iter().for_each(|member| scope.give(&member.name, &member.doc, &mut self.clashes));
         let name = self.parameters_type();
         let name = self.give(&name, "the parameters".into());
-        self.module.structs.push(Struct { doc: vec!["Parameters, supplied by you.".into()], name, members });
+        self.module.structs.push(Struct { role: Role::Parameters, doc: vec!["Parameters, supplied by you.".into()], name, members });
     }
 }

@@ -2,7 +2,7 @@
 
 use super::Reals;
 use super::build::Build;
-use super::code::{Expr, Function, Gives, Member, Param, Pass, Stmt, Struct, Type};
+use super::code::{Expr, Function, Gives, Member, Param, Pass, Role, Stmt, Struct, Type};
 use super::formula::zero;
 use super::names::{Scope, snake};
 use super::needs::Needs;
@@ -114,7 +114,7 @@ impl Build<'_> {
             doc.extend([String::new(), format!("{}.", super::readings::capital(means).trim_end_matches('.'))]);
         }
         doc.extend(super::readings::cited(frame.source()));
-        self.module.structs.push(Struct { doc, name: name.clone(), members });
+        self.module.structs.push(Struct { role: Role::Frame, doc, name: name.clone(), members });
         body.extend(sets);
         body.push(Stmt::Filled);
         let mut params = vec![Param { name: "bytes".into(), ty: Type::Bytes(frame.length), pass: Pass::In }];
@@ -131,7 +131,7 @@ impl Build<'_> {
         }
         let method = self.prefix.method(&frame.name, "unpack");
         let method = self.give(&method, format!("unpacking frame {}", frame.name));
-        let gives = Gives::MaybeStruct(name.clone());
+        let gives = Gives::MaybeStruct(name.clone(), Role::Frame);
         self.module.frames.push(super::code::FrameCalls {
             frame: id,
             var: self.frame_var(id),
@@ -189,8 +189,7 @@ impl Build<'_> {
                 if ty == stored { both } else { Expr::Cast { from: ty, to: stored, fits: true, value: both.boxed() } }
             }
             Form::Bcd => {
-                let digits = Expr::Int(i128::from(width.div_ceil(4)), Ty::U8);
-                let value = Expr::Call(self.prefix.function("bcd"), vec![raw.cast(wide, Ty::U64), digits]);
+                let value = Expr::Bcd(raw.cast(wide, Ty::U64).boxed(), width.div_ceil(4));
                 Expr::Cast { from: Ty::I64, to: stored, fits: true, value: value.boxed() }
             }
             Form::Float if self.options.reals == Reals::Integer => raw.cast(wide, stored),

@@ -15,8 +15,8 @@ pub(super) struct Used {
     pub(super) calls: BTreeSet<String>,
     /// Whether the last request was answered.
     pub(super) answered: bool,
-    /// A frame is unpacked: the device is changed.
-    pub(super) unpacks: bool,
+    /// Frames that are unpacked: the device is changed.
+    pub(super) unpacked: BTreeSet<String>,
 }
 
 impl Used {
@@ -81,7 +81,9 @@ impl Used {
                 Ask::Wait(micros) | Ask::Line(_, micros) => self.expr(micros),
                 Ask::Transfer(..) | Ask::ModbusRead(..) | Ask::ModbusWrite(..) => {}
             },
-            Stmt::Unpack(..) => self.unpacks = true,
+            Stmt::Unpack(frame, ..) => {
+                self.unpacked.insert(frame.clone());
+            }
             Stmt::Decode { unpack, readings, .. } => self.names.extend(unpack.1.iter().chain(&readings.1).cloned()),
             Stmt::Switch(value, ways, otherwise) => {
                 self.expr(value);
@@ -104,6 +106,7 @@ impl Used {
             Expr::Neg(_, one) | Expr::BitNot(_, one) | Expr::Not(one) | Expr::FromBool(_, one) | Expr::SignExtend(_, _, _, one) => {
                 self.expr(one)
             }
+            Expr::FromCode(_, one) | Expr::CodeOf(one) | Expr::Bcd(one, _) | Expr::Outside(_, one, ..) => self.expr(one),
             Expr::FromBits(_, _, one) | Expr::IsFinite(_, one) | Expr::Cast { value: one, .. } => self.expr(one),
             Expr::Arith(_, _, one, other)
             | Expr::Shl(_, one, other)

@@ -4,8 +4,9 @@
 //! the frame, how many bytes came (two bytes), the bytes, whether they are taken, and for every reading its status, and its value
 //! in eight bytes: the bits of a real number, or an integer.
 
-use super::code::{FrameCalls, Type};
+use super::code::{FrameCalls, Role, Type};
 use super::vectors_c::c;
+use super::vectors_python::python;
 use super::vectors_rust::rust;
 use super::{Firmware, FirmwareOptions, Language};
 use crate::decode::{Decoder, FrameValues};
@@ -22,13 +23,11 @@ pub(super) struct Layouts {
 }
 
 pub(super) fn layouts(firmware: &Firmware) -> Layouts {
-    let of = |suffix: &str| {
-        firmware.module.structs.iter().find(|one| one.name.c.ends_with(suffix)).map_or(&[][..], |one| one.members.as_slice())
-    };
+    let of = |role: Role| firmware.module.of_role(role).map_or(&[][..], |one| one.members.as_slice());
     let number = |ty: &Type| if let Type::Num(ty) = ty { *ty } else { Ty::U8 };
     Layouts {
-        settings: of("_settings_t").iter().map(|member| (member.name.clone(), number(&member.ty))).collect(),
-        parameters: of("_parameters_t").iter().map(|member| member.name.clone()).collect(),
+        settings: of(Role::Settings).iter().map(|member| (member.name.clone(), number(&member.ty))).collect(),
+        parameters: of(Role::Parameters).iter().map(|member| member.name.clone()).collect(),
     }
 }
 
@@ -243,6 +242,7 @@ pub(super) fn print(firmware: &Firmware, language: Language, records: &[u8]) -> 
     match language {
         Language::C => c(firmware, records),
         Language::Rust => rust(firmware, records),
+        Language::Python => python(firmware, records),
     }
 }
 

@@ -1,6 +1,6 @@
 //! Routines in C: the known state of the part, state machines, and loops that drive them.
 
-use super::super::code::{Ask, Failure, Machine, Sent, Stmt, Type};
+use super::super::code::{Ask, Failure, Sent, Type};
 use super::super::{Firmware, names::upper};
 use super::Lines;
 use super::expr::{Printer, type_name};
@@ -20,21 +20,9 @@ struct Kinds {
 
 impl Kinds {
     pub(super) fn of(firmware: &Firmware) -> Self {
-        let line = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Line(..))));
+        let line = firmware.module.asks(&|ask| matches!(ask, Ask::Line(..)));
         Self { line, modbus: firmware.bus == Some(Bus::Modbus) }
     }
-}
-
-/// Whether a machine asks for such a thing.
-pub(in super::super) fn asks(machine: &Machine, such: &dyn Fn(&Ask) -> bool) -> bool {
-    fn within(list: &[Stmt], such: &dyn Fn(&Ask) -> bool) -> bool {
-        list.iter().any(|statement| match statement {
-            Stmt::Ask(_, ask) => such(ask),
-            Stmt::If(_, then, otherwise) => within(then, such) || within(otherwise, such),
-            _ => false,
-        })
-    }
-    machine.states.iter().any(|(_, list)| within(list, such))
 }
 
 pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
@@ -142,7 +130,7 @@ pub(super) fn header(firmware: &Firmware, out: &mut Lines) {
         Bus::I2c => {
             out.line("    /* Writes bytes, then reads others after a repeated start; where one length is 0, only the other is done. */");
             let alone = |ask: &Ask| matches!(ask, Ask::Transfer(Sent::Nothing, None));
-            if firmware.module.machines.iter().any(|machine| asks(machine, &alone)) {
+            if firmware.module.asks(&alone) {
                 out.line("    /* If both lengths are 0, it sends the address alone. */");
             }
             out.line(&format!(

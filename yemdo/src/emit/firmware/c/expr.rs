@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 
-use super::super::code::{Expr, Name};
+use super::super::code::Expr;
 use crate::formula::functions::Func;
 use crate::formula::operators::{Arith, BinaryOp, Compare};
 use crate::ground::number::Ty;
@@ -67,17 +67,7 @@ impl Printer<'_> {
             && matches!(expr, Expr::Arith(..) | Expr::Shr { .. } | Expr::Cond(..) | Expr::Neg(..));
         let needs_cut = needs_cut && !matches!(expr, Expr::Neg(_, inner) if matches!(**inner, Expr::Int(..)));
         let text = self.alone(expr);
-        let cut = format!("({})(", type_name(ty));
-        // Already truncated to this type.
-        let is_cut = text.strip_prefix(&cut).and_then(|rest| rest.strip_suffix(')')).is_some_and(|inner| {
-            let depth = inner.chars().try_fold(0i32, |depth, c| match c {
-                '(' => Some(depth + 1),
-                ')' => (depth > 0).then_some(depth - 1),
-                _ => Some(depth),
-            });
-            depth == Some(0)
-        });
-        if needs_cut && !is_cut { format!("{cut}{text})") } else { text }
+        if needs_cut && !is_cut(expr, ty) { format!("({})({text})", type_name(ty)) } else { text }
     }
 
     /// An expression as it stands alone.
@@ -185,6 +175,7 @@ impl Printer<'_> {
                 let (low, high) = (self.at_least(low, Level::Sum), self.at_least(high, Level::Sum));
                 (format!("({value} >= {low}) && ({value} <= {high})"), Level::And)
             }
+            Expr::Outside(ty, value, low, high) => self.expr(&Expr::outside(*ty, value, *low, *high)),
             Expr::Clamp(value, low, high) => {
                 let value = self.at_least(value, Level::Sum);
                 let (low, high) = (self.at_least(low, Level::Sum), self.at_least(high, Level::Sum));
@@ -224,15 +215,13 @@ impl Printer<'_> {
                 self.math = true;
                 (format!("isfinite({})", self.alone(value)), Level::Primary)
             }
-            Expr::Call(Name { c, rust }, args) if c.is_empty() => {
-                let _ = rust;
-
-                args.first().map_or((String::new(), Level::Primary), |arg| self.expr(arg))
+            // An enum is its code.
+            Expr::FromCode(_, code) | Expr::CodeOf(code) => self.expr(code),
+            Expr::Bcd(bits, digits) => {
+                let name = self.helper(Helper::Bcd);
+                (format!("{name}({}, {digits})", self.alone(bits)), Level::Primary)
             }
             Expr::Call(name, args) | Expr::Method(name, args) => {
-                if name.c == format!("{}_bcd", self.prefix) {
-                    self.helpers.insert(Helper::Bcd);
-                }
                 let args: Vec<String> = args.iter().map(|arg| self.alone(arg)).collect();
                 (format!("{}({})", name.c, args.join(", ")), Level::Primary)
             }
@@ -249,6 +238,17 @@ impl Printer<'_> {
                 let (value, status) = (self.alone(value), self.alone(status));
                 (format!("({}_reading_t){{ .value = {value}, .status = {status} }}", self.prefix), Level::Unary)
             }
+        }
+    }
+
+    /// A call with the place for its result behind its arguments.
+    pub(super) fn with_result(&mut self, call: &Expr, name: &str) -> String {
+        match call {
+            Expr::Call(function, args) | Expr::Method(function, args) => {
+                let args: Vec<String> = args.iter().map(|arg| self.alone(arg)).chain([format!("&{name}")]).collect();
+                format!("{}({})", function.c, args.join(", "))
+            }
+            other => self.alone(other),
         }
     }
 
@@ -324,6 +324,15 @@ impl Helper {
             Helper::Bcd => "bcd".into(),
             Helper::Checked(op, bits) => format!("{}_{bits}", format!("{op:?}").to_lowercase()),
         }
+    }
+}
+
+/// Whether an expression is printed with a cast to this type around it.
+fn is_cut(expr: &Expr, ty: Ty) -> bool {
+    match expr {
+        Expr::Arith(Arith::Add | Arith::Sub | Arith::Mul, own, ..) => *own == ty && matches!(ty, Ty::U8 | Ty::U16),
+        Expr::Neg(own @ (Ty::U8 | Ty::U16), _) => *own == ty,
+        _ => false,
     }
 }
 

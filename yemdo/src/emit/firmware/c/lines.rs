@@ -1,6 +1,7 @@
 //! Lines of C.
 
 pub(super) use super::super::lines::Lines;
+use super::super::lines::folded;
 use super::WIDTH;
 
 /// Text that cannot leave its comment.
@@ -86,27 +87,4 @@ pub(super) fn break_at(line: &str) -> Option<usize> {
         }
     }
     best.map(|(.., at)| at)
-}
-
-/// Text in lines of at most `width` characters.
-pub(in crate::emit::firmware) fn folded(text: &str, width: usize) -> Vec<String> {
-    let indent: String = text.chars().take_while(|c| *c == ' ').collect();
-    if text.chars().count() <= width {
-        return vec![text.to_owned()];
-    }
-    let mut lines = vec![indent.clone()];
-    for word in text.split_whitespace() {
-        let line_is_full =
-            lines.last().is_some_and(|line| line.trim().chars().count() > 0 && line.chars().count() + 1 + word.chars().count() > width);
-        if line_is_full {
-            lines.push(indent.clone());
-        }
-        if let Some(line) = lines.last_mut() {
-            if !line.trim().is_empty() {
-                line.push(' ');
-            }
-            line.push_str(word);
-        }
-    }
-    lines
 }

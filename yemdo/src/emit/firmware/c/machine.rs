@@ -2,6 +2,7 @@
 
 use super::super::Firmware;
 use super::super::code::{Ask, Expr, Failure, Machine, Sent, Stmt};
+use super::super::machines::ends;
 use super::super::used::Used;
 use super::driver::{failure, members};
 use super::expr::Printer;
@@ -44,7 +45,7 @@ pub(super) fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printe
         let constant = if used.changed.contains(&member) { "" } else { "const " };
         locals.push(format!("    {constant}{ty} *const {member} = &device->{member};"));
     }
-    if !used.unpacks && locals.is_empty() {
+    if used.unpacked.is_empty() && locals.is_empty() {
         locals.push("    (void)device;".into());
     }
     if !used.answered {
@@ -53,7 +54,7 @@ pub(super) fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printe
     locals.iter().for_each(|line| out.line(line));
     out.line(&format!("    *request = ({p}_request_t){{ .kind = {up}_FINISHED }};"));
     // What never continues by itself needs no loop.
-    let loops = machine.states.iter().any(|(_, list)| goes_on(list) || !ends(list));
+    let loops = machine.loops();
     if loops {
         out.line("    for (;;) {");
         out.line("        switch (run->at) {");
@@ -70,24 +71,6 @@ pub(super) fn print(machine: &Machine, firmware: &Firmware, printer: &mut Printe
         out.line("    }");
     }
     out.line("}");
-}
-
-/// True if a machine continues without a request in some state.
-pub(in super::super) fn goes_on(list: &[Stmt]) -> bool {
-    list.iter().any(|statement| match statement {
-        Stmt::Goto(_) => true,
-        Stmt::If(_, then, otherwise) => goes_on(then) || goes_on(otherwise),
-        _ => false,
-    })
-}
-
-/// True if control never passes the end of statements.
-pub(in super::super) fn ends(list: &[Stmt]) -> bool {
-    match list.last() {
-        Some(Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_)) => true,
-        Some(Stmt::If(_, then, otherwise)) => ends(then) && ends(otherwise),
-        _ => false,
-    }
 }
 
 /// A statement that only machines have.

@@ -6,7 +6,7 @@ mod helpers;
 pub(super) mod lines;
 pub(super) mod machine;
 mod statements;
-use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Struct, Type};
+use super::code::{Expr, Function, Gives, Member, Name, Param, Pass, Role, Struct, Type};
 use super::used::Used;
 use super::{Emitted, Firmware};
 use crate::ground::number::Ty;
@@ -103,7 +103,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
         body.wrapped(&format!("{}{}", if function.public { "" } else { "static " }, signature(function)), 0);
         body.line("{");
         printer.tried.clear();
-        printer.filled = matches!(function.gives, Gives::MaybeStruct(_));
+        printer.filled = matches!(function.gives, Gives::MaybeStruct(..));
         if let Gives::Type(Type::Named(name)) = &function.gives
             && sets_own(&function.body, "readings")
         {
@@ -135,7 +135,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     source.line(&format!("#include \"{prefix}.h\""));
     let helpers_text = helpers::print(&printer.helpers, prefix);
     let string = printer.helpers.iter().any(|helper| matches!(helper, Helper::FromBits(32 | 64)));
-    let math = printer.math || curves.contains("isnan") || helpers_text.contains("ldexp");
+    let math = printer.math || printer.helpers.contains(&Helper::FromBits(16));
     if math || printer.null || string {
         source.blank();
     }
@@ -177,16 +177,16 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
 
 /// The structures that begin as something: settings and parameters.
 fn is_default(one: &Struct) -> bool {
-    one.name.c.ends_with("_settings_t") || one.name.c.ends_with("_parameters_t")
+    matches!(one.role, Role::Settings | Role::Parameters)
 }
 
 fn default_name(one: &Struct) -> String {
     let of = one.name.c.trim_end_matches("_t");
-    if one.name.c.ends_with("_settings_t") { format!("{of}_reset") } else { format!("{of}_default") }
+    if one.role == Role::Settings { format!("{of}_reset") } else { format!("{of}_default") }
 }
 
 fn default_doc(one: &Struct) -> String {
-    if one.name.c.ends_with("_settings_t") { "Registers after a reset.".into() } else { "Defaults of the sheet.".into() }
+    if one.role == Role::Settings { "Registers after a reset.".into() } else { "Defaults of the sheet.".into() }
 }
 
 fn structure(one: &Struct, out: &mut Lines) {
@@ -207,7 +207,7 @@ fn structure(one: &Struct, out: &mut Lines) {
 fn c_doc(function: &Function) -> Vec<String> {
     let mut doc = function.doc.clone();
     match &function.gives {
-        Gives::MaybeStruct(name) => doc.extend([String::new(), format!("Returns `true` if `{}` is set.", filled(name))]),
+        Gives::MaybeStruct(_, role) => doc.extend([String::new(), format!("Returns `true` if `{}` is set.", filled(*role))]),
         Gives::Maybe(_) if function.public => {
             doc.extend([String::new(), "Returns `false` without a value; `result` is unchanged then.".into()])
         }
@@ -217,14 +217,14 @@ fn c_doc(function: &Function) -> Vec<String> {
 }
 
 /// The parameter through which a structure comes.
-fn filled(name: &Name) -> &'static str {
-    if name.c.ends_with("_readings_t") { "readings" } else { "frame" }
+fn filled(role: Role) -> &'static str {
+    if role == Role::Readings { "readings" } else { "frame" }
 }
 
 fn signature(function: &Function) -> String {
     let mut params: Vec<String> = Vec::new();
-    if let Gives::MaybeStruct(name) = &function.gives {
-        params.push(format!("{} *{}", name.c, filled(name)));
+    if let Gives::MaybeStruct(name, role) = &function.gives {
+        params.push(format!("{} *{}", name.c, filled(*role)));
     }
     params.extend(function.params.iter().map(parameter));
     if let Gives::Maybe(ty) = function.gives {
@@ -233,7 +233,7 @@ fn signature(function: &Function) -> String {
     let gives = match &function.gives {
         Gives::Nothing => "void".to_owned(),
         Gives::Type(ty) => plain_type(ty),
-        Gives::Maybe(_) | Gives::MaybeStruct(_) => "bool".to_owned(),
+        Gives::Maybe(_) | Gives::MaybeStruct(..) => "bool".to_owned(),
     };
     let params = if params.is_empty() { "void".to_owned() } else { params.join(", ") };
     format!("{gives} {}({params})", function.name.c)

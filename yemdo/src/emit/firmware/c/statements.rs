@@ -21,7 +21,7 @@ pub(super) fn statements(list: &[Stmt], function: &Function, printer: &mut Print
 
 pub(super) fn fails(function: &Function) -> &'static str {
     match &function.gives {
-        Gives::Maybe(_) | Gives::MaybeStruct(_) | Gives::Type(Type::Num(Ty::Bool)) => "return false;",
+        Gives::Maybe(_) | Gives::MaybeStruct(..) | Gives::Type(Type::Num(Ty::Bool)) => "return false;",
         _ => "return;",
     }
 }
@@ -87,7 +87,7 @@ pub(super) fn one_statement(statement: &Stmt, function: &Function, printer: &mut
             out.line(&format!("{pad}const {} {name} = *{of};", type_name(*ty)));
         }
         Stmt::Take { name, ty, from, why } => {
-            let call = with_result(&printer.alone(from), name);
+            let call = printer.with_result(from, name);
             let zero = printer.alone(&super::super::formula::zero(*ty));
             out.line(&format!("{pad}{} {name} = {zero};", type_name(*ty)));
             out.wrapped(&format!("{pad}if (!{call}) {{"), depth);
@@ -96,7 +96,7 @@ pub(super) fn one_statement(statement: &Stmt, function: &Function, printer: &mut
         }
         Stmt::Try(name, ty, call) => {
             printer.tried.insert(name.clone());
-            let call = with_result(&printer.alone(call), name);
+            let call = printer.with_result(call, name);
             let zero = printer.alone(&super::super::formula::zero(*ty));
             out.line(&format!("{pad}{} {name} = {zero};", type_name(*ty)));
             out.wrapped(&format!("{pad}const bool has_{name} = {call};"), depth);
@@ -194,11 +194,4 @@ pub(super) fn leaves(body: &[Stmt]) -> bool {
         Some(Stmt::Switch(_, rows, otherwise)) => leaves(otherwise) && rows.iter().all(|(_, body)| leaves(body)),
         _ => false,
     }
-}
-
-/// A call with the place for its result behind its arguments.
-pub(super) fn with_result(call: &str, name: &str) -> String {
-    let inner = call.strip_suffix(')').unwrap_or(call);
-    let comma = if inner.ends_with('(') { "" } else { ", " };
-    format!("{inner}{comma}&{name})")
 }

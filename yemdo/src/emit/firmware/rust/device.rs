@@ -1,7 +1,6 @@
 //! Known state and requests of a part, in Rust.
 
 use super::super::Firmware;
-use super::super::c::driver::asks;
 use super::super::code::{Ask, Type};
 use super::expr::Printer;
 use super::lines::Lines;
@@ -132,15 +131,15 @@ pub(super) fn device(firmware: &Firmware, shared: &mut Printer, out: &mut Lines)
 
 /// True if routines read, and if they write, over Modbus. Without either, the read request stays: the type needs its lifetime.
 pub(super) fn modbus_asks(firmware: &Firmware) -> (bool, bool) {
-    let any = |what: &dyn Fn(&Ask) -> bool| firmware.module.machines.iter().any(|machine| asks(machine, what));
+    let any = |what: &dyn Fn(&Ask) -> bool| firmware.module.asks(what);
     let writes = any(&|ask| matches!(ask, Ask::ModbusWrite(..)));
     (any(&|ask| matches!(ask, Ask::ModbusRead(..))) || !writes, writes)
 }
 
 pub(super) fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
-    let line = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Line(..))));
+    let line = firmware.module.asks(&|ask| matches!(ask, Ask::Line(..)));
     let (reads, writes) = modbus_asks(firmware);
-    let waits = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Wait(..))));
+    let waits = firmware.module.asks(&|ask| matches!(ask, Ask::Wait(..)));
     out.blank();
     out.doc(0, &["Next request of a routine.".into()]);
     out.line("#[derive(Debug)]");

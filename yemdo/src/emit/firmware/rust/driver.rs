@@ -1,6 +1,5 @@
 //! Routines in Rust: the known state of the part, state machines, and a driver over embedded-hal.
 
-use super::super::c::driver::asks;
 use super::super::code::{Ask, Failure};
 use super::super::names::camel;
 use super::super::{Firmware, Hal};
@@ -41,8 +40,8 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     let asynchronous = firmware.hal == Hal::Async;
     let hal = if asynchronous { "embedded_hal_async" } else { "embedded_hal" };
     let (keyword, awaits) = if asynchronous { ("async ", ".await") } else { ("", "") };
-    let line = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Line(..))));
-    let waits = firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Wait(..)))) || line;
+    let line = firmware.module.asks(&|ask| matches!(ask, Ask::Line(..)));
+    let waits = firmware.module.asks(&|ask| matches!(ask, Ask::Wait(..))) || line;
     out.blank();
     out.doc(0, &["Error of the driver.".into()]);
     out.line("#[derive(Clone, Copy, Debug, PartialEq, Eq)]");
@@ -223,7 +222,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
             }
         }
     }
-    if firmware.module.machines.iter().any(|machine| asks(machine, &|ask| matches!(ask, Ask::Wait(..)))) {
+    if firmware.module.asks(&|ask| matches!(ask, Ask::Wait(..))) {
         out.line("            Request::Wait(micros) => {");
         out.line(&format!("                self.delay.delay_us(micros){awaits};"));
         out.line("                Ok(true)");

@@ -1,6 +1,6 @@
 //! Expressions in Rust.
 
-use super::super::code::{Expr, Name};
+use super::super::code::Expr;
 use super::doc::Doc;
 use super::literals::{digits, has_type, hex, lossless, real, type_name};
 use crate::formula::functions::Func;
@@ -15,6 +15,8 @@ pub(super) struct Printer {
     pub(super) own: Option<String>,
     /// Lints of Clippy's that the function cannot keep to.
     pub(super) allowed: BTreeSet<&'static str>,
+    /// At this depth the last statement of a block is the value of the function.
+    pub(super) values: Option<usize>,
     pub(super) bcd: bool,
     pub(super) half: bool,
     pub(super) math: bool,
@@ -142,6 +144,7 @@ impl Printer {
                 let value = Doc::Before("&", Box::new(self.at_least(value, Level::Unary)));
                 (Doc::Method(Box::new(range), "contains".into(), vec![value]), Level::Primary)
             }
+            Expr::Outside(ty, value, low, high) => self.expr(&Expr::outside(*ty, value, *low, *high)),
             Expr::Clamp(value, low, high) => {
                 let (low, high) = (self.doc(low), self.doc(high));
                 (Doc::Method(Box::new(self.receiver(value)), "clamp".into(), vec![low, high]), Level::Primary)
@@ -175,17 +178,13 @@ impl Printer {
             }
             Expr::FromBits(_, ty, raw) => (Doc::Call(format!("{}::from_bits", type_name(*ty)), vec![self.doc(raw)]), Level::Primary),
             Expr::IsFinite(_, value) => (Doc::Method(Box::new(self.receiver(value)), "is_finite".into(), Vec::new()), Level::Primary),
-            Expr::Call(Name { c, rust }, args) if c.is_empty() => match rust.strip_prefix('.') {
-                Some(method) => {
-                    let of = args.first().map_or(text(""), |arg| self.receiver(arg));
-                    (Doc::Method(Box::new(of), method.to_owned(), Vec::new()), Level::Primary)
-                }
-                None => (Doc::Call(rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary),
-            },
-            Expr::Call(name, args) => {
-                self.bcd |= name.rust == "bcd";
-                (Doc::Call(name.rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary)
+            Expr::FromCode(name, code) => (Doc::Call(format!("{}::from_code", name.rust), vec![self.doc(code)]), Level::Primary),
+            Expr::CodeOf(value) => (Doc::Method(Box::new(self.receiver(value)), "code".into(), Vec::new()), Level::Primary),
+            Expr::Bcd(bits, digits) => {
+                self.bcd = true;
+                (Doc::Call("bcd".into(), vec![self.doc(bits), text(digits.to_string())]), Level::Primary)
             }
+            Expr::Call(name, args) => (Doc::Call(name.rust.clone(), args.iter().map(|arg| self.doc(arg)).collect()), Level::Primary),
             Expr::Method(name, args) => {
                 let of = args.first().map_or(text(""), |arg| self.receiver(arg));
                 (Doc::Method(Box::new(of), name.rust.clone(), args.iter().skip(1).map(|arg| self.doc(arg)).collect()), Level::Primary)

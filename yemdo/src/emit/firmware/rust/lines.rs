@@ -23,7 +23,7 @@ impl Lines {
                 self.line(format!("{pad}/// {}", line.trim_start_matches("    ").replace("```", "'''")).trim_end());
                 continue;
             }
-            for folded in super::super::c::lines::folded(&plain(line), 96 - pad.len()) {
+            for folded in super::super::lines::folded(&plain(line), 96 - pad.len()) {
                 self.line(format!("{pad}/// {folded}").trim_end());
             }
         }

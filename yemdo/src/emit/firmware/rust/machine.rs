@@ -1,8 +1,9 @@
 //! State machines in Rust.
 
 use super::super::Firmware;
-use super::super::c::machine::{ends, goes_on};
 use super::super::code::{Ask, Failure, Machine, Sent, Stmt};
+use super::super::machines::ends;
+use super::super::used::Used;
 use super::device::members;
 use super::driver::failure;
 use super::expr::Printer;
@@ -48,10 +49,11 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
     out.line("    }");
     out.line("");
     let function = machine.function();
-    let mut printer = Printer { own: Some("run".into()), ..Printer::default() };
+    // A machine with a request in each state needs no loop: its states are the value of the function.
+    let loops = machine.loops();
+    let values = (!loops).then_some(4);
+    let mut printer = Printer { own: Some("run".into()), values, ..Printer::default() };
     let mut states = Lines::default();
-    // A machine with a request in each state needs no loop.
-    let loops = machine.states.iter().any(|(_, list)| goes_on(list) || !ends(list));
     let pad = if loops { "                " } else { "            " };
     for (index, (comment, list)) in machine.states.iter().enumerate() {
         states.line(&format!("{pad}{index} => {{"));
@@ -64,11 +66,9 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
         }
         states.line(&format!("{pad}}}"));
     }
-    let uses = |word: &str| {
-        let text = &states.text;
-        text.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|token| token == word)
-    };
-    let used: Vec<String> = members(firmware).into_iter().map(|(member, _)| member).filter(|member| uses(member)).collect();
+    let all = Used::by(machine);
+    let is_used = |member: &String| all.names.contains(member) || all.unpacked.contains(member);
+    let used: Vec<String> = members(firmware).into_iter().map(|(member, _)| member).filter(is_used).collect();
     out.doc(
         1,
         &[
@@ -90,8 +90,8 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
     if !allowed.is_empty() {
         out.attribute(1, &allowed);
     }
-    let answered = if uses("answered") { "answered" } else { "_answered" };
-    let device = if used.is_empty() && !uses("device") { "_device" } else { "device" };
+    let answered = if all.answered { "answered" } else { "_answered" };
+    let device = if used.is_empty() { "_device" } else { "device" };
     let head = format!("    pub fn step(&mut self, {device}: &mut Device, {answered}: bool) -> Result<Request<'_>, Failure> {{");
     if head.len() <= 100 {
         out.line(&head);
@@ -114,8 +114,7 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
         out.line("        }");
     } else {
         out.line("        match self.at {");
-        // Here they are the value of the function.
-        out.text.push_str(&as_values(&states.text));
+        out.text.push_str(&states.text);
         out.line("            _ => Ok(Request::Finished),");
         out.line("        }");
     }
@@ -131,32 +130,12 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, shared: &mut Printer, 
     shared.half |= printer.half;
 }
 
-/// States of a machine without a loop: the last expression is their value.
-pub(super) fn as_values(text: &str) -> String {
-    let lines: Vec<&str> = text.lines().collect();
-    let mut out = String::new();
-    let mut inside = false;
-    for line in &lines {
-        let own = line.strip_prefix("                ").filter(|rest| !rest.starts_with(' '));
-        match own.and_then(|own| own.strip_prefix("return ")) {
-            Some(value) => {
-                let value = value.strip_suffix(';').unwrap_or(value);
-                inside = !value.ends_with(')') || value.ends_with('{');
-                out.push_str(&format!("                {value}\n"));
-            }
-            None if inside && own == Some("});") => {
-                inside = false;
-                out.push_str("                })\n");
-            }
-            None => out.push_str(&format!("{line}\n")),
-        }
-    }
-    out
-}
-
 /// A statement that only machines have.
 pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, last: bool, out: &mut Lines) {
     let pad = "    ".repeat(depth);
+    // The last statement of a state may be the value of the function.
+    let is_value = last && printer.values == Some(depth);
+    let (give, end) = if is_value { ("", "") } else { ("return ", ";") };
     match statement {
         Stmt::Goto(next) => {
             out.line(&format!("{pad}self.at = {next};"));
@@ -166,14 +145,8 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
         }
         Stmt::Ask(next, ask) => {
             out.line(&format!("{pad}self.at = {next};"));
-            let place = |to: usize, count: usize, whole: bool| {
-                if whole {
-                    "&mut self.buffer".to_owned()
-                } else if to == 0 {
-                    format!("&mut self.buffer[..{count}]")
-                } else {
-                    format!("&mut self.buffer[{to}..{}]", to + count)
-                }
+            let place = |to: usize, count: usize| {
+                if to == 0 { format!("&mut self.buffer[..{count}]") } else { format!("&mut self.buffer[{to}..{}]", to + count) }
             };
             match ask {
                 Ask::Transfer(sent, read) => {
@@ -184,44 +157,44 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
                         }
                         Sent::Out(count) => format!("&self.out[..{count}]"),
                     };
-                    let read = read.map_or("&mut []".to_owned(), |(to, count)| place(to, count, false));
-                    out.line(&format!("{pad}return Ok(Request::Transfer {{"));
+                    let read = read.map_or("&mut []".to_owned(), |(to, count)| place(to, count));
+                    out.line(&format!("{pad}{give}Ok(Request::Transfer {{"));
                     out.line(&format!("{pad}    write: {write},"));
                     out.line(&format!("{pad}    read: {read},"));
-                    out.line(&format!("{pad}}});"));
+                    out.line(&format!("{pad}}}){end}"));
                 }
                 Ask::ModbusRead(function, address, count, (to, bytes)) => {
-                    out.line(&format!("{pad}return Ok(Request::ModbusRead {{"));
+                    out.line(&format!("{pad}{give}Ok(Request::ModbusRead {{"));
                     out.line(&format!("{pad}    function: {function},"));
                     out.line(&format!("{pad}    address: {},", super::digits(i128::from(*address))));
                     out.line(&format!("{pad}    count: {count},"));
-                    out.line(&format!("{pad}    data: {},", place(*to, *bytes, false)));
-                    out.line(&format!("{pad}}});"));
+                    out.line(&format!("{pad}    data: {},", place(*to, *bytes)));
+                    out.line(&format!("{pad}}}){end}"));
                 }
                 Ask::ModbusWrite(address, count) => {
-                    out.line(&format!("{pad}return Ok(Request::ModbusWrite {{"));
+                    out.line(&format!("{pad}{give}Ok(Request::ModbusWrite {{"));
                     out.line(&format!("{pad}    address: {},", super::digits(i128::from(*address))));
                     out.line(&format!("{pad}    data: &self.out[..{count}],"));
-                    out.line(&format!("{pad}}});"));
+                    out.line(&format!("{pad}}}){end}"));
                 }
                 Ask::Wait(micros) => {
                     let micros = printer.doc(micros);
                     let doc = super::Doc::Call("Ok".into(), vec![super::Doc::Call("Request::Wait".into(), vec![micros])]);
-                    out.statement(&format!("{pad}return "), &doc, depth * 4, ";");
+                    out.statement(&format!("{pad}{give}"), &doc, depth * 4, end);
                 }
                 Ask::Line(high, micros) => {
                     let micros = printer.doc(micros).flat();
-                    out.line(&format!("{pad}return Ok(Request::Line {{"));
+                    out.line(&format!("{pad}{give}Ok(Request::Line {{"));
                     out.line(&format!("{pad}    high: {high},"));
                     out.line(&format!("{pad}    micros: {micros},"));
-                    out.line(&format!("{pad}}});"));
+                    out.line(&format!("{pad}}}){end}"));
                 }
             }
         }
-        Stmt::Raise(one) => out.line(&format!("{pad}return Err(Failure::{});", failure(*one))),
-        Stmt::Finish(end) => {
-            out.line(&format!("{pad}self.at = {end};"));
-            out.line(&format!("{pad}return Ok(Request::Finished);"));
+        Stmt::Raise(one) => out.line(&format!("{pad}{give}Err(Failure::{}){end}", failure(*one))),
+        Stmt::Finish(done) => {
+            out.line(&format!("{pad}self.at = {done};"));
+            out.line(&format!("{pad}{give}Ok(Request::Finished){end}"));
         }
         Stmt::Unpack(var, ty, unpack, count) => {
             // A frame of variable length is read completely.

@@ -50,7 +50,7 @@ pub(super) fn print(function: &Function, depth: usize, shared: &mut Printer, out
         Gives::Nothing => String::new(),
         Gives::Type(ty) => format!(" -> {}", type_of(ty)),
         Gives::Maybe(ty) => format!(" -> Option<{}>", type_name(*ty)),
-        Gives::MaybeStruct(_) => " -> Option<Self>".into(),
+        Gives::MaybeStruct(..) => " -> Option<Self>".into(),
     };
     let public = if function.public { "pub " } else { "" };
     let head = format!("{pad}{public}fn {}({}){gives} {{", function.name.rust, params.join(", "));
@@ -135,7 +135,7 @@ pub(super) fn block(list: &[Stmt], function: &Function, printer: &mut Printer, d
                     index += 1;
                 }
                 index += 1;
-                let filled = matches!(function.gives, Gives::MaybeStruct(_));
+                let filled = matches!(function.gives, Gives::MaybeStruct(..));
                 let name = match &function.gives {
                     Gives::Type(Type::Named(name)) => name.rust.as_str(),
                     _ => "Self",

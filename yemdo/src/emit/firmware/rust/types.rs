@@ -1,7 +1,7 @@
 //! Enums and structures in Rust.
 
 use super::super::Firmware;
-use super::super::code::{Struct, Type};
+use super::super::code::{Role, Struct, Type};
 use super::expr::Printer;
 use super::lines::Lines;
 use super::literals::digits;
@@ -117,16 +117,17 @@ pub(super) fn enumeration(one: &super::super::code::Enum, out: &mut Lines) {
     out.line("}");
 }
 
+/// True for structures that begin as something: settings and parameters.
 pub(super) fn is_default(one: &Struct) -> bool {
-    one.name.c.ends_with("_settings_t") || one.name.c.ends_with("_parameters_t")
+    matches!(one.role, Role::Settings | Role::Parameters)
 }
 
 pub(super) fn default_name(one: &Struct) -> &'static str {
-    if one.name.c.ends_with("_settings_t") { "RESET" } else { "DEFAULT" }
+    if one.role == Role::Settings { "RESET" } else { "DEFAULT" }
 }
 
 pub(super) fn default(one: &Struct, printer: &mut Printer, out: &mut Lines) {
-    out.doc(1, &[if default_name(one) == "RESET" { "Registers after a reset.".into() } else { "Defaults of the sheet.".to_owned() }]);
+    out.doc(1, &[if one.role == Role::Settings { "Registers after a reset.".into() } else { "Defaults of the sheet.".to_owned() }]);
     let flat: Vec<String> = one.members.iter().map(|member| format!("{}: {}", member.name, printer.doc(&member.default).flat())).collect();
     if flat.join(", ").len() <= 18 {
         out.line(&format!("    pub const {}: Self = Self {{ {} }};", default_name(one), flat.join(", ")));

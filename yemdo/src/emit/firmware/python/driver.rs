@@ -1,0 +1,328 @@
+//! Routines in Python: the known state of the part, requests, and a driver over any object with the usual methods of a bus.
+
+use super::super::code::{Ask, Failure, Role};
+use super::super::{Firmware, Hal};
+use super::beginning;
+use super::expr::Printer;
+use super::lines::{Lines, comment};
+use super::machine::{failure, run};
+use crate::bus::Bus;
+
+/// What is known of a part: a member of the device.
+pub(super) struct Known {
+    /// The variable of routines.
+    pub(super) variable: String,
+    pub(super) attribute: String,
+    class: String,
+    /// It is a frame, with a flag.
+    frame: bool,
+}
+
+pub(super) fn members(firmware: &Firmware) -> Vec<Known> {
+    let mut all = Vec::new();
+    for (role, variable) in [(Role::Settings, "settings"), (Role::Parameters, "parameters")] {
+        if let Some(one) = firmware.module.of_role(role) {
+            let class = one.name.python.clone();
+            all.push(Known { variable: variable.to_owned(), attribute: variable.to_owned(), class, frame: false });
+        }
+    }
+    for calls in &firmware.module.frames {
+        let (variable, attribute) = (calls.var.clone(), super::super::names::python(&calls.var));
+        all.push(Known { variable, attribute, class: calls.ty.python.clone(), frame: true });
+    }
+    all
+}
+
+/// Modules that the driver imports.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Imports {
+    pub(super) asyncio: bool,
+    pub(super) sys: bool,
+    pub(super) time: bool,
+    pub(super) typing: bool,
+}
+
+pub(super) fn imports(firmware: &Firmware) -> Imports {
+    let Some(bus) = firmware.bus.filter(|_| firmware.hal != Hal::None) else { return Imports::default() };
+    let asynchronous = firmware.hal == Hal::Async;
+    Imports { asyncio: asynchronous, sys: bus == Bus::I2c, time: !asynchronous, typing: true }
+}
+
+pub(super) fn print(firmware: &Firmware, printer: &mut Printer, out: &mut Lines) {
+    let Some(bus) = firmware.bus else { return };
+    device(firmware, printer, out);
+    failures(out);
+    requests(firmware, bus, out);
+    firmware.module.machines.iter().for_each(|machine| run(machine, firmware, printer, out));
+    if firmware.hal != Hal::None {
+        driver(firmware, bus, out);
+    }
+}
+
+fn device(firmware: &Firmware, printer: &mut Printer, out: &mut Lines) {
+    out.space();
+    out.line(0, "class Device:");
+    out.docstring(1, &["Known state of the part; at first as after a reset: no frame has come.".into()]);
+    out.line(0, "");
+    out.line(1, "def __init__(self) -> None:");
+    for member in members(firmware) {
+        let Known { attribute: name, class, frame, variable } = member;
+        let structure = firmware.module.structs.iter().find(|one| frame && one.name.python == class);
+        let values: Vec<String> = structure.map_or(Vec::new(), |one| one.members.iter().map(|inner| beginning(inner, printer)).collect());
+        out.exploded(2, &format!("self.{name} = {class}("), &values, ")");
+        if frame {
+            out.line(2, &format!("self.has_{variable} = False"));
+        }
+    }
+    for calls in &firmware.module.frames {
+        let Some((name, ty, params)) = &calls.readings else { continue };
+        let call = printer.callee(name);
+        out.line(0, "");
+        out.line(1, &format!("def {}_readings(self) -> \"{} | None\":", calls.var, ty.python));
+        let frames = firmware.module.frames.iter();
+        let needed = frames.filter(|other| other.var == calls.var || params.iter().any(|param| param.name == other.var));
+        let missing: Vec<String> = needed.map(|other| format!("not self.has_{}", other.var)).collect();
+        out.docstring(2, &[format!("The readings of {} as it came last; None until all that they need has come.", calls.var)]);
+        out.lay(2, &format!("if {}:", missing.join(" or ")));
+        out.line(3, "return None");
+        let args: Vec<String> = params.iter().map(|param| format!("self.{}", super::super::names::python(&param.name))).collect();
+        let text = match args.split_first().filter(|_| call.method) {
+            Some((of, others)) => format!("{of}.{}({})", call.name, others.join(", ")),
+            None => format!("{}({})", call.name, args.join(", ")),
+        };
+        out.lay(2, &format!("return {text}"));
+    }
+}
+
+fn failures(out: &mut Lines) {
+    out.line(0, "");
+    out.line(0, "");
+    comment("Why a routine fails.", 0, out);
+    for (one, words, doc) in Failure::ALL {
+        out.line(0, &format!("{} = \"{words}\"  # {doc}", failure(one)));
+    }
+    out.space();
+    out.line(0, "class Failure(Exception):");
+    out.docstring(1, &["A failed routine; `reason` is one of the reasons above.".into()]);
+    out.line(0, "");
+    out.line(1, "def __init__(self, reason: str) -> None:");
+    out.line(2, "super().__init__(reason)");
+    out.line(2, "self.reason = reason");
+}
+
+fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
+    out.line(0, "");
+    out.line(0, "");
+    comment("Kinds of requests.", 0, out);
+    let asks = |such: &dyn Fn(&Ask) -> bool| firmware.module.asks(such);
+    let kinds = [
+        ("TRANSFER", bus != Bus::Modbus, "write bytes, then read; either may be empty"),
+        ("MODBUS_READ", bus == Bus::Modbus, "read registers or bits"),
+        ("MODBUS_WRITE", bus == Bus::Modbus, "write registers"),
+        ("WAIT", true, "let microseconds pass"),
+        ("LINE", asks(&|ask| matches!(ask, Ask::Line(..))), "wait for a level of the data-ready line"),
+    ];
+    for (number, (name, _, doc)) in kinds.iter().enumerate().filter(|(_, (_, used, _))| *used) {
+        out.line(0, &format!("{name} = {number}  # {doc}"));
+    }
+    out.space();
+    out.line(0, "class Request:");
+    out.docstring(1, &["What a routine asks for; bytes that are read go into `read`.".into()]);
+    out.line(0, "");
+    let modbus = bus == Bus::Modbus;
+    let mut params =
+        vec!["self", "kind: int", "write: bytes = b\"\"", "read: \"memoryview | None\" = None", "micros: int = 0", "high: bool = False"];
+    if modbus {
+        params.extend(["function: int = 0", "address: int = 0", "count: int = 0"]);
+    }
+    let params: Vec<String> = params.into_iter().map(str::to_owned).collect();
+    out.head(1, "def __init__", &params, "None");
+    let mut names = vec!["kind", "write", "read", "micros", "high"];
+    if modbus {
+        names.extend(["function", "address", "count"]);
+    }
+    names.iter().for_each(|name| out.line(2, &format!("self.{name} = {name}")));
+}
+
+/// The function that talks to a bus object.
+const I2C: &str = r#"
+def i2c_transfer(
+    bus: Any, address: int, write: bytes, read: "memoryview | None"
+) -> bool:
+    """A transfer by the methods that the object has; False if not acknowledged.
+
+    It may be that of a board (`writeto`, `readfrom_into`), a Linux bus with `i2c_rdwr`,
+    or a function of the address, the bytes and the buffer.
+    """
+    try:
+        if hasattr(bus, "readfrom_into"):
+            if write or read is None:
+                bus.writeto(address, write, read is None)
+            if read is not None:
+                bus.readfrom_into(address, read)
+        elif hasattr(bus, "i2c_rdwr"):
+            homes = [sys.modules[kind.__module__] for kind in type(bus).__mro__]
+            message: Any = next(one.i2c_msg for one in homes if hasattr(one, "i2c_msg"))
+            messages = [message.write(address, write)] if write or read is None else []
+            if read is not None:
+                messages.append(message.read(address, len(read)))
+            bus.i2c_rdwr(*messages)
+            if read is not None:
+                read[:] = bytes(list(messages[-1]))
+        else:
+            return bool(bus(address, write, read))
+    except OSError as error:
+        # Input/output error, no such device, time-out, remote error: by system.
+        if error.errno in (5, 6, 19, 110, 116, 121):
+            return False
+        raise
+    return True
+"#;
+
+const SPI: &str = r#"
+def spi_transfer(
+    bus: Any, select: Any, write: bytes, read: "memoryview | None"
+) -> bool:
+    """A transfer by the methods that the object has.
+
+    It may be that of a board (`write`, `readinto`, with a pin `select`), a Linux device
+    with `xfer2`, or a function of the bytes and the buffer.
+    """
+    count = 0 if read is None else len(read)
+    if hasattr(bus, "xfer2"):
+        received = bus.xfer2(list(write) + [0] * count)
+        if read is not None:
+            read[:] = bytes(received[len(write) :])
+        return True
+    if not hasattr(bus, "readinto"):
+        return bool(bus(write, read))
+    select(0)
+    try:
+        if write:
+            bus.write(write)
+        if read is not None:
+            bus.readinto(read)
+    finally:
+        select(1)
+    return True
+"#;
+
+fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
+    let asynchronous = firmware.hal == Hal::Async;
+    let line = firmware.module.asks(&|ask| matches!(ask, Ask::Line(..)));
+    match bus {
+        Bus::I2c | Bus::Spi => {
+            out.space();
+            let text = if bus == Bus::I2c { I2C } else { SPI };
+            text.trim().lines().for_each(|line| out.line(0, line));
+        }
+        Bus::Modbus => {}
+    }
+    if !asynchronous {
+        out.space();
+        let text = "def _sleep_us(micros: int) -> None:\n    if hasattr(time, \"sleep_us\"):\n        time.sleep_us(micros)\n    else:\n        time.sleep(micros / 1e6)";
+        text.lines().for_each(|line| out.line(0, line));
+    }
+    let (keyword, awaits) = if asynchronous { ("async ", "await ") } else { ("", "") };
+    out.space();
+    out.line(0, "class Driver:");
+    out.docstring(1, &["The part on a bus. `device` is what is known of it.".into()]);
+    out.line(0, "");
+    let mut params = vec!["self".to_owned()];
+    let mut kept: Vec<&str> = Vec::new();
+    match bus {
+        Bus::I2c => {
+            params.extend(["bus: Any".to_owned(), "address: int = I2C_ADDRESS".to_owned()]);
+            kept.extend(["bus", "address"]);
+        }
+        Bus::Spi => {
+            params.extend(["bus: Any".to_owned(), "select: Any = None".to_owned()]);
+            kept.extend(["bus", "select"]);
+        }
+        Bus::Modbus => {
+            params.extend(["read: Any", "write: Any", "unit: int = MODBUS_UNIT"].map(str::to_owned));
+            kept.extend(["read", "write", "unit"]);
+        }
+    }
+    if line {
+        params.push("line: Any".to_owned());
+        kept.push("line");
+        // What has no default stands in front.
+        params.sort_by_key(|param| param.contains(" = "));
+    }
+    params.push(format!("wait: Any = {}", if asynchronous { "None" } else { "_sleep_us" }));
+    kept.push("wait");
+    out.head(1, "def __init__", &params, "None");
+    let mut doc = vec![match bus {
+        Bus::I2c => "`bus`: see i2c_transfer.".to_owned(),
+        Bus::Spi => "`bus` and `select`: see spi_transfer.".to_owned(),
+        Bus::Modbus => {
+            "`read` takes unit, function, address and count, and returns the bytes, high byte first, or None without a response; \
+             `write` takes unit, address and bytes, and returns False without a response."
+                .to_owned()
+        }
+    }];
+    doc.extend(line.then(|| "`line` returns the level of the data-ready line.".to_owned()));
+    doc.push("`wait` lets microseconds pass.".to_owned());
+    out.docstring(2, &[doc.join(" ")]);
+    kept.iter().for_each(|name| out.line(2, &format!("self._{name} = {name}")));
+    out.line(2, "self.device = Device()");
+    for machine in &firmware.module.machines {
+        out.line(0, "");
+        out.line(1, &format!("{keyword}def {}(self) -> None:", machine.name.python));
+        out.docstring(2, &[format!("Runs routine {}. Raises Failure if it fails.", machine.name.python)]);
+        out.line(2, &format!("{awaits}self._run({}())", machine.ty.python));
+    }
+    out.line(0, "");
+    out.line(1, &format!("{keyword}def _run(self, run: Any) -> None:"));
+    out.line(2, "answered = True");
+    out.line(2, "while True:");
+    out.line(3, "request = run.step(self.device, answered)");
+    out.line(3, "if request is None:");
+    out.line(4, "return");
+    out.line(3, &format!("answered = {awaits}self._serve(request)"));
+    serve(bus, asynchronous, line, out);
+}
+
+fn serve(bus: Bus, asynchronous: bool, line: bool, out: &mut Lines) {
+    let (keyword, awaits) = if asynchronous { ("async ", "await ") } else { ("", "") };
+    out.line(0, "");
+    out.line(1, &format!("{keyword}def _serve(self, request: Request) -> bool:"));
+    out.line(2, "if request.kind == WAIT:");
+    out.line(3, &format!("{awaits}self._pause(request.micros)"));
+    out.line(3, "return True");
+    if line {
+        out.line(2, "if request.kind == LINE:");
+        out.line(3, "passed = 0");
+        out.line(3, "while bool(self._line()) != request.high:");
+        out.line(4, "if passed >= request.micros:");
+        out.line(5, "return False");
+        out.line(4, &format!("{awaits}self._pause(100)"));
+        out.line(4, "passed += 100");
+        out.line(3, "return True");
+    }
+    match bus {
+        Bus::I2c => out.line(2, "return i2c_transfer(self._bus, self._address, request.write, request.read)"),
+        Bus::Spi => out.line(2, "return spi_transfer(self._bus, self._select, request.write, request.read)"),
+        Bus::Modbus => {
+            out.line(2, "if request.kind == MODBUS_WRITE:");
+            out.lay(3, &format!("return bool({awaits}self._write(self._unit, request.address, request.write))"));
+            out.line(2, "function, address, count = request.function, request.address, request.count");
+            out.line(2, &format!("data = {awaits}self._read(self._unit, function, address, count)"));
+            out.line(2, "if data is None or request.read is None:");
+            out.line(3, "return False");
+            out.line(2, "request.read[:] = data");
+            out.line(2, "return True");
+        }
+    }
+    out.line(0, "");
+    out.line(1, &format!("{keyword}def _pause(self, micros: int) -> None:"));
+    if asynchronous {
+        out.line(2, "if self._wait is None:");
+        out.line(3, "await asyncio.sleep(micros / 1e6)");
+        out.line(2, "else:");
+        out.line(3, "await self._wait(micros)");
+    } else {
+        out.line(2, "self._wait(micros)");
+    }
+}
