@@ -160,3 +160,23 @@ fn an_import_upwards_is_found() {
     }
     fs::remove_dir_all(&root).unwrap();
 }
+
+#[test]
+fn printers_of_firmware_know_nothing_of_one_another() {
+    let firmware = Path::new(env!("CARGO_MANIFEST_DIR")).join("src/emit/firmware");
+    let languages = ["c", "rust", "python"];
+    for own in languages {
+        let mut files = Vec::new();
+        sources(&firmware.join(own), &mut files);
+        assert!(files.len() > 5);
+        for file in files {
+            let name = file.file_stem().unwrap().to_string_lossy().into_owned();
+            let module: Vec<String> = ["emit", "firmware", own, &name].map(str::to_owned).to_vec();
+            let module = if name == "mod" { module[..3].iter().cloned().chain(["mod".to_owned()]).collect() } else { module };
+            for path in named(&fs::read_to_string(&file).unwrap(), &module) {
+                let other = path.get(2).is_some_and(|third| third != own && languages.contains(&third.as_str()));
+                assert!(!(path[..2.min(path.len())] == ["emit", "firmware"] && other), "{} names {}", file.display(), path.join("::"));
+            }
+        }
+    }
+}

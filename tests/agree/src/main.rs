@@ -14,7 +14,7 @@ use yemdo_agree::ways::firmware::{self, Numbered, Outcome};
 use yemdo_agree::ways::{self, Tally, page, speed};
 use yemdo_agree::{CASE_BYTES, SHEET_BYTES, sheet};
 
-const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--page] [--speed] [--planted]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …; with --speed, counts the instructions of decoding many frames;\nwith --planted, plants mistakes into them (COUNT 0: into sheets/) and looks for them";
+const USAGE: &str = "agree FROM COUNT [--show] [--kind TEXT] [--c] [--rust] [--python] [--page] [--speed] [--planted]\n\nHolds all ways against each other for the sheets of the seeds FROM, FROM + 1, …; with --speed, counts the instructions of decoding many frames;\nwith --python, PYTHON is the interpreter;\nwith --planted, plants mistakes into them (COUNT 0: into sheets/) and looks for them";
 
 fn case(sheet: &[u8], cases: &[u8]) -> (String, Result<Tally, String>) {
     let text = sheet::random(&mut Choices::new(sheet));
@@ -35,6 +35,7 @@ fn compiled(language: &str, from: u64, count: u64) {
     let outcomes: Vec<(u64, Outcome)> = std::thread::scope(|scope| {
         let all = |place: &str, half| match language {
             "C" => firmware::c(&folder, half, &mut Tally::default()),
+            "Python" => firmware::python(&folder.join(place), half),
             _ => firmware::rust(&folder.join(place), half),
         };
         let other = scope.spawn(move || all("one", halves.0));
@@ -163,7 +164,7 @@ fn main() {
         eprintln!("{USAGE}");
         std::process::exit(2);
     };
-    for (option, language) in [("--c", "C"), ("--rust", "Rust")] {
+    for (option, language) in [("--c", "C"), ("--rust", "Rust"), ("--python", "Python")] {
         if args.iter().any(|arg| arg == option) {
             compiled(language, from, count);
             return;

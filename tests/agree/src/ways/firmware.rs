@@ -198,6 +198,40 @@ pub fn rust(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
     outcomes
 }
 
+/// Emits Python of some sheets, and runs all of their tests in one process of the interpreter that the variable `PYTHON` names.
+pub fn python(folder: &Path, sheets: &[Numbered<'_>]) -> Vec<(u64, Outcome)> {
+    fs::create_dir_all(folder).unwrap();
+    let options = FirmwareOptions::default();
+    let (mut outcomes, mut lines) = (Vec::new(), String::from(replay::python::TOOLS));
+    for sheet in sheets {
+        let text = sheet.text.replacen("hulk-1", &format!("hulk-{}", sheet.seed), 1);
+        let part = Part::parse("sheet.toml", &text).unwrap();
+        let both = firmware(&part, Language::Python, &options)
+            .and_then(|one| Ok((one, vectors(&part, Language::Python, &options, sheet.seed, FRAMES)?)));
+        match both {
+            Ok((emitted, tests)) => {
+                let module = emitted[0].name.trim_end_matches(".py").to_owned();
+                lines.push_str(&replay::python::line(&part, &emitted[0].text, &module, sheet.seed));
+                emitted.into_iter().chain(tests).for_each(|Emitted { name, text }| fs::write(folder.join(name), text).unwrap());
+            }
+            Err(error) => outcomes.push((sheet.seed, Outcome::NotEmitted(error.to_string()))),
+        }
+    }
+    fs::write(folder.join("all.py"), lines).unwrap();
+    let interpreter = std::env::var("PYTHON").unwrap_or_else(|_| "python3 -B -W error".to_owned());
+    let words: Vec<&str> = interpreter.split_whitespace().collect();
+    let done = Command::new(words[0]).args(&words[1..]).arg(folder.join("all.py")).output().unwrap();
+    for line in String::from_utf8_lossy(&done.stdout).lines() {
+        let (seed, told) = line.split_once(' ').unwrap();
+        let agrees = told.strip_prefix("Ok(").and_then(|count| count.trim_end_matches(')').parse().ok());
+        outcomes.push((seed.parse().unwrap(), agrees.map_or_else(|| Outcome::Differs(told.to_owned()), Outcome::Agrees)));
+    }
+    if !done.status.success() {
+        outcomes.push((0, Outcome::NotCompiled(String::from_utf8_lossy(&done.stderr).into_owned())));
+    }
+    outcomes
+}
+
 /// Compiles what emitted modules import as `libm`.
 pub fn library(folder: &Path) {
     let library: String = LIBRARY

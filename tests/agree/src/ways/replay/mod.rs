@@ -7,6 +7,7 @@ use yemdo::{Part, RoutineId, State};
 use yemdo_bus::{Port, Rig};
 
 pub mod c;
+pub mod python;
 pub mod rust;
 
 /// Operations after which a run is given up.
