@@ -129,12 +129,26 @@ pub struct Step {
 impl Step {
     /// Its formulas.
     pub(crate) fn formulas(&self) -> Vec<&Formula> {
+        self.condition().into_iter().chain(self.other_formulas()).collect()
+    }
+
+    /// The condition that it waits for or expects, asked after its reads.
+    pub(crate) fn condition(&self) -> Option<&Formula> {
+        match &self.action {
+            Action::Poll { condition, .. } | Action::Expect(condition) => Some(condition),
+            _ => None,
+        }
+    }
+
+    /// All formulas but its [`condition`](Self::condition).
+    pub(crate) fn other_formulas(&self) -> Vec<&Formula> {
         let mut all: Vec<&Formula> = self.when.iter().collect();
         all.extend(if let Time::Formula(every) = &self.every { Some(every) } else { None });
         match &self.action {
-            Action::Poll { condition, within: Time::Formula(within) } => all.extend([condition, within]),
-            Action::Poll { condition, .. } | Action::Expect(condition) => all.push(condition),
-            Action::Wait { time: Time::Formula(formula), .. } | Action::Line { within: Time::Formula(formula), .. } => all.push(formula),
+            Action::Poll { within: Time::Formula(formula), .. }
+            | Action::Wait { time: Time::Formula(formula), .. }
+            | Action::Line { within: Time::Formula(formula), .. } => all.push(formula),
+            Action::Poll { .. } | Action::Expect(_) => {}
             Action::Write(command) => all.extend(command.formulas()),
             Action::Wait { .. } | Action::Line { .. } | Action::WriteRegisters(_) | Action::Set { .. } => {}
             Action::ReadFrame(_) | Action::ReadRegisters(_) | Action::Run(_) => {}

@@ -40,7 +40,9 @@ pub(super) fn needs(part: &Part, id: RoutineId, needs: &mut Needs) {
         let Some(routine) = part.routines.get(id) else { continue };
         for (index, step) in routine.steps.iter().enumerate() {
             let fresh = fresh(&step.action, plan.step(id, index));
-            needs.take(part, step.formulas(), &fresh);
+            // What its reads bring is asked by its condition, not by whether the step is done at all.
+            needs.take(part, step.other_formulas(), &[]);
+            needs.take(part, step.condition(), &fresh);
             match &step.action {
                 Action::Run(other) => wanted.push(*other),
                 Action::WriteRegisters(list) | Action::ReadRegisters(list) => needs.registers.extend(list),
