@@ -47,7 +47,7 @@ def function(log):
 
 
 class i2c_msg:
-    """A message as Linux has it."""
+    """A message of a Linux bus."""
 
     def __init__(self, read, address, data):
         self.is_read, self.address, self.data = read, address, data
@@ -65,7 +65,7 @@ class i2c_msg:
 
 
 class Linux:
-    """A bus that takes messages, with a stop behind the last."""
+    """A bus that takes messages, with a stop after the last."""
 
     def __init__(self, log):
         self.log = log
@@ -130,7 +130,7 @@ try:
 except thole_9.Failure as failure:
     assert failure.reason == thole_9.CHECK_FAILED
 
-# What a setting refuses changes nothing.
+# A refused value changes no setting.
 settings = thole_9.Settings()
 for value in (-1, 8):
     assert not settings.set_resolution(value) and settings.mode == 0x86

@@ -16,7 +16,7 @@ fn folder(name: &str) -> PathBuf {
     folder
 }
 
-/// Runs a program in a folder: its exit, and what it prints. `None` without an interpreter.
+/// Runs a program in a folder: its exit and its output. `None` without an interpreter.
 fn python(folder: &Path, program: &str) -> Option<(bool, String)> {
     let done = Command::new("python3").current_dir(folder).args(["-B", "-W", "error", "-c", program]).output().ok()?;
     Some((done.status.success(), String::from_utf8_lossy(&done.stdout).into_owned() + &String::from_utf8_lossy(&done.stderr)))

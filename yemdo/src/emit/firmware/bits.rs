@@ -10,8 +10,8 @@ use crate::ground::number::Ty;
 use crate::model::ids::FieldId;
 use crate::model::registers::{Access, Field, Register};
 
-/// Bits of a field in a member of the settings: the member, its type, its lowest bit, how many, and how far left they stand in
-/// the code.
+/// Bits of a field in a member of the settings: the member, its type, its lowest bit, their number, and their
+/// left shift in the code.
 pub(super) struct Piece {
     pub(super) member: String,
     pub(super) ty: Ty,

@@ -25,7 +25,7 @@ pub(super) enum Type {
     Maybe(Ty),
 }
 
-/// What a structure holds.
+/// Contents of a structure.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Role {
     /// Registers and other settings; begins as after a reset.
@@ -466,7 +466,7 @@ impl Module {
         self.structs.iter().find(|one| one.role == role)
     }
 
-    /// What the structure of this name holds.
+    /// Role of the structure with this name.
     pub(super) fn role_of(&self, name: &Name) -> Option<Role> {
         self.structs.iter().find(|one| one.name == *name).map(|one| one.role)
     }

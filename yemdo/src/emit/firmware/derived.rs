@@ -1,5 +1,5 @@
-//! Derived quantities: each formula as a function of readings, of what they were at the frame before, and of the time since then. What is kept
-//! from one frame to the next is the caller's.
+//! Derived quantities: each formula as a function of readings, of their values at the previous frame, and of the time since then. The
+//! caller keeps the previous values.
 
 use super::build::{Build, Found, Takes};
 use super::code::{Constant, Expr, Function, Gives, Param, Pass, Type};

@@ -43,7 +43,7 @@ impl<'a> Writer<'a> {
             }
             let value = self.plain(value, from);
             let (low, high) = to.bounds().unwrap_or((0, 0));
-            // Of a float of 32 bits, and of 64-bit integers, the number below the lowest is none of its own.
+            // Of a float of 32 bits, and of 64-bit integers, the number below the lowest is not in the type.
             let below = if (from == Ty::F32 && to.bits() >= 32 && to.is_signed()) || to == Ty::I64 { None } else { Some(low - 1) };
             let real = |number: i128| Expr::Real(number as f64, from);
             let above = match below {

@@ -10,7 +10,7 @@ impl Module {
 }
 
 impl Machine {
-    /// True if it continues without a request in some state: its states stand in a loop.
+    /// True if it continues without a request in some state: it needs a loop.
     pub(super) fn loops(&self) -> bool {
         self.states.iter().any(|(_, list)| goes_on(list) || !ends(list))
     }

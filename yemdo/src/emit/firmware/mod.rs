@@ -1,6 +1,6 @@
 //! A part as firmware: one module of Rust or Python, or a header and a source file of C99.
 //!
-//! In: the part, its typed formulas and their facts. Out: text. What is to be done is worked out once, as functions and statements
+//! In: the part, its typed formulas and their facts. Out: text. All decisions are made once, as functions and statements
 //! that all languages have (`code.rs`): `unpack` for frames, `readings`, `settings`, `routines`; `c/`, `rust/` and `python/` print it.
 
 mod bits;
@@ -268,8 +268,8 @@ fn twins(module: &Module) -> Vec<String> {
     found
 }
 
-/// A test of an emitted module that needs nothing else: a file with so many frames and what is to come out of them, and a function that
-/// holds the module against it. In C a header comes with it.
+/// A self-contained test of an emitted module: a file with this number of frames and their expected readings, and a function that
+/// compares the module with it. In C a header comes with it.
 ///
 /// # Errors
 /// [`EmitError`], as [`firmware`].

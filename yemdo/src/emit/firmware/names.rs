@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::code::Name;
 
-/// Words that cannot be names of members, variables or functions: keywords of C11, C++20 and Rust 2024, and what the headers
-/// that the output includes define.
+/// Words that cannot be names of members, variables or functions: keywords of C11, C++20 and Rust 2024, and definitions of
+/// the included headers.
 const TAKEN: &[&str] = &[
     "abstract",
     "alignas",
@@ -156,7 +156,7 @@ const TAKEN: &[&str] = &[
     "yield",
 ];
 
-/// Keywords of Python (3.9 to 3.14), and what the output takes from it.
+/// Keywords of Python (3.9 to 3.14), and names that the output uses.
 const PYTHON: &[&str] = &[
     "abs",
     "and",
@@ -276,7 +276,7 @@ fn constant(name: &str) -> String {
     if own.starts_with(|c: char| c.is_ascii_digit()) { format!("N{own}") } else { own }
 }
 
-/// A value of an enum. Where it would begin with a digit, the words that do go behind the others.
+/// A value of an enum. Words that begin with a digit go last.
 fn value_name(name: &str) -> String {
     let digit = |word: &String| word.starts_with(|c: char| c.is_ascii_digit());
     let (numbers, letters): (Vec<String>, Vec<String>) = words(name).into_iter().partition(digit);
@@ -286,7 +286,7 @@ fn value_name(name: &str) -> String {
     }
 }
 
-/// A function, variable or member in Python: keywords, and what the output calls itself, get a `_`.
+/// A function, variable or member in Python: keywords and names of the output get a `_`.
 pub(super) fn python(name: &str) -> String {
     let name = if name.starts_with(|c: char| c.is_ascii_digit()) { format!("n{name}") } else { name.to_owned() };
     if PYTHON.contains(&name.as_str()) { format!("{name}_") } else { name }
@@ -308,7 +308,7 @@ fn type_of(name: &str) -> String {
     if matches!(own.as_str(), "Result" | "Option" | "Default" | "Self") { format!("{own}Value") } else { own }
 }
 
-/// As types and values are named in Rust: `LowLimit`. Where it would begin with a digit, the words that do go behind the others.
+/// As types and values are named in Rust: `LowLimit`. Words that begin with a digit go last.
 pub(super) fn camel(name: &str) -> String {
     let (numbers, letters): (Vec<String>, Vec<String>) =
         words(name).into_iter().partition(|word| word.starts_with(|c: char| c.is_ascii_digit()));
@@ -399,7 +399,7 @@ impl Prefix {
         Name { c: format!("{}_{own}", self.lower), rust: snake(name), python: python(&own) }
     }
 
-    /// A function of a structure, whose name in Rust does not say of which: `thole_9_frost_unpack`, `unpack`.
+    /// A function of a structure, whose name in Rust does not name the structure: `thole_9_frost_unpack`, `unpack`.
     pub(super) fn method(&self, of: &str, name: &str) -> Name {
         Name { rust: snake(name), ..self.function(&format!("{of}_{name}")) }
     }

@@ -63,7 +63,7 @@ def replay(module, name, data):
                 raise ValueError("ended {}".format(request))
             return
         if script.data[script.at] == 255:
-            raise ValueError("goes on with kind {}".format(request.kind))
+            raise ValueError("continues with kind {}".format(request.kind))
         answered = script.answer(module, request)
 
 

@@ -1,7 +1,7 @@
 //! Expressions in C99.
 //!
-//! None depends on the width of `int`: what is narrower than 16 bits is cast back after an operation, and constants have the type
-//! of what they meet. None is undefined or left to the implementation: numbers below zero are shifted and cut by helpers.
+//! No expression depends on the width of `int`: types below 16 bits are cast back after an operation, and constants have the type of the
+//! other operand. No expression is undefined or implementation-defined: helpers shift and truncate negative numbers.
 
 use std::collections::BTreeSet;
 

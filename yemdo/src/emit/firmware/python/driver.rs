@@ -8,7 +8,7 @@ use super::lines::{Lines, comment};
 use super::machine::{failure, run};
 use crate::bus::Bus;
 
-/// What is known of a part: a member of the device.
+/// A member of the device: a part of the known state.
 pub(super) struct Known {
     /// The variable of routines.
     pub(super) variable: String,
@@ -127,7 +127,7 @@ fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     }
     out.space();
     out.line(0, "class Request:");
-    out.docstring(1, &["What a routine asks for; bytes that are read go into `read`.".into()]);
+    out.docstring(1, &["A request of a routine; `read` is the buffer for the bytes read.".into()]);
     out.line(0, "");
     let modbus = bus == Bus::Modbus;
     let mut params =
@@ -226,7 +226,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     let (keyword, awaits) = if asynchronous { ("async ", "await ") } else { ("", "") };
     out.space();
     out.line(0, "class Driver:");
-    out.docstring(1, &["The part on a bus. `device` is what is known of it.".into()]);
+    out.docstring(1, &["The part on a bus. `device` is its known state.".into()]);
     out.line(0, "");
     let mut params = vec!["self".to_owned()];
     let mut kept: Vec<&str> = Vec::new();
@@ -247,7 +247,7 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     if line {
         params.push("line: Any".to_owned());
         kept.push("line");
-        // What has no default stands in front.
+        // Parameters without a default come first.
         params.sort_by_key(|param| param.contains(" = "));
     }
     params.push(format!("wait: Any = {}", if asynchronous { "None" } else { "_sleep_us" }));

@@ -109,7 +109,7 @@ impl Printer {
         }
     }
 
-    /// A type as an annotation; `quoted` where the class may stand behind it.
+    /// A type as an annotation; `quoted` if the class may be defined later.
     pub(super) fn type_of(&self, ty: &Type, quoted: bool) -> String {
         match ty {
             Type::Num(ty) => kind(*ty).to_owned(),

@@ -3,7 +3,7 @@
 
 use super::lines::WIDTH;
 
-/// A token: its text, whether a space stands before it, and what it is.
+/// A token: its text, whether a space precedes it, and its kind.
 #[derive(Clone, Debug)]
 struct Token {
     text: String,
@@ -56,7 +56,7 @@ pub(super) fn lay(indent: usize, text: &str) -> Vec<String> {
     lines
 }
 
-/// Lays out a line that stands in brackets.
+/// Lays out a line within brackets.
 pub(super) fn within(indent: usize, text: &str) -> Vec<String> {
     inside(indent, &tokens(text))
 }
@@ -90,7 +90,7 @@ fn inside(indent: usize, body: &[Token]) -> Vec<String> {
     }
 }
 
-/// A line for each operand, the operators in front; commas stand behind.
+/// A line for each operand, with the operator in front, or the comma at the end.
 fn divided(indent: usize, body: &[Token], priority: u8, end: &[Token]) -> Vec<String> {
     let mut lines = Vec::new();
     let mut start = 0;
@@ -104,7 +104,7 @@ fn divided(indent: usize, body: &[Token], priority: u8, end: &[Token]) -> Vec<St
     lines
 }
 
-/// Broken in the last brackets: what stands before them, in them, and behind.
+/// Broken in the last brackets: their head, contents and tail.
 fn in_brackets(indent: usize, body: &[Token], tail: &[Token]) -> Option<Vec<String>> {
     let close = body.iter().rposition(|token| token.kind == Kind::Close)?;
     let open = opening(body, close)?;

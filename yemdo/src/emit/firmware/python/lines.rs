@@ -1,4 +1,4 @@
-//! Lines of Python, as the usual formatter lays them out: 88 columns, and what is longer broken in brackets.
+//! Lines of Python, as the usual formatter lays them out: 88 columns, longer lines broken in brackets.
 
 use super::layout;
 

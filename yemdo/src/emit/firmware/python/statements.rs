@@ -7,7 +7,7 @@ use super::lines::{Lines, comment};
 use super::machine;
 use crate::ground::number::Ty;
 
-/// Prints a function; `class` if it stands in the class of its first parameter.
+/// Prints a function; `class` if it is a method of its first parameter.
 pub(super) fn print(function: &Function, class: bool, printer: &mut Printer, out: &mut Lines) {
     let depth = usize::from(class);
     printer.own = function.params.first().filter(|_| class).map(|param| param.name.clone());
