@@ -170,3 +170,50 @@ fn the_example_of_the_documents_runs() {
         assert!(done && told == "21.0 °C\n", "{told}");
     }
 }
+
+#[test]
+fn other_frames_do_not_use_a_frame_that_is_not_valid() {
+    let text = r#"
+part = "p-1"
+i2c.address = 0x61
+[register.MODE]
+at = 1
+reset = 0x01
+field.RUN = { bits = "[0]", values = [{ code = 0, name = "off" }, { code = 1, name = "on" }] }
+[frame.ZERO]
+read = 1
+command = [0x10]
+while = { RUN = "on" }
+code = { offset = "b0" }
+[frame.DATA]
+read = 1
+command = [0x20]
+code = { level = "b0" }
+[reading.depth]
+unit = "m"
+formula = "level - offset"
+[[routine.stop]]
+set = { RUN = "off" }
+[[routine.zero]]
+read = "ZERO"
+[[routine.measure]]
+read = "DATA"
+"#;
+    let folder = folder("while");
+    emit(&part(text), &FirmwareOptions::default(), &folder);
+    let program = "
+import p_1
+def transfer(address, write, read):
+    if read is not None:
+        read[:] = b'\\x05' if write == b'\\x10' else b'\\x09'
+    return True
+driver = p_1.Driver(transfer)
+driver.zero(); driver.measure()
+print(driver.device.data_readings().depth)
+driver.stop(); driver.zero(); driver.measure()
+print(driver.device.data_readings())
+";
+    if let Some((done, told)) = python(&folder, program) {
+        assert!(done && told == "Reading(4.0, 0)\nNone\n", "{told}");
+    }
+}

@@ -437,6 +437,15 @@ impl<'a> Build<'a> {
     }
 }
 
+/// True if readings of other frames use a frame.
+pub(super) fn feeds_others(part: &Part, id: FrameId) -> bool {
+    let frames = |reading| -> BTreeSet<FrameId> {
+        let needed = part.needed(reading);
+        part.readings.of(&needed).flat_map(|reading| part.codes.of(&reading.codes)).map(|code| code.frame).collect()
+    };
+    part.readings.ids().map(frames).any(|frames| frames.len() > 1 && frames.contains(&id))
+}
+
 /// Sources of a formula's inputs, prepared before.
 pub(super) struct Found<'b, 'a> {
     pub(super) build: &'b Build<'a>,

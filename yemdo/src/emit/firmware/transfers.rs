@@ -160,6 +160,28 @@ impl Builder<'_, '_> {
                 offset += model.bytes;
             }
         }
+        self.forget_invalid(id, &calls.var);
+    }
+
+    /// Codes of a frame that is not valid (`while`) are not for other frames to use.
+    fn forget_invalid(&mut self, id: FrameId, var: &str) {
+        let part = self.build.part;
+        if !super::build::feeds_others(part, id) {
+            return;
+        }
+        for (field, code) in part.frames[id].valid_while() {
+            let (value, ty) = self.build.setting(*field);
+            let differs = match ty {
+                Ty::Bool if *code != 0 => super::truths::negated(value),
+                Ty::Bool => value,
+                ty => value.compare(Compare::NotEqual, ty, Expr::Int(*code, ty)),
+            };
+            // What is unknown does not differ.
+            let known = self.build.flags_of(*field).into_iter().map(|flags| super::truths::negated(super::known::missing(&flags)));
+            let differs = known.fold(differs, |all, known| Expr::And(known.boxed(), all.boxed()));
+            let flag = Expr::Member("device".into(), format!("has_{var}"));
+            self.push(Stmt::If(differs, vec![Stmt::Set(flag, Expr::Bool(false))], Vec::new()));
+        }
     }
 
     pub(super) fn exchange(&mut self, one: &Exchange, at: &mut usize, step: &Step, meaning: &str) {

@@ -4,6 +4,7 @@
 //! the frame, how many bytes came (two bytes), the bytes, whether they are taken, and for every reading its status, and its value
 //! in eight bytes: the bits of a real number, or an integer.
 
+use super::build::feeds_others;
 use super::code::{FrameCalls, Role, Type};
 use super::vectors_c::c;
 use super::vectors_python::python;
@@ -151,6 +152,14 @@ fn frame(
         bytes.get_mut(given..).unwrap_or_default().fill(0);
     }
     let sent = bytes.get(..given.min(bytes.len())).unwrap_or(&bytes).to_vec();
+    // Other frames never use a frame that is not valid (`while`); what a module has of it is the caller's to forget.
+    if feeds_others(part, calls.frame) {
+        let mut trial = decoder.clone();
+        let is_taken = trial.decode_into(calls.frame, &sent, values).is_ok();
+        if is_taken && !trial.state().unmet(part, calls.frame).is_empty() {
+            return;
+        }
+    }
     let taken = decoder.decode_into(calls.frame, &sent, values).is_ok();
     out.push(b'F');
     out.push(index as u8);
