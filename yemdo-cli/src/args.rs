@@ -80,7 +80,7 @@ pub(crate) enum Command {
     Trace(Trace),
     /// Convert a register table from a datasheet to a sheet
     Import(Import),
-    /// Generate firmware in Rust or C, a page, or the JSON Schema of sheets for editors
+    /// Generate firmware in C, Rust or Python, a page, or the JSON Schema of sheets for editors
     Emit(Emit),
     /// Run a simulated bench, then decode and plot a recorded day
     Demo(Demo),

@@ -98,7 +98,7 @@ fn texts_of_a_sheet_never_become_code() {
         let (done, found) = python(&hostile, TOKENS).unwrap();
         assert!(done && found == wanted, "{text}: {found}");
         let (done, told) = python(&hostile, "import p_1; print(p_1.f_decode(bytes([4, 0])).x)").unwrap();
-        assert!(done && told.trim() == "Reading(2.0, 0)", "{text}: {told}");
+        assert!(done && told.trim() == "Reading(2.0, ok)", "{text}: {told}");
     }
 }
 
@@ -214,6 +214,6 @@ driver.stop(); driver.zero(); driver.measure()
 print(driver.device.data_readings())
 ";
     if let Some((done, told)) = python(&folder, program) {
-        assert!(done && told == "Reading(4.0, 0)\nNone\n", "{told}");
+        assert!(done && told == "Reading(4.0, ok)\nNone\n", "{told}");
     }
 }

@@ -131,6 +131,11 @@ fn statuses(firmware: &Firmware, out: &mut Lines) {
         comment(&format!("{}.", capital(doc)), 1, out);
         out.line(1, &format!("{} = {}", name.python, *status as u8));
     }
+    let word = |status: &crate::model::status::Status| format!("{}: \"{}\"", *status as u8, status.as_str());
+    let words: Vec<String> = firmware.statuses.iter().map(word).collect();
+    out.line(0, "");
+    comment("As text.", 1, out);
+    out.exploded(1, "WORDS = {", &words, "}");
     let real = kind(firmware.real);
     out.space();
     out.line(0, "class Reading:");
@@ -142,7 +147,7 @@ fn statuses(firmware: &Firmware, out: &mut Lines) {
     out.line(2, "self.status = status");
     out.line(0, "");
     out.line(1, "def __repr__(self) -> str:");
-    out.line(2, "return \"Reading({}, {})\".format(self.value, self.status)");
+    out.line(2, "return \"Reading({}, {})\".format(self.value, Status.WORDS[self.status])");
 }
 
 fn enumeration(one: &Enum, out: &mut Lines) {
