@@ -20,6 +20,11 @@ impl Lines {
     }
 }
 
+/// Text of a sheet in one line: it never ends a comment.
+pub(super) fn one_line(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}') { ' ' } else { c }).collect()
+}
+
 /// Text in lines of at most `width` characters.
 pub(super) fn folded(text: &str, width: usize) -> Vec<String> {
     let indent: String = text.chars().take_while(|c| *c == ' ').collect();

@@ -441,7 +441,7 @@ impl Firmware {
     fn head(&self, _language: &str) -> Vec<String> {
         let mut lines = self.title.clone();
         lines.extend(self.module.notes.iter().map(|note| format!("Left out: {note}.")));
-        lines
+        lines.iter().map(|line| lines::one_line(line)).collect()
     }
 
     fn step_note(&self) -> String {

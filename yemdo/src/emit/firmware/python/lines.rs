@@ -1,5 +1,6 @@
 //! Lines of Python, as the usual formatter lays them out: 88 columns, longer lines broken in brackets.
 
+use super::super::lines::one_line;
 use super::layout;
 
 /// Columns of a line.
@@ -98,13 +99,8 @@ impl Lines {
     }
 }
 
-/// Text that cannot leave its comment or string.
-pub(super) fn plain(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}') { ' ' } else { c }).collect()
-}
-
 fn escaped(text: &str) -> String {
-    let text = plain(text).replace('\\', "\\\\").replace("\"\"\"", "\\\"\\\"\\\"");
+    let text = one_line(text).replace('\\', "\\\\").replace("\"\"\"", "\\\"\\\"\\\"");
     // A quote at the end would join those that close the text.
     match text.strip_suffix('"') {
         Some(before) if !before.ends_with('\\') => format!("{before}\\\""),
@@ -114,7 +110,7 @@ fn escaped(text: &str) -> String {
 
 /// A comment.
 pub(super) fn comment(text: &str, depth: usize, out: &mut Lines) {
-    for line in super::super::lines::folded(&plain(text), WIDTH - 2 - depth * 4) {
+    for line in super::super::lines::folded(&one_line(text), WIDTH - 2 - depth * 4) {
         out.line(depth, &format!("# {line}"));
     }
 }

@@ -15,7 +15,7 @@ use super::{Emitted, Firmware};
 use crate::ground::number::Ty;
 use expr::{Printer, hex, kind};
 use helpers::Imports;
-use lines::{Lines, comment, plain};
+use lines::{Lines, comment};
 use statements::print;
 
 /// Prints a module.
@@ -38,7 +38,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     let imports = helpers::print(&printer.helpers, &mut body);
     let mut out = Lines::default();
     for text in firmware.head("python") {
-        out.line(0, format!("# {}", plain(&text)).trim_end());
+        out.line(0, format!("# {text}").trim_end());
     }
     import(firmware, imports, imports.infinity || printer.infinity, &mut out);
     out.lines.append(&mut body.lines);
