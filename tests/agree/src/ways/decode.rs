@@ -266,8 +266,14 @@ fn batch(part: &Part, c: &mut Choices<'_>, tally: &mut Tally) {
     }
     for (at, bytes) in frames.iter().enumerate() {
         one.measured_at(&times[at..=at]);
-        let Ok(decoded) = one.decode(frame, bytes) else {
-            tally.hold(Row::Meaning, "batch: refusal", columns.failed_check(at).is_some(), || model.name().to_owned());
+        let decoded = one.decode(frame, bytes);
+        // A single frame may come as a whole Modbus response, and these bytes say that they are one; many frames never do.
+        if matches!(decoded, Err(Refusal::Response(_))) {
+            continue;
+        }
+        let Ok(decoded) = decoded else {
+            let refused = || format!("{} {bytes:02X?}: {}", model.name(), decoded.unwrap_err());
+            tally.hold(Row::Meaning, "batch: refusal", columns.failed_check(at).is_some(), refused);
             continue;
         };
         for (place, reading) in decoded.readings.iter().enumerate() {
