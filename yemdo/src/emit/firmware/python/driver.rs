@@ -207,69 +207,36 @@ def spi_transfer(
     return True
 "#;
 
+const SLEEP: &str = r#"
+def _sleep_us(micros: int) -> None:
+    if hasattr(time, "sleep_us"):
+        time.sleep_us(micros)
+    else:
+        time.sleep(micros / 1e6)
+"#;
+
 fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     let asynchronous = firmware.hal == Hal::Async;
     let line = firmware.module.asks(&|ask| matches!(ask, Ask::Line(..)));
-    match bus {
-        Bus::I2c | Bus::Spi => {
-            out.space();
-            let text = if bus == Bus::I2c { I2C } else { SPI };
-            text.trim().lines().for_each(|line| out.line(0, line));
-        }
-        Bus::Modbus => {}
-    }
-    if !asynchronous {
+    let transfer = match bus {
+        Bus::I2c => Some(I2C),
+        Bus::Spi => Some(SPI),
+        Bus::Modbus => None,
+    };
+    for text in transfer.into_iter().chain((!asynchronous).then_some(SLEEP)) {
         out.space();
-        let text = "def _sleep_us(micros: int) -> None:\n    if hasattr(time, \"sleep_us\"):\n        time.sleep_us(micros)\n    else:\n        time.sleep(micros / 1e6)";
-        text.lines().for_each(|line| out.line(0, line));
+        text.trim().lines().for_each(|line| out.line(0, line));
     }
-    let (keyword, awaits) = if asynchronous { ("async ", "await ") } else { ("", "") };
     out.space();
     out.line(0, "class Driver:");
     out.docstring(1, &["The part on a bus. `device` is its known state.".into()]);
-    out.line(0, "");
-    let mut params = vec!["self".to_owned()];
-    let mut kept: Vec<&str> = Vec::new();
-    match bus {
-        Bus::I2c => {
-            params.extend(["bus: Any".to_owned(), "address: int = I2C_ADDRESS".to_owned()]);
-            kept.extend(["bus", "address"]);
-        }
-        Bus::Spi => {
-            params.extend(["bus: Any".to_owned(), "select: Any = None".to_owned()]);
-            kept.extend(["bus", "select"]);
-        }
-        Bus::Modbus => {
-            params.extend(["read: Any", "write: Any", "unit: int = MODBUS_UNIT"].map(str::to_owned));
-            kept.extend(["read", "write", "unit"]);
-        }
-    }
-    if line {
-        params.push("line: Any".to_owned());
-        kept.push("line");
-        // Parameters without a default come first.
-        params.sort_by_key(|param| param.contains(" = "));
-    }
-    params.push(format!("wait: Any = {}", if asynchronous { "None" } else { "_sleep_us" }));
-    kept.push("wait");
-    out.head(1, "def __init__", &params, "None");
-    let mut doc = vec![match bus {
-        Bus::I2c => "`bus`: see i2c_transfer.".to_owned(),
-        Bus::Spi => "`bus` and `select`: see spi_transfer.".to_owned(),
-        Bus::Modbus => {
-            "`read` takes unit, function, address and count, and returns the bytes, high byte first, or None without a response; \
-             `write` takes unit, address and bytes, and returns False without a response."
-                .to_owned()
-        }
-    }];
-    doc.extend(line.then(|| "`line` returns the level of the data-ready line.".to_owned()));
-    doc.push("`wait` lets microseconds pass.".to_owned());
-    out.docstring(2, &[doc.join(" ")]);
-    kept.iter().for_each(|name| out.line(2, &format!("self._{name} = {name}")));
-    out.line(2, "self.device = Device()");
+    begin(bus, asynchronous, line, out);
+    let (keyword, awaits) = if asynchronous { ("async ", "await ") } else { ("", "") };
     for machine in &firmware.module.machines {
+        // `device` is the member.
+        let name = if machine.name.python == "device" { "device_" } else { machine.name.python.as_str() };
         out.line(0, "");
-        out.line(1, &format!("{keyword}def {}(self) -> None:", machine.name.python));
+        out.line(1, &format!("{keyword}def {name}(self) -> None:"));
         out.docstring(2, &[format!("Runs routine {}. Raises Failure if it fails.", machine.name.python)]);
         out.line(2, &format!("{awaits}self._run({}())", machine.ty.python));
     }
@@ -282,6 +249,36 @@ fn driver(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     out.line(4, "return");
     out.line(3, &format!("answered = {awaits}self._serve(request)"));
     serve(bus, asynchronous, line, out);
+}
+
+/// The beginning of a driver: its bus, and how it waits.
+fn begin(bus: Bus, asynchronous: bool, line: bool, out: &mut Lines) {
+    let (params, doc): (&[(&str, &str)], &str) = match bus {
+        Bus::I2c => (&[("bus", "Any"), ("address", "int = I2C_ADDRESS")], "`bus`: see i2c_transfer."),
+        Bus::Spi => (&[("bus", "Any"), ("select", "Any = None")], "`bus` and `select`: see spi_transfer."),
+        Bus::Modbus => (
+            &[("read", "Any"), ("write", "Any"), ("unit", "int = MODBUS_UNIT")],
+            "`read` takes unit, function, address and count, and returns the bytes, high byte first, or None without a response; `write` takes \
+             unit, address and bytes, and returns False without a response.",
+        ),
+    };
+    let mut params = params.to_vec();
+    let mut doc = doc.to_owned();
+    if line {
+        params.push(("line", "Any"));
+        doc.push_str(" `line` returns the level of the data-ready line.");
+    }
+    params.push(("wait", if asynchronous { "Any = None" } else { "Any = _sleep_us" }));
+    doc.push_str(" `wait` lets microseconds pass.");
+    let kept = params.clone();
+    // Parameters without a default come first.
+    params.sort_by_key(|(_, ty)| ty.contains(" = "));
+    let params: Vec<String> = ["self".to_owned()].into_iter().chain(params.iter().map(|(name, ty)| format!("{name}: {ty}"))).collect();
+    out.line(0, "");
+    out.head(1, "def __init__", &params, "None");
+    out.docstring(2, &[doc]);
+    kept.iter().for_each(|(name, _)| out.line(2, &format!("self._{name} = {name}")));
+    out.line(2, "self.device = Device()");
 }
 
 fn serve(bus: Bus, asynchronous: bool, line: bool, out: &mut Lines) {
