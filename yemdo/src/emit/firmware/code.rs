@@ -182,9 +182,16 @@ pub(super) enum Stmt {
     Raise(Failure),
     /// The routine is complete and stays in an invalid state.
     Finish(usize),
-    /// Unpacks the buffer into the codes of a frame, or fails: variable, structure, function; for frames of varying length the number
-    /// of bytes.
-    Unpack(String, Name, Name, Option<usize>),
+    /// Unpacks the buffer into the codes of a frame, or fails.
+    Unpack {
+        /// Variable and structure.
+        var: String,
+        ty: Name,
+        function: Name,
+        /// Number of bytes of the frame; `counted` if the function takes it, since it varies.
+        length: usize,
+        counted: bool,
+    },
     /// A frame becomes its codes, and they its readings, or the function fails.
     Decode {
         var: String,
@@ -356,6 +363,24 @@ impl Expr {
         if from == to { self } else { Expr::Cast { from, to, fits, value: self.boxed() } }
     }
 
+    /// How many bits an unsigned value has at the most.
+    pub(super) fn most_bits(&self) -> u32 {
+        match self {
+            Expr::Byte(..) => 8,
+            Expr::Cast { from, value, .. } if !from.is_signed() => value.most_bits().min(from.bits()),
+            Expr::Arith(Arith::BitAnd, ty, _, mask) => match **mask {
+                Expr::Hex(mask, _) => 64 - mask.leading_zeros(),
+                _ => ty.bits(),
+            },
+            Expr::Shr { value, count, .. } => match **count {
+                Expr::Int(count, _) => value.most_bits().saturating_sub(u32::try_from(count).unwrap_or(0)),
+                _ => value.most_bits(),
+            },
+            Expr::Arith(_, ty, ..) | Expr::Shl(ty, ..) => ty.bits(),
+            _ => 64,
+        }
+    }
+
     /// Whether it needs no computing: it can be written twice.
     pub(super) fn is_plain(&self) -> bool {
         matches!(self, Expr::Int(..) | Expr::Hex(..) | Expr::Real(..) | Expr::Bool(_) | Expr::Var(_) | Expr::There(_) | Expr::Member(..))
@@ -461,13 +486,16 @@ pub(super) struct Module {
 }
 
 impl Module {
+    /// True if a function is a method in languages whose members and methods share one space: of settings or parameters, whose members are
+    /// registers. Frames have members with the names of their readings.
+    pub(super) fn is_method(&self, function: &Function) -> bool {
+        let role = function.of.as_ref().and_then(|of| self.structs.iter().find(|one| one.name == *of)).map(|one| one.role);
+        matches!(role, Some(Role::Settings | Role::Parameters))
+            && function.params.first().is_some_and(|first| matches!(first.pass, Pass::In | Pass::Change))
+    }
+
     /// The structure with settings or parameters.
     pub(super) fn of_role(&self, role: Role) -> Option<&Struct> {
         self.structs.iter().find(|one| one.role == role)
-    }
-
-    /// Role of the structure with this name.
-    pub(super) fn role_of(&self, name: &Name) -> Option<Role> {
-        self.structs.iter().find(|one| one.name == *name).map(|one| one.role)
     }
 }

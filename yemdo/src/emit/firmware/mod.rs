@@ -438,7 +438,7 @@ fn hash(text: &str) -> u64 {
 }
 
 impl Firmware {
-    fn head(&self, _language: &str) -> Vec<String> {
+    fn head(&self) -> Vec<String> {
         let mut lines = self.title.clone();
         lines.extend(self.module.notes.iter().map(|note| format!("Left out: {note}.")));
         lines.iter().map(|line| lines::one_line(line)).collect()

@@ -148,7 +148,13 @@ impl Builder<'_, '_> {
         }
         self.buffer = self.buffer.max(frame.length);
         let Some(calls) = self.build.module.frames.iter().find(|calls| calls.frame == id).cloned() else { return };
-        self.push(Stmt::Unpack(calls.var.clone(), calls.ty, calls.unpack, calls.counted.then_some(calls.length)));
+        self.push(Stmt::Unpack {
+            var: calls.var.clone(),
+            ty: calls.ty,
+            function: calls.unpack,
+            length: calls.length,
+            counted: calls.counted,
+        });
         // The registers that were read are known now, too.
         if let Origin::Registers(runs) = &frame.origin {
             let mut offset = 0;

@@ -81,8 +81,8 @@ impl Used {
                 Ask::Wait(micros) | Ask::Line(_, micros) => self.expr(micros),
                 Ask::Transfer(..) | Ask::ModbusRead(..) | Ask::ModbusWrite(..) => {}
             },
-            Stmt::Unpack(frame, ..) => {
-                self.unpacked.insert(frame.clone());
+            Stmt::Unpack { var, .. } => {
+                self.unpacked.insert(var.clone());
             }
             Stmt::Decode { unpack, readings, .. } => self.names.extend(unpack.1.iter().chain(&readings.1).cloned()),
             Stmt::Switch(value, ways, otherwise) => {

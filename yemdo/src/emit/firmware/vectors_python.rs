@@ -2,6 +2,7 @@
 
 use super::Firmware;
 use super::names::python as word;
+use super::python::Callee;
 use super::vectors::layouts;
 use crate::ground::number::Ty;
 
@@ -97,11 +98,8 @@ pub(super) fn python(firmware: &Firmware, records: &[u8]) -> super::Emitted {
         if let Some((name, _, params)) = &calls.readings {
             let value = |name: &str| if matches!(name, "settings" | "parameters") { name.to_owned() } else { format!("frame_{name}") };
             let args: Vec<String> = params.iter().map(|param| value(&param.name)).collect();
-            let is_method = params.first().is_some_and(|first| matches!(first.name.as_str(), "settings" | "parameters"));
-            let call = match args.split_first().filter(|_| is_method) {
-                Some((of, others)) => format!("{of}.{}({})", name.python, others.join(", ")),
-                None => format!("part.{}({})", name.python, args.join(", ")),
-            };
+            let function = firmware.module.functions.iter().find(|function| function.name == *name);
+            let call = function.map_or(String::new(), |function| Callee::of(&firmware.module, function).call("part.", &args));
             text.push_str(&format!("                    got = {call}\n"));
             for (_, member, tolerance) in &calls.members {
                 let tolerance = tolerance.map_or("None".to_owned(), |tolerance| format!("{tolerance:?}"));

@@ -147,7 +147,7 @@ impl Printer<'_> {
                 };
                 let text = format!("{value_text} << {}", self.operand(count));
                 let small = matches!(ty, Ty::U8 | Ty::U16);
-                let fits = matches!(&**count, Expr::Int(count, _) if i128::from(bits_of(value)) + count <= i128::from(ty.bits()));
+                let fits = matches!(&**count, Expr::Int(count, _) if i128::from(value.most_bits()) + count <= i128::from(ty.bits()));
                 if small && !fits { (format!("({})({text})", type_name(*ty)), Level::Unary) } else { (text, Level::Shift) }
             }
             Expr::Shr { ty, negative: true, value, count } => {
@@ -333,24 +333,6 @@ fn is_cut(expr: &Expr, ty: Ty) -> bool {
         Expr::Arith(Arith::Add | Arith::Sub | Arith::Mul, own, ..) => *own == ty && matches!(ty, Ty::U8 | Ty::U16),
         Expr::Neg(own @ (Ty::U8 | Ty::U16), _) => *own == ty,
         _ => false,
-    }
-}
-
-/// How many bits an unsigned value has at the most.
-fn bits_of(expr: &Expr) -> u32 {
-    match expr {
-        Expr::Byte(..) => 8,
-        Expr::Cast { from, value, .. } if !from.is_signed() => bits_of(value).min(from.bits()),
-        Expr::Arith(Arith::BitAnd, ty, _, mask) => match **mask {
-            Expr::Hex(mask, _) => 64 - mask.leading_zeros(),
-            _ => ty.bits(),
-        },
-        Expr::Shr { value, count, .. } => match **count {
-            Expr::Int(count, _) => bits_of(value).saturating_sub(u32::try_from(count).unwrap_or(0)),
-            _ => bits_of(value),
-        },
-        Expr::Arith(_, ty, ..) | Expr::Shl(ty, ..) => ty.bits(),
-        _ => 64,
     }
 }
 

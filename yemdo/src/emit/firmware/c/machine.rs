@@ -143,9 +143,9 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer<'_>, depth: usiz
             out.line(&format!("{pad}run->at = {end};"));
             out.line(&format!("{pad}return {up}_SUCCEEDED;"));
         }
-        Stmt::Unpack(var, _, unpack, came) => {
-            let came = came.map_or(String::new(), |came| format!(", {came}U"));
-            out.line(&format!("{pad}if (!{}(&device->{var}, run->buffer{came})) {{", unpack.c));
+        Stmt::Unpack { var, function, length, counted, .. } => {
+            let came = if *counted { format!(", {length}U") } else { String::new() };
+            out.line(&format!("{pad}if (!{}(&device->{var}, run->buffer{came})) {{", function.c));
             out.line(&format!("{pad}    return {};", failure(&up, Failure::Check)));
             out.line(&format!("{pad}}}"));
             out.line(&format!("{pad}device->has_{var} = true;"));

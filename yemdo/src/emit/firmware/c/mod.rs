@@ -25,7 +25,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     let mut printer = Printer { prefix, helpers: BTreeSet::new(), math: false, null: false, tried: BTreeSet::new(), filled: false };
     let module = &firmware.module;
     let mut header = Lines::default();
-    header.comment(&firmware.head("c"));
+    header.comment(&firmware.head());
     let guard = format!("{}_H", firmware.prefix.upper);
     header.line(&format!("#ifndef {guard}"));
     header.line(&format!("#define {guard}"));

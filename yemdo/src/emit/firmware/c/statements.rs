@@ -161,7 +161,7 @@ pub(super) fn one_statement(statement: &Stmt, function: &Function, printer: &mut
             };
             out.wrapped(&format!("{pad}(void){call};"), depth);
         }
-        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
+        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack { .. } | Stmt::Out(..) => {
             machine::statement(statement, printer, depth, out);
         }
         Stmt::Switch(code, rows, otherwise) => {

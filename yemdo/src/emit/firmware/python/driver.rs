@@ -86,11 +86,7 @@ fn device(firmware: &Firmware, printer: &mut Printer, out: &mut Lines) {
         out.lay(2, &format!("if {}:", missing.join(" or ")));
         out.line(3, "return None");
         let args: Vec<String> = params.iter().map(|param| format!("self.{}", super::super::names::python(&param.name))).collect();
-        let text = match args.split_first().filter(|_| call.method) {
-            Some((of, others)) => format!("{of}.{}({})", call.name, others.join(", ")),
-            None => format!("{}({})", call.name, args.join(", ")),
-        };
-        out.lay(2, &format!("return {text}"));
+        out.lay(2, &format!("return {}", call.call("", &args)));
     }
 }
 
@@ -114,13 +110,12 @@ fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     out.line(0, "");
     out.line(0, "");
     comment("Kinds of requests.", 0, out);
-    let asks = |such: &dyn Fn(&Ask) -> bool| firmware.module.asks(such);
     let kinds = [
         ("TRANSFER", bus != Bus::Modbus, "write bytes, then read; either may be empty"),
         ("MODBUS_READ", bus == Bus::Modbus, "read registers or bits"),
         ("MODBUS_WRITE", bus == Bus::Modbus, "write registers"),
         ("WAIT", true, "let microseconds pass"),
-        ("LINE", asks(&|ask| matches!(ask, Ask::Line(..))), "wait for a level of the data-ready line"),
+        ("LINE", firmware.module.asks(&|ask| matches!(ask, Ask::Line(..))), "wait for a level of the data-ready line"),
     ];
     for (number, (name, _, doc)) in kinds.iter().enumerate().filter(|(_, (_, used, _))| *used) {
         out.line(0, &format!("{name} = {number}  # {doc}"));
@@ -137,11 +132,8 @@ fn requests(firmware: &Firmware, bus: Bus, out: &mut Lines) {
     }
     let params: Vec<String> = params.into_iter().map(str::to_owned).collect();
     out.head(1, "def __init__", &params, "None");
-    let mut names = vec!["kind", "write", "read", "micros", "high"];
-    if modbus {
-        names.extend(["function", "address", "count"]);
-    }
-    names.iter().for_each(|name| out.line(2, &format!("self.{name} = {name}")));
+    let names = params.iter().skip(1).filter_map(|param| param.split(':').next());
+    names.for_each(|name| out.line(2, &format!("self.{name} = {name}")));
 }
 
 /// The function that talks to a bus object.

@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::super::code::{Checked, Expr, Module, Name, Type};
+use super::super::code::{Checked, Expr, Function, Module, Name, Type};
 use super::super::used::Used;
 use super::helpers::Helper;
 use crate::formula::functions::Func;
@@ -32,10 +32,26 @@ pub(super) enum Level {
 
 /// How a function is called.
 #[derive(Clone, Debug)]
-pub(super) struct Callee {
+pub(in super::super) struct Callee {
     pub(super) name: String,
     /// It is a method of its first argument.
     pub(super) method: bool,
+}
+
+impl Callee {
+    /// How a function of a module is called from outside of it, or in it.
+    pub(in super::super) fn of(module: &Module, function: &Function) -> Self {
+        let name = if function.public { function.name.python.clone() } else { format!("_{}", function.name.python) };
+        Self { name, method: module.is_method(function) }
+    }
+
+    /// The call. `home` precedes functions of the module, not methods.
+    pub(in super::super) fn call(&self, home: &str, args: &[String]) -> String {
+        match args.split_first().filter(|_| self.method) {
+            Some((of, others)) => format!("{of}.{}({})", self.name, others.join(", ")),
+            None => format!("{home}{}({})", self.name, args.join(", ")),
+        }
+    }
 }
 
 /// Prints expressions and records the needed helpers.
@@ -53,8 +69,6 @@ pub(super) struct Printer {
     classes: BTreeSet<String>,
     /// Types of the codes of enums, by their classes.
     enums: BTreeMap<String, Ty>,
-    /// Bytes of frames, by their classes.
-    lengths: BTreeMap<String, usize>,
     /// The constant of infinity is used.
     pub(super) infinity: bool,
 }
@@ -64,16 +78,10 @@ pub(super) const BYTES: &str = "\"bytes | bytearray | memoryview\"";
 
 impl Printer {
     pub(super) fn new(module: &Module) -> Self {
-        let callee = |function: &super::super::code::Function| {
-            let role = function.of.as_ref().and_then(|of| module.role_of(of));
-            let method = super::is_method(function, role);
-            let name = if function.public { function.name.python.clone() } else { format!("_{}", function.name.python) };
-            (function.name.c.clone(), Callee { name, method })
-        };
+        let callee = |function: &Function| (function.name.c.clone(), Callee::of(module, function));
         let callees = module.functions.iter().map(callee).collect();
         let classes = module.structs.iter().map(|one| one.name.python.clone()).chain(["Reading".to_owned()]).collect();
         let enums = module.enums.iter().map(|one| (one.name.python.clone(), one.ty)).collect();
-        let lengths = module.frames.iter().map(|calls| (calls.ty.python.clone(), calls.length)).collect();
         Self {
             helpers: BTreeSet::new(),
             callees,
@@ -82,7 +90,6 @@ impl Printer {
             names: BTreeSet::new(),
             classes,
             enums,
-            lengths,
             infinity: false,
         }
     }
@@ -92,11 +99,6 @@ impl Printer {
         let called = used.calls.iter().filter_map(|name| self.callees.get(name)).filter(|to| !to.method);
         self.called = called.map(|to| to.name.clone()).collect();
         self.names = used.names.clone();
-    }
-
-    /// Number of bytes of a frame, by its class.
-    pub(super) fn length_of(&self, class: &str) -> usize {
-        self.lengths.get(class).copied().unwrap_or(0)
     }
 
     /// Ends of an integer type.
@@ -126,7 +128,7 @@ impl Printer {
         self.callees.get(&name.c).cloned().unwrap_or_else(|| Callee { name: format!("_{}", name.python), method: false })
     }
 
-    pub(super) fn helper(&mut self, helper: Helper) -> &'static str {
+    pub(super) fn helper(&mut self, helper: Helper) -> String {
         self.helpers.insert(helper);
         helper.name()
     }
@@ -209,7 +211,7 @@ impl Printer {
             Expr::Arith(op, ty, left, right) => self.arith(*op, *ty, left, right),
             Expr::Shl(ty, value, count) => {
                 let text = format!("{} << {}", self.at_least(value, Level::Unary), self.at_least(count, Level::Unary));
-                let fits = matches!(&**count, Expr::Int(count, _) if i128::from(bits_of(value)) + count <= i128::from(ty.bits()));
+                let fits = matches!(&**count, Expr::Int(count, _) if i128::from(value.most_bits()) + count <= i128::from(ty.bits()));
                 if fits || ty.is_signed() { (text, Level::Shift) } else { self.cut(*ty, (text, Level::Shift)) }
             }
             Expr::Shr { value, count, .. } => {
@@ -274,11 +276,8 @@ impl Printer {
     }
 
     fn called(&mut self, name: &Name, args: &[Expr]) -> String {
-        let Callee { name, method } = self.callee(name);
-        match args.split_first().filter(|_| method) {
-            Some((of, args)) => format!("{}.{name}({})", self.at_least(of, Level::Primary), self.list(args)),
-            None => format!("{name}({})", self.list(args)),
-        }
+        let args: Vec<String> = args.iter().map(|arg| self.alone(arg)).collect();
+        self.callee(name).call("", &args)
     }
 
     fn joined(&mut self, left: &Expr, word: &str, right: &Expr, level: Level) -> String {
@@ -399,24 +398,6 @@ pub(super) fn kind(ty: Ty) -> &'static str {
         Ty::Bool => "bool",
         ty if ty.is_real() => "float",
         _ => "int",
-    }
-}
-
-/// How many bits an unsigned value has at the most.
-fn bits_of(expr: &Expr) -> u32 {
-    match expr {
-        Expr::Byte(..) => 8,
-        Expr::Cast { from, value, .. } if !from.is_signed() => bits_of(value).min(from.bits()),
-        Expr::Arith(Arith::BitAnd, ty, _, mask) => match **mask {
-            Expr::Hex(mask, _) => 64 - mask.leading_zeros(),
-            _ => ty.bits(),
-        },
-        Expr::Shr { value, count, .. } => match **count {
-            Expr::Int(count, _) => bits_of(value).saturating_sub(u32::try_from(count).unwrap_or(0)),
-            _ => bits_of(value),
-        },
-        Expr::Arith(_, ty, ..) | Expr::Shl(ty, ..) => ty.bits(),
-        _ => 64,
     }
 }
 

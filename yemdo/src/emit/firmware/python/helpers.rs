@@ -6,7 +6,7 @@ use super::super::Firmware;
 use super::super::code::Checked;
 use super::expr::Printer;
 use super::lines::Lines;
-use super::maths::math;
+use super::maths;
 use crate::formula::curve::Outside;
 use crate::formula::functions::Func;
 use crate::ground::number::Ty;
@@ -32,8 +32,8 @@ pub(super) enum Helper {
 }
 
 impl Helper {
-    pub(super) fn name(self) -> &'static str {
-        match self {
+    pub(super) fn name(self) -> String {
+        let name = match self {
             Helper::IsFinite => "isfinite",
             Helper::Single => "_single",
             Helper::Ratio => "_ratio",
@@ -54,12 +54,13 @@ impl Helper {
                 Checked::Abs => "_absolute",
                 Checked::Shl => "_shift_left",
             },
-            Helper::Math(func) => math(func).0,
-        }
+            Helper::Math(func) => return maths::name(func),
+        };
+        name.to_owned()
     }
 
-    fn text(self) -> &'static str {
-        match self {
+    fn text(self) -> String {
+        let text = match self {
             Helper::IsFinite => "",
             Helper::Single => SINGLE,
             Helper::Ratio => RATIO,
@@ -70,9 +71,10 @@ impl Helper {
             Helper::FromBits(32) => FLOAT_32,
             Helper::FromBits(_) => FLOAT_64,
             Helper::Bcd => BCD,
-            Helper::Checked(op) => checked(op),
-            Helper::Math(func) => math(func).1,
-        }
+            Helper::Checked(op) => return checked(op),
+            Helper::Math(func) => return maths::text(func),
+        };
+        text.to_owned()
     }
 
     /// Helpers that it calls.
@@ -91,25 +93,18 @@ pub(super) struct Imports {
     pub(super) math: bool,
     pub(super) structure: bool,
     pub(super) isfinite: bool,
-    /// The constants of infinity and of no number.
-    pub(super) infinity: bool,
 }
 
 /// Prints the helpers.
 pub(super) fn print(helpers: &BTreeSet<Helper>, out: &mut Lines) -> Imports {
     let all: BTreeSet<Helper> = helpers.iter().flat_map(|helper| helper.needs().iter().copied().chain([*helper])).collect();
-    for helper in all.iter().filter(|helper| !helper.text().is_empty()) {
+    for text in all.iter().map(|helper| helper.text()).filter(|text| !text.is_empty()) {
         out.space();
-        helper.text().trim().lines().for_each(|line| out.line(0, line));
+        text.trim().lines().for_each(|line| out.line(0, line));
     }
     let bits = all.iter().any(|helper| matches!(helper, Helper::Single | Helper::FromBits(32 | 64)));
     let infinite = |helper: &Helper| matches!(helper, Helper::Ratio | Helper::Single | Helper::FromBits(16) | Helper::Math(_));
-    Imports {
-        math: all.iter().any(infinite),
-        structure: bits,
-        isfinite: all.contains(&Helper::IsFinite),
-        infinity: all.iter().any(infinite),
-    }
+    Imports { math: all.iter().any(infinite), structure: bits, isfinite: all.contains(&Helper::IsFinite) }
 }
 
 const SINGLE: &str = r#"
@@ -189,76 +184,58 @@ def _bcd(bits: int, digits: int) -> int:
     return value
 "#;
 
-fn checked(op: Checked) -> &'static str {
-    match op {
-        Checked::Add => {
-            r#"
-def _add(left: int, right: int, bits: int) -> "int | None":
-    """A sum, if a signed number with these bits can hold it."""
-    value = left + right
+/// The text of a checked operation: its value, or none.
+fn checked(op: Checked) -> String {
+    let (what, value) = match op {
+        Checked::Add => ("sum", "left + right"),
+        Checked::Sub => ("difference", "left - right"),
+        Checked::Mul => ("product", "left * right"),
+        Checked::Div => return DIVIDE.to_owned(),
+        Checked::Rem => return MODULO.to_owned(),
+        Checked::Neg => return SIGN.replace('@', "negate").replace("WHAT", "negative number").replace("VALUE", "-value"),
+        Checked::Abs => return SIGN.replace('@', "absolute").replace("WHAT", "absolute value").replace("VALUE", "abs(value)"),
+        Checked::Shl => return SHIFT_LEFT.to_owned(),
+    };
+    WITHIN.replace('@', Helper::Checked(op).name().trim_start_matches('_')).replace("WHAT", what).replace("VALUE", value)
+}
+
+const WITHIN: &str = r#"
+def _@(left: int, right: int, bits: int) -> "int | None":
+    """A WHAT, if a signed number with these bits can hold it."""
+    value = VALUE
     return value if -(1 << (bits - 1)) <= value < 1 << (bits - 1) else None
-"#
-        }
-        Checked::Sub => {
-            r#"
-def _subtract(left: int, right: int, bits: int) -> "int | None":
-    """A difference, if a signed number with these bits can hold it."""
-    value = left - right
-    return value if -(1 << (bits - 1)) <= value < 1 << (bits - 1) else None
-"#
-        }
-        Checked::Mul => {
-            r#"
-def _multiply(left: int, right: int, bits: int) -> "int | None":
-    """A product, if a signed number with these bits can hold it."""
-    value = left * right
-    return value if -(1 << (bits - 1)) <= value < 1 << (bits - 1) else None
-"#
-        }
-        Checked::Div => {
-            r#"
+"#;
+
+const SIGN: &str = r#"
+def _@(value: int, bits: int) -> "int | None":
+    """The WHAT, if a signed number with these bits can hold it."""
+    return None if value == -(1 << (bits - 1)) else VALUE
+"#;
+
+const DIVIDE: &str = r#"
 def _divide(left: int, right: int, bits: int) -> "int | None":
     """A quotient as in C, if there is one and these bits can hold it."""
     if right == 0 or (right == -1 and left == -(1 << (bits - 1))):
         return None
     return _quotient(left, right)
-"#
-        }
-        Checked::Rem => {
-            r#"
+"#;
+
+const MODULO: &str = r#"
 def _modulo(left: int, right: int, bits: int) -> "int | None":
     """A remainder as in C, if there is one and these bits can hold the quotient."""
     if right == 0 or (right == -1 and left == -(1 << (bits - 1))):
         return None
     return _remainder(left, right)
-"#
-        }
-        Checked::Neg => {
-            r#"
-def _negate(value: int, bits: int) -> "int | None":
-    """The negative number, if a signed number with these bits can hold it."""
-    return None if value == -(1 << (bits - 1)) else -value
-"#
-        }
-        Checked::Abs => {
-            r#"
-def _absolute(value: int, bits: int) -> "int | None":
-    """The absolute value, if a signed number with these bits can hold it."""
-    return None if value == -(1 << (bits - 1)) else abs(value)
-"#
-        }
-        Checked::Shl => {
-            r#"
+"#;
+
+const SHIFT_LEFT: &str = r#"
 def _shift_left(value: int, count: int, bits: int) -> "int | None":
     """A product with a power of 2, if a signed number with these bits can hold it."""
     if not 0 <= count < bits:
         return None
     value <<= count
     return value if -(1 << (bits - 1)) <= value < 1 << (bits - 1) else None
-"#
-        }
-    }
-}
+"#;
 
 /// The curves that are called.
 pub(super) fn curves(firmware: &Firmware, printer: &mut Printer, out: &mut Lines) {

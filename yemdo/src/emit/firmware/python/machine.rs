@@ -54,7 +54,7 @@ pub(super) fn run(machine: &Machine, firmware: &Firmware, printer: &mut Printer,
         if !meaning.is_empty() {
             comment(meaning, depth + 1, out);
         }
-        if ends(list) || !list.is_empty() {
+        if !list.is_empty() {
             block(list, &function, printer, depth + 1, out);
         }
         if !ends(list) {
@@ -86,10 +86,9 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, o
             out.line(depth, &format!("self.at = {end}"));
             out.line(depth, "return None");
         }
-        Stmt::Unpack(var, ty, unpack, count) => {
-            let length = printer.length_of(&ty.python);
-            let count = count.map_or(String::new(), |count| format!(", {count}"));
-            let call = printer.callee(unpack).name;
+        Stmt::Unpack { var, function, length, counted, .. } => {
+            let count = if *counted { format!(", {length}") } else { String::new() };
+            let call = printer.callee(function).name;
             let member = super::super::names::python(var);
             let new = printer.temporary(&format!("frame_{var}"));
             out.lay(depth, &format!("{new} = {call}(memoryview(self.buffer)[:{length}]{count})"));

@@ -1,22 +1,112 @@
 //! The functions of `<math.h>`, with the results of C where Python raises.
 
 use crate::formula::functions::Func;
+use crate::ground::number::Ty;
 
-/// The name of a function of `<math.h>`, and its text.
-pub(super) fn math(func: Func) -> (&'static str, &'static str) {
-    match func {
-        // These are Python's own.
-        Func::Abs | Func::Fabs => ("abs", ""),
-        Func::Sqrt => (
-            "_sqrt",
-            r#"
+/// The name of a function in the output; `abs` is Python's own.
+pub(super) fn name(func: Func) -> String {
+    if matches!(func, Func::Abs | Func::Fabs) { "abs".into() } else { format!("_{}", func.name(Ty::F64)) }
+}
+
+/// The text of a function; none if it is Python's own.
+pub(super) fn text(func: Func) -> String {
+    let template = match func {
+        Func::Abs | Func::Fabs => return String::new(),
+        Func::Atan | Func::Tanh => PLAIN,
+        Func::Sin | Func::Cos | Func::Tan => FINITE,
+        Func::Asin | Func::Acos => UNIT,
+        Func::Log | Func::Log2 | Func::Log10 => LOGARITHM,
+        Func::Exp | Func::Expm1 | Func::Cosh => GROWING,
+        Func::Floor | Func::Ceil => WHOLE,
+        Func::Exp2 => EXP2,
+        Func::Sinh => SINH,
+        Func::Sqrt => SQRT,
+        Func::Cbrt => CBRT,
+        Func::Log1p => LOG1P,
+        Func::Round => ROUND,
+        Func::Trunc => TRUNC,
+        Func::Pow => POW,
+        Func::Atan2 => ATAN2,
+        Func::Fmod => FMOD,
+        Func::Hypot => HYPOT,
+        Func::Fmin => FMIN,
+        Func::Fmax => FMAX,
+    };
+    template.replace('@', &func.name(Ty::F64))
+}
+
+const PLAIN: &str = "
+def _@(x: float) -> float:
+    return math.@(x)
+";
+
+const FINITE: &str = "
+def _@(x: float) -> float:
+    return math.@(x) if x - x == 0.0 else _NAN
+";
+
+const UNIT: &str = "
+def _@(x: float) -> float:
+    return math.@(x) if -1.0 <= x <= 1.0 else _NAN
+";
+
+const LOGARITHM: &str = "
+def _@(x: float) -> float:
+    if x <= 0.0:
+        return -_INF if x == 0.0 else _NAN
+    return math.@(x)
+";
+
+const GROWING: &str = "
+def _@(x: float) -> float:
+    try:
+        return math.@(x)
+    except (OverflowError, ValueError):
+        return _INF
+";
+
+/// From 2^52 on every number is whole.
+const WHOLE: &str = "
+def _@(x: float) -> float:
+    return math.copysign(float(math.@(x)), x) if abs(x) < 4503599627370496.0 else x
+";
+
+const TRUNC: &str = "
+def _trunc(x: float) -> float:
+    return math.copysign(float(int(x)), x) if abs(x) < 4503599627370496.0 else x
+";
+
+const ROUND: &str = r#"
+def _round(x: float) -> float:
+    """Halves are rounded away from 0, as in C."""
+    if not abs(x) < 4503599627370496.0:
+        return x
+    whole = int(abs(x))
+    return math.copysign(float(whole + (abs(x) - whole >= 0.5)), x)
+"#;
+
+const EXP2: &str = r#"
+def _exp2(x: float) -> float:
+    try:
+        return float(math.exp2(x)) if hasattr(math, "exp2") else math.pow(2.0, x)
+    except (OverflowError, ValueError):
+        return _INF
+"#;
+
+const SINH: &str = "
+def _sinh(x: float) -> float:
+    try:
+        return math.sinh(x)
+    except (OverflowError, ValueError):
+        return math.copysign(_INF, x)
+";
+
+const SQRT: &str = "
 def _sqrt(x: float) -> float:
     return _NAN if x < 0.0 else math.sqrt(x)
-"#,
-        ),
-        Func::Cbrt => (
-            "_cbrt",
-            r#"
+";
+
+const CBRT: &str = r#"
 def _cbrt(x: float) -> float:
     if hasattr(math, "cbrt"):
         return float(math.cbrt(x))
@@ -24,68 +114,9 @@ def _cbrt(x: float) -> float:
         return x
     root = math.copysign(math.pow(abs(x), 1.0 / 3.0), x)
     return root - (root * root * root - x) / (3.0 * root * root)
-"#,
-        ),
-        Func::Exp => (
-            "_exp",
-            r#"
-def _exp(x: float) -> float:
-    try:
-        return math.exp(x)
-    except (OverflowError, ValueError):
-        return _INF
-"#,
-        ),
-        Func::Exp2 => (
-            "_exp2",
-            r#"
-def _exp2(x: float) -> float:
-    try:
-        return float(math.exp2(x)) if hasattr(math, "exp2") else math.pow(2.0, x)
-    except (OverflowError, ValueError):
-        return _INF
-"#,
-        ),
-        Func::Expm1 => (
-            "_expm1",
-            r#"
-def _expm1(x: float) -> float:
-    try:
-        return math.expm1(x)
-    except (OverflowError, ValueError):
-        return _INF
-"#,
-        ),
-        Func::Log => (
-            "_log",
-            r#"
-def _log(x: float) -> float:
-    if x <= 0.0:
-        return -_INF if x == 0.0 else _NAN
-    return math.log(x)
-"#,
-        ),
-        Func::Log2 => (
-            "_log2",
-            r#"
-def _log2(x: float) -> float:
-    if x <= 0.0:
-        return -_INF if x == 0.0 else _NAN
-    return math.log2(x)
-"#,
-        ),
-        Func::Log10 => (
-            "_log10",
-            r#"
-def _log10(x: float) -> float:
-    if x <= 0.0:
-        return -_INF if x == 0.0 else _NAN
-    return math.log10(x)
-"#,
-        ),
-        Func::Log1p => (
-            "_log1p",
-            r#"
+"#;
+
+const LOG1P: &str = r#"
 def _log1p(x: float) -> float:
     if x <= -1.0:
         return -_INF if x == -1.0 else _NAN
@@ -95,113 +126,9 @@ def _log1p(x: float) -> float:
     if more == 1.0 or x - x != 0.0:
         return x
     return math.log(more) * (x / (more - 1.0))
-"#,
-        ),
-        Func::Sin => (
-            "_sin",
-            r#"
-def _sin(x: float) -> float:
-    return math.sin(x) if x - x == 0.0 else _NAN
-"#,
-        ),
-        Func::Cos => (
-            "_cos",
-            r#"
-def _cos(x: float) -> float:
-    return math.cos(x) if x - x == 0.0 else _NAN
-"#,
-        ),
-        Func::Tan => (
-            "_tan",
-            r#"
-def _tan(x: float) -> float:
-    return math.tan(x) if x - x == 0.0 else _NAN
-"#,
-        ),
-        Func::Asin => (
-            "_asin",
-            r#"
-def _asin(x: float) -> float:
-    return math.asin(x) if -1.0 <= x <= 1.0 else _NAN
-"#,
-        ),
-        Func::Acos => (
-            "_acos",
-            r#"
-def _acos(x: float) -> float:
-    return math.acos(x) if -1.0 <= x <= 1.0 else _NAN
-"#,
-        ),
-        Func::Atan => (
-            "_atan",
-            r#"
-def _atan(x: float) -> float:
-    return math.atan(x)
-"#,
-        ),
-        Func::Sinh => (
-            "_sinh",
-            r#"
-def _sinh(x: float) -> float:
-    try:
-        return math.sinh(x)
-    except (OverflowError, ValueError):
-        return math.copysign(_INF, x)
-"#,
-        ),
-        Func::Cosh => (
-            "_cosh",
-            r#"
-def _cosh(x: float) -> float:
-    try:
-        return math.cosh(x)
-    except (OverflowError, ValueError):
-        return _INF
-"#,
-        ),
-        Func::Tanh => (
-            "_tanh",
-            r#"
-def _tanh(x: float) -> float:
-    return math.tanh(x)
-"#,
-        ),
-        // From 2^52 on every number is whole.
-        Func::Floor => (
-            "_floor",
-            r#"
-def _floor(x: float) -> float:
-    return math.copysign(float(math.floor(x)), x) if abs(x) < 4503599627370496.0 else x
-"#,
-        ),
-        Func::Ceil => (
-            "_ceil",
-            r#"
-def _ceil(x: float) -> float:
-    return math.copysign(float(math.ceil(x)), x) if abs(x) < 4503599627370496.0 else x
-"#,
-        ),
-        Func::Round => (
-            "_round",
-            r#"
-def _round(x: float) -> float:
-    """Halves are rounded away from 0, as in C."""
-    if not abs(x) < 4503599627370496.0:
-        return x
-    whole = int(abs(x))
-    return math.copysign(float(whole + (abs(x) - whole >= 0.5)), x)
-"#,
-        ),
-        Func::Trunc => (
-            "_trunc",
-            r#"
-def _trunc(x: float) -> float:
-    return math.copysign(float(int(x)), x) if abs(x) < 4503599627370496.0 else x
-"#,
-        ),
-        Func::Pow => (
-            "_pow",
-            r#"
+"#;
+
+const POW: &str = "
 def _pow(x: float, y: float) -> float:
     try:
         return math.pow(x, y)
@@ -211,27 +138,21 @@ def _pow(x: float, y: float) -> float:
         if x < 0.0 and not whole:
             return _NAN
         return math.copysign(_INF, x) if odd else _INF
-"#,
-        ),
-        Func::Atan2 => (
-            "_atan2",
-            r#"
+";
+
+const ATAN2: &str = "
 def _atan2(y: float, x: float) -> float:
     return math.atan2(y, x)
-"#,
-        ),
-        Func::Fmod => (
-            "_fmod",
-            r#"
+";
+
+const FMOD: &str = "
 def _fmod(x: float, y: float) -> float:
     if y == 0.0 or x - x != 0.0:
         return _NAN
     return x if abs(y) == _INF else math.fmod(x, y)
-"#,
-        ),
-        Func::Hypot => (
-            "_hypot",
-            r#"
+";
+
+const HYPOT: &str = r#"
 def _hypot(x: float, y: float) -> float:
     x, y = abs(x), abs(y)
     if x == _INF or y == _INF:
@@ -243,23 +164,16 @@ def _hypot(x: float, y: float) -> float:
         # This is the function of C; math.hypot computes otherwise.
         return abs(complex(x, y)) if large < 1e300 else math.hypot(x, y)
     return large * math.sqrt(1.0 + (small / large) * (small / large))
-"#,
-        ),
-        Func::Fmin => (
-            "_fmin",
-            r#"
+"#;
+
+const FMIN: &str = r#"
 def _fmin(x: float, y: float) -> float:
     """The smaller number; the other one if one is no number."""
     return x if y != y or x < y else y
-"#,
-        ),
-        Func::Fmax => (
-            "_fmax",
-            r#"
+"#;
+
+const FMAX: &str = r#"
 def _fmax(x: float, y: float) -> float:
     """The larger number; the other one if one is no number."""
     return x if y != y or x > y else y
-"#,
-        ),
-    }
-}
+"#;

@@ -9,10 +9,11 @@ mod machine;
 mod maths;
 mod statements;
 
-use super::code::{Enum, Expr, Function, Member, Module, Pass, Role, Struct, Type};
+use super::code::{Enum, Expr, Function, Member, Module, Role, Struct, Type};
 use super::readings::capital;
 use super::{Emitted, Firmware};
 use crate::ground::number::Ty;
+pub(super) use expr::Callee;
 use expr::{Printer, hex, kind};
 use helpers::Imports;
 use lines::{Lines, comment};
@@ -29,7 +30,7 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     for one in &module.structs {
         class(one, firmware, &mut printer, &mut body);
     }
-    for function in module.functions.iter().filter(|function| !is_method(function, role(firmware, function))) {
+    for function in module.functions.iter().filter(|function| !module.is_method(function)) {
         body.space();
         print(function, false, &mut printer, &mut body);
     }
@@ -37,38 +38,34 @@ pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     helpers::curves(firmware, &mut printer, &mut body);
     let imports = helpers::print(&printer.helpers, &mut body);
     let mut out = Lines::default();
-    for text in firmware.head("python") {
+    for text in firmware.head() {
         out.line(0, format!("# {text}").trim_end());
     }
-    import(firmware, imports, imports.infinity || printer.infinity, &mut out);
+    import(firmware, imports, imports.math || printer.infinity, &mut out);
     out.lines.append(&mut body.lines);
     let text = out.lines.join("\n") + "\n";
     vec![Emitted { name: format!("{}.py", super::names::python(&firmware.prefix.lower)), text }]
-}
-
-fn role(firmware: &Firmware, function: &Function) -> Option<Role> {
-    function.of.as_ref().and_then(|of| firmware.module.role_of(of))
-}
-
-/// True if a function is a method of its first argument: settings or parameters. Frames have members with the names of readings.
-fn is_method(function: &Function, role: Option<Role>) -> bool {
-    matches!(role, Some(Role::Settings | Role::Parameters))
-        && function.params.first().is_some_and(|first| matches!(first.pass, Pass::In | Pass::Change))
 }
 
 /// Members and methods of a class with the same name: both are its attributes.
 pub(super) fn twins(module: &Module) -> Vec<String> {
     let mut found = Vec::new();
     for one in &module.structs {
-        let own = module.functions.iter().filter(|function| function.of.as_ref() == Some(&one.name) && is_method(function, Some(one.role)));
-        for function in own.filter(|function| function.public) {
-            if one.members.iter().any(|member| attribute(member) == function.name.python) {
-                let name = &function.name.python;
-                found.push(format!(
-                    "a register and the function {} both become `{name}` in Python: rename a register or field",
-                    function.name.c
-                ));
-            }
+        let own = module.functions.iter().filter(|function| function.of.as_ref() == Some(&one.name) && module.is_method(function));
+        for function in own.filter(|function| function.public && one.members.iter().any(|member| attribute(member) == function.name.python))
+        {
+            let name = &function.name.python;
+            found.push(format!(
+                "a register and the function {} both become `{name}` in Python: rename a register or field",
+                function.name.c
+            ));
+        }
+    }
+    // The device has a member for each frame, and a method for its readings.
+    for calls in module.frames.iter().filter(|calls| calls.readings.is_some()) {
+        let name = format!("{}_readings", calls.var);
+        if module.frames.iter().any(|other| other.var == name) {
+            found.push(format!("a frame and the readings of another both become `{name}` in Python: rename a frame"));
         }
     }
     found
@@ -179,7 +176,7 @@ fn class(one: &Struct, firmware: &Firmware, printer: &mut Printer, out: &mut Lin
         let value = if begins { printer.alone(&member.default) } else { attribute(member) };
         out.lay(2, &format!("self.{} = {value}", attribute(member)));
     }
-    let own = |function: &&Function| function.of.as_ref() == Some(&one.name) && is_method(function, Some(one.role));
+    let own = |function: &&Function| function.of.as_ref() == Some(&one.name) && firmware.module.is_method(function);
     for function in firmware.module.functions.iter().filter(own) {
         out.line(0, "");
         print(function, true, printer, out);

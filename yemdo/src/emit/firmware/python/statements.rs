@@ -191,7 +191,7 @@ fn one(statement: &Stmt, function: &Function, printer: &mut Printer, depth: usiz
         }
         // Nothing happens where a value is only computed.
         Stmt::Ignore(_) => {}
-        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
+        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack { .. } | Stmt::Out(..) => {
             machine::statement(statement, printer, depth, out);
         }
         Stmt::Switch(code, rows, otherwise) => switch(code, rows, otherwise, function, printer, depth, out),

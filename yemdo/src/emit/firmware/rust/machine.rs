@@ -196,11 +196,12 @@ pub(super) fn statement(statement: &Stmt, printer: &mut Printer, depth: usize, l
             out.line(&format!("{pad}self.at = {done};"));
             out.line(&format!("{pad}{give}Ok(Request::Finished){end}"));
         }
-        Stmt::Unpack(var, ty, unpack, count) => {
+        Stmt::Unpack { var, ty, function, length, counted } => {
             // A frame of variable length is read completely.
-            let whole = match count {
-                Some(count) => format!("|bytes| {}::{}(bytes, {count})", ty.rust, unpack.rust),
-                None => format!("{}::{}", ty.rust, unpack.rust),
+            let whole = if *counted {
+                format!("|bytes| {}::{}(bytes, {length})", ty.rust, function.rust)
+            } else {
+                format!("{}::{}", ty.rust, function.rust)
             };
             let chain = format!("{pad}let Some(next) = self.buffer.first_chunk().and_then({whole}) else {{");
             if chain.len() <= 99 {

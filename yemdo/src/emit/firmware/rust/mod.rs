@@ -25,7 +25,7 @@ use types::{default, default_name, enumeration, is_default, statuses, structure}
 pub(super) fn files(firmware: &Firmware) -> Vec<Emitted> {
     let module = &firmware.module;
     let mut out = Lines::default();
-    firmware.head("rust").iter().for_each(|line| out.line(format!("// {line}").trim_end()));
+    firmware.head().iter().for_each(|line| out.line(format!("// {line}").trim_end()));
     for constant in &module.constants {
         out.blank();
         out.doc(0, std::slice::from_ref(&constant.doc));

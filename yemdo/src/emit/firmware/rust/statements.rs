@@ -355,7 +355,7 @@ pub(super) fn one(statement: &Stmt, function: &Function, printer: &mut Printer, 
             let call = printer.doc(call);
             out.statement(&format!("{pad}let _ = "), &call, indent, ";");
         }
-        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack(..) | Stmt::Out(..) => {
+        Stmt::Goto(_) | Stmt::Ask(..) | Stmt::Raise(_) | Stmt::Finish(_) | Stmt::Unpack { .. } | Stmt::Out(..) => {
             machine::statement(statement, printer, depth, last, out);
         }
         Stmt::Switch(code, rows, otherwise) => {
