@@ -117,7 +117,7 @@ real = { unit = "1", range = [-20, "slope * 9"], formula = "g * slope / (h - 1.5
 cut = { unit = "1", formula = "(int32_t)(g * 1000.0) + (uint8_t)j" }
 chosen = { unit = "1", formula = "MODE.factor * LEVEL + (d > 50 ? ratio : MODE.whole)" }
 bent = { unit = "1", formula = "BEND(a) + LINE(c) + (b > 3000 ? INNER(d) : 0.0)" }
-huge = { unit = "1", formula = "big % (e + 1) + abs(f) - -k" }
+huge = { unit = "1", formula = "big % (e + 1) + abs(f) - abs(-3) - -k" }
 lazy = { unit = "1", range = [-5, 5], formula = "b != 0 && a / b > 2 || (k == 0 ? 0 : 7 / k) ? e : f * 0.5" }
 maths = { unit = "1", formula = "sqrt(fabs(g)) + floor(h) + fmin(a, fmod(b, 7.0))" }
 steps = { unit = "1", formula = """

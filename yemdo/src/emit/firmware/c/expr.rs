@@ -227,7 +227,8 @@ impl Printer<'_> {
             }
             Expr::Math(Func::Abs, ty, args) if !ty.is_real() => {
                 let value = args.first().map_or(String::new(), |arg| self.at_least(arg, Level::Unary));
-                (format!("({value} < 0) ? -{value} : {value}"), Level::Cond)
+                let opposite = args.first().map_or(String::new(), |arg| self.alone(&Expr::Neg(*ty, arg.clone().boxed())));
+                (format!("({value} < 0) ? {opposite} : {value}"), Level::Cond)
             }
             Expr::Math(func, ty, args) => {
                 self.math = true;
